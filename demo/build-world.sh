@@ -1,0 +1,219 @@
+#!/usr/bin/env bash
+# build-world.sh OUT - builds the packages of Skerry harbour and publishes them as three repositories below OUT:
+# OUT/skerry-base, OUT/skerry-harbour, OUT/cove-workshop; OUT/loose holds package files that no repository has.
+# Everything in them is made up. The same input gives the same bytes: times are set, owners are names.
+set -euo pipefail
+out=$(realpath -m "$1") hambrel=${HAMBREL:-hambrel}
+here=$(dirname "$(realpath "$0")")
+export SOURCE_DATE_EPOCH=1790000000
+src=$out/sources
+rm -rf "$out"; mkdir -p "$src"
+
+# package REPO NAME VERSION ARCH "SUMMARY", then the rest of package.toml from standard input; sets $dir
+package() {
+  local repo=$1 name=$2 version=$3 arch=$4 summary=$5
+  dir=$src/$repo/$name-$version
+  mkdir -p "$dir/root"
+  { printf '[package]\nname = "%s"\nversion = "%s"\narch = "%s"\nsummary = "%s"\n' "$name" "$version" "$arch" "$summary"
+    printf 'license = "BSD-2-Clause"\nmaintainer = "Skerry Harbour Authority <stations@skerry.example>"\n'; cat; } >"$dir/package.toml"
+  queue+=("$repo $name $version $arch")
+}
+file() { # file MODE PATH, content from standard input
+  mkdir -p "$dir/root/$(dirname "$2")"; cat >"$dir/root/$2"; chmod "$1" "$dir/root/$2"
+}
+link() { mkdir -p "$dir/root/$(dirname "$2")"; ln -s "$1" "$dir/root/$2"; }
+filler() { # filler PATH KIB SEED: made-up data that compresses like real data
+  mkdir -p "$dir/root/$(dirname "$1")"
+  awk -v kib="$2" -v seed="$3" 'BEGIN{srand(seed); while (bytes < kib*1024) { l=sprintf("%06d %.4f %.4f %d\n", n++, rand()*90, rand()*180, rand()*4000); bytes+=length(l); printf "%s", l } }' >"$dir/root/$1"
+  chmod 0644 "$dir/root/$1"
+}
+program() { # program PATH "what it prints"
+  printf '#!/bin/sh\n# made up for the demo\necho "%s"\n' "$2" | file 0755 "$1"
+}
+manual() { # manual NAME "line"
+  printf '.TH %s 1\n.SH NAME\n%s \\- %s\n' "${1^^}" "$1" "$2" | file 0644 "usr/share/man/man1/$1.1"
+}
+library() { # library NAME MAJOR VERSION KIB
+  filler "usr/lib/$1.so.$3" "$4" "$2"; link "$1.so.$3" "usr/lib/$1.so.$2"
+}
+queue=()
+
+# ---- skerry-base: libraries and small tools -------------------------------------------------------------------------
+for v in 2.3.1-1 2.4.0-1; do
+  package skerry-base libbuoy $v x86_64 "positions and drift of buoys" <<E2
+category = "libraries"
+description = "Reads the positions of the harbour's buoys and works out how far they drifted."
+E2
+  library libbuoy 2 "${v%-*}" 180
+done
+package skerry-base libbuoy 3.0.2-1 x86_64 "positions and drift of buoys" <<'E2'
+category = "libraries"
+E2
+library libbuoy 3 3.0.2 200
+for v in 1.8-1 1.9-1; do
+  package skerry-base libtide $v x86_64 "tide tables and predictions" <<'E2'
+category = "libraries"
+E2
+  library libtide 1 "${v%-*}" 120
+done
+package skerry-base libsemaphore 4.1-2 x86_64 "flag and lamp alphabets" <<'E2'
+category = "libraries"
+[relations]
+provides = ["signal-alphabet = 4"]
+E2
+library libsemaphore 4 4.1 60
+for v in 1.8-1 1.9-2; do
+  package skerry-base saltdb $v x86_64 "small store for station records" <<'E2'
+category = "databases"
+[relations]
+provides = ["record-store"]
+[config]
+files = ["etc/saltdb/*.toml"]
+E2
+  program usr/bin/saltdb "saltdb ${v%-*}"; manual saltdb "store for station records"
+  printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\n' | file 0640 etc/saltdb/store.toml
+  mkdir -p "$dir/root/var/lib/saltdb"; chmod 0750 "$dir/root/var/lib/saltdb"
+done
+package skerry-base signal-fonts 2024.1-1 any "flag and lamp symbols as fonts" <<'E2'
+category = "fonts"
+E2
+filler usr/share/fonts/signal/flags.ttf 420 11; filler usr/share/fonts/signal/lamps.ttf 260 12
+package skerry-base moorlog 0.9-1 any "notebook of moorings" <<'E2'
+category = "tools"
+[relations]
+requires = ["record-store"]
+suggests = ["pilot-tools"]
+E2
+program usr/bin/moorlog "moorlog 0.9"; manual moorlog "notebook of moorings"
+package skerry-base harbour-menu 1.2-1 any "menu of the station's programs" <<'E2'
+category = "tools"
+E2
+program usr/bin/harbour-menu "harbour-menu 1.2"; mkdir -p "$dir/root/usr/share/harbour-menu"
+package skerry-base pilot-tools 3.3-1 x86_64 "tools of the pilots: bearings, speeds, drafts" <<'E2'
+category = "tools"
+[relations]
+requires = ["libbuoy >= 2.3", "libtide"]
+E2
+for t in bearing draft knots; do program "usr/bin/$t" "$t of pilot-tools 3.3"; done
+ln "$dir/root/usr/bin/knots" "$dir/root/usr/bin/speed"
+package skerry-base bell-buoy 1.0-1 any "sound files of bell buoys" <<'E2'
+category = "sound"
+E2
+filler "usr/share/sounds/bell buoys/north.raw" 96 21; filler "usr/share/sounds/bell buoys/süd.raw" 96 22
+
+# ---- skerry-harbour: the stations' applications ---------------------------------------------------------------------
+for v in 5.4.1-1 5.5.0-1 6.0.2-1; do
+  major=${v%%.*}
+  package skerry-harbour lampdesk $v x86_64 "operator desk for signal lamps" <<E2
+category = "desk"
+homepage = "https://skerry.example/lampdesk"
+description = "The desk from which an operator runs the signal lamps of a station: reads tide and buoy data, keeps the lamp log, answers passing ships."
+[relations]
+requires = ["libbuoy >= $((major - 3)), libsemaphore" , "saltdb >= 1.8"]
+recommends = ["signal-fonts"]
+suggests = ["chartd"]
+provides = ["lamp-control = $major"]
+[config]
+files = ["etc/lampdesk/*.toml"]
+E2
+  sed -i "s/\"libbuoy >= $((major - 3)), libsemaphore\" /\"libbuoy >= $((major - 3))\", \"libbuoy < $((major - 2))\", \"libsemaphore >= 4\"/" "$dir/package.toml"
+  program usr/bin/lampdesk "lampdesk ${v%-*}"; program usr/bin/lampctl "lampctl ${v%-*}"; manual lampdesk "operator desk for signal lamps"
+  printf '# the desk of this station\nstation = "unnamed"\nlamps = 4\ninterval = %s\n' "$((major * 2))" | file 0644 etc/lampdesk/desk.toml
+  filler usr/share/lampdesk/patterns.dat $((300 + 40 * major)) "$major"
+  printf 'lampdesk\n' | file 0644 usr/share/harbour-menu/lampdesk.entry
+done
+for plugin in fog:5.2-1 regatta:5.1-1; do
+  package skerry-harbour "lampdesk-plugins-${plugin%:*}" "${plugin#*:}" any "lampdesk patterns for ${plugin%:*}" <<'E2'
+category = "desk"
+[relations]
+requires = ["lamp-control = 5 | lamp-control = 6"]
+E2
+  filler "usr/share/lampdesk/plugins/${plugin%:*}.dat" 40 "$RANDOM"
+done
+for v in 2.0-1 2.1-1; do
+  package skerry-harbour tidewatch $v x86_64 "logger for tide gauges" <<'E2'
+category = "gauges"
+[relations]
+requires = ["libtide >= 1.8", "record-store"]
+[config]
+files = ["etc/tidewatch.conf"]
+E2
+  program usr/bin/tidewatch "tidewatch ${v%-*}"; manual tidewatch "logger for tide gauges"
+  printf 'gauge = north-pier\nevery = %s\n' "$([[ $v == 2.0-1 ]] && echo 60 || echo 30)" | file 0644 etc/tidewatch.conf
+done
+package skerry-harbour chartd 2.1-1 x86_64 "serves charts to the desks" <<'E2'
+category = "charts"
+[relations]
+requires = ["chart-tiles", "libbuoy >= 2"]
+E2
+program usr/bin/chartd "chartd 2.1"
+for area in inner outer; do
+  package skerry-harbour "chart-tiles-$area" 2026.9-1 any "chart tiles of the $area harbour" <<'E2'
+category = "charts"
+[relations]
+provides = ["chart-tiles"]
+E2
+  filler "usr/share/charts/$area.tiles" 700 "${#area}9"
+done
+package skerry-harbour foghorn 1.0-3 any "sounds the fog signal on a schedule" <<'E2'
+category = "signals"
+[config]
+files = ["etc/foghorn/schedule.conf"]
+E2
+program usr/bin/foghorn "foghorn 1.0"; printf 'every = 120\n' | file 0644 etc/foghorn/schedule.conf
+package skerry-harbour gullcam 1.2-1 x86_64 "camera for the gull colony, on the old lamp library" <<'E2'
+category = "cameras"
+[relations]
+requires = ["libbuoy < 3", "libbuoy >= 2"]
+E2
+program usr/bin/gullcam "gullcam 1.2"; filler usr/share/gullcam/model.bin 240 31
+package skerry-harbour brinewall 0.7-1 x86_64 "keeps strangers out of the station's network" <<'E2'
+category = "network"
+[config]
+files = ["etc/brinewall/rules.conf"]
+[[attributes]]
+files = "usr/libexec/brinewall-apply"
+mode = "4755"
+E2
+program usr/libexec/brinewall-apply "brinewall 0.7"; printf 'allow harbour\ndeny any\n' | file 0600 etc/brinewall/rules.conf
+package skerry-harbour lamp-alert 1.1-1 any "rings when a lamp fails" <<'E2'
+category = "signals"
+[relations]
+requires = ["lamp-control"]
+conflicts = ["foghorn"]
+E2
+program usr/bin/lamp-alert "lamp-alert 1.1"
+
+# ---- cove-workshop: a neighbour's ------------------------------------------------------------------------------------
+package cove-workshop net-mender 0.3-1 any "finds holes in nets" <<'E2'
+category = "tools"
+E2
+program usr/bin/net-mender "net-mender 0.3"
+package cove-workshop gullcam 1.4-1 x86_64 "camera for the gull colony, on the new lamp library" <<'E2'
+category = "cameras"
+[relations]
+requires = ["libbuoy >= 3"]
+E2
+program usr/bin/gullcam "gullcam 1.4"; filler usr/share/gullcam/model.bin 260 32
+
+# ---- loose files -----------------------------------------------------------------------------------------------------
+package loose skerry-motd 1.0-1 any "greeting of the station" <<'E2'
+[relations]
+requires = ["moorlog"]
+E2
+printf 'Skerry harbour, signal station 7\n' | file 0644 etc/motd.d/skerry
+package loose lamp-rival 0.1-1 any "brings a program that lampdesk has, too" </dev/null
+program usr/bin/lampctl "lampctl of lamp-rival"
+
+find "$src" -exec touch -h -d @1789000000 {} +
+for one in "${queue[@]}"; do
+  read -r repo name version arch <<<"$one"
+  to=$out/$repo/packages/$name/$version.$arch.hambrel
+  [[ $repo == loose ]] && to=$out/loose/$name-$version.$arch.hambrel
+  mkdir -p "$(dirname "$to")"
+  "$hambrel" pack --quiet "$src/$repo/$name-$version" -o "$to"
+done
+printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
+printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3"]\n' >"$out/skerry-base/repository.toml"
+for repo in skerry-base skerry-harbour cove-workshop; do "$hambrel" publish "$out/$repo"; done
+rm -rf "$src"

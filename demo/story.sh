@@ -1,0 +1,111 @@
+#!/usr/bin/env bash
+# story.sh - the story of a signal station of Skerry harbour: each step prints the command and its real output.
+# HAMBREL: the program (default: hambrel); DEMO_DIR: play there and keep it (default: a temporary directory).
+set -uo pipefail
+here=$(dirname "$(realpath "$0")")
+export HAMBREL=${HAMBREL:-hambrel}
+if [[ ${DEMO_DIR:-} ]]; then dir=$(realpath -m "$DEMO_DIR"); mkdir -p "$dir"; else dir=$(mktemp -d "${TMPDIR:-/tmp}/skerry.XXXXXX"); fi
+station=$dir/station world=$dir/world run=$dir/server
+[[ -e $world || -e $station ]] && { echo "story: $dir was played in before; choose another directory" >&2; exit 1; }
+cleanup() {
+  [[ -s $run/nginx.pid ]] && kill "$(cat "$run/nginx.pid")" 2>/dev/null
+  [[ ${DEMO_DIR:-} ]] || rm -rf "$dir"
+}
+trap cleanup EXIT
+if [[ ${DEMO_COLOR:-} == always || -t 1 ]]; then bold=$'\033[1m' faint=$'\033[2m' off=$'\033[0m' color=always; else bold='' faint='' off='' color=never; fi
+step=0 trouble=0
+chapter() { step=$((step + 1)); printf '\n%s%d. %s%s\n' "$bold" "$step" "$*" "$off"; }
+# play EXPECTED-EXIT COMMAND...: prints it as an administrator of the station would type it, runs it, checks the exit code
+play() {
+  local expected=$1; shift
+  local shown="$*" word code=0
+  shown=hambrel
+  for word in "${@:2}"; do [[ $word == *[\<\>*\ ]* ]] && word="'$word'"; shown+=" $word"; done
+  printf '\n%s$ %s%s\n' "$faint" "$shown" "$off"
+  if [[ $1 == hambrel ]]; then shift; (cd "$dir" && sh -c '"$@"; exit $?' sh "$HAMBREL" --root "$station" --color "$color" "$@") 2>&1 || code=$?
+  else "$@" || code=$?; fi
+  ((code == expected)) || { printf '%sthe exit code was %d, %d was expected%s\n' "$bold" "$code" "$expected" "$off"; trouble=1; }
+}
+listing() { # everything about every file that is not Hambrel's own
+  (cd "$station" && find . -path ./var/lib/hambrel -prune -o -path ./var/cache/hambrel -prune -o -path ./etc/hambrel -prune -o \
+    -printf '%p %y %m %u:%g %s %T@ %l\n' | LC_ALL=C sort
+   cd "$station" && find . -path ./var/lib/hambrel -prune -o -path ./var/cache/hambrel -prune -o -path ./etc/hambrel -prune -o \
+    -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum)
+}
+
+same() { # SAME "LISTING": is every file as it was, with mode, owner, time and content?
+  if [[ $(listing) == "$1" ]]; then printf '%s(compared: every file is as it was, with mode, owner, time and content)%s\n' "$faint" "$off"
+  else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing); trouble=1; fi
+}
+
+printf 'Building the packages of Skerry harbour ...\n'
+"$here/build-world.sh" "$world" || exit 1
+base=$("$here/serve.sh" "$world" "$run") || { base=file://$world; echo '(no HTTP server at hand: the repositories are read from the disk)'; }
+mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
+
+chapter 'A new station'
+play 0 hambrel repo add skerry-base "$base/skerry-base"
+play 0 hambrel repo add skerry-harbour "$base/skerry-harbour"
+play 0 hambrel refresh
+play 0 hambrel search tide
+play 0 hambrel describe lampdesk
+
+chapter 'The desk, with what it requires'
+start=$(listing | grep -v ' d ')
+play 0 hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
+play 0 hambrel list
+play 0 hambrel files lampdesk
+play 0 hambrel owner "/usr/bin/lampctl"
+
+chapter 'The operator edits a configuration file; an upgrade leaves it alone'
+sed -i 's/unnamed/Skerry North/' "$station/etc/lampdesk/desk.toml"
+sed -i 's/north-pier/inner-basin/' "$station/etc/tidewatch.conf"
+play 0 hambrel list upgradable
+play 4 hambrel upgrade
+before=$(listing)
+play 0 hambrel upgrade --yes
+printf '\n%s$ cat /etc/tidewatch.conf%s\n' "$faint" "$off"; cat "$station/etc/tidewatch.conf"
+play 0 hambrel undo 2 --yes
+same "$before"
+
+chapter 'The big step, and what stands in its way'
+play 0 hambrel install gullcam --yes --quiet
+play 3 hambrel install lampdesk@beta --dry-run
+
+chapter 'Two packages bring the same file'
+play 3 hambrel install "$world/loose/lamp-rival-0.1-1.any.hambrel" --yes
+
+chapter 'Removing, and taking that back'
+before=$(listing)
+play 0 hambrel remove foghorn --yes
+play 0 hambrel undo 5 --yes
+same "$before"
+
+chapter 'A package file from outside; what it requires comes from a repository'
+play 0 hambrel install "$world/loose/skerry-motd-1.0-1.any.hambrel" --yes
+
+chapter 'The power fails in the middle of a transaction'
+before=$(listing)
+HAMBREL_TEST_DIE_AT=moved:3 play 137 hambrel install chartd brinewall --yes
+play 0 hambrel list name:chartd
+play 0 hambrel recover
+same "$before"
+play 0 hambrel install chartd brinewall --yes --quiet
+
+chapter 'A wrong URL, and a package that somebody tampered with'
+play 0 hambrel repo add cove-workshop "$base/cove-worksho"
+play 1 hambrel refresh
+play 0 hambrel repo drop cove-workshop
+pack=$world/skerry-base/packages/bell-buoy/1.0-1.any.hambrel
+printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none
+play 5 hambrel install bell-buoy --yes
+
+chapter 'The ledger, and everything back to the start'
+play 0 hambrel ledger
+play 0 hambrel ledger show 1
+for n in 9 7 4 1; do play 0 hambrel undo "$n" --yes --quiet; done
+play 0 hambrel list
+[[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
+printf '\n'
+((trouble == 0)) && echo 'The story went as it was meant to.' || echo 'Something went otherwise than it was meant to.'
+exit "$trouble"

@@ -1,0 +1,246 @@
+// install, remove, upgrade: one way for all of them, from the request to the ledger.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/package_view.h"
+#include "cli/plan_view.h"
+#include "model/manifest.h"
+#include "os/host.h"
+#include "repo/download.h"
+#include "solve/solver.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+class Change {
+ public:
+  Change(Session& session, const Arguments& arguments, std::string kind) : session_(session), arguments_(arguments) {
+    plan_.kind = std::move(kind);
+  }
+
+  int run(const solve::Request& request) {
+    auto answer = solve::solve(session_.universe(), request);
+    if (auto* refusal = std::get_if<solve::Refusal>(&answer)) {
+      print_refusal(session_, *refusal);
+      return exit_code(ErrorCode::Refused);
+    }
+    const auto& selection = std::get<solve::Selection>(answer);
+    check(selection);
+    make_plan(request, selection);
+    if (arguments_.has("verbose"))
+      session_.progress().note(fmt::format("{} candidates, {} conflicts in the search", session_.universe().size(), selection.conflicts));
+    if (plan_.empty()) return nothing_to_do();
+    plan_files();
+    const bool dry = arguments_.has("dry-run");
+    if (session_.json() && dry) session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "dry run"}}));
+    if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_.screen(), plan_, session_.root_path());
+    if (dry) return 0;
+    ask_consent(session_, arguments_);
+    tell_done(session_, carry_out(), plan_);
+    return 0;
+  }
+
+ private:
+  /// The plan is checked by code that is not the solver's, before anyone sees it.
+  void check(const solve::Selection& selection) const {
+    std::vector<Package> set;
+    for (const PackageId id : selection.chosen) set.push_back(session_.universe().package(id));
+    if (const auto problems = plan::problems_of(set); !problems.empty())
+      throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {}, "nothing was changed; please report this with the output of `hambrel list`");
+  }
+
+  void make_plan(const solve::Request& request, const solve::Selection& selection) {
+    const Universe& universe = session_.universe();
+    std::set<PackageId> cached;
+    for (const PackageId id : selection.chosen)
+      if (session_.file_reader(id) != nullptr || (!universe[id].offers.empty() && repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
+        cached.insert(id);
+    const std::string kind = plan_.kind;
+    plan_ = plan::make_plan(universe, request, selection, cached);
+    plan_.kind = kind;
+  }
+
+  int nothing_to_do() const {
+    if (session_.json()) {
+      session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "nothing to do"}}));
+      return 0;
+    }
+    if (session_.quiet()) return 0;
+    session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty() ? "Nothing to do: everything is at its newest version."
+                                                                             : "Nothing to do: it is all as asked for.");
+    for (const plan::HeldBack& one : plan_.held_back)
+      session_.screen().line(fmt::format("  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it", one.name, one.stays, one.offered, one.name, one.offered));
+    return 0;
+  }
+
+  static bool brings_files(const plan::Step& step) { return step.action != plan::Action::Remove && step.action != plan::Action::Mark; }
+
+  void plan_files() {
+    std::vector<PackageId> coming;
+    for (const plan::Step& step : plan_.steps) {
+      if (!brings_files(step)) continue;
+      const Package& package = session_.universe().package(*step.after_id);
+      if (const std::string feature = unknown_feature(package); !feature.empty())
+        throw Error(ErrorCode::Refused, fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {}, "use a newer hambrel, or an older version of the package");
+      coming.push_back(*step.after_id);
+    }
+    tables_ = tables_of(session_, coming);
+    for (const PackageId id : coming) entering_.push_back({session_.universe().package(id), &tables_.at(id)});
+    std::unique_ptr<state::State> empty;
+    const state::State* state = session_.present();
+    if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
+      empty = std::make_unique<state::State>(":memory:", state::Access::Change);
+      state = empty.get();
+    }
+    for (const plan::Step& step : plan_.steps)
+      if (step.before_id && step.action != plan::Action::Mark) leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
+    tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
+    plan_.notices = tree_.notices;
+  }
+
+  ByteCount fetch() {
+    const Universe& universe = session_.universe();
+    std::vector<repo::Wanted> wanted;
+    for (const plan::Step& step : plan_.steps)
+      if (brings_files(step) && session_.file_reader(*step.after_id) == nullptr)
+        wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
+    return repo::download(session_.root(), wanted, session_.repositories(), session_.settings().downloads, session_.progress());
+  }
+
+  void open_sources() {
+    const Universe& universe = session_.universe();
+    for (const txn::Entering& one : entering_) {
+      PackageId id{};
+      for (const auto& [known, table] : tables_)
+        if (&table == one.table) id = known;
+      archive::PackageReader* reader = session_.file_reader(id);
+      if (reader != nullptr) {
+        reader->verify_all();  // nobody else vouches for a file from outside
+      } else {
+        const std::string path = repo::cache_path(one.package);
+        owned_.push_back(std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path)));
+        reader = owned_.back().get();
+        if (reader->footer().table_digest != universe[id].offers.front().table_digest)
+          throw Error(ErrorCode::Untrusted, "the table of contents is not the one that the index names", reader->where(), "run `hambrel refresh` and try again");
+      }
+      sources_.push_back({one.package, reader});
+    }
+  }
+
+  std::vector<state::PackageChange> state_changes() const {
+    const Universe& universe = session_.universe();
+    std::vector<state::PackageChange> changes;
+    for (const plan::Step& step : plan_.steps) {
+      state::PackageChange change;
+      change.name = step.name;
+      if (step.before_id) change.before_row = universe[*step.before_id].installed->row, change.before = session_.present()->package(*change.before_row);
+      if (step.action == plan::Action::Mark) {
+        change.after_row = change.before_row;
+        change.after = change.before;
+        change.after->reason = step.reason;
+      } else if (step.after_id) {
+        state::StatePackage after;
+        after.package = universe.package(*step.after_id);
+        after.reason = step.reason;
+        after.origin = step.origin;
+        after.digest = universe[*step.after_id].offers.front().digest;
+        after.time = os::now();
+        change.after = std::move(after);
+        const auto& entries = tables_.at(*step.after_id).entries;
+        change.files.assign(entries.begin(), entries.end());
+      }
+      changes.push_back(std::move(change));
+    }
+    return changes;
+  }
+
+  state::TxnId carry_out() {
+    txn::Account account;
+    account.kind = plan_.kind;
+    account.command = session_.command_line();
+    account.user = os::user_name();
+    account.note = arguments_.value("reason").value_or("");
+    account.plan = canonical(to_json(plan_));
+    txn::Engine engine(session_.environment());
+    const std::int64_t started = os::now();
+    try {
+      account.downloaded = fetch();
+      open_sources();
+    } catch (const Error& problem) {
+      session_.progress().end();
+      engine.record_failure(started, account, problem.what());
+      throw;
+    }
+    return engine.run(tree_, sources_, state_changes(), account);
+  }
+
+  Session& session_;
+  const Arguments& arguments_;
+  plan::Plan plan_;
+  std::map<PackageId, archive::Table> tables_;
+  std::vector<state::StatePackage> leaving_;
+  std::vector<txn::Entering> entering_;
+  txn::TreeChange tree_;
+  std::vector<std::unique_ptr<archive::PackageReader>> owned_;
+  std::vector<txn::Source> sources_;
+};
+
+/// What every changing command does before it looks at anything.
+void prepare(Session& session, const Arguments& arguments) {
+  require_consent_possible(session, arguments);
+  if (!arguments.has("dry-run")) session.changing(arguments);
+  session.tell_of_unusable_repositories();
+}
+
+}  // namespace
+
+int run_install(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  prepare(session, arguments);
+  session.add_files(specs);
+  solve::Request request;
+  request.recommended = !arguments.has("no-recommended");
+  const Universe& universe = session.universe();
+  for (const Spec& spec : specs) {
+    const auto ids = select(session, spec);
+    if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
+    if (spec.kind != Spec::Kind::Glob) {
+      request.install.push_back({spec.text, ids});
+      continue;
+    }
+    std::map<std::string, std::vector<PackageId>> by_name;
+    for (const PackageId id : ids)
+      if (universe[id].installed || universe[id].offered()) by_name[universe.package(id).name].push_back(id);
+    for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
+  }
+  return Change(session, arguments, "install").run(request);
+}
+
+int run_remove(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  prepare(session, arguments);
+  solve::Request request;
+  request.drop_unneeded = arguments.has("unneeded");
+  for (const Spec& spec : specs)
+    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+  return Change(session, arguments, "remove").run(request);
+}
+
+int run_upgrade(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  prepare(session, arguments);
+  solve::Request request;
+  request.recommended = !arguments.has("no-recommended");
+  request.upgrade_all = specs.empty();
+  for (const Spec& spec : specs)
+    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+  if (const auto except = arguments.value("except"))
+    for (const std::string& name : select_installed(session, parse_spec(*except))) request.except.insert(name);
+  return Change(session, arguments, "upgrade").run(request);
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,90 @@
+// Commands as data: one table gives parsing, help and completion.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/error.h"
+#include "cli/output.h"
+
+namespace hambrel::cli {
+
+struct OptionSpec {
+  const char* name;        // without the dashes
+  char letter;             // 0: none
+  const char* value;       // name of its value in help; nullptr: a switch
+  const char* help;
+};
+
+struct Example {
+  const char* line;
+  const char* meaning;
+};
+
+class Arguments {
+ public:
+  bool has(const std::string& option) const { return values_.contains(option); }
+  std::optional<std::string> value(const std::string& option) const;
+  const std::vector<std::string>& words() const { return words_; }
+  void set(const std::string& option, const std::string& value) { values_[option] = value; }
+  void add_word(const std::string& word) { words_.push_back(word); }
+
+ private:
+  std::map<std::string, std::string> values_;
+  std::vector<std::string> words_;
+};
+
+class Session;
+
+struct Command {
+  const char* name;
+  const char* group;    // Look, Change, Record, ...
+  const char* usage;    // what follows the name
+  const char* summary;  // one line
+  const char* text;     // more, may be empty
+  std::vector<OptionSpec> options;
+  std::vector<Example> examples;
+  std::size_t fewest = 0, most = SIZE_MAX;  // words after the name
+  int (*run)(Session& session, const Arguments& arguments);
+  bool hidden = false;
+};
+
+/// Options that every command understands.
+const std::vector<OptionSpec>& common_options();
+/// All commands, in the order in which help shows them.
+const std::vector<Command>& commands();
+const Command* find_command(std::string_view name);
+
+// Each lives in the file of its name.
+int run_pack(Session&, const Arguments&);
+int run_publish(Session&, const Arguments&);
+int run_repo(Session&, const Arguments&);
+int run_refresh(Session&, const Arguments&);
+int run_search(Session&, const Arguments&);
+int run_describe(Session&, const Arguments&);
+int run_list(Session&, const Arguments&);
+int run_files(Session&, const Arguments&);
+int run_owner(Session&, const Arguments&);
+int run_install(Session&, const Arguments&);
+int run_remove(Session&, const Arguments&);
+int run_upgrade(Session&, const Arguments&);
+int run_undo(Session&, const Arguments&);
+int run_ledger(Session&, const Arguments&);
+int run_recover(Session&, const Arguments&);
+int run_help(Session&, const Arguments&);
+int run_completion(Session&, const Arguments&);
+int run_complete_words(Session&, const Arguments&);
+int run_version(Session&, const Arguments&);
+int run_demo(Session&, const Arguments&);
+
+/// Help for one command.
+void print_help(const Screen& screen, const Command& command);
+
+int exit_code(ErrorCode code);
+/// The whole program; returns its exit code.
+int run_program(const std::vector<std::string>& words);
+
+}  // namespace hambrel::cli

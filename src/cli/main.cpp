@@ -1,0 +1,10 @@
+#include <csignal>
+#include <string>
+#include <vector>
+
+#include "cli/command.h"
+
+int main(int argc, char** argv) {
+  std::signal(SIGPIPE, SIG_DFL);  // `hambrel list | head` ends quietly
+  return hambrel::cli::run_program(std::vector<std::string>(argv + 1, argv + argc));
+}

@@ -1,0 +1,166 @@
+#include "cli/output.h"
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+#include <utf8proc.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <cstdlib>
+#include <iostream>
+
+#include "base/text.h"
+
+namespace hambrel::cli {
+
+bool input_is_terminal() { return isatty(STDIN_FILENO) != 0; }
+bool output_is_terminal() { return isatty(STDOUT_FILENO) != 0; }
+bool error_is_terminal() { return isatty(STDERR_FILENO) != 0; }
+
+std::size_t terminal_width() {
+  winsize size{};
+  for (const int fd : {STDERR_FILENO, STDOUT_FILENO})
+    if (ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col > 0) return size.ws_col;
+  return 80;
+}
+
+bool read_line(std::string& line) { return static_cast<bool>(std::getline(std::cin, line)); }
+
+namespace {
+
+bool wants_color(Screen::Color color, bool terminal) {
+  if (color != Screen::Color::Auto) return color == Screen::Color::Always;
+  const char* const off = std::getenv("NO_COLOR");
+  const char* const kind = std::getenv("TERM");
+  return terminal && (off == nullptr || *off == '\0') && kind != nullptr && std::string_view(kind) != "dumb";
+}
+
+std::string painted(bool color, Style style, std::string_view text) {
+  static constexpr const char* kCodes[] = {"", "1", "2", "36", "33", "35", "1;33", "1;34"};
+  if (!color || style == Style::Plain || text.empty()) return std::string(text);
+  return fmt::format("\033[{}m{}\033[0m", kCodes[static_cast<int>(style)], text);
+}
+
+}  // namespace
+
+Screen::Screen(Color color) : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
+
+void Screen::raw(std::string_view text) const { std::fwrite(text.data(), 1, text.size(), stdout); }
+void Screen::line(std::string_view text) const { raw(fmt::format("{}\n", text)); }
+void Screen::note(std::string_view text) const {
+  std::fflush(stdout);
+  const std::string whole = fmt::format("{}\n", text);
+  std::fwrite(whole.data(), 1, whole.size(), stderr);
+}
+std::string Screen::paint(Style style, std::string_view text) const { return painted(color_, style, text); }
+std::string Screen::paint_error(Style style, std::string_view text) const { return painted(error_color_, style, text); }
+
+std::size_t display_width(std::string_view text) {
+  std::size_t sum = 0, cluster = 0;
+  utf8proc_int32_t code = 0, before = -1, state = 0;
+  const auto* at = reinterpret_cast<const utf8proc_uint8_t*>(text.data());
+  auto left = static_cast<utf8proc_ssize_t>(text.size());
+  while (left > 0) {
+    const utf8proc_ssize_t size = utf8proc_iterate(at, left, &code);
+    if (size <= 0) return sum + cluster + static_cast<std::size_t>(left);  // not UTF-8: a column a byte
+    const std::size_t width = code == 0xFE0F ? 2 : static_cast<std::size_t>(std::max(0, utf8proc_charwidth(code)));
+    if (before < 0 || utf8proc_grapheme_break_stateful(before, code, &state)) {
+      sum += cluster;
+      cluster = width;
+    } else {
+      cluster = std::max(cluster, width);
+    }
+    before = code;
+    at += size, left -= size;
+  }
+  return sum + cluster;
+}
+
+void Table::print(const Screen& screen) const {
+  std::vector<std::size_t> widths;
+  for (const auto& row : rows_)
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      if (widths.size() <= i) widths.push_back(0);
+      widths[i] = std::max(widths[i], display_width(row[i].text));
+    }
+  for (const auto& row : rows_) {
+    std::string text(indent_, ' ');
+    std::size_t owed = 0;  // blanks that only matter if something follows
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      const std::size_t gap = widths[i] - display_width(row[i].text);
+      if (row[i].right) owed += gap;
+      if (!row[i].text.empty()) {
+        text.append(owed, ' ');
+        owed = 0;
+        text += screen.paint(row[i].style, row[i].text);
+      }
+      if (!row[i].right) owed += gap;
+      if (widths[i] > 0) owed += 2;
+    }
+    screen.line(text);
+  }
+}
+
+std::string size_text(std::uint64_t bytes) {
+  if (bytes < 1024) return fmt::format("{} B", bytes);
+  double value = static_cast<double>(bytes);
+  const char* unit = "";
+  for (const char* next : {"KiB", "MiB", "GiB", "TiB"}) {
+    value /= 1024;
+    unit = next;
+    if (value < 999.5) break;
+  }
+  return value < 9.95 ? fmt::format("{:.1f} {}", value, unit) : fmt::format("{:.0f} {}", value, unit);
+}
+
+std::string change_text(std::int64_t bytes) {
+  if (bytes == 0) return "0 B";
+  const auto size = static_cast<std::uint64_t>(bytes < 0 ? -bytes : bytes);
+  return (bytes < 0 ? "-" : "+") + size_text(size);
+}
+
+std::string time_text(std::int64_t seconds) {
+  const std::string text = utc_text(seconds);
+  return text.substr(0, 10) + " " + text.substr(11, 5) + " UTC";
+}
+
+std::string age_text(std::int64_t now, std::int64_t then) {
+  const std::int64_t age = std::max<std::int64_t>(0, now - then);
+  const auto say = [](std::int64_t count, const char* unit) { return fmt::format("{} {}{} ago", count, unit, count == 1 ? "" : "s"); };
+  if (age < 60) return "just now";
+  if (age < 3600) return say(age / 60, "minute");
+  if (age < 48 * 3600) return say(age / 3600, "hour");
+  return say(age / 86400, "day");
+}
+
+std::string count_text(std::size_t count, std::string_view one, std::string_view many) {
+  return fmt::format("{} {}", count, count == 1 ? one : many);
+}
+
+std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
+  std::string result;
+  for (const std::string_view paragraph : split(text, '\n')) {
+    std::string line(indent, ' ');
+    std::size_t used = indent;
+    bool first = true;
+    for (const std::string_view word : split(paragraph, ' ')) {
+      if (word.empty()) continue;
+      const std::size_t size = display_width(word);
+      if (!first && used + 1 + size > width) {
+        result += line + "\n";
+        line.assign(indent, ' ');
+        used = indent;
+        first = true;
+      }
+      if (!first) line += ' ', ++used;
+      line += word;
+      used += size;
+      first = false;
+    }
+    result += first ? "\n" : line + "\n";
+  }
+  return result;
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,67 @@
+// What the program shows: styles, widths, tables, sizes and times for people. Everything that is printed for a person
+// goes through here; texts from outside are made printable on the way.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace hambrel::cli {
+
+enum class Style { Plain, Strong, Faint, Come, Change, Go, Warn, Name };
+
+class Screen {
+ public:
+  enum class Color { Auto, Always, Never };
+  explicit Screen(Color color);
+
+  void line(std::string_view text = {}) const;         // to standard output
+  void raw(std::string_view text) const;
+  void note(std::string_view text) const;              // to standard error
+  std::string paint(Style style, std::string_view text) const;
+  std::string paint_error(Style style, std::string_view text) const;  // for standard error
+  bool color() const { return color_; }
+
+ private:
+  bool color_, error_color_;
+};
+
+/// Columns of a terminal that a text takes: grapheme clusters by utf8proc, each as wide as its widest code point.
+std::size_t display_width(std::string_view text);
+
+struct Cell {
+  std::string text;
+  Style style = Style::Plain;
+  bool right = false;
+};
+
+/// Rows with aligned columns, two spaces between them, indented; no rules, no trailing blanks.
+class Table {
+ public:
+  explicit Table(std::size_t indent = 2) : indent_(indent) {}
+  void row(std::vector<Cell> cells) { rows_.push_back(std::move(cells)); }
+  bool empty() const { return rows_.empty(); }
+  void print(const Screen& screen) const;
+
+ private:
+  std::size_t indent_;
+  std::vector<std::vector<Cell>> rows_;
+};
+
+std::string size_text(std::uint64_t bytes);            // "1.3 MiB"
+std::string change_text(std::int64_t bytes);           // "+1.3 MiB", "-12 KiB", "0 B"
+std::string time_text(std::int64_t seconds);           // "2026-11-23 08:15 UTC"
+std::string age_text(std::int64_t now, std::int64_t then);  // "3 minutes ago"
+std::string count_text(std::size_t count, std::string_view one, std::string_view many);  // "1 package", "3 packages"
+/// Wraps words to a width, each line indented.
+std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);
+
+bool input_is_terminal();
+bool output_is_terminal();
+bool error_is_terminal();
+std::size_t terminal_width();  // of standard error or output, 80 if unknown
+/// A line from standard input; false at its end.
+bool read_line(std::string& line);
+
+}  // namespace hambrel::cli

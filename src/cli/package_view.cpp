@@ -1,0 +1,88 @@
+#include "cli/package_view.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "model/manifest.h"
+#include "repo/download.h"
+#include "repo/index.h"
+#include "repo/transfer.h"
+
+namespace hambrel::cli {
+
+Json brief_json(const Universe& universe, PackageId id) {
+  const Candidate& one = universe[id];
+  Json object = {{"name", one.package.name}, {"version", one.package.version.text()}, {"arch", one.package.arch},
+                 {"summary", one.package.summary}, {"installed", one.installed.has_value()}, {"installed_size", one.package.installed_size}};
+  if (one.installed) {
+    object["reason"] = text_of(one.installed->reason);
+    object["origin"] = one.installed->origin;
+    if (const auto newer = universe.newer_offer(id)) object["newer"] = universe.package(*newer).version.text();
+  }
+  Json offers = Json::array();
+  for (const Offer& offer : one.offers) offers.push_back({{"repository", offer.repository}, {"channel", offer.channel}, {"size", offer.size}});
+  object["offers"] = std::move(offers);
+  return object;
+}
+
+Json entry_json(const FileEntry& entry) {
+  static constexpr const char* kTypes[] = {"file", "directory", "symlink", "hardlink"};
+  Json object = {{"path", "/" + entry.path}, {"type", kTypes[static_cast<int>(entry.type)]}, {"mode", fmt::format("{:04o}", entry.mode)},
+                 {"user", entry.user}, {"group", entry.group}, {"mtime", entry.mtime}, {"config", entry.config}};
+  if (entry.type == EntryType::File) object["size"] = entry.size, object["sha256"] = entry.digest.hex();
+  if (!entry.target.empty()) object["target"] = entry.target;
+  return object;
+}
+
+std::map<PackageId, archive::Table> tables_of(Session& session, const std::vector<PackageId>& ids) {
+  const Universe& universe = session.universe();
+  std::map<PackageId, archive::Table> tables;
+  std::vector<PackageId> asked;
+  std::vector<std::string> texts(ids.size());
+  std::vector<repo::Request> requests;
+  for (const PackageId id : ids) {
+    const Package& package = universe.package(id);
+    if (const auto* reader = session.file_reader(id)) {
+      tables.emplace(id, reader->table());
+      continue;
+    }
+    const Offer& offer = universe[id].offers.front();
+    if (repo::in_cache(session.root(), package, offer)) {
+      const std::string path = repo::cache_path(package);
+      try {
+        const archive::PackageReader reader(session.root().open(path), session.root().shown(path));
+        if (reader.footer().table_digest == offer.table_digest) {
+          tables.emplace(id, reader.table());
+          continue;
+        }
+      } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
+        session.progress().note(fmt::format("note: {}: {}; it is fetched again", problem.where(), problem.problem()));
+      }
+    }
+    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(), [&](const auto& one) { return one.name == offer.repository; });
+    if (found == session.repositories().end()) throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(), "run `hambrel refresh`");
+    std::string* const text = &texts[asked.size()];
+    asked.push_back(id);
+    requests.push_back({found->url + "/" + repo::package_url_path(package), offer.table_size, std::pair(offer.table_offset, offer.table_size),
+                        [text](std::string_view data) { *text += data; }, {}});
+  }
+  Observer silent;
+  repo::fetch_all(requests, session.settings().downloads, silent);
+  for (std::size_t i = 0; i < requests.size(); ++i) {
+    if (requests[i].problem) throw *requests[i].problem;
+    const Offer& offer = universe[asked[i]].offers.front();
+    tables.emplace(asked[i], archive::read_table(texts[i], {offer.table_offset, offer.table_size, offer.table_digest}, requests[i].url));
+  }
+  return tables;
+}
+
+std::vector<FileEntry> files_of(Session& session, PackageId id) {
+  const Candidate& one = session.universe()[id];
+  if (one.installed && session.file_reader(id) == nullptr) return session.looking()->files_of(one.installed->row);
+  const archive::Table table = tables_of(session, {id}).at(id);
+  return {table.entries.begin(), table.entries.end()};
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,129 @@
+#include "cli/plan_view.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+using plan::Action;
+using plan::Step;
+
+Style style_of(Action action) {
+  switch (action) {
+    case Action::Install: return Style::Come;
+    case Action::Upgrade:
+    case Action::Downgrade:
+    case Action::Mark: return Style::Change;
+    case Action::Remove: return Style::Go;
+  }
+  return Style::Plain;
+}
+
+std::string versions_of(const Step& step) {
+  if (step.action == Action::Mark) return step.after;
+  if (step.before.empty()) return step.after;
+  if (step.after.empty()) return step.before;
+  return step.before + " -> " + step.after;
+}
+
+std::string reason_of(const Step& step) {
+  if (step.action == Action::Mark) return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
+  return step.why.text();
+}
+
+std::string counts(const plan::Plan& plan) {
+  std::vector<std::string> parts;
+  const auto add = [&](Action action, const char* word) {
+    if (const std::size_t count = plan.count(action); count > 0) parts.push_back(fmt::format("{} {}", count, word));
+  };
+  add(Action::Install, "to install");
+  add(Action::Upgrade, "to upgrade");
+  add(Action::Downgrade, "to downgrade");
+  add(Action::Remove, "to remove");
+  add(Action::Mark, "to mark");
+  return join(parts, ", ");
+}
+
+}  // namespace
+
+void print_plan(const Screen& screen, const plan::Plan& plan, const std::string& root) {
+  screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan), root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
+  screen.line();
+  Table table;
+  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Mark})
+    for (const bool asked : {true, false})  // what was asked for, then what that brings along
+      for (const Step& step : plan.steps)
+        if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
+          table.row({{std::string(text_of(action)), style_of(action)},
+                   {step.name, Style::Name},
+                   {versions_of(step)},
+                   {reason_of(step)},
+                   {step.origin, Style::Faint},
+                   {change_text(step.size_change), Style::Plain, true}});
+  table.print(screen);
+  screen.line();
+  for (const plan::Notice& notice : plan.notices) screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
+  for (const plan::HeldBack& one : plan.held_back)
+    screen.line(fmt::format("  {}  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
+                            screen.paint(Style::Warn, "note"), one.name, one.stays, one.offered, one.name, one.offered));
+  if (!plan.unneeded.empty())
+    screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"), join(plan.unneeded, ", ")));
+  if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty()) screen.line();
+  const auto files = static_cast<std::size_t>(std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
+  const std::string fetch = files == 0 ? "Nothing to fetch" : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
+  screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
+}
+
+void print_refusal(Session& session, const solve::Refusal& refusal) {
+  const Screen& screen = session.screen();
+  const Universe& universe = session.universe();
+  if (session.json()) {
+    Json causes = Json::array();
+    for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
+    screen.line(canonical({{"refused", refusal.what}, {"causes", std::move(causes)}}));
+    return;
+  }
+  screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
+  for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
+  std::vector<std::string> wanted;
+  bool removing = false;
+  for (const solve::Cause& cause : refusal.causes) {
+    if (cause.kind == solve::Cause::Kind::Wanted) wanted.push_back(cause.name);
+    removing = removing || cause.kind == solve::Cause::Kind::AskedToRemove;
+  }
+  if (!wanted.empty()) screen.note(fmt::format("  -> name what may go: hambrel remove {}{}", removing ? "... " : "", join(wanted, " ")));
+}
+
+void require_consent_possible(const Session& session, const Arguments& arguments) {
+  if (arguments.has("yes") || arguments.has("dry-run")) return;
+  if (!session.json() && input_is_terminal()) return;
+  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on", {},
+              "add --yes to carry the plan out, or --dry-run to see it");
+}
+
+void ask_consent(const Session& session, const Arguments& arguments) {
+  if (arguments.has("yes")) return;
+  session.screen().raw("\n" + session.screen().paint(Style::Strong, "Carry this out?") + " (yes or no) ");
+  std::fflush(stdout);
+  std::string answer;
+  const bool answered = read_line(answer);
+  const std::string word = lower(trim(answer));
+  if (answered && (word == "yes" || word == "y")) return;
+  throw Error(ErrorCode::Declined, "declined; nothing was changed");
+}
+
+void tell_done(Session& session, state::TxnId id, const plan::Plan& plan) {
+  if (session.json()) {
+    session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", number(id)}}));
+  } else if (!session.quiet()) {
+    session.screen().line(fmt::format("{} as transaction {}; `hambrel undo {}` takes it back.", session.screen().paint(Style::Strong, "Done"), number(id), number(id)));
+  }
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,18 @@
+// A plan and a refusal as people read them, and the one question.
+#pragma once
+
+#include "cli/session.h"
+
+namespace hambrel::cli {
+
+void print_plan(const Screen& screen, const plan::Plan& plan, const std::string& root);
+void print_refusal(Session& session, const solve::Refusal& refusal);
+
+/// Refuses at once with Error{Declined} when a changing command could not ask and may not go on without asking.
+void require_consent_possible(const Session& session, const Arguments& arguments);
+/// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
+void ask_consent(const Session& session, const Arguments& arguments);
+/// How a finished transaction is told.
+void tell_done(Session& session, state::TxnId id, const plan::Plan& plan);
+
+}  // namespace hambrel::cli

@@ -1,0 +1,173 @@
+// From the words of the command line to a command, and from an Error to a message and an exit code.
+#include <fmt/format.h>
+
+#include <boost/program_options.hpp>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/session.h"
+#include "os/host.h"
+
+namespace hambrel::cli {
+
+namespace po = boost::program_options;
+
+int exit_code(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::Usage: return 2;
+    case ErrorCode::Refused: return 3;
+    case ErrorCode::Declined: return 4;
+    case ErrorCode::Untrusted: return 5;
+    case ErrorCode::Locked: return 6;
+    case ErrorCode::Unrecovered: return 7;
+    case ErrorCode::Invalid:
+    case ErrorCode::NotFound:
+    case ErrorCode::Network:
+    case ErrorCode::Io:
+    case ErrorCode::Internal: return 1;
+  }
+  return 1;
+}
+
+std::optional<std::string> Arguments::value(const std::string& option) const {
+  const auto found = values_.find(option);
+  if (found == values_.end()) return std::nullopt;
+  return found->second;
+}
+
+namespace {
+
+/// The place of the command among the words: the first that is neither an option nor the value of one.
+std::size_t command_at(const std::vector<std::string>& words) {
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    if (!words[i].starts_with("-")) return i;
+    for (const OptionSpec& option : common_options())
+      if (option.value != nullptr && words[i] == std::string("--") + option.name) ++i;
+  }
+  return words.size();
+}
+
+[[noreturn]] void unknown_option(const std::string& given, const std::vector<OptionSpec>& known, const std::string& command) {
+  std::vector<std::string> names;
+  for (const OptionSpec& option : known) names.push_back(std::string("--") + option.name);
+  const std::string near = did_you_mean(given, names);
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel {}` has no option {}", command, printable(given)), {}, near.empty() ? fmt::format("`hambrel help {}` lists them", command) : near);
+}
+
+Arguments parse(const std::vector<std::string>& words, const Command& command) {
+  std::vector<OptionSpec> known = common_options();
+  known.insert(known.end(), command.options.begin(), command.options.end());
+  po::options_description description;
+  for (const OptionSpec& option : known) {
+    const std::string name = option.letter != 0 ? fmt::format("{},{}", option.name, option.letter) : option.name;
+    if (option.value != nullptr) description.add_options()(name.c_str(), po::value<std::string>(), option.help);
+    else description.add_options()(name.c_str(), option.help);
+  }
+  description.add_options()("words", po::value<std::vector<std::string>>());
+  po::positional_options_description positional;
+  positional.add("words", -1);
+  Arguments arguments;
+  try {
+    const auto style = po::command_line_style::unix_style & ~po::command_line_style::allow_guessing;
+    const auto parsed = po::command_line_parser(words).options(description).positional(positional).style(style).run();
+    for (const auto& option : parsed.options) {
+      if (option.string_key == "words") {
+        for (const std::string& word : option.value) arguments.add_word(word);
+      } else if (arguments.has(option.string_key)) {
+        throw Error(ErrorCode::Usage, fmt::format("--{} was given twice", option.string_key));
+      } else {
+        arguments.set(option.string_key, option.value.empty() ? "" : option.value[0]);
+      }
+    }
+  } catch (const po::unknown_option& problem) {
+    unknown_option(problem.get_option_name(), known, command.name);
+  } catch (const po::error& problem) {
+    throw Error(ErrorCode::Usage, printable(problem.what()), {}, fmt::format("`hambrel help {}` shows the options", command.name));
+  }
+  return arguments;
+}
+
+Screen::Color color_choice(const std::vector<std::string>& words) {
+  std::string choice = "auto";
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    if (words[i] == "--color" && i + 1 < words.size()) choice = words[i + 1];
+    if (words[i].starts_with("--color=")) choice = words[i].substr(8);
+  }
+  if (choice == "always") return Screen::Color::Always;
+  if (choice == "never") return Screen::Color::Never;
+  return Screen::Color::Auto;
+}
+
+std::string command_line_of(const std::vector<std::string>& words) {
+  std::string line = "hambrel";
+  for (const std::string& word : words) {
+    const bool plain = !word.empty() && word.find_first_of(" \t\n'\"\\$&|;<>()*?`!#") == std::string::npos;
+    line += plain ? " " + word : " '" + printable(word) + "'";
+  }
+  return line;
+}
+
+int dispatch(const std::vector<std::string>& words, Screen& screen) {
+  const std::size_t at = command_at(words);
+  if (at == words.size()) {
+    const bool asks = std::find(words.begin(), words.end(), "--help") != words.end() || std::find(words.begin(), words.end(), "-h") != words.end();
+    Arguments none;
+    Session session(none, "hambrel", screen);
+    if (asks) return run_help(session, none);
+    throw Error(ErrorCode::Usage, "no command was given", {}, "`hambrel help` lists them; for a first look: hambrel demo");
+  }
+  const Command* const command = find_command(words[at]);
+  if (command == nullptr) {
+    std::vector<std::string> names;
+    for (const Command& one : commands())
+      if (!one.hidden) names.emplace_back(one.name);
+    const std::string near = did_you_mean(words[at], names);
+    throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", printable(words[at])), {}, near.empty() ? "`hambrel help` lists them" : near);
+  }
+  std::vector<std::string> rest = words;
+  rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(at));
+  const Arguments arguments = parse(rest, *command);
+  if (arguments.has("help")) {
+    print_help(screen, *command);
+    return 0;
+  }
+  if (const auto color = arguments.value("color"); color && *color != "auto" && *color != "always" && *color != "never")
+    throw Error(ErrorCode::Usage, fmt::format("--color {}: auto, always or never was expected", printable(*color)));
+  if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
+    throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {}, fmt::format("`hambrel help {}` shows examples", command->name));
+  Session session(arguments, command_line_of(words), screen);
+  return command->run(session, arguments);
+}
+
+void tell(const Screen& screen, const Error& problem, bool json) {
+  if (json) {
+    screen.line(canonical({{"error", {{"problem", printable(problem.problem())}, {"where", printable(problem.where())}, {"hint", printable(problem.hint())}}}}));
+    return;
+  }
+  const bool declined = problem.code() == ErrorCode::Declined || problem.code() == ErrorCode::Refused;
+  const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Not done: " : "Failed: ";
+  screen.note(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word), problem.where().empty() ? "" : problem.where() + ": ", problem.problem()));
+  if (!problem.hint().empty()) screen.note("  -> " + problem.hint());
+}
+
+}  // namespace
+
+int run_program(const std::vector<std::string>& words) {
+  Screen screen(color_choice(words));
+  const bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+  try {
+    const int code = dispatch(words, screen);
+    if (std::fflush(stdout) != 0) throw_errno(errno, "cannot write the output", "standard output");
+    return code;
+  } catch (const Error& problem) {
+    tell(screen, problem, json);
+    return exit_code(problem.code());
+  } catch (const std::exception& problem) {
+    tell(screen, Error(ErrorCode::Internal, problem.what(), "", "this should not happen; please report it"), json);
+    return 1;
+  }
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,159 @@
+// ledger, undo, recover.
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/plan_view.h"
+#include "cli/session.h"
+#include "os/host.h"
+#include "txn/undo.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+state::TxnId parse_id(const std::string& text) {
+  const auto value = parse_number(text);
+  if (!value || *value == 0 || *value > INT64_MAX)
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {}, "`hambrel ledger` shows the numbers");
+  return state::TxnId{static_cast<std::int64_t>(*value)};
+}
+
+Json entry_json(const state::LedgerEntry& entry) {
+  Json object = {{"id", number(entry.id)}, {"started", utc_text(entry.started)}, {"ended", utc_text(entry.ended)}, {"user", entry.user},
+                 {"command", entry.command}, {"kind", entry.kind}, {"reason", entry.note}, {"result", entry.result}, {"problem", entry.problem},
+                 {"downloaded", entry.downloaded}, {"previous", entry.previous.hex()}, {"digest", entry.digest.hex()}};
+  if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
+  return object;
+}
+
+/// "lampdesk 5.4-1, libbuoy 2.2-1 -> 2.3-1, -foghorn 1.0-2 and 3 more"
+std::string summary_of(const std::vector<state::PackageChange>& changes, std::size_t most) {
+  std::vector<std::string> parts;
+  for (const state::PackageChange& change : changes) {
+    if (parts.size() == most) return fmt::format("{} and {} more", join(parts, ", "), changes.size() - most);
+    if (change.before && change.after && change.before_row == change.after_row) parts.push_back(fmt::format("{} {}", change.name, text_of(change.after->reason)));
+    else if (change.before && change.after) parts.push_back(fmt::format("{} {} -> {}", change.name, change.before->package.version.text(), change.after->package.version.text()));
+    else if (change.after) parts.push_back(fmt::format("+{} {}", change.name, change.after->package.version.text()));
+    else if (change.before) parts.push_back(fmt::format("-{} {}", change.name, change.before->package.version.text()));
+  }
+  return join(parts, ", ");
+}
+
+int list_ledger(Session& session, const Arguments& arguments) {
+  const std::string most_text = arguments.value("most").value_or("20");
+  const auto most = parse_number(most_text);
+  if (!most || *most == 0) throw Error(ErrorCode::Usage, fmt::format("--most {}: a number was expected", printable(most_text)));
+  const Screen& screen = session.screen();
+  const state::State* const state = session.looking();
+  const auto entries = state == nullptr ? std::vector<state::LedgerEntry>() : state->ledger(*most);
+  Table table;
+  for (const state::LedgerEntry& entry : entries) {
+    if (session.json()) {
+      screen.line(canonical(entry_json(entry)));
+      continue;
+    }
+    const bool done = entry.result == "done";
+    std::string what = done ? summary_of(state->changes_of(entry.id), 3) : entry.problem;
+    const auto by = done ? state->undone_by(entry.id) : std::nullopt;
+    if (by && !state->undone_by(*by)) what += fmt::format("  (taken back by {})", number(*by));
+    table.row({{fmt::format("{}", number(entry.id)), Style::Name, true}, {time_text(entry.started), Style::Faint}, {entry.user}, {entry.undo_of ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
+               {entry.result, done ? Style::Plain : Style::Warn}, {printable(what)}});
+  }
+  table.print(screen);
+  if (!session.json() && entries.empty()) screen.line("The ledger is empty: nothing was changed in this root yet.");
+  return 0;
+}
+
+int show_entry(Session& session, state::TxnId id) {
+  const state::State* const state = session.looking();
+  const auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);
+  if (!entry) throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {}, "`hambrel ledger` lists them");
+  const auto changes = state->changes_of(id);
+  const Screen& screen = session.screen();
+  if (session.json()) {
+    Json object = entry_json(*entry);
+    object["plan"] = entry->plan.empty() ? Json() : parse_json(entry->plan, "ledger");
+    Json list = Json::array();
+    for (const state::PackageChange& change : changes) {
+      const auto side = [](const std::optional<state::StatePackage>& one) {
+        return one ? Json{{"version", one->package.version.text()}, {"reason", text_of(one->reason)}, {"origin", one->origin}} : Json();
+      };
+      list.push_back({{"name", change.name}, {"before", side(change.before)}, {"after", side(change.after)}});
+    }
+    object["changes"] = std::move(list);
+    screen.line(canonical(object));
+    return 0;
+  }
+  const auto field = [&](const char* label, const std::string& text) {
+    if (!text.empty()) screen.line("  " + screen.paint(Style::Faint, fmt::format("{:<12}", label)) + printable(text));
+  };
+  screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(id))), entry->kind, entry->result));
+  field("started", time_text(entry->started));
+  field("took", fmt::format("{} s", entry->ended - entry->started));
+  field("user", entry->user);
+  field("command", entry->command);
+  field("reason", entry->note);
+  field("problem", entry->problem);
+  field("fetched", entry->downloaded > 0 ? size_text(entry->downloaded) : "");
+  if (entry->undo_of) field("takes back", fmt::format("transaction {}", number(*entry->undo_of)));
+  if (const auto by = state->undone_by(id)) field("taken back", fmt::format("by transaction {}", number(*by)));
+  field("digest", entry->digest.hex());
+  if (changes.empty()) return 0;
+  screen.line();
+  std::map<std::string, std::string> whys;  // as the plan told it then
+  if (!entry->plan.empty()) {
+    const Json plan = parse_json(entry->plan, "ledger");
+    for (const Json& step : plan.value("steps", Json::array()))
+      whys[step.value("name", "")] = step.contains("why") ? step["why"].value("text", "") : "";
+  }
+  Table table;
+  for (const state::PackageChange& change : changes) {
+    const auto version = [](const std::optional<state::StatePackage>& one) { return one ? one->package.version.text() : std::string("-"); };
+    table.row({{change.name, Style::Name}, {version(change.before)}, {"->", Style::Faint}, {version(change.after)}, {printable(whys[change.name])}, {change.after ? change.after->origin : change.before->origin, Style::Faint}});
+  }
+  table.print(screen);
+  return 0;
+}
+
+}  // namespace
+
+int run_ledger(Session& session, const Arguments& arguments) {
+  const auto& words = arguments.words();
+  if (words.empty()) return list_ledger(session, arguments);
+  if (words[0] == "show" && words.size() == 2) return show_entry(session, parse_id(words[1]));
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {}, "there are `hambrel ledger` and `hambrel ledger show N`");
+}
+
+int run_undo(Session& session, const Arguments& arguments) {
+  const state::TxnId id = parse_id(arguments.words()[0]);
+  require_consent_possible(session, arguments);
+  const bool dry = arguments.has("dry-run");
+  const state::State* const state = dry ? session.looking() : &session.changing(arguments);
+  if (state == nullptr) throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {}, "nothing was changed in this root yet");
+  txn::UndoPlan undo = txn::plan_undo(session.root(), *state, id);
+  if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(undo.plan)}, {"result", "dry run"}}));
+  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session.screen(), undo.plan, session.root_path());
+  if (dry) return 0;
+  ask_consent(session, arguments);
+  txn::Account account;
+  account.kind = "undo";
+  account.command = session.command_line();
+  account.user = os::user_name();
+  account.note = arguments.value("reason").value_or("");
+  account.plan = canonical(to_json(undo.plan));
+  account.undo_of = id;
+  const state::TxnId done = txn::Engine(session.environment()).run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  tell_done(session, done, undo.plan);
+  return 0;
+}
+
+int run_recover(Session& session, const Arguments& arguments) {
+  const state::State* const before = session.looking(false);
+  const bool interrupted = before != nullptr && before->journal().has_value();
+  session.changing(arguments);
+  if (!interrupted && !session.quiet()) session.screen().line("Nothing to recover: no transaction stands interrupted.");
+  return 0;
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,105 @@
+// From specs to packages.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "cli/session.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+[[noreturn]] void nothing_called(Session& session, const std::string& name) {
+  const auto other = session.catalog().other_architectures.find(name);
+  if (other != session.catalog().other_architectures.end())
+    throw Error(ErrorCode::Refused, fmt::format("{} is not built for this root's architecture, {}", name, session.settings().arch), {},
+                fmt::format("there are: {}", join(other->second, ", ")));
+  std::string hint = did_you_mean(name, session.universe().names());
+  if (hint.empty()) {
+    const bool unusable = std::any_of(session.catalog().indexes.begin(), session.catalog().indexes.end(),
+                                      [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
+    hint = session.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
+           : unusable                     ? "some indexes are missing: run `hambrel refresh`"
+                                          : fmt::format("look for it: hambrel search {}", name);
+  }
+  throw Error(ErrorCode::Refused, fmt::format("no package is called \"{}\", and none provides it", name), {}, hint);
+}
+
+[[noreturn]] void no_such_version(Session& session, const Spec& spec) {
+  const Universe& universe = session.universe();
+  std::vector<std::string> there;
+  for (const PackageId id : universe.versions_of(spec.constraint.name))
+    there.push_back(fmt::format("{} ({})", universe.package(id).version.text(),
+                                universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
+  throw Error(ErrorCode::Refused, fmt::format("no version of {} is {}", spec.constraint.name, spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()),
+              {}, "there are: " + join(there, ", "));
+}
+
+std::vector<PackageId> by_path(Session& session, const Spec& spec) {
+  const std::string path = os::host_path(spec.text);
+  if (const state::State* state = session.present())
+    for (const state::OwnedFile& owner : state->owners_of(path))
+      if (const auto id = session.universe().installed_of(owner.package_name)) return {*id};
+  throw Error(ErrorCode::Refused, "no installed package has this file", spec.text, "name a package instead; hambrel search WORD looks for one");
+}
+
+}  // namespace
+
+std::vector<Spec> parse_specs(const std::vector<std::string>& words) {
+  std::vector<Spec> specs;
+  for (const std::string& word : words) specs.push_back(parse_spec(word));
+  return specs;
+}
+
+std::vector<PackageId> select(Session& session, const Spec& spec) {
+  const Universe& universe = session.universe();
+  std::vector<PackageId> ids;
+  switch (spec.kind) {
+    case Spec::Kind::File: return {session.file_package(spec.text)};
+    case Spec::Kind::Path: return by_path(session, spec);
+    case Spec::Kind::Group:
+      throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {}, "name the packages themselves");
+    case Spec::Kind::Glob:
+      for (const PackageId id : universe.all())
+        if (glob_match(spec.text, universe.package(id).name)) ids.push_back(id);
+      if (ids.empty()) throw Error(ErrorCode::Refused, fmt::format("no package name matches {}", spec.text), {}, "hambrel search WORD looks further");
+      return ids;
+    case Spec::Kind::Channel:
+      for (const PackageId id : universe.versions_of(spec.constraint.name))
+        for (const Offer& offer : universe[id].offers)
+          if (offer.channel == spec.channel && (ids.empty() || ids.back() != id)) ids.push_back(id);
+      break;
+    case Spec::Kind::Name:
+      for (const PackageId id : universe.versions_of(spec.constraint.name))
+        if (spec.constraint.allows(universe.package(id).version)) ids.push_back(id);
+      // a version that was named may come from any channel; without one, only what is followed is meant
+      std::stable_partition(ids.begin(), ids.end(), [&](PackageId id) { return universe[id].installed || universe[id].offered(); });
+      if (spec.constraint.op == Operator::Any && !ids.empty() && (universe[ids[0]].installed || universe[ids[0]].offered()))
+        std::erase_if(ids, [&](PackageId id) { return !universe[id].installed && !universe[id].offered(); });
+      if (ids.empty() && universe.versions_of(spec.constraint.name).empty()) ids = universe.matching(spec.constraint);
+      break;
+  }
+  if (!ids.empty()) return ids;
+  if (universe.providers_of(spec.constraint.name).empty()) nothing_called(session, spec.constraint.name);
+  no_such_version(session, spec);
+}
+
+std::set<std::string> select_installed(Session& session, const Spec& spec) {
+  const Universe& universe = session.universe();
+  std::set<std::string> names;
+  if (spec.kind == Spec::Kind::Name && universe.providers_of(spec.constraint.name).empty()) {
+    std::vector<std::string> installed;
+    for (const PackageId id : universe.installed()) installed.push_back(universe.package(id).name);
+    const std::string near = did_you_mean(spec.constraint.name, installed);
+    throw Error(ErrorCode::Refused, fmt::format("no installed package is called \"{}\"", spec.constraint.name), {},
+                near.empty() ? "`hambrel list` shows what is installed" : near);
+  }
+  for (const PackageId id : select(session, spec))
+    if (universe[id].installed) names.insert(universe.package(id).name);
+  if (names.empty())
+    throw Error(ErrorCode::Refused, fmt::format("{} is not installed", spec.text), {}, "`hambrel list` shows what is installed");
+  return names;
+}
+
+}  // namespace hambrel::cli

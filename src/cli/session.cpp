@@ -1,0 +1,178 @@
+#include "cli/session.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "base/text.h"
+#include "os/host.h"
+#include "repo/transfer.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+constexpr std::uint64_t kMostUrlBytes = 1ULL << 30;
+
+/// For tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power cut would, after the third such step.
+std::function<void(const std::string&)> fault_point() {
+  const char* const given = std::getenv("HAMBREL_TEST_DIE_AT");
+  if (given == nullptr) return [](const std::string&) {};
+  const auto parts = split(given, ':');
+  const std::string step(parts[0]);
+  auto left = std::make_shared<std::uint64_t>(parts.size() > 1 ? parse_number(parts[1]).value_or(1) : 1);
+  return [step, left](const std::string& now) {
+    if (now == step && --*left == 0) os::test_only_die();
+  };
+}
+
+}  // namespace
+
+Session::Session(const Arguments& arguments, std::string command_line, Screen& screen)
+    : screen_(screen),
+      json_(arguments.has("json")),
+      quiet_(arguments.has("quiet")),
+      progress_(screen, quiet_),
+      command_line_(std::move(command_line)),
+      root_path_(arguments.value("root").value_or("/")),
+      config_(arguments.value("config").value_or("")) {}
+
+os::FileSystem& Session::root() {
+  if (!root_) root_ = os::open_file_system(root_path_);
+  return *root_;
+}
+
+const repo::Settings& Session::settings() {
+  if (settings_) return *settings_;
+  if (config_.empty()) {
+    settings_ = repo::load_settings(root(), "etc/hambrel/hambrel.toml", os::machine_architecture());
+  } else {
+    const auto host = os::open_file_system("/");
+    const std::string path = os::host_path(config_);
+    if (!host->stat_followed(path)) throw Error(ErrorCode::NotFound, "there is no such settings file", config_, "check the path given to --config");
+    settings_ = repo::load_settings(*host, path, os::machine_architecture());
+  }
+  return *settings_;
+}
+
+const std::vector<repo::Repository>& Session::repositories() {
+  if (!repositories_) repositories_ = repo::load_repositories(root());
+  return *repositories_;
+}
+
+const repo::Catalog& Session::catalog() {
+  if (!catalog_) catalog_ = repo::load_catalog(root(), repositories(), settings().arch);
+  return *catalog_;
+}
+
+state::State* Session::looking(bool tell_interrupted) {
+  if (changing_) return changing_.get();
+  if (!looking_) {
+    if (!root().stat_followed(kStateFile)) return nullptr;
+    looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
+    if (const auto journal = tell_interrupted ? looking_->journal() : std::nullopt)
+      progress_.note(fmt::format("note: transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it right.",
+                                 number(journal->id), journal->kind));
+  }
+  return looking_.get();
+}
+
+state::State& Session::changing(const Arguments& arguments) {
+  if (changing_) return *changing_;
+  const std::string wait_text = arguments.value("wait").value_or("0");
+  const auto wait = parse_number(wait_text);
+  if (!wait || *wait > 86400)
+    throw Error(ErrorCode::Usage, fmt::format("--wait {}: a number of seconds was expected", printable(wait_text)), {}, "for example --wait 60");
+  root().make_directories(kStateDirectory);
+  const std::string directory = root().real_path(kStateDirectory);
+  lock_ = os::take_lock(directory + "/lock", static_cast<int>(*wait),
+                        fmt::format("`{}` (process {}, {}, since {})", command_line_, os::process_id(), os::user_name(), time_text(os::now())));
+  changing_ = std::make_unique<state::State>(directory + "/state.sqlite", state::Access::Change);
+  recover_first();
+  return *changing_;
+}
+
+void Session::recover_first() {
+  txn::Engine engine(environment());
+  std::optional<txn::Engine::Recovered> recovered;
+  try {
+    recovered = engine.recover();
+  } catch (const Error& problem) {
+    throw Error(ErrorCode::Unrecovered, fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
+                problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
+  }
+  if (recovered)
+    screen_.note(fmt::format("recovered: transaction {} ({}) was interrupted; {} of its {} moves had been done and were taken back. "
+                             "The system is as it was before.",
+                             number(recovered->id), recovered->kind, recovered->moves_taken_back, recovered->moves));
+}
+
+txn::Environment Session::environment() {
+  return {root(), *changing_, progress_, os::is_superuser(), os::now, fault_point()};
+}
+
+void Session::add_files(const std::vector<Spec>& specs) {
+  for (const Spec& spec : specs) {
+    if (spec.kind != Spec::Kind::File || readers_.contains(spec.text)) continue;
+    std::unique_ptr<os::ReadableFile> file;
+    if (spec.text.starts_with("http://") || spec.text.starts_with("https://") || spec.text.starts_with("file://")) {
+      file = std::make_unique<os::MemoryFile>(repo::fetch_text(spec.text, kMostUrlBytes));
+    } else {
+      const auto host = os::open_file_system("/");
+      const std::string path = os::host_path(spec.text);
+      if (!host->stat_followed(path))
+        throw Error(ErrorCode::NotFound, "there is no such package file", spec.text, "check the path; a package of a repository is named without ./ and .hambrel");
+      file = host->open(path);
+    }
+    auto reader = std::make_unique<archive::PackageReader>(std::move(file), spec.text);
+    Candidate candidate;
+    candidate.package = reader->manifest();
+    if (candidate.package.arch != "any" && candidate.package.arch != settings().arch)
+      throw Error(ErrorCode::Refused, fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch, settings().arch),
+                  spec.text, fmt::format("use a file built for {} or any", settings().arch));
+    Offer offer;
+    offer.local_path = spec.text;
+    offer.size = reader->file_size();
+    offer.rank = 0;
+    candidate.offers.push_back(offer);
+    files_.push_back(std::move(candidate));
+    readers_.emplace(spec.text, std::move(reader));
+  }
+}
+
+const Universe& Session::universe() {
+  if (universe_) return *universe_;
+  std::vector<Candidate> all = catalog().candidates;
+  all.insert(all.end(), files_.begin(), files_.end());
+  if (const state::State* state = present())
+    for (const state::StatePackage& one : state->installed()) {
+      Candidate candidate;
+      candidate.package = one.package;
+      candidate.installed = Installed{one.row, one.reason, one.origin, one.time};
+      all.push_back(std::move(candidate));
+    }
+  return universe_.emplace(std::move(all));
+}
+
+PackageId Session::file_package(const std::string& spec) {
+  const Universe& known = universe();
+  for (const PackageId id : known.all())
+    for (const Offer& offer : known[id].offers)
+      if (offer.local_path == spec) return id;
+  throw Error(ErrorCode::Internal, "a package file was lost", spec);
+}
+
+archive::PackageReader* Session::file_reader(PackageId id) {
+  for (const Offer& offer : universe()[id].offers)
+    if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end()) return found->second.get();
+  return nullptr;
+}
+
+void Session::tell_of_unusable_repositories() {
+  for (const repo::CachedIndex& index : catalog().indexes)
+    if (index.repository.enabled && !index.problem.empty())
+      progress_.note(fmt::format("note: nothing of {} is used: {}. `hambrel refresh` fetches its index.", index.repository.name, index.problem));
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,82 @@
+// One run of the program: options, the root, and what is loaded of it when a command asks.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <set>
+
+#include "cli/command.h"
+#include "cli/progress.h"
+#include "model/spec.h"
+#include "model/universe.h"
+#include "os/lock.h"
+#include "repo/refresh.h"
+#include "state/state.h"
+#include "txn/engine.h"
+
+namespace hambrel::cli {
+
+inline constexpr const char* kStateDirectory = "var/lib/hambrel";
+inline constexpr const char* kStateFile = "var/lib/hambrel/state.sqlite";
+
+class Session {
+ public:
+  Session(const Arguments& arguments, std::string command_line, Screen& screen);
+
+  const Screen& screen() const { return screen_; }
+  bool json() const { return json_; }
+  bool quiet() const { return quiet_; }
+  Progress& progress() { return progress_; }
+  const std::string& command_line() const { return command_line_; }
+
+  os::FileSystem& root();
+  const std::string& root_path() const { return root_path_; }
+  const repo::Settings& settings();
+  const std::vector<repo::Repository>& repositories();
+  const repo::Catalog& catalog();
+
+  /// The state for looking: nothing if this root has none yet. Says on standard error if a transaction stands interrupted.
+  state::State* looking(bool tell_interrupted = true);
+  /// Takes the lock, opens the state for changing and recovers an interrupted transaction first.
+  state::State& changing(const Arguments& arguments);
+  /// The state that a plan is made from: the changing one, or with --dry-run the looking one.
+  state::State* present() { return changing_ ? changing_.get() : looking(); }
+  txn::Environment environment();
+
+  /// Installed packages, what the repositories offer, and package files given as specs.
+  const Universe& universe();
+  /// Reads the package files (or URLs) that specs name, so that the universe holds them. Before the first universe().
+  void add_files(const std::vector<Spec>& specs);
+  PackageId file_package(const std::string& spec);
+  /// The open package file that a spec named; nullptr if none did.
+  archive::PackageReader* file_reader(PackageId id);
+
+  /// One sentence for each repository that can't be used at all, on standard error.
+  void tell_of_unusable_repositories();
+
+ private:
+  void recover_first();
+
+  Screen& screen_;
+  bool json_, quiet_;
+  Progress progress_;
+  std::string command_line_, root_path_, config_;
+  std::unique_ptr<os::FileSystem> root_;
+  std::optional<repo::Settings> settings_;
+  std::optional<std::vector<repo::Repository>> repositories_;
+  std::optional<repo::Catalog> catalog_;
+  std::unique_ptr<os::Lock> lock_;
+  std::unique_ptr<state::State> looking_, changing_;
+  std::optional<Universe> universe_;
+  std::vector<Candidate> files_;
+  std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec
+};
+
+/// The packages that a spec stands for among the candidates, best first. Throws Error{Refused} with suggestions when
+/// there is none.
+std::vector<PackageId> select(Session& session, const Spec& spec);
+/// Names of installed packages that a spec stands for. Throws Error{Refused} when there is none.
+std::set<std::string> select_installed(Session& session, const Spec& spec);
+std::vector<Spec> parse_specs(const std::vector<std::string>& words);
+
+}  // namespace hambrel::cli

@@ -1,0 +1,37 @@
+#include "archive/frame_codec.h"
+
+#include <fmt/format.h>
+#include <zstd.h>
+
+#include <memory>
+
+#include "base/error.h"
+
+namespace hambrel::archive {
+
+std::string compress_frame(std::string_view plain, int level) {
+  std::string stored(ZSTD_compressBound(plain.size()), '\0');
+  const std::size_t size = ZSTD_compress(stored.data(), stored.size(), plain.data(), plain.size(), level);
+  if (ZSTD_isError(size) != 0U) throw Error(ErrorCode::Internal, fmt::format("zstd: {}", ZSTD_getErrorName(size)));
+  stored.resize(size);
+  return stored;
+}
+
+std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where) {
+  std::string plain(plain_size, '\0');
+  const std::size_t size = ZSTD_decompress(plain.data(), plain.size(), stored.data(), stored.size());
+  if (ZSTD_isError(size) != 0U || size != plain_size)
+    throw Error(ErrorCode::Untrusted, "a compressed frame is damaged", where, "fetch or copy the file again");
+  return plain;
+}
+
+std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where) {
+  const unsigned long long size = ZSTD_getFrameContentSize(stored.data(), stored.size());
+  if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN)
+    throw Error(ErrorCode::Untrusted, "not a zstd frame that states its size", where, "fetch or copy the file again");
+  if (size > limit)
+    throw Error(ErrorCode::Untrusted, fmt::format("would unpack to {} bytes, at most {} are accepted", size, limit), where);
+  return decompress_frame(stored, size, where);
+}
+
+}  // namespace hambrel::archive

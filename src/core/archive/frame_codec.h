@@ -1,0 +1,16 @@
+// One zstd frame (RFC 8878) to and from memory.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+
+namespace hambrel::archive {
+
+std::string compress_frame(std::string_view plain, int level);
+/// Exactly `plain_size` bytes must come out; throws Error{Untrusted} otherwise. Never allocates more than plain_size.
+std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where);
+/// For a frame that states its own size, up to `limit` bytes.
+std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where);
+
+}  // namespace hambrel::archive

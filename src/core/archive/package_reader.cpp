@@ -1,0 +1,143 @@
+#include "archive/package_reader.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <unordered_set>
+
+#include "archive/frame_codec.h"
+#include "base/error.h"
+#include "base/text.h"
+#include "model/manifest.h"
+
+namespace hambrel::archive {
+
+namespace {
+
+[[noreturn]] void damaged(const std::string& what, const std::string& where) {
+  throw Error(ErrorCode::Untrusted, what, where, "fetch or copy the file again");
+}
+
+}  // namespace
+
+Table read_table(std::string_view stored, const Footer& footer, const std::string& where) {
+  if (sha256(stored) != footer.table_digest) damaged("the table of contents is damaged (its digest differs)", where);
+  Table table = decode_table(stored, where);
+  check_table(table, footer.table_offset - 8, where);
+  return table;
+}
+
+PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where)
+    : file_(std::move(file)), where_(std::move(where)) {
+  const std::uint64_t size = file_->size();
+  if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short", where_);
+  footer_ = decode_footer(file_->read_exactly(size - kFooterSize, kFooterSize, where_), where_);
+  const std::uint64_t table_end = size - kFooterSize;
+  if (footer_.table_offset < 8 || footer_.table_offset > table_end || footer_.table_size != table_end - footer_.table_offset)
+    damaged("the footer does not fit the file", where_);
+  const std::string head = file_->read_exactly(footer_.table_offset - 8, 8, where_);
+  if (footer_.table_size > UINT32_MAX || head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
+    damaged("the table of contents is not where the footer says", where_);
+  table_ = read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_);
+}
+
+const Entry* PackageReader::find(std::string_view path) const {
+  const auto at = std::lower_bound(table_.entries.begin(), table_.entries.end(), path,
+                                   [](const Entry& entry, std::string_view wanted) { return entry.path < wanted; });
+  return at != table_.entries.end() && at->path == path ? &*at : nullptr;
+}
+
+std::string PackageReader::frame(std::size_t number) const {
+  const Frame& frame = table_.frames[number];
+  const std::string stored = file_->read_exactly(frame.offset, frame.size, where_);
+  if (sha256(stored) != frame.digest) damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
+  return decompress_frame(stored, frame.plain_size, where_);
+}
+
+Package PackageReader::manifest() const {
+  const std::string plain = frame(0);
+  return parse_manifest(std::string_view(plain).substr(table_.manifest_offset, table_.manifest_size), where_);
+}
+
+std::string PackageReader::content(const Entry& entry) const {
+  if (entry.type == EntryType::HardLink) return content(*find(entry.target));
+  if (entry.type != EntryType::File) throw Error(ErrorCode::NotFound, fmt::format("{} has no content", entry.path), where_);
+  std::string result;
+  std::uint64_t offset = entry.offset;
+  for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0) {
+    const std::string plain = frame(number);
+    result += plain.substr(offset, entry.size - result.size());
+  }
+  if (sha256(result) != entry.digest) damaged(fmt::format("the content of {} is not what the table promises", entry.path), where_);
+  return result;
+}
+
+void PackageReader::extract(const Sink& sink) const {
+  std::size_t held = SIZE_MAX;
+  std::string plain;
+  for (const Entry& entry : table_.entries) {
+    if (!sink.want(entry)) continue;
+    sink.begin(entry);
+    if (entry.type == EntryType::File) {
+      std::uint64_t left = entry.size, offset = entry.offset;
+      for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
+        if (number != held) plain = frame(number), held = number;
+        const std::uint64_t piece = std::min<std::uint64_t>(left, plain.size() - offset);
+        sink.data(entry, std::string_view(plain).substr(offset, piece));
+        left -= piece;
+      }
+    }
+    sink.end(entry);
+  }
+}
+
+void PackageReader::verify_all() const {
+  // The stream of all plain bytes is compared with the canonical tar stream of the table, piece by piece.
+  std::size_t number = 0;
+  std::string plain;
+  std::size_t at = 0;
+  const auto take = [&](std::uint64_t most) {
+    while (at == plain.size()) {
+      if (number == table_.frames.size()) damaged("the frames end early", where_);
+      plain = frame(number++), at = 0;
+    }
+    const std::string_view piece = std::string_view(plain).substr(at, most);
+    at += piece.size();
+    return piece;
+  };
+  const auto expect = [&](std::string_view wanted, const std::string& path) {
+    while (!wanted.empty()) {
+      const std::string_view piece = take(wanted.size());
+      if (piece != wanted.substr(0, piece.size()))
+        damaged(fmt::format("the tar header of {} does not say what the table says", printable(path)), where_);
+      wanted.remove_prefix(piece.size());
+    }
+  };
+  const Package package = manifest();
+  Entry head;
+  head.path = ".hambrel/manifest.json", head.mode = 0644, head.size = table_.manifest_size;
+  expect(tar_header(head), head.path);
+  for (std::uint64_t left = table_.manifest_size; left > 0;) left -= take(left).size();
+  expect(std::string(tar_padding(head.size), '\0'), head.path);
+  ByteCount total = 0;
+  std::uint64_t files = 0;
+  Sha256 running;
+  for (const Entry& entry : table_.entries) {
+    expect(tar_header(entry), entry.path);
+    if (entry.type != EntryType::Directory) ++files;
+    if (entry.type != EntryType::File) continue;
+    for (std::uint64_t left = entry.size; left > 0;) {
+      const std::string_view piece = take(left);
+      running.update(piece);
+      left -= piece.size();
+    }
+    if (running.finish() != entry.digest) damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)), where_);
+    expect(std::string(tar_padding(entry.size), '\0'), entry.path);
+    total += entry.size;
+  }
+  expect(std::string(1024, '\0'), "the end");
+  if (total != package.installed_size || files != package.file_count)
+    damaged("the manifest does not fit the files of the package", where_);
+}
+
+}  // namespace hambrel::archive

@@ -1,0 +1,60 @@
+// Reading a package file: the manifest and any single file without reading the rest, and everything for staging.
+//
+// Invariant: nothing is handed out that was not verified: the table by the footer's digest (and by the caller's, where
+// an index knows it), every frame by the table's digest of its compressed bytes, before a byte of it is decompressed.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <span>
+#include <string>
+
+#include "archive/table.h"
+#include "model/package.h"
+#include "os/file_system.h"
+
+namespace hambrel::archive {
+
+class PackageReader {
+ public:
+  /// Reads and checks footer and table. Throws Error{Untrusted} for anything damaged.
+  PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where);
+
+  const Table& table() const { return table_; }
+  const Footer& footer() const { return footer_; }
+  std::uint64_t file_size() const { return file_->size(); }
+  const std::string& where() const { return where_; }
+  const Entry* find(std::string_view path) const;
+
+  /// Reads frame 0 only.
+  Package manifest() const;
+  /// The content of one regular file (or of the file a hard link names): reads the frames it lies in, and checks it.
+  std::string content(const Entry& entry) const;
+
+  /// For every entry that `want` accepts, in order: `begin`, `data` with the content of a regular file in pieces, `end`.
+  /// Reads only the frames that are needed, each once; memory stays below two frames whatever the package's size.
+  struct Sink {
+    std::function<bool(const Entry&)> want;
+    std::function<void(const Entry&)> begin;
+    std::function<void(const Entry&, std::string_view)> data;
+    std::function<void(const Entry&)> end;
+  };
+  void extract(const Sink& sink) const;
+
+  /// Every byte of the file: all frames, the tar headers against the table, the content digests, the manifest against
+  /// the entries. For files whose whole digest nobody else vouches for.
+  void verify_all() const;
+
+ private:
+  std::string frame(std::size_t number) const;
+
+  std::unique_ptr<os::ReadableFile> file_;
+  std::string where_;
+  Footer footer_;
+  Table table_;
+};
+
+/// Decodes and checks a table that was fetched on its own; `footer` tells what the index knows of it.
+Table read_table(std::string_view stored, const Footer& footer, const std::string& where);
+
+}  // namespace hambrel::archive

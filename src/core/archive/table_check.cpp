@@ -1,0 +1,127 @@
+// The invariants T1 to T5 of table.h, each with the words in which it is refused.
+#include <fmt/format.h>
+
+#include <unordered_map>
+
+#include "archive/table.h"
+#include "base/error.h"
+#include "base/text.h"
+
+namespace hambrel::archive {
+
+namespace {
+
+class Check {
+ public:
+  Check(const Table& table, const std::string& where) : table_(table), where_(where) {}
+
+  void frames(std::uint64_t table_at) {
+    if (table_.frames.size() < 2) refuse("the table lists fewer than two frames");
+    std::uint64_t at = 0;
+    for (const Frame& frame : table_.frames) {
+      if (frame.offset != at || frame.size == 0 || frame.size > table_at - at)
+        refuse(fmt::format("the frame at offset {} does not follow the one before", frame.offset));
+      if (frame.plain_size > kMostFrameBytes)
+        refuse(fmt::format("a frame would unpack to {} bytes, at most {} are accepted", frame.plain_size, kMostFrameBytes));
+      at += frame.size;
+      plain_ends_.push_back((plain_ends_.empty() ? 0 : plain_ends_.back()) + frame.plain_size);
+    }
+    if (at != table_at) refuse("the frames do not reach the table of contents");
+    // the manifest stands in frame 0 after one plain tar header
+    if (table_.manifest_offset != 512 || table_.manifest_size > kMostManifestBytes ||
+        table_.frames[0].plain_size != 512 + table_.manifest_size + tar_padding(table_.manifest_size))
+      refuse("the first frame does not hold the manifest");
+  }
+
+  void entries() {
+    std::uint64_t at = table_.frames[0].plain_size;
+    const Entry* before = nullptr;
+    for (const Entry& entry : table_.entries) {
+      path(entry, before);
+      links(entry);
+      owners(entry);
+      at += tar_header(entry).size();
+      if (entry.type == EntryType::File) {
+        content(entry, at);
+        at += entry.size + tar_padding(entry.size);
+      }
+      seen_.emplace(entry.path, &entry);
+      before = &entry;
+    }
+    if (at + 1024 != plain_ends_.back() || table_.frames.back().plain_size != 1024)
+      refuse("the frames hold more or less than the entries of the table");
+  }
+
+ private:
+  [[noreturn]] void refuse(const std::string& what, const std::string& path = {}) const {
+    throw Error(ErrorCode::Untrusted, path.empty() ? what : fmt::format("{} ({})", what, printable(path)), where_,
+                "do not use this file; have it built again with `hambrel pack`");
+  }
+
+  void path(const Entry& entry, const Entry* before) const {
+    if (const std::string problem = path_problem(entry.path); !problem.empty()) refuse(problem, entry.path);
+    if (before != nullptr && entry.path == before->path) refuse("the same path twice", entry.path);
+    if (before != nullptr && entry.path < before->path) refuse("paths out of order", entry.path);
+    for (const std::string_view own : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust", ".hambrel"})
+      if (entry.path == own || entry.path.starts_with(std::string(own) + "/"))
+        refuse("a package may not bring files of Hambrel's own directories", entry.path);
+    const auto slash = entry.path.rfind('/');
+    if (slash == std::string::npos) return;
+    const auto parent = seen_.find(entry.path.substr(0, slash));
+    if (parent == seen_.end()) refuse("a path whose directory is not in the package", entry.path);
+    if (parent->second->type != EntryType::Directory) refuse("a path below something that is not a directory", entry.path);
+  }
+
+  void links(const Entry& entry) const {
+    const bool is_link = entry.type == EntryType::Symlink || entry.type == EntryType::HardLink;
+    if (is_link == entry.target.empty()) refuse(is_link ? "a link without a target" : "a target without a link", entry.path);
+    if (entry.type == EntryType::HardLink) {
+      const auto target = seen_.find(entry.target);
+      if (target == seen_.end() || target->second->type != EntryType::File)
+        refuse("a hard link that names no earlier file of the package", entry.path);
+    }
+    if (entry.type != EntryType::Symlink) return;
+    if (entry.target.size() > 4095 || !is_utf8(entry.target) || entry.target.find('\0') != std::string::npos)
+      refuse("a symbolic link with an impossible target", entry.path);
+    if (entry.target.front() == '/') return;  // inside the root by definition: it is resolved there
+    long depth = static_cast<long>(split(entry.path, '/').size()) - 1;
+    for (const std::string_view part : split(entry.target, '/')) {
+      if (part == "..") --depth;
+      else if (!part.empty() && part != ".") ++depth;
+      if (depth < 0) refuse("a symbolic link that leads out of the root", entry.path);
+    }
+  }
+
+  void owners(const Entry& entry) const {
+    for (const std::string& name : {entry.user, entry.group})
+      if (name.empty() || name.size() > 255 || !is_utf8(name) || name.find_first_of(":/\n") != std::string::npos ||
+          name.find('\0') != std::string::npos)
+        refuse("an impossible owner", entry.path);
+    for (const auto& [name, value] : entry.attributes)
+      if (!name.starts_with("user.") && name != "security.capability")
+        refuse("an extended attribute that packages may not set", entry.path);
+  }
+
+  void content(const Entry& entry, std::uint64_t at) const {
+    if (entry.frame >= table_.frames.size()) refuse("content in a frame that does not exist", entry.path);
+    const std::uint64_t begin = entry.frame == 0 ? 0 : plain_ends_[entry.frame - 1];
+    if (entry.offset > table_.frames[entry.frame].plain_size || begin + entry.offset != at)
+      refuse("content is not where the table puts it", entry.path);
+    if (entry.size > plain_ends_.back() - at) refuse("content larger than the package", entry.path);
+  }
+
+  const Table& table_;
+  const std::string& where_;
+  std::vector<std::uint64_t> plain_ends_;
+  std::unordered_map<std::string, const Entry*> seen_;
+};
+
+}  // namespace
+
+void check_table(const Table& table, std::uint64_t table_at, const std::string& where) {
+  Check check(table, where);
+  check.frames(table_at);
+  check.entries();
+}
+
+}  // namespace hambrel::archive

@@ -1,0 +1,165 @@
+#include <fmt/format.h>
+
+#include <array>
+#include <cstring>
+
+#include "archive/frame_codec.h"
+#include "archive/table.h"
+#include "base/error.h"
+#include "base/json.h"
+#include "base/text.h"
+
+namespace hambrel::archive {
+
+namespace {
+
+constexpr std::array<std::string_view, 4> kTypeNames{"file", "directory", "symlink", "hardlink"};
+constexpr int kTableLevel = 9;
+constexpr std::uint32_t kFormatVersion = 1;
+constexpr std::string_view kMark = "HAMBREL\n";
+
+Json to_json(const Entry& entry) {
+  Json object = {{"path", entry.path},
+                 {"type", kTypeNames[static_cast<std::size_t>(entry.type)]},
+                 {"mode", entry.mode},
+                 {"user", entry.user},
+                 {"group", entry.group},
+                 {"mtime", entry.mtime}};
+  if (entry.type == EntryType::File) {
+    object["size"] = entry.size;
+    object["sha256"] = entry.digest.hex();
+    object["frame"] = entry.frame;
+    object["offset"] = entry.offset;
+  }
+  if (!entry.target.empty()) object["target"] = entry.target;
+  for (const auto& [name, value] : entry.attributes) object["attributes"][name] = to_base64(value);
+  if (entry.config) object["config"] = true;
+  return object;
+}
+
+Digest digest_of(const JsonObject& object) {
+  const auto digest = Digest::from_hex(object.text("sha256"));
+  if (!digest) object.wrong("sha256", "64 hexadecimal digits");
+  return *digest;
+}
+
+Entry entry_from(const Json& value, const std::string& where) {
+  const JsonObject named(value, where);
+  Entry entry;
+  entry.path = named.text("path");
+  const JsonObject object(value, fmt::format("{}: {}", where, printable(entry.path)));
+  const std::string type = object.text("type");
+  const auto known = std::find(kTypeNames.begin(), kTypeNames.end(), type);
+  if (known == kTypeNames.end()) object.wrong("type", "file, directory, symlink or hardlink");
+  entry.type = static_cast<EntryType>(known - kTypeNames.begin());
+  const std::uint64_t mode = object.number("mode");
+  if (mode > 07777) object.wrong("mode", "permission bits");
+  entry.mode = static_cast<std::uint32_t>(mode);
+  entry.user = object.text("user");
+  entry.group = object.text("group");
+  const std::uint64_t mtime = object.number("mtime");
+  if (mtime > 077777777777ULL) object.wrong("mtime", "seconds since 1970");
+  entry.mtime = static_cast<std::int64_t>(mtime);
+  if (entry.type == EntryType::File) {
+    entry.size = object.number("size");
+    entry.digest = digest_of(object);
+    const std::uint64_t frame = object.number("frame");
+    if (frame > UINT32_MAX) object.wrong("frame", "the number of a frame");
+    entry.frame = static_cast<std::uint32_t>(frame);
+    entry.offset = object.number("offset");
+  }
+  entry.target = object.text_or("target", "");
+  entry.config = object.flag_or("config", false);
+  if (object.has("attributes")) {
+    if (!object.member("attributes").is_object()) object.wrong("attributes", "an object");
+    for (const auto& [name, text] : object.member("attributes").items()) {
+      const auto data = text.is_string() ? from_base64(text.get<std::string>()) : std::nullopt;
+      if (!data) object.wrong("attributes", "texts in base64");
+      entry.attributes.emplace(name, *data);
+    }
+  }
+  return entry;
+}
+
+void put_number(std::string& bytes, std::uint64_t value, int size) {
+  for (int i = 0; i < size; ++i) bytes.push_back(static_cast<char>(value >> (8 * i) & 255U));
+}
+
+std::uint64_t get_number(std::string_view bytes, std::size_t at, std::size_t size) {
+  std::uint64_t value = 0;
+  for (std::size_t i = 0; i < size; ++i)
+    value |= static_cast<std::uint64_t>(static_cast<std::uint8_t>(bytes[at + i])) << (8 * i);
+  return value;
+}
+
+}  // namespace
+
+std::string encode_table(const Table& table) {
+  Json frames = Json::array();
+  for (const Frame& frame : table.frames)
+    frames.push_back(
+        {{"offset", frame.offset}, {"size", frame.size}, {"plain", frame.plain_size}, {"sha256", frame.digest.hex()}});
+  Json entries = Json::array();
+  for (const Entry& entry : table.entries) entries.push_back(to_json(entry));
+  const Json whole = {{"frames", std::move(frames)},
+                      {"manifest", {{"offset", table.manifest_offset}, {"size", table.manifest_size}}},
+                      {"entries", std::move(entries)}};
+  return compress_frame(canonical(whole), kTableLevel);
+}
+
+Table decode_table(std::string_view stored, const std::string& where) {
+  const std::string text = decompress_sized(stored, kMostTableBytes, where);
+  const std::string place = where + ": table of contents";
+  const Json whole = parse_json(text, place);
+  const JsonObject object(whole, place);
+  Table table;
+  if (!object.member("frames").is_array()) object.wrong("frames", "a list");
+  if (!object.member("entries").is_array()) object.wrong("entries", "a list");
+  if (object.member("entries").size() > kMostEntries)
+    throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
+  for (const Json& value : object.member("frames")) {
+    const JsonObject frame(value, place);
+    table.frames.push_back({frame.number("offset"), frame.number("size"), frame.number("plain"), digest_of(frame)});
+  }
+  const JsonObject manifest(object.member("manifest"), place);
+  table.manifest_offset = manifest.number("offset");
+  table.manifest_size = manifest.number("size");
+  for (const Json& value : object.member("entries")) table.entries.push_back(entry_from(value, place));
+  return table;
+}
+
+std::string skippable_header(std::uint32_t magic, std::uint32_t size) {
+  std::string bytes;
+  put_number(bytes, magic, 4);
+  put_number(bytes, size, 4);
+  return bytes;
+}
+
+std::string encode_footer(const Footer& footer) {
+  std::string bytes = skippable_header(kFooterMagic, kFooterSize - 8);
+  bytes += kMark;
+  put_number(bytes, kFormatVersion, 4);
+  put_number(bytes, 0, 4);
+  put_number(bytes, footer.table_offset, 8);
+  put_number(bytes, footer.table_size, 8);
+  bytes.append(reinterpret_cast<const char*>(footer.table_digest.bytes.data()), footer.table_digest.bytes.size());
+  return bytes;
+}
+
+Footer decode_footer(std::string_view bytes, const std::string& where) {
+  const std::string start = skippable_header(kFooterMagic, kFooterSize - 8) + std::string(kMark);
+  if (bytes.size() != kFooterSize || !bytes.starts_with(start))
+    throw Error(ErrorCode::Untrusted, "not a Hambrel package file, or its end is missing or damaged", where,
+                "fetch or copy the file again; `hambrel pack` makes such files");
+  if (const auto version = get_number(bytes, 16, 4); version != kFormatVersion)
+    throw Error(ErrorCode::Untrusted, fmt::format("package format {} is not known (this program reads {})", version, kFormatVersion),
+                where, "use a newer hambrel");
+  if (get_number(bytes, 20, 4) != 0) throw Error(ErrorCode::Untrusted, "the footer is damaged", where, "fetch or copy the file again");
+  Footer footer;
+  footer.table_offset = get_number(bytes, 24, 8);
+  footer.table_size = get_number(bytes, 32, 8);
+  std::memcpy(footer.table_digest.bytes.data(), bytes.data() + 40, 32);
+  return footer;
+}
+
+}  // namespace hambrel::archive

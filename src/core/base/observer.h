@@ -1,0 +1,23 @@
+// How the core tells of work that takes a while. The core never prints: the program draws what it is told here.
+#pragma once
+
+#include <cstdint>
+#include <string_view>
+
+namespace hambrel {
+
+/// All calls come from one thread at a time. Every begin() is followed by end(), also when the work fails.
+class Observer {
+ public:
+  enum class Unit { Bytes, Items };
+  virtual ~Observer() = default;
+  /// A piece of work of `total` units (0: unknown) starts.
+  virtual void begin(std::string_view /*activity*/, std::uint64_t /*total*/, Unit /*unit*/) {}
+  /// `done` units of the present piece are done, counted from its start.
+  virtual void progress(std::uint64_t /*done*/) {}
+  virtual void end() {}
+  /// Something worth a line of its own, though nothing failed.
+  virtual void note(std::string_view /*text*/) {}
+};
+
+}  // namespace hambrel

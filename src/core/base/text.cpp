@@ -1,0 +1,251 @@
+#include "base/text.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <ctime>
+
+namespace hambrel {
+
+std::string to_hex(std::span<const std::byte> data) {
+  static constexpr char digits[] = "0123456789abcdef";
+  std::string text;
+  text.reserve(2 * data.size());
+  for (const std::byte value : data) {
+    text.push_back(digits[std::to_integer<unsigned>(value) >> 4U]);
+    text.push_back(digits[std::to_integer<unsigned>(value) & 15U]);
+  }
+  return text;
+}
+
+namespace {
+constexpr std::string_view kBase64 = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+}
+
+std::string to_base64(std::string_view data) {
+  std::string text;
+  for (std::size_t i = 0; i < data.size(); i += 3) {
+    const std::size_t count = std::min<std::size_t>(3, data.size() - i);
+    std::uint32_t group = 0;
+    for (std::size_t k = 0; k < 3; ++k) group = group << 8U | (k < count ? static_cast<std::uint8_t>(data[i + k]) : 0U);
+    for (std::size_t k = 0; k < 4; ++k) text.push_back(k <= count ? kBase64[group >> (18 - 6 * k) & 63U] : '=');
+  }
+  return text;
+}
+
+std::optional<std::string> from_base64(std::string_view text) {
+  if (text.size() % 4 != 0) return std::nullopt;
+  std::string data;
+  for (std::size_t i = 0; i < text.size(); i += 4) {
+    std::uint32_t group = 0;
+    std::size_t padding = 0;
+    for (std::size_t k = 0; k < 4; ++k) {
+      const auto value = kBase64.find(text[i + k]);
+      const bool may_pad = i + 4 == text.size() && k >= 2;
+      if (text[i + k] == '=' && may_pad) ++padding;
+      else if (value == std::string_view::npos || padding > 0) return std::nullopt;
+      group = group << 6U | (text[i + k] == '=' ? 0U : static_cast<std::uint32_t>(value));
+    }
+    for (std::size_t k = 0; k < 3 - padding; ++k) data.push_back(static_cast<char>(group >> (16 - 8 * k) & 255U));
+  }
+  return data;
+}
+
+std::string_view trim(std::string_view text) {
+  const auto first = text.find_first_not_of(" \t\r\n");
+  if (first == std::string_view::npos) return {};
+  return text.substr(first, text.find_last_not_of(" \t\r\n") - first + 1);
+}
+
+std::vector<std::string_view> split(std::string_view text, char separator) {
+  std::vector<std::string_view> parts;
+  for (;;) {
+    const auto at = text.find(separator);
+    parts.push_back(text.substr(0, at));
+    if (at == std::string_view::npos) return parts;
+    text.remove_prefix(at + 1);
+  }
+}
+
+std::string join(const std::vector<std::string>& parts, std::string_view separator) {
+  return fmt::format("{}", fmt::join(parts, separator));
+}
+
+std::string lower(std::string_view text) {
+  std::string result(text);
+  for (char& c : result)
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+  return result;
+}
+
+namespace {
+
+// Length of the well-formed UTF-8 sequence at the start of text (Unicode 15, table 3-7), 0 if there is none.
+std::size_t utf8_length(std::string_view text) {
+  const auto byte = [&](std::size_t i) { return i < text.size() ? static_cast<std::uint8_t>(text[i]) : 0U; };
+  const auto tail = [&](std::size_t i) { return (byte(i) & 0xC0U) == 0x80U; };
+  const unsigned lead = byte(0);
+  if (lead < 0x80) return 1;
+  if (lead >= 0xC2 && lead <= 0xDF) return tail(1) ? 2 : 0;
+  if (lead >= 0xE0 && lead <= 0xEF) {
+    if (lead == 0xE0 && byte(1) < 0xA0) return 0;
+    if (lead == 0xED && byte(1) > 0x9F) return 0;
+    return tail(1) && tail(2) ? 3 : 0;
+  }
+  if (lead >= 0xF0 && lead <= 0xF4) {
+    if (lead == 0xF0 && byte(1) < 0x90) return 0;
+    if (lead == 0xF4 && byte(1) > 0x8F) return 0;
+    return tail(1) && tail(2) && tail(3) ? 4 : 0;
+  }
+  return 0;
+}
+
+}  // namespace
+
+bool is_utf8(std::string_view text) {
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    if (length == 0) return false;
+    text.remove_prefix(length);
+  }
+  return true;
+}
+
+std::string printable(std::string_view text) {
+  std::string result;
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    const auto lead = static_cast<std::uint8_t>(text[0]);
+    const bool c1_control = length == 2 && lead == 0xC2 && static_cast<std::uint8_t>(text[1]) < 0xA0;
+    if (length == 0 || lead < 0x20 || lead == 0x7F || c1_control) {
+      result += fmt::format("\\x{:02x}", lead);
+      text.remove_prefix(1);
+      if (c1_control) {
+        result += fmt::format("\\x{:02x}", static_cast<std::uint8_t>(text[0]));
+        text.remove_prefix(1);
+      }
+      continue;
+    }
+    result.append(text.substr(0, length));
+    text.remove_prefix(length);
+  }
+  return result;
+}
+
+std::optional<std::uint64_t> parse_number(std::string_view text) {
+  std::uint64_t value = 0;
+  const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (problem != std::errc() || end != text.data() + text.size() || text.empty()) return std::nullopt;
+  return value;
+}
+
+std::string url_segment(std::string_view text) {
+  std::string result;
+  for (const char c : text) {
+    const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+                       std::string_view("-._~").find(c) != std::string_view::npos;
+    if (plain) result.push_back(c);
+    else result += fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
+  }
+  return result;
+}
+
+namespace {
+
+// Iterative matcher with one backtrack point a star; a "**" point may swallow '/', a "*" point may not when paths are meant.
+bool match(std::string_view pattern, std::string_view text, bool paths) {
+  struct Point {
+    std::size_t pattern, text;
+  };
+  std::optional<Point> star, double_star;
+  std::size_t p = 0, t = 0;
+  while (true) {
+    if (p < pattern.size() && pattern[p] == '*') {
+      const bool twice = !paths || (p + 1 < pattern.size() && pattern[p + 1] == '*');
+      while (p < pattern.size() && pattern[p] == '*') ++p;
+      // "**/" also matches nothing at all
+      if (twice && paths && p < pattern.size() && pattern[p] == '/' && match(pattern.substr(p + 1), text.substr(t), paths))
+        return true;
+      if (twice) double_star = Point{p, t}, star.reset();
+      else star = Point{p, t};
+      continue;
+    }
+    if (t == text.size() && p == pattern.size()) return true;
+    if (t < text.size() && p < pattern.size() &&
+        (pattern[p] == text[t] || (pattern[p] == '?' && !(paths && text[t] == '/')))) {
+      ++p, ++t;
+      continue;
+    }
+    if (star && star->text < text.size() && text[star->text] != '/') {
+      t = ++star->text, p = star->pattern;
+      continue;
+    }
+    if (double_star && double_star->text < text.size()) {
+      t = ++double_star->text, p = double_star->pattern;
+      star.reset();
+      continue;
+    }
+    return false;
+  }
+}
+
+}  // namespace
+
+bool glob_match(std::string_view pattern, std::string_view text) { return match(pattern, text, false); }
+bool path_glob_match(std::string_view pattern, std::string_view path) { return match(pattern, path, true); }
+
+std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t limit) {
+  const std::size_t difference = a.size() > b.size() ? a.size() - b.size() : b.size() - a.size();
+  if (difference > limit) return limit + 1;
+  std::vector<std::size_t> before(b.size() + 1), last(b.size() + 1), now(b.size() + 1);
+  for (std::size_t j = 0; j <= b.size(); ++j) last[j] = j;
+  for (std::size_t i = 1; i <= a.size(); ++i) {
+    now[0] = i;
+    std::size_t best = i;
+    for (std::size_t j = 1; j <= b.size(); ++j) {
+      now[j] = std::min({last[j] + 1, now[j - 1] + 1, last[j - 1] + (a[i - 1] == b[j - 1] ? 0U : 1U)});
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) now[j] = std::min(now[j], before[j - 2] + 1);
+      best = std::min(best, now[j]);
+    }
+    if (best > limit) return limit + 1;
+    before.swap(last);
+    last.swap(now);
+  }
+  return std::min(last[b.size()], limit + 1);
+}
+
+std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates, std::size_t most) {
+  const std::size_t limit = word.size() <= 3 ? 1 : word.size() <= 7 ? 2 : 3;
+  std::vector<std::pair<std::size_t, std::string>> near;
+  for (const std::string& candidate : candidates) {
+    std::size_t distance = edit_distance(word, candidate, limit);
+    // a word that was cut short is as good a guess as one slip of the finger
+    if (distance > limit && word.size() >= 3 && candidate.starts_with(word)) distance = limit;
+    if (distance <= limit) near.emplace_back(distance, candidate);
+  }
+  std::sort(near.begin(), near.end());
+  near.erase(std::unique(near.begin(), near.end()), near.end());
+  std::vector<std::string> result;
+  for (std::size_t i = 0; i < std::min(most, near.size()); ++i) result.push_back(near[i].second);
+  return result;
+}
+
+std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
+  const auto near = similar(word, candidates);
+  if (near.empty()) return {};
+  std::string text = "did you mean ";
+  for (std::size_t i = 0; i < near.size(); ++i)
+    text += (i == 0 ? "" : i + 1 == near.size() ? " or " : ", ") + near[i];
+  return text + "?";
+}
+
+std::string utc_text(std::int64_t seconds) {
+  const std::time_t time = seconds;
+  std::tm parts{};
+  gmtime_r(&time, &parts);
+  return fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}Z", parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday,
+                     parts.tm_hour, parts.tm_min, parts.tm_sec);
+}
+
+}  // namespace hambrel

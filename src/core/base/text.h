@@ -1,0 +1,49 @@
+// Helpers for text and bytes that have no better home. Pure functions.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace hambrel {
+
+std::string to_hex(std::span<const std::byte> data);
+std::string to_base64(std::string_view data);
+/// The bytes of strict base64 (RFC 4648, padded); nothing if the text is not that.
+std::optional<std::string> from_base64(std::string_view text);
+
+std::string_view trim(std::string_view text);
+std::vector<std::string_view> split(std::string_view text, char separator);
+std::string join(const std::vector<std::string>& parts, std::string_view separator);
+std::string lower(std::string_view text);
+bool is_utf8(std::string_view text);
+/// The text with control characters and broken UTF-8 written as \xNN, so that no input can drive a terminal.
+std::string printable(std::string_view text);
+
+/// Whole-number parse without sign, space or overflow.
+std::optional<std::uint64_t> parse_number(std::string_view text);
+
+/// Percent-encodes everything in one URL path segment but RFC 3986's unreserved characters.
+std::string url_segment(std::string_view text);
+
+/// Shell-like pattern for names: * any run, ? one character. No other character is special.
+bool glob_match(std::string_view pattern, std::string_view text);
+/// Pattern for paths: * and ? stop at '/', ** crosses it.
+bool path_glob_match(std::string_view pattern, std::string_view path);
+
+/// Optimal string alignment distance (Damerau-Levenshtein without repeated edits of one substring), capped:
+/// returns limit + 1 as soon as the distance must exceed limit. In characters of bytes.
+std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t limit);
+/// At most `most` of the candidates that look like a misspelling of `word`, nearest first, then by name.
+std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates, std::size_t most = 3);
+/// "did you mean a, b or c?", or empty without candidates.
+std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates);
+
+/// UTC time as RFC 3339 text, seconds since 1970 in.
+std::string utc_text(std::int64_t seconds);
+
+}  // namespace hambrel

@@ -1,0 +1,108 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/error.h"
+#include "base/json.h"
+#include "base/text.h"
+#include "model/manifest.h"
+
+namespace hambrel {
+
+namespace {
+
+constexpr std::size_t kMostRelations = 4096;
+
+template <typename Value, typename Parse>
+std::vector<Value> parse_list(const JsonObject& object, std::string_view key, Parse parse) {
+  std::vector<Value> result;
+  const auto texts = object.texts_or_none(key);
+  if (texts.size() > kMostRelations) object.wrong(key, fmt::format("a list of at most {}", kMostRelations));
+  for (const std::string& text : texts) result.push_back(parse(text, object.where()));
+  return result;
+}
+
+template <typename Value>
+void put_list(Json& object, const char* key, const std::vector<Value>& values) {
+  if (values.empty()) return;
+  Json list = Json::array();
+  for (const Value& value : values) list.push_back(value.text());
+  object[key] = std::move(list);
+}
+
+void put_text(Json& object, const char* key, const std::string& text) {
+  if (!text.empty()) object[key] = text;
+}
+
+}  // namespace
+
+Package package_from_json(const Json& value, const std::string& given_where) {
+  const JsonObject named(value, given_where);
+  Package package;
+  package.name = named.text("name");
+  if (!is_package_name(package.name)) named.wrong("name", "a package name");
+  const JsonObject object(value, fmt::format("{}: {}", given_where, package.name));
+  const auto version = Version::parse(object.text("version"));
+  if (!version) object.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION]");
+  package.version = *version;
+  package.arch = object.text("arch");
+  if (!is_architecture(package.arch)) object.wrong("arch", "an architecture");
+  package.summary = object.text_or("summary", "");
+  package.description = object.text_or("description", "");
+  package.license = object.text_or("license", "");
+  package.homepage = object.text_or("homepage", "");
+  package.maintainer = object.text_or("maintainer", "");
+  package.category = object.text_or("category", "");
+  package.source = object.text_or("source", "");
+  package.requires_ = parse_list<Relation>(object, "requires", parse_relation);
+  package.recommends = parse_list<Relation>(object, "recommends", parse_relation);
+  package.suggests = parse_list<Relation>(object, "suggests", parse_relation);
+  package.conflicts = parse_list<Constraint>(object, "conflicts", parse_constraint);
+  package.provides = parse_list<Constraint>(object, "provides", parse_constraint);
+  package.replaces = parse_list<Constraint>(object, "replaces", parse_constraint);
+  package.config_globs = object.texts_or_none("config");
+  package.parallel = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(object.number_or("parallel", 1), 1, 100));
+  package.restart = object.text_or("restart", "");
+  package.features = object.texts_or_none("features");
+  package.installed_size = object.number("installed_size");
+  package.file_count = object.number("file_count");
+  for (const Constraint& one : package.provides)
+    if (one.op != Operator::Any && one.op != Operator::Equal) object.wrong("provides", "NAME or NAME = VERSION");
+  return package;
+}
+
+Package parse_manifest(std::string_view text, const std::string& where) {
+  return package_from_json(parse_json(text, where), where);
+}
+
+Json package_to_json(const Package& package) {
+  Json object = {{"name", package.name},
+                 {"version", package.version.text()},
+                 {"arch", package.arch},
+                 {"installed_size", package.installed_size},
+                 {"file_count", package.file_count}};
+  put_text(object, "summary", package.summary);
+  put_text(object, "description", package.description);
+  put_text(object, "license", package.license);
+  put_text(object, "homepage", package.homepage);
+  put_text(object, "maintainer", package.maintainer);
+  put_text(object, "category", package.category);
+  put_text(object, "source", package.source);
+  put_text(object, "restart", package.restart);
+  put_list(object, "requires", package.requires_);
+  put_list(object, "recommends", package.recommends);
+  put_list(object, "suggests", package.suggests);
+  put_list(object, "conflicts", package.conflicts);
+  put_list(object, "provides", package.provides);
+  put_list(object, "replaces", package.replaces);
+  if (!package.config_globs.empty()) object["config"] = package.config_globs;
+  if (!package.features.empty()) object["features"] = package.features;
+  if (package.parallel != 1) object["parallel"] = package.parallel;
+  return object;
+}
+
+std::string manifest_text(const Package& package) { return canonical(package_to_json(package)); }
+
+std::string unknown_feature(const Package& package) { return package.features.empty() ? "" : package.features.front(); }
+
+}  // namespace hambrel

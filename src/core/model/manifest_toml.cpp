@@ -1,0 +1,107 @@
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/toml_table.h"
+#include "model/manifest.h"
+
+namespace hambrel {
+
+namespace {
+
+void read_package(TomlTable table, Package& package) {
+  package.name = table.text("name", true, "a package name: lower-case letters, digits and + . _ -");
+  if (!is_package_name(package.name))
+    table.wrong("name", "a package name: lower-case letters, digits and + . _ -", table.find("name"));
+  const auto version = Version::parse(table.text("version", true, "a version, [EPOCH:]UPSTREAM[-REVISION]"));
+  if (!version) table.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3", table.find("version"));
+  package.version = *version;
+  package.arch = table.text("arch", true, "an architecture such as x86_64, or any");
+  if (!is_architecture(package.arch)) table.wrong("arch", "an architecture such as x86_64, or any", table.find("arch"));
+  package.summary = table.text("summary", true, "one line that says what it is");
+  if (package.summary.find('\n') != std::string::npos || package.summary.size() > 200)
+    table.wrong("summary", "one line of at most 200 bytes", table.find("summary"));
+  package.description = table.text("description", false);
+  package.license = table.text("license", false);
+  package.homepage = table.text("homepage", false);
+  package.maintainer = table.text("maintainer", false);
+  package.category = table.text("category", false);
+  package.source = table.text("source", false);
+  package.restart = table.text("restart", false);
+  if (!package.restart.empty() && package.restart != "system" && package.restart != "session")
+    table.wrong("restart", "\"system\" or \"session\"", table.find("restart"));
+  package.parallel = static_cast<std::uint32_t>(table.number("parallel", 1, 100, 1));
+  table.done();
+}
+
+template <typename Value, typename Parse>
+std::vector<Value> read_relations(TomlTable& table, std::string_view key, Parse parse) {
+  std::vector<Value> result;
+  for (const auto& [text, at] : table.texts(key)) result.push_back(parse(text, at));
+  return result;
+}
+
+void read_relations(TomlTable table, Package& package) {
+  package.requires_ = read_relations<Relation>(table, "requires", parse_relation);
+  package.recommends = read_relations<Relation>(table, "recommends", parse_relation);
+  package.suggests = read_relations<Relation>(table, "suggests", parse_relation);
+  package.conflicts = read_relations<Constraint>(table, "conflicts", parse_constraint);
+  package.provides = read_relations<Constraint>(table, "provides", parse_constraint);
+  package.replaces = read_relations<Constraint>(table, "replaces", parse_constraint);
+  for (const Constraint& one : package.provides)
+    if (one.op != Operator::Any && one.op != Operator::Equal)
+      table.wrong("provides", "a list of NAME or NAME = VERSION", table.find("provides"));
+  table.done();
+}
+
+FileAttributes read_attributes(TomlTable table) {
+  FileAttributes result;
+  result.glob = table.text("files", true, "a glob of paths such as var/lib/tide/**");
+  result.user = table.text("user", false);
+  result.group = table.text("group", false);
+  const std::string mode = table.text("mode", false, "an octal text such as \"4755\"");
+  if (!mode.empty()) {
+    if (mode.size() > 4 || mode.find_first_not_of("01234567") != std::string::npos)
+      table.wrong("mode", "an octal text such as \"4755\"", table.find("mode"));
+    result.mode = std::stoi(mode, nullptr, 8);
+  }
+  table.done();
+  return result;
+}
+
+}  // namespace
+
+PackageSource parse_package_toml(std::string_view text, const std::string& file) {
+  const toml::table whole = parse_toml(text, file);
+  PackageSource source;
+  TomlTable top(whole, file, "");
+  const auto section = [&](const char* key, bool needed) -> const toml::table* {
+    const toml::node* node = top.find(key);
+    if (node == nullptr && !needed) return nullptr;
+    if (node == nullptr)
+      throw Error(ErrorCode::Invalid, fmt::format("the table [{}] is missing", key), file, "begin the file with [package]");
+    if (!node->is_table()) throw Error(ErrorCode::Invalid, fmt::format("{} must be a table", key), top.at(node));
+    return node->as_table();
+  };
+  read_package(TomlTable(*section("package", true), file, "package"), source.package);
+  if (const toml::table* relations = section("relations", false))
+    read_relations(TomlTable(*relations, file, "relations"), source.package);
+  if (const toml::table* config = section("config", false)) {
+    TomlTable table(*config, file, "config");
+    for (const auto& [glob, at] : table.texts("files")) {
+      if (glob.starts_with("/"))
+        throw Error(ErrorCode::Invalid, "config.files must be relative to the root", at, "leave out the leading /");
+      source.package.config_globs.push_back(glob);
+    }
+    table.done();
+  }
+  if (const toml::node* list = top.find("attributes"); list != nullptr) {
+    if (!list->is_array_of_tables())
+      throw Error(ErrorCode::Invalid, "attributes must be written as [[attributes]] tables", top.at(list));
+    for (const toml::node& item : *list->as_array())
+      source.attributes.push_back(read_attributes(TomlTable(*item.as_table(), file, "attributes")));
+  }
+  top.done();
+  return source;
+}
+
+}  // namespace hambrel

@@ -1,0 +1,45 @@
+// Constraints on packages and the relations between them, as they stand in manifests:
+//
+//   CONSTRAINT := NAME [OP VERSION]      OP := = | != | < | <= | > | >=
+//   RELATION   := CONSTRAINT ('|' CONSTRAINT)*
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "model/version.h"
+
+namespace hambrel {
+
+enum class Operator { Any, Equal, NotEqual, Less, LessEqual, Greater, GreaterEqual };
+
+std::string_view text_of(Operator op);
+
+/// Names: [a-z0-9][a-z0-9+._-]*, at most 100 bytes.
+bool is_package_name(std::string_view text);
+
+struct Constraint {
+  std::string name;
+  Operator op = Operator::Any;
+  Version version;  // meaningless with Operator::Any
+
+  /// Does a version meet this constraint? Where the constraint names no revision, any revision matches.
+  bool allows(const Version& candidate) const;
+  std::string text() const;  // "libbuoy >= 2.3"
+  bool operator==(const Constraint&) const = default;
+};
+
+/// At least one alternative is to be met.
+struct Relation {
+  std::vector<Constraint> alternatives;
+  std::string text() const;  // "libbuoy >= 2.3 | libbuoy-static"
+  bool operator==(const Relation&) const = default;
+};
+
+/// Throw Error{Invalid} with `where` and what was expected.
+Constraint parse_constraint(std::string_view text, std::string_view where);
+Relation parse_relation(std::string_view text, std::string_view where);
+
+}  // namespace hambrel

@@ -1,0 +1,29 @@
+// What a command accepts as the name of a package; the grammar stands in docs/json.md and `hambrel help`.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "model/relation.h"
+
+namespace hambrel {
+
+struct Spec {
+  enum class Kind {
+    Name,     // lampdesk, 'lampdesk>=6': constraint
+    Channel,  // lampdesk@beta: constraint.name and channel
+    Group,    // group:signal-room: group
+    Path,     // /usr/bin/lampctl: text
+    File,     // ./lampdesk.hambrel, or a URL of one: text
+    Glob,     // 'lampdesk-*': text
+  };
+  Kind kind = Kind::Name;
+  std::string text;  // as it was given
+  Constraint constraint;
+  std::string channel, group;
+};
+
+/// Throws Error{Usage} that says what was expected.
+Spec parse_spec(std::string_view text);
+
+}  // namespace hambrel

@@ -1,0 +1,86 @@
+#include "os/file_system.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "base/error.h"
+
+namespace hambrel::os {
+
+std::string ReadableFile::read_exactly(std::uint64_t offset, std::size_t size, std::string_view where) {
+  std::string data(size, '\0');
+  const std::size_t got = read_at(offset, std::as_writable_bytes(std::span(data)));
+  if (got != size)
+    throw Error(ErrorCode::Untrusted, fmt::format("cut off: {} bytes wanted at offset {}, {} there", size, offset, got),
+                std::string(where), "fetch or copy the file again");
+  return data;
+}
+
+std::size_t MemoryFile::read_at(std::uint64_t offset, std::span<std::byte> into) {
+  if (offset >= content_.size()) return 0;
+  const std::size_t size = std::min<std::uint64_t>(into.size(), content_.size() - offset);
+  std::memcpy(into.data(), content_.data() + offset, size);
+  return size;
+}
+
+std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
+  const auto file = open(path);
+  if (file->size() > limit)
+    throw Error(ErrorCode::Invalid, fmt::format("{} bytes long, at most {} are read", file->size(), limit), shown(path));
+  return file->read_exactly(0, file->size(), shown(path));
+}
+
+void FileSystem::make_directories(std::string_view path) {
+  if (path.empty() || stat_followed(path)) return;
+  make_directories(parent_of(path));
+  make_directory(path, 0755);
+}
+
+void FileSystem::remove_tree(std::string_view path) {
+  // Iterative: the depth of a tree is somebody else's choice.
+  const auto top = stat(path);
+  if (!top) return;
+  std::vector<std::pair<std::string, bool>> stack{{std::string(path), false}};
+  while (!stack.empty()) {
+    auto [at, emptied] = stack.back();
+    stack.pop_back();
+    const auto info = stat(at);
+    if (!info) continue;
+    if (info->type != FileType::Directory) {
+      remove_file(at);
+    } else if (emptied) {
+      remove_directory(at);
+    } else {
+      stack.emplace_back(at, true);
+      for (const std::string& name : list(at)) stack.emplace_back(join_path(at, name), false);
+    }
+  }
+}
+
+void FileSystem::replace_file(std::string_view path, std::string_view content, std::uint32_t mode) {
+  const std::string beside = std::string(path) + ".new";
+  if (stat(beside)) remove_file(beside);
+  const auto file = create(beside, mode);
+  file->write(content);
+  file->sync();
+  rename(beside, path);
+  sync_directory(parent_of(path));
+}
+
+std::string_view parent_of(std::string_view path) {
+  const auto slash = path.rfind('/');
+  return slash == std::string_view::npos ? std::string_view() : path.substr(0, slash);
+}
+
+std::string_view name_of(std::string_view path) {
+  const auto slash = path.rfind('/');
+  return slash == std::string_view::npos ? path : path.substr(slash + 1);
+}
+
+std::string join_path(std::string_view parent, std::string_view name) {
+  return parent.empty() ? std::string(name) : fmt::format("{}/{}", parent, name);
+}
+
+}  // namespace hambrel::os

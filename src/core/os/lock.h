@@ -1,0 +1,22 @@
+// One changing run at a time for one root.
+//
+// Invariant: while a Lock lives, no other process holds one on the same root. The kernel drops the lock with the process,
+// so a killed run leaves none behind; the text in the file is only for the message of the next one.
+#pragma once
+
+#include <memory>
+#include <string>
+
+namespace hambrel::os {
+
+class Lock {
+ public:
+  virtual ~Lock() = default;
+};
+
+/// Takes the lock file `path` (a host path; it is created). Waits up to `wait_seconds` for another holder; then throws
+/// Error{Locked} that names the holder: its command, process id, user and since when.
+/// `describe` is what the next one will be told of this run, on one line.
+std::unique_ptr<Lock> take_lock(const std::string& path, int wait_seconds, const std::string& describe);
+
+}  // namespace hambrel::os

@@ -1,0 +1,373 @@
+// FileSystem on Linux: every parent is opened with openat2(RESOLVE_IN_ROOT), every last part handled relative to it.
+#include <dirent.h>
+#include <fcntl.h>
+#include <linux/openat2.h>
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+#include <sys/syscall.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstdlib>
+#include <utility>
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "os/file_system.h"
+
+namespace hambrel::os {
+
+namespace {
+
+class Handle {
+ public:
+  explicit Handle(int fd = -1) : fd_(fd) {}
+  Handle(Handle&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
+  Handle& operator=(Handle&& other) noexcept {
+    std::swap(fd_, other.fd_);
+    return *this;
+  }
+  Handle(const Handle&) = delete;
+  Handle& operator=(const Handle&) = delete;
+  ~Handle() {
+    if (fd_ >= 0) ::close(fd_);
+  }
+  int get() const { return fd_; }
+
+ private:
+  int fd_;
+};
+
+class PosixReadable final : public ReadableFile {
+ public:
+  PosixReadable(Handle handle, std::uint64_t size, std::string where)
+      : handle_(std::move(handle)), size_(size), where_(std::move(where)) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    std::size_t done = 0;
+    while (done < into.size()) {
+      const ssize_t got =
+          ::pread(handle_.get(), into.data() + done, into.size() - done, static_cast<off_t>(offset + done));
+      if (got < 0 && errno == EINTR) continue;
+      if (got < 0) throw_errno(errno, "cannot read", where_);
+      if (got == 0) break;
+      done += static_cast<std::size_t>(got);
+    }
+    return done;
+  }
+
+ private:
+  Handle handle_;
+  std::uint64_t size_;
+  std::string where_;
+};
+
+class PosixWritable final : public WritableFile {
+ public:
+  PosixWritable(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  void write(std::span<const std::byte> data) override {
+    while (!data.empty()) {
+      const ssize_t put = ::write(handle_.get(), data.data(), data.size());
+      if (put < 0 && errno == EINTR) continue;
+      if (put < 0) throw_errno(errno, "cannot write", where_);
+      data = data.subspan(static_cast<std::size_t>(put));
+    }
+  }
+  void sync() override {
+    if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
+  }
+
+ private:
+  Handle handle_;
+  std::string where_;
+};
+
+FileInfo info_from(const struct ::stat& raw) {
+  FileInfo info;
+  info.type = S_ISREG(raw.st_mode)   ? FileType::Regular
+              : S_ISDIR(raw.st_mode) ? FileType::Directory
+              : S_ISLNK(raw.st_mode) ? FileType::Symlink
+                                     : FileType::Other;
+  info.mode = raw.st_mode & 07777U;
+  info.uid = raw.st_uid;
+  info.gid = raw.st_gid;
+  info.size = static_cast<std::uint64_t>(raw.st_size);
+  info.mtime_seconds = raw.st_mtim.tv_sec;
+  info.mtime_nanoseconds = raw.st_mtim.tv_nsec;
+  info.inode = raw.st_ino;
+  info.device = raw.st_dev;
+  info.links = raw.st_nlink;
+  return info;
+}
+
+class PosixFileSystem final : public FileSystem {
+ public:
+  explicit PosixFileSystem(const std::string& root) : root_path_(root) {
+    root_ = Handle(::open(root.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    if (root_.get() < 0) throw_errno(errno, "cannot use this directory as root", root);
+    while (root_path_.size() > 1 && root_path_.back() == '/') root_path_.pop_back();
+  }
+
+  std::string shown(std::string_view path) const override {
+    if (path.empty()) return root_path_;
+    return root_path_ == "/" ? fmt::format("/{}", path) : fmt::format("{}/{}", root_path_, path);
+  }
+
+  std::optional<FileInfo> stat(std::string_view path) override {
+    const auto at = try_parent(path);
+    struct ::stat raw {};
+    if (!at) return std::nullopt;
+    if (::fstatat(at->handle.get(), at->name.c_str(), &raw, AT_SYMLINK_NOFOLLOW) != 0) {
+      if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
+      throw_errno(errno, "cannot look at", shown(path));
+    }
+    return info_from(raw);
+  }
+
+  std::optional<FileInfo> stat_followed(std::string_view path) override {
+    const Handle handle = resolve(path, O_PATH);
+    struct ::stat raw {};
+    if (handle.get() < 0) {
+      if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
+      throw_errno(errno, "cannot look at", shown(path));
+    }
+    if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
+    return info_from(raw);
+  }
+
+  std::string read_link(std::string_view path) override {
+    const auto at = parent(path);
+    std::string target(4096, '\0');
+    const ssize_t size = ::readlinkat(at.handle.get(), at.name.c_str(), target.data(), target.size());
+    if (size < 0) throw_errno(errno, "cannot read the link", shown(path));
+    target.resize(static_cast<std::size_t>(size));
+    return target;
+  }
+
+  std::vector<std::string> list(std::string_view path) override {
+    const int fd = resolve_raw(path, O_RDONLY | O_DIRECTORY);
+    if (fd < 0) throw_errno(errno, "cannot list the directory", shown(path));
+    DIR* const directory = ::fdopendir(fd);
+    if (directory == nullptr) throw_errno(errno, "cannot list the directory", shown(path));
+    std::vector<std::string> names;
+    errno = 0;
+    while (const dirent* entry = ::readdir(directory)) {
+      const std::string_view name = entry->d_name;
+      if (name != "." && name != "..") names.emplace_back(name);
+    }
+    const int problem = errno;
+    ::closedir(directory);
+    if (problem != 0) throw_errno(problem, "cannot list the directory", shown(path));
+    std::sort(names.begin(), names.end());
+    return names;
+  }
+
+  std::unique_ptr<ReadableFile> open(std::string_view path) override {
+    Handle handle = resolve(path, O_RDONLY | O_NONBLOCK);
+    struct ::stat raw {};
+    if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot open", shown(path));
+    if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "not a regular file", shown(path));
+    return std::make_unique<PosixReadable>(std::move(handle), static_cast<std::uint64_t>(raw.st_size), shown(path));
+  }
+
+  ExtendedAttributes attributes(std::string_view path) override {
+    ExtendedAttributes result;
+    const auto at = parent(path);
+    const std::string proc = proc_path(at);
+    std::string names(65536, '\0');
+    const ssize_t size = ::llistxattr(proc.c_str(), names.data(), names.size());
+    if (size < 0 && errno == ENOTSUP) return result;
+    if (size < 0) throw_errno(errno, "cannot read the extended attributes", shown(path));
+    for (std::size_t i = 0; i < static_cast<std::size_t>(size);) {
+      const std::string name = names.c_str() + i;
+      i += name.size() + 1;
+      std::string value(65536, '\0');
+      const ssize_t length = ::lgetxattr(proc.c_str(), name.c_str(), value.data(), value.size());
+      if (length < 0) throw_errno(errno, "cannot read the extended attribute " + name, shown(path));
+      value.resize(static_cast<std::size_t>(length));
+      result.emplace(name, std::move(value));
+    }
+    return result;
+  }
+
+  Space space(std::string_view path) override {
+    const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
+    struct ::statvfs raw {};
+    if (handle.get() < 0 || ::fstatvfs(handle.get(), &raw) != 0)
+      throw_errno(errno, "cannot ask for the free space", shown(path));
+    return {raw.f_bavail * raw.f_frsize, raw.f_favail, raw.f_files};
+  }
+
+  std::string real_path(std::string_view directory) override {
+    const Handle handle = resolve(directory, O_PATH | O_DIRECTORY);
+    if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(directory));
+    std::string path(4096, '\0');
+    const ssize_t size = ::readlink(fmt::format("/proc/self/fd/{}", handle.get()).c_str(), path.data(), path.size());
+    if (size < 0) throw_errno(errno, "cannot reach the directory", shown(directory));
+    path.resize(static_cast<std::size_t>(size));
+    return path;
+  }
+
+  std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {
+    const auto at = parent(path);
+    Handle handle(::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path));
+  }
+
+  void make_directory(std::string_view path, std::uint32_t mode) override {
+    const auto at = parent(path);
+    if (::mkdirat(at.handle.get(), at.name.c_str(), mode) != 0) throw_errno(errno, "cannot make the directory", shown(path));
+  }
+
+  void make_symlink(std::string_view target, std::string_view path) override {
+    const auto at = parent(path);
+    if (::symlinkat(std::string(target).c_str(), at.handle.get(), at.name.c_str()) != 0)
+      throw_errno(errno, "cannot make the symbolic link", shown(path));
+  }
+
+  void make_hard_link(std::string_view existing, std::string_view path) override {
+    const auto from = parent(existing), to = parent(path);
+    if (::linkat(from.handle.get(), from.name.c_str(), to.handle.get(), to.name.c_str(), 0) != 0)
+      throw_errno(errno, "cannot make the hard link to " + shown(existing), shown(path));
+  }
+
+  void rename(std::string_view from, std::string_view to) override { rename_with(from, to, 0); }
+  void rename_no_replace(std::string_view from, std::string_view to) override { rename_with(from, to, RENAME_NOREPLACE); }
+  void rename_exchange(std::string_view a, std::string_view b) override { rename_with(a, b, RENAME_EXCHANGE); }
+
+  void remove_file(std::string_view path) override {
+    const auto at = parent(path);
+    if (::unlinkat(at.handle.get(), at.name.c_str(), 0) != 0) throw_errno(errno, "cannot remove", shown(path));
+  }
+
+  void remove_directory(std::string_view path) override {
+    const auto at = parent(path);
+    if (::unlinkat(at.handle.get(), at.name.c_str(), AT_REMOVEDIR) != 0)
+      throw_errno(errno, "cannot remove the directory", shown(path));
+  }
+
+  void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) override {
+    const auto at = parent(path);
+    if (::fchownat(at.handle.get(), at.name.c_str(), uid, gid, AT_SYMLINK_NOFOLLOW) != 0)
+      throw_errno(errno, "cannot set the owner", shown(path));
+  }
+
+  void set_mode(std::string_view path, std::uint32_t mode) override {
+    // fchmodat follows a link in the last part: go through a handle that does not.
+    const auto at = parent(path);
+    const Handle handle(::openat(at.handle.get(), at.name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    struct ::stat raw {};
+    if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot set the mode", shown(path));
+    if (S_ISLNK(raw.st_mode)) throw Error(ErrorCode::Internal, "a symbolic link has no mode to set", shown(path));
+    if (::chmod(fmt::format("/proc/self/fd/{}", handle.get()).c_str(), mode) != 0)
+      throw_errno(errno, "cannot set the mode", shown(path));
+  }
+
+  void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
+    const auto at = parent(path);
+    if (::lsetxattr(proc_path(at).c_str(), name.c_str(), value.data(), value.size(), 0) != 0)
+      throw_errno(errno, "cannot set the extended attribute " + name, shown(path));
+  }
+
+  void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) override {
+    const auto at = parent(path);
+    const timespec times[2] = {{0, UTIME_OMIT}, {seconds, nanoseconds}};
+    if (::utimensat(at.handle.get(), at.name.c_str(), times, AT_SYMLINK_NOFOLLOW) != 0)
+      throw_errno(errno, "cannot set the time", shown(path));
+  }
+
+  void sync_directory(std::string_view path) override {
+    const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
+    if (handle.get() < 0 || ::fsync(handle.get()) != 0) throw_errno(errno, "cannot sync the directory", shown(path));
+  }
+
+  void sync_all(std::string_view path) override {
+    const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
+    if (handle.get() < 0 || ::syncfs(handle.get()) != 0) throw_errno(errno, "cannot sync the file system", shown(path));
+  }
+
+ private:
+  struct Place {
+    Handle handle;  // the parent directory
+    std::string name;
+  };
+
+  static void require_clean(std::string_view path) {
+    if (path.empty()) return;
+    for (const std::string_view part : split(path, '/'))
+      if (part.empty() || part == "." || part == ".." || part.find('\0') != std::string_view::npos)
+        throw Error(ErrorCode::Internal, "an unclean path reached the file system", printable(path));
+  }
+
+  int resolve_raw(std::string_view path, int flags) const {
+    require_clean(path);
+    open_how how{};
+    how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC);
+    how.resolve = RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS;
+    const std::string text = path.empty() ? "." : std::string(path);
+    for (int tries = 0;; ++tries) {
+      const long fd = ::syscall(SYS_openat2, root_.get(), text.c_str(), &how, sizeof how);
+      // EAGAIN: something was renamed above us while the kernel walked; it asks to be called again.
+      if (fd < 0 && (errno == EINTR || (errno == EAGAIN && tries < 100))) continue;
+      return static_cast<int>(fd);
+    }
+  }
+  Handle resolve(std::string_view path, int flags) const { return Handle(resolve_raw(path, flags)); }
+
+  std::optional<Place> try_parent(std::string_view path) const {
+    Handle handle = resolve(parent_of(path), O_PATH | O_DIRECTORY);
+    if (handle.get() < 0) {
+      if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
+      throw_errno(errno, "cannot reach the directory of", shown(path));
+    }
+    require_clean(path);
+    return Place{std::move(handle), path.empty() ? "." : std::string(name_of(path))};
+  }
+
+  Place parent(std::string_view path) const {
+    auto place = try_parent(path);
+    if (!place) throw_errno(errno, "cannot reach the directory of", shown(path));
+    return std::move(*place);
+  }
+
+  // xattr calls that do not follow a link in the last part exist only by path; the parent's handle anchors that path.
+  static std::string proc_path(const Place& at) { return fmt::format("/proc/self/fd/{}/{}", at.handle.get(), at.name); }
+
+  void rename_with(std::string_view from, std::string_view to, unsigned flags) {
+    const auto source = parent(from), target = parent(to);
+    if (::renameat2(source.handle.get(), source.name.c_str(), target.handle.get(), target.name.c_str(), flags) != 0)
+      throw_errno(errno, fmt::format("cannot {} {}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", shown(to)),
+                  shown(from));
+  }
+
+  Handle root_;
+  std::string root_path_;
+};
+
+}  // namespace
+
+std::unique_ptr<FileSystem> open_file_system(const std::string& root) { return std::make_unique<PosixFileSystem>(root); }
+
+std::string host_path(std::string_view given) {
+  std::string whole(given);
+  if (whole.empty() || whole.front() != '/') {
+    char* const here = ::getcwd(nullptr, 0);
+    if (here == nullptr) throw_errno(errno, "cannot tell the current directory", ".");
+    whole = std::string(here) + "/" + whole;
+    std::free(here);
+  }
+  std::vector<std::string> parts;
+  for (const std::string_view part : split(whole, '/')) {
+    if (part.empty() || part == ".") continue;
+    if (part != "..") parts.emplace_back(part);
+    else if (!parts.empty()) parts.pop_back();
+  }
+  return join(parts, "/");
+}
+
+}  // namespace hambrel::os

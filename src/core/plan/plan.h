@@ -1,0 +1,89 @@
+// The whole of what a command is about to do, as a value: shown, written as JSON, recorded in the ledger.
+//
+// Invariants: every step has a reason; steps stand in an order in which each package comes after what it requires
+// (cycles aside), removals after everything else, dependants before what they depend on.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+#include "solve/request.h"
+
+namespace hambrel::plan {
+
+enum class Action { Install, Upgrade, Downgrade, Remove, Mark };  // Mark: only the reason changes
+std::string_view text_of(Action action);
+
+enum class WhyKind {
+  Asked,          // the request names it
+  Required,       // `by` requires it
+  Recommended,    // `by` recommends it
+  Newer,          // an upgrade was asked for
+  Replacing,      // takes over for `by`
+  ReplacedBy,     // `by` takes over
+  LosesProvider,  // what it requires goes
+  InConflict,     // with `by`
+  Unneeded,       // nothing wanted needs it any more
+  Undone,         // an earlier transaction is taken back
+};
+
+struct Why {
+  WhyKind kind = WhyKind::Asked;
+  std::string by;        // a package name, or for Undone the number of the transaction
+  std::string relation;  // as it stands in the manifest of `by`
+  std::string text() const;
+};
+
+struct Step {
+  Action action = Action::Install;
+  std::string name, arch;
+  std::string before, after;  // versions; empty for none
+  Why why;
+  std::string origin;         // where the new version comes from, where the removed one came from
+  Reason reason = Reason::Wanted;  // after the step
+  ByteCount download = 0;     // bytes to fetch; 0 when it is at hand
+  std::int64_t size_change = 0;  // of the installed files, bytes
+  std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
+};
+
+/// Something about files that the administrator should know before agreeing.
+struct Notice {
+  enum class Kind { ConfigKept, ConfigWaiting, ConfigStaysAway, Leftover, Unowned, DirectoryStays, Changed };
+  Kind kind = Kind::ConfigKept;
+  std::string path, package;
+  std::string text() const;
+};
+
+/// An installed package that an upgrade leaves behind what a followed channel offers.
+struct HeldBack {
+  std::string name, stays, offered;  // versions
+};
+
+struct Plan {
+  std::string kind;  // install, remove, upgrade, undo
+  std::vector<Step> steps;
+  std::vector<Notice> notices;
+  std::vector<HeldBack> held_back;
+  std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
+  bool empty() const { return steps.empty(); }
+  ByteCount download() const;
+  std::int64_t size_change() const;
+  std::size_t count(Action action) const;
+};
+
+/// The steps from what is installed to the selection. `cached` tells which package files need no download.
+Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
+               const std::set<PackageId>& cached);
+
+nlohmann::json to_json(const Plan& plan);
+
+/// An independent check of a set of packages, sharing no code with the solver: every requirement met inside the set, no
+/// conflict, one version of a name. Returns sentences about what is wrong.
+std::vector<std::string> problems_of(const std::vector<Package>& set);
+
+}  // namespace hambrel::plan

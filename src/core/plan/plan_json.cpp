@@ -1,0 +1,46 @@
+#include "base/json.h"
+#include "plan/plan.h"
+
+namespace hambrel::plan {
+
+namespace {
+
+constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",    "replacing",
+                                     "replaced-by", "loses-provider", "in-conflict", "unneeded", "undone"};
+constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting", "config-stays-away", "leftover",
+                                        "unowned",     "directory-stays", "changed"};
+
+}  // namespace
+
+Json to_json(const Plan& plan) {
+  Json steps = Json::array();
+  for (const Step& step : plan.steps) {
+    Json why = {{"kind", kWhyNames[static_cast<int>(step.why.kind)]}, {"text", step.why.text()}};
+    if (!step.why.by.empty()) why["by"] = step.why.by;
+    if (!step.why.relation.empty()) why["relation"] = step.why.relation;
+    steps.push_back({{"action", text_of(step.action)},
+                     {"name", step.name},
+                     {"arch", step.arch},
+                     {"before", step.before.empty() ? Json() : Json(step.before)},
+                     {"after", step.after.empty() ? Json() : Json(step.after)},
+                     {"why", std::move(why)},
+                     {"origin", step.origin},
+                     {"reason", text_of(step.reason)},
+                     {"download", step.download},
+                     {"size_change", step.size_change}});
+  }
+  Json notices = Json::array();
+  for (const Notice& notice : plan.notices)
+    notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]}, {"path", "/" + notice.path}, {"package", notice.package}, {"text", notice.text()}});
+  Json held_back = Json::array();
+  for (const HeldBack& one : plan.held_back) held_back.push_back({{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}});
+  return {{"kind", plan.kind},
+          {"held_back", std::move(held_back)},
+          {"steps", std::move(steps)},
+          {"notices", std::move(notices)},
+          {"unneeded", plan.unneeded},
+          {"download", plan.download()},
+          {"size_change", plan.size_change()}};
+}
+
+}  // namespace hambrel::plan

@@ -1,0 +1,31 @@
+// Getting package files into the cache of a root, each locked by the digest that the index names.
+//
+// Invariant: a file under its final name in the cache had the right size and SHA-256 when it was put there; what is
+// read from the cache is verified again (a cache is not a safe).
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/observer.h"
+#include "model/universe.h"
+#include "repo/settings.h"
+
+namespace hambrel::repo {
+
+struct Wanted {
+  Package package;
+  Offer offer;
+};
+
+/// var/cache/hambrel/packages/NAME/VERSION.ARCH.hambrel
+std::string cache_path(const Package& package);
+/// Is the right file in the cache already? By size only; download() reads it to the end.
+bool in_cache(os::FileReader& root, const Package& package, const Offer& offer);
+
+/// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in the
+/// order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
+ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
+                   unsigned parallel, Observer& observer);
+
+}  // namespace hambrel::repo

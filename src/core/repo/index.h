@@ -1,0 +1,31 @@
+// The index of a repository: a line of JSON for each package version, compressed with zstd.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "model/universe.h"
+
+namespace hambrel::repo {
+
+struct IndexLine {
+  Package package;
+  std::string channel;
+  ByteCount size = 0;  // of the package file
+  Digest digest;
+  std::uint64_t table_offset = 0, table_size = 0;
+  Digest table_digest;
+};
+
+/// The plain text of an index, lines in the order of name, version (newest first), architecture.
+std::string index_text(const std::vector<IndexLine>& lines);
+/// Parses a plain index. Throws Error{Invalid} with `where` and the line number.
+std::vector<IndexLine> parse_index(std::string_view text, const std::string& where);
+
+/// packages/NAME/VERSION.ARCH.hambrel
+std::string package_path(const Package& package);
+/// The same, percent-encoded for a URL.
+std::string package_url_path(const Package& package);
+
+}  // namespace hambrel::repo

@@ -1,0 +1,41 @@
+// What points to the index of a repository: three small signed documents in the shape of the TUF specification 1.0,
+//   trust/timestamp.json -> trust/N.snapshot.json -> trust/N.targets.json -> index/full-N.jsonl.zst
+// each naming length and SHA-256 of the next. "signatures" is empty until repositories are signed.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+
+#include "base/digest.h"
+
+namespace hambrel::repo {
+
+inline constexpr const char* kTimestampPath = "trust/timestamp.json";
+inline constexpr std::uint64_t kMostTimestampBytes = 64ULL << 10;
+inline constexpr std::uint64_t kMostMetadataBytes = 4ULL << 20;
+inline constexpr std::uint64_t kMostIndexBytes = 1ULL << 30;
+
+/// A file that a document names.
+struct Pointer {
+  std::string path;  // below the repository
+  std::uint64_t version = 0, length = 0;
+  Digest digest;
+};
+
+struct Metadata {
+  std::string timestamp, snapshot, targets;  // the three documents
+  std::string snapshot_path, targets_path;
+};
+
+/// The documents for index number `version`. `now` in seconds sets the expiry.
+Metadata make_metadata(std::uint64_t version, const Pointer& index, std::int64_t now);
+
+/// The one document that a timestamp or snapshot names; Error{Invalid} if it names none.
+Pointer read_pointer(std::string_view text, std::string_view type, const std::string& where);
+/// The newest full index that a targets document names.
+Pointer read_index_pointer(std::string_view text, const std::string& where);
+/// Throws Error{Untrusted} unless the content has the length and digest it must have.
+void check_content(std::string_view content, const Pointer& pointer, const std::string& where);
+
+}  // namespace hambrel::repo

@@ -1,0 +1,49 @@
+// Bringing the indexes of repositories into the cache of a root, and reading them from there.
+//
+// Invariants: a cached index is replaced as a whole, after it was verified; a repository that fails keeps the index it
+// had; what is read from the cache is checked against the digest that was verified when it was fetched.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/error.h"
+#include "base/observer.h"
+#include "model/universe.h"
+#include "repo/settings.h"
+
+namespace hambrel::repo {
+
+struct RefreshResult {
+  std::string repository, url;
+  bool changed = false;
+  std::uint64_t version = 0;    // of the index that is in the cache now; 0: none
+  std::size_t packages = 0;     // package versions in it
+  std::int64_t fetched = 0;     // when it was last seen to be current, seconds
+  std::optional<Error> problem;
+};
+
+/// Refreshes the given repositories side by side. `now` in seconds.
+std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories, unsigned parallel,
+                                   std::int64_t now, Observer& observer);
+
+/// A repository as the cache knows it.
+struct CachedIndex {
+  Repository repository;
+  std::uint64_t version = 0;
+  std::int64_t fetched = 0;
+  std::size_t packages = 0;
+  std::string problem;  // why nothing of it can be used: never refreshed, damaged
+};
+
+struct Catalog {
+  std::vector<Candidate> candidates;                                  // of enabled repositories, fitting the architecture
+  std::vector<CachedIndex> indexes;                                   // all repositories, by name
+  std::map<std::string, std::vector<std::string>> other_architectures;  // name -> "VERSION for ARCH" that do not fit
+};
+
+Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, const std::string& arch);
+
+}  // namespace hambrel::repo

@@ -1,0 +1,128 @@
+#include "repo/settings.h"
+
+#include <fmt/format.h>
+
+#include <re2/re2.h>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "base/toml_table.h"
+#include "model/package.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+constexpr std::uint64_t kMostBytes = 1 << 20;
+
+std::string file_of(const std::string& name) { return fmt::format("{}/{}.toml", kRepositoryDirectory, name); }
+
+Repository read_repository(os::FileReader& root, const std::string& path, const std::string& name) {
+  const std::string shown = root.shown(path);
+  const toml::table whole = parse_toml(root.read_all(path, kMostBytes), shown);
+  TomlTable table(whole, shown, "");
+  Repository repository;
+  repository.name = name;
+  const std::string url = table.text("url", true, "the URL of the repository");
+  try {
+    repository.url = checked_url(url);
+  } catch (const Error& problem) {
+    throw Error(ErrorCode::Invalid, problem.problem(), table.at(table.find("url")), problem.hint());
+  }
+  if (table.find("channels") != nullptr) {
+    repository.channels.clear();
+    for (const auto& [channel, at] : table.texts("channels")) repository.channels.push_back(channel);
+  }
+  repository.enabled = table.flag("enabled", true);
+  repository.rank = static_cast<std::uint32_t>(table.number("rank", 1, 99, 50));
+  table.done();
+  return repository;
+}
+
+[[noreturn]] void unknown_repository(os::FileReader& root, const std::string& name) {
+  std::vector<std::string> names;
+  for (const Repository& one : load_repositories(root)) names.push_back(one.name);
+  const std::string near = did_you_mean(name, names);
+  throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)), root.shown(kRepositoryDirectory),
+              near.empty() ? "`hambrel repo list` shows them" : near);
+}
+
+}  // namespace
+
+Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch) {
+  Settings settings;
+  settings.arch = machine_arch;
+  if (!root.stat_followed(config_path)) return settings;
+  const std::string shown = root.shown(config_path);
+  const toml::table whole = parse_toml(root.read_all(config_path, kMostBytes), shown);
+  TomlTable table(whole, shown, "");
+  if (const std::string arch = table.text("arch", false); !arch.empty()) {
+    if (!is_architecture(arch) || arch == "any") table.wrong("arch", "a machine architecture such as x86_64", table.find("arch"));
+    settings.arch = arch;
+  }
+  settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
+  table.done();
+  return settings;
+}
+
+std::vector<Repository> load_repositories(os::FileReader& root) {
+  std::vector<Repository> result;
+  const auto directory = root.stat_followed(kRepositoryDirectory);
+  if (!directory) return result;
+  for (const std::string& file : root.list(kRepositoryDirectory)) {
+    if (!file.ends_with(".toml")) continue;
+    const std::string name = file.substr(0, file.size() - 5), path = file_of(name);
+    if (!is_package_name(name))
+      throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path), "use lower-case letters, digits and + . _ -");
+    result.push_back(read_repository(root, path, name));
+  }
+  return result;
+}
+
+std::string checked_url(const std::string& url) {
+  std::string result = url;
+  while (result.ends_with('/')) result.pop_back();
+  const bool known = result.starts_with("http://") || result.starts_with("https://") || result.starts_with("file:///");
+  const auto scheme_end = result.find("://");
+  const bool plain = result.find_first_of(" \t\r\n\"'\\<>?#") == std::string::npos && printable(result) == result;
+  if (!known || !plain || result.size() < scheme_end + 4 || result.size() > 2000)
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the URL of a repository", printable(url)), {},
+                "write http://HOST/PATH, https://HOST/PATH or file:///PATH");
+  return result;
+}
+
+void add_repository(os::FileSystem& root, const Repository& repository) {
+  if (!is_package_name(repository.name))
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a name for a repository", printable(repository.name)), {},
+                "use lower-case letters, digits and + . _ -");
+  const std::string path = file_of(repository.name);
+  if (root.stat(path))
+    throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", repository.name), root.shown(path),
+                fmt::format("choose another name, or drop it first: hambrel repo drop {}", repository.name));
+  std::string channels;
+  for (const std::string& channel : repository.channels) channels += fmt::format("{}\"{}\"", channels.empty() ? "" : ", ", channel);
+  root.make_directories(kRepositoryDirectory);
+  root.replace_file(path,
+                    fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
+                                "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n",
+                                checked_url(repository.url), channels, repository.enabled, repository.rank),
+                    0644);
+}
+
+void drop_repository(os::FileSystem& root, const std::string& name) {
+  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
+  root.remove_file(file_of(name));
+  root.sync_directory(kRepositoryDirectory);
+  root.remove_tree(fmt::format("{}/{}", kIndexCache, name));
+}
+
+void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
+  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
+  std::string text = root.read_all(file_of(name), kMostBytes);
+  static const re2::RE2 line(R"((?m)^(\s*enabled\s*=\s*)(?:true|false))");
+  if (!re2::RE2::Replace(&text, line, enabled ? R"(\1true)" : R"(\1false)"))
+    text = fmt::format("enabled = {}\n{}", enabled, text);
+  root.replace_file(file_of(name), text, 0644);
+}
+
+}  // namespace hambrel::repo

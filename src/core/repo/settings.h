@@ -1,0 +1,42 @@
+// What the administrator configured: /etc/hambrel/hambrel.toml and one file a repository, /etc/hambrel/repos/NAME.toml.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "os/file_system.h"
+
+namespace hambrel::repo {
+
+inline constexpr const char* kRepositoryDirectory = "etc/hambrel/repos";
+inline constexpr const char* kIndexCache = "var/cache/hambrel/index";
+inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
+
+struct Repository {
+  std::string name, url;  // http://, https:// or file://, without a '/' at the end
+  std::vector<std::string> channels{"stable"};
+  bool enabled = true;
+  std::uint32_t rank = 50;  // 1 to 99: smaller is preferred
+};
+
+struct Settings {
+  std::string arch;        // of the root
+  unsigned downloads = 4;  // at the same time
+};
+
+/// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.
+Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch);
+/// All repositories, by name; throws Error{Invalid} with file:line for a malformed file.
+std::vector<Repository> load_repositories(os::FileReader& root);
+
+/// Throws Error{Usage} unless it is a URL that repositories can have; returns it without '/' at the end.
+std::string checked_url(const std::string& url);
+/// Writes a new repository's file; throws Error{Refused} if the name is taken, Error{Usage} for a bad name.
+void add_repository(os::FileSystem& root, const Repository& repository);
+/// Removes the file of a repository and its cached index; throws Error{NotFound}.
+void drop_repository(os::FileSystem& root, const std::string& name);
+/// Changes the one line `enabled = ...` in place; the rest of the administrator's file stays as it is.
+void set_enabled(os::FileSystem& root, const std::string& name, bool enabled);
+
+}  // namespace hambrel::repo

@@ -1,0 +1,130 @@
+// Packages and their files in the state.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "model/manifest.h"
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+namespace {
+
+std::string attributes_text(const FileEntry& entry) {
+  if (entry.attributes.empty()) return {};
+  Json object = Json::object();
+  for (const auto& [name, value] : entry.attributes) object[name] = to_base64(value);
+  return canonical(object);
+}
+
+}  // namespace
+
+FileEntry State::Impl::read_file(SQLite::Statement& row, int first) const {
+  FileEntry entry;
+  const std::string directory = row.getColumn(first).getString();
+  const std::string name = row.getColumn(first + 1).getString();
+  entry.path = directory.empty() ? name : fmt::format("{}/{}", directory, name);
+  entry.type = static_cast<EntryType>(row.getColumn(first + 2).getInt());
+  entry.mode = row.getColumn(first + 3).getUInt();
+  entry.user = row.getColumn(first + 4).getString();
+  entry.group = row.getColumn(first + 5).getString();
+  entry.mtime = row.getColumn(first + 6).getInt64();
+  entry.size = static_cast<std::uint64_t>(row.getColumn(first + 7).getInt64());
+  const auto digest = row.getColumn(first + 8);
+  if (digest.getBytes() == static_cast<int>(entry.digest.bytes.size()))
+    std::memcpy(entry.digest.bytes.data(), digest.getBlob(), entry.digest.bytes.size());
+  entry.target = row.getColumn(first + 9).getString();
+  if (const std::string text = row.getColumn(first + 10).getString(); !text.empty()) {
+    const Json attributes = parse_json(text, path);
+    for (const auto& [key, value] : attributes.items())
+      entry.attributes.emplace(key, from_base64(value.get<std::string>()).value_or(""));
+  }
+  entry.config = row.getColumn(first + 11).getInt() != 0;
+  return entry;
+}
+
+std::vector<FileEntry> State::files_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] {
+    std::vector<FileEntry> result;
+    SQLite::Statement query(impl_->database,
+                            fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ?",
+                                        kFileColumns));
+    query.bind(1, package_row);
+    while (query.executeStep()) result.push_back(impl_->read_file(query, 0));
+    std::sort(result.begin(), result.end(), [](const FileEntry& a, const FileEntry& b) { return a.path < b.path; });
+    return result;
+  });
+}
+
+std::vector<OwnedFile> State::owners_of(std::string_view path) const {
+  return guarded(impl_->path, [&] {
+    std::vector<OwnedFile> result;
+    const auto slash = path.rfind('/');
+    SQLite::Statement query(impl_->database,
+                            fmt::format("SELECT p.id, p.name, {} FROM directories d JOIN files f ON f.directory = d.id"
+                                        " JOIN packages p ON p.id = f.package AND p.state = 'installed'"
+                                        " WHERE d.path = ? AND f.name = ? ORDER BY p.name",
+                                        kFileColumns));
+    query.bind(1, slash == std::string_view::npos ? std::string() : std::string(path.substr(0, slash)));
+    query.bind(2, std::string(slash == std::string_view::npos ? path : path.substr(slash + 1)));
+    while (query.executeStep())
+      result.push_back({query.getColumn(0).getInt64(), query.getColumn(1).getString(), impl_->read_file(query, 2)});
+    return result;
+  });
+}
+
+std::int64_t State::Impl::directory_row(const std::string& directory) {
+  SQLite::Statement find(database, "SELECT id FROM directories WHERE path = ?");
+  find.bind(1, directory);
+  if (find.executeStep()) return find.getColumn(0).getInt64();
+  SQLite::Statement insert(database, "INSERT INTO directories(path) VALUES(?)");
+  insert.bind(1, directory);
+  insert.exec();
+  return database.getLastInsertRowid();
+}
+
+std::int64_t State::Impl::insert_package(const StatePackage& package, const std::vector<FileEntry>& files) {
+  SQLite::Statement insert(database,
+                           "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
+                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 'installed')");
+  insert.bind(1, package.package.name);
+  insert.bind(2, package.package.version.text());
+  insert.bind(3, package.package.arch);
+  insert.bind(4, manifest_text(package.package));
+  insert.bind(5, std::string(text_of(package.reason)));
+  insert.bind(6, package.origin);
+  insert.bind(7, package.digest.hex());
+  insert.bind(8, package.time);
+  insert.exec();
+  const std::int64_t row = database.getLastInsertRowid();
+  SQLite::Statement put(database, "INSERT INTO files VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  std::string last_directory = "/";
+  std::int64_t directory = 0;
+  for (const FileEntry& entry : files) {
+    const auto slash = entry.path.rfind('/');
+    const std::string parent = slash == std::string::npos ? "" : entry.path.substr(0, slash);
+    if (parent != last_directory) directory = directory_row(parent), last_directory = parent;
+    put.bind(1, row);
+    put.bind(2, directory);
+    put.bind(3, slash == std::string::npos ? entry.path : entry.path.substr(slash + 1));
+    put.bind(4, static_cast<int>(entry.type));
+    put.bind(5, entry.mode);
+    put.bind(6, entry.user);
+    put.bind(7, entry.group);
+    put.bind(8, entry.mtime);
+    put.bind(9, static_cast<std::int64_t>(entry.size));
+    if (entry.type == EntryType::File) put.bind(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
+    else put.bind(10);
+    put.bind(11, entry.target);
+    put.bind(12, attributes_text(entry));
+    put.bind(13, entry.config ? 1 : 0);
+    put.exec();
+    put.reset();
+  }
+  return row;
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,197 @@
+// The ledger and the changes it records.
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+Digest chain_digest(const LedgerEntry& entry) {
+  Json object = {{"id", number(entry.id)},       {"started", entry.started}, {"ended", entry.ended},
+                 {"user", entry.user},           {"command", entry.command}, {"kind", entry.kind},
+                 {"note", entry.note},           {"result", entry.result},   {"problem", entry.problem},
+                 {"plan", entry.plan},           {"downloaded", entry.downloaded},
+                 {"previous", entry.previous.hex()}};
+  if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
+  return sha256(canonical(object));
+}
+
+LedgerEntry State::Impl::read_entry(SQLite::Statement& row) const {
+  LedgerEntry entry;
+  entry.id = TxnId{row.getColumn(0).getInt64()};
+  entry.started = row.getColumn(1).getInt64();
+  entry.ended = row.getColumn(2).getInt64();
+  entry.user = row.getColumn(3).getString();
+  entry.command = row.getColumn(4).getString();
+  entry.kind = row.getColumn(5).getString();
+  entry.note = row.getColumn(6).getString();
+  entry.result = row.getColumn(7).getString();
+  entry.problem = row.getColumn(8).getString();
+  if (!row.getColumn(9).isNull()) entry.undo_of = TxnId{row.getColumn(9).getInt64()};
+  entry.plan = row.getColumn(10).getString();
+  entry.downloaded = static_cast<ByteCount>(row.getColumn(11).getInt64());
+  entry.previous = Digest::from_hex(row.getColumn(12).getString()).value_or(Digest{});
+  entry.digest = Digest::from_hex(row.getColumn(13).getString()).value_or(Digest{});
+  return entry;
+}
+
+std::vector<LedgerEntry> State::ledger(std::size_t most) const {
+  return guarded(impl_->path, [&] {
+    std::vector<LedgerEntry> result;
+    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM ledger ORDER BY id DESC LIMIT ?", kLedgerColumns));
+    query.bind(1, static_cast<std::int64_t>(most));
+    while (query.executeStep()) result.push_back(impl_->read_entry(query));
+    return result;
+  });
+}
+
+std::optional<LedgerEntry> State::ledger_entry(TxnId id) const {
+  return guarded(impl_->path, [&]() -> std::optional<LedgerEntry> {
+    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM ledger WHERE id = ?", kLedgerColumns));
+    query.bind(1, number(id));
+    if (!query.executeStep()) return std::nullopt;
+    return impl_->read_entry(query);
+  });
+}
+
+std::vector<PackageChange> State::changes_of(TxnId id) const {
+  return guarded(impl_->path, [&] {
+    std::vector<PackageChange> result;
+    SQLite::Statement query(impl_->database,
+                            "SELECT name, before_package, before_reason, after_package, after_reason FROM changes"
+                            " WHERE ledger = ? ORDER BY seq");
+    query.bind(1, number(id));
+    const auto side = [&](int column, std::optional<std::int64_t>& row, std::optional<StatePackage>& value) {
+      if (query.getColumn(column).isNull()) return;
+      row = query.getColumn(column).getInt64();
+      value = package(*row);
+      value->reason = reason_from(query.getColumn(column + 1).getString()).value_or(value->reason);
+    };
+    while (query.executeStep()) {
+      PackageChange change;
+      change.name = query.getColumn(0).getString();
+      side(1, change.before_row, change.before);
+      side(3, change.after_row, change.after);
+      result.push_back(std::move(change));
+    }
+    return result;
+  });
+}
+
+std::optional<TxnId> State::undone_by(TxnId id) const {
+  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
+    SQLite::Statement query(impl_->database,
+                            "SELECT id FROM ledger WHERE undo_of = ? AND result = 'done' ORDER BY id DESC LIMIT 1");
+    query.bind(1, number(id));
+    if (!query.executeStep()) return std::nullopt;
+    return TxnId{query.getColumn(0).getInt64()};
+  });
+}
+
+TxnId State::next_id() const {
+  return guarded(impl_->path, [&] {
+    return TxnId{impl_->database
+                     .execAndGet("SELECT 1 + max(coalesce((SELECT max(id) FROM ledger), 0),"
+                                 " coalesce((SELECT max(txn) FROM journal), 0))")
+                     .getInt64()};
+  });
+}
+
+void State::Impl::insert_entry(LedgerEntry& entry) {
+  SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
+  if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
+  entry.digest = chain_digest(entry);
+  SQLite::Statement insert(database, fmt::format("INSERT INTO ledger({}) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", kLedgerColumns));
+  insert.bind(1, number(entry.id));
+  insert.bind(2, entry.started);
+  insert.bind(3, entry.ended);
+  insert.bind(4, entry.user);
+  insert.bind(5, entry.command);
+  insert.bind(6, entry.kind);
+  insert.bind(7, entry.note);
+  insert.bind(8, entry.result);
+  insert.bind(9, entry.problem);
+  if (entry.undo_of) insert.bind(10, number(*entry.undo_of));
+  insert.bind(11, entry.plan);
+  insert.bind(12, static_cast<std::int64_t>(entry.downloaded));
+  insert.bind(13, entry.previous.hex());
+  insert.bind(14, entry.digest.hex());
+  insert.exec();
+}
+
+void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& changes) {
+  // What leaves goes first, so that no two installed rows of one name ever stand together.
+  for (const PackageChange& change : changes) {
+    if (!change.before_row || change.before_row == change.after_row) continue;
+    SQLite::Statement leave(database, "UPDATE packages SET state = 'attic' WHERE id = ?");
+    leave.bind(1, *change.before_row);
+    leave.exec();
+  }
+  SQLite::Statement insert(database, "INSERT INTO changes VALUES(?, ?, ?, ?, ?, ?, ?)");
+  std::int64_t sequence = 0;
+  for (const PackageChange& change : changes) {
+    std::optional<std::int64_t> after = change.after_row;
+    if (change.after && !after) after = insert_package(*change.after, change.files);
+    if (change.after) {
+      SQLite::Statement enter(database, "UPDATE packages SET state = 'installed', reason = ? WHERE id = ?");
+      enter.bind(1, std::string(text_of(change.after->reason)));
+      enter.bind(2, *after);
+      enter.exec();
+    }
+    insert.bind(1, number(id));
+    insert.bind(2, sequence++);
+    insert.bind(3, change.name);
+    const auto side = [&](int column, const std::optional<std::int64_t>& row, const std::optional<StatePackage>& value) {
+      if (!row) return insert.bind(column), insert.bind(column + 1);
+      insert.bind(column, *row);
+      insert.bind(column + 1, std::string(text_of(value->reason)));
+    };
+    side(4, change.before_row, change.before);
+    side(6, after, change.after);
+    insert.exec();
+    insert.reset();
+  }
+}
+
+void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    impl_->insert_entry(entry);
+    impl_->insert_changes(entry.id, changes);
+    for (const DirectoryTime& time : times) {
+      SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
+      update.bind(1, time.after_seconds);
+      update.bind(2, time.after_nanoseconds);
+      update.bind(3, number(entry.id));
+      update.bind(4, time.path);
+      update.exec();
+    }
+    impl_->end_journal();
+    step.commit();
+  });
+}
+
+void State::close_taken_back(LedgerEntry entry) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    impl_->insert_entry(entry);
+    for (const char* table : {"moves", "times"}) {
+      SQLite::Statement drop(impl_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
+      drop.bind(1, number(entry.id));
+      drop.exec();
+    }
+    impl_->end_journal();
+    step.commit();
+  });
+}
+
+void State::record(LedgerEntry entry, const std::vector<PackageChange>& changes) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    impl_->insert_entry(entry);
+    impl_->insert_changes(entry.id, changes);
+    step.commit();
+  });
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,92 @@
+// What the state of a root records, as plain values.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/file_entry.h"
+#include "model/universe.h"
+
+namespace hambrel::state {
+
+enum class TxnId : std::int64_t {};
+inline std::int64_t number(TxnId id) { return static_cast<std::int64_t>(id); }
+
+struct StatePackage {
+  std::int64_t row = 0;  // 0: not in the state yet
+  Package package;
+  Reason reason = Reason::Wanted;
+  std::string origin;  // Offer::title() of where it came from
+  Digest digest;       // of the package file
+  std::int64_t time = 0;
+};
+
+/// A file together with the package that owns it.
+struct OwnedFile {
+  std::int64_t package_row = 0;
+  std::string package_name;
+  FileEntry entry;
+};
+
+// One step of a switch. Each can be told done or not done from inode numbers alone, and be taken back.
+enum class MoveKind {  // stored in the database: never renumber
+  Place = 0,           // rename(place -> path), nothing stood there        done: path has inode_new
+  Exchange = 1,        // rename_exchange(place, path)                      done: path has inode_new
+  Remove = 2,          // rename(path -> place)                             done: place has inode_old
+  Attributes = 3,      // mode and owner of a directory that stays          doing it twice does no harm
+};
+
+struct DirectoryAttributes {
+  std::uint32_t mode = 0, uid = 0, gid = 0;
+  bool operator==(const DirectoryAttributes&) const = default;
+};
+
+struct Move {
+  MoveKind kind = MoveKind::Place;
+  std::string path;   // relative to the root
+  std::string place;  // relative to the transaction's directory
+  std::uint64_t inode_new = 0, inode_old = 0;
+  DirectoryAttributes before, after;  // for Attributes
+};
+
+/// The time of a directory whose entries a switch touches: put back when the switch is taken back or undone.
+struct DirectoryTime {
+  std::string path;
+  std::int64_t before_seconds = 0, before_nanoseconds = 0;
+  std::int64_t after_seconds = 0, after_nanoseconds = 0;  // known from the commit on
+};
+
+/// The transaction in flight.
+struct Journal {
+  TxnId id{};
+  std::string directory;  // its stage, relative to the root; becomes attic/ID
+  std::string kind, command, user;
+  std::int64_t started = 0;
+  std::vector<Move> moves;
+  std::vector<DirectoryTime> times;
+};
+
+/// What happened to one package name. Rows are of the packages table; none for "was not there".
+struct PackageChange {
+  std::string name;
+  std::optional<std::int64_t> before_row, after_row;
+  std::optional<StatePackage> before, after;  // as values; `after` with row 0 is new to the state
+  std::vector<FileEntry> files;               // of a new `after`
+};
+
+struct LedgerEntry {
+  TxnId id{};
+  std::int64_t started = 0, ended = 0;
+  std::string user, command, kind;  // kind: install, remove, upgrade, undo, ...
+  std::string note;                 // --reason TEXT
+  std::string result;               // "done", "failed", "taken back"
+  std::string problem;              // why it failed
+  std::optional<TxnId> undo_of;
+  std::string plan;  // the plan as JSON
+  ByteCount downloaded = 0;
+  Digest previous, digest;
+};
+
+}  // namespace hambrel::state

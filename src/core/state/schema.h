@@ -1,0 +1,56 @@
+// The schema of the state and the steps from each version of it to the next.
+#pragma once
+
+#include <array>
+#include <string_view>
+
+namespace hambrel::state {
+
+inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
+
+/// Step i leads from version i to version i + 1. Never change a step that was released: add one.
+inline constexpr std::array<std::string_view, 1> kMigrations{R"sql(
+CREATE TABLE packages(
+  id INTEGER PRIMARY KEY,
+  name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
+  manifest TEXT NOT NULL,
+  reason TEXT NOT NULL CHECK(reason IN ('wanted', 'pulled-in')),
+  origin TEXT NOT NULL, digest TEXT NOT NULL, time INTEGER NOT NULL,
+  state TEXT NOT NULL CHECK(state IN ('installed', 'attic')));
+CREATE UNIQUE INDEX packages_installed ON packages(name, version, arch) WHERE state = 'installed';
+CREATE TABLE directories(id INTEGER PRIMARY KEY, path TEXT NOT NULL UNIQUE);
+CREATE TABLE files(
+  package INTEGER NOT NULL REFERENCES packages(id) ON DELETE CASCADE,
+  directory INTEGER NOT NULL REFERENCES directories(id), name TEXT NOT NULL,
+  type INTEGER NOT NULL, mode INTEGER NOT NULL, user TEXT NOT NULL, grp TEXT NOT NULL,
+  mtime INTEGER NOT NULL, size INTEGER NOT NULL, digest BLOB, target TEXT, attributes TEXT, config INTEGER NOT NULL,
+  PRIMARY KEY(package, directory, name)) WITHOUT ROWID;
+CREATE INDEX files_by_path ON files(directory, name);
+CREATE TABLE ledger(
+  id INTEGER PRIMARY KEY,
+  started INTEGER NOT NULL, ended INTEGER NOT NULL, user TEXT NOT NULL, command TEXT NOT NULL, kind TEXT NOT NULL,
+  note TEXT NOT NULL, result TEXT NOT NULL CHECK(result IN ('done', 'failed', 'taken back')), problem TEXT NOT NULL,
+  undo_of INTEGER REFERENCES ledger(id), plan TEXT NOT NULL, downloaded INTEGER NOT NULL,
+  previous TEXT NOT NULL, digest TEXT NOT NULL);
+CREATE TABLE changes(
+  ledger INTEGER NOT NULL REFERENCES ledger(id), seq INTEGER NOT NULL, name TEXT NOT NULL,
+  before_package INTEGER REFERENCES packages(id), before_reason TEXT,
+  after_package INTEGER REFERENCES packages(id), after_reason TEXT,
+  PRIMARY KEY(ledger, seq)) WITHOUT ROWID;
+CREATE TABLE journal(
+  one INTEGER PRIMARY KEY CHECK(one = 1),
+  txn INTEGER NOT NULL, directory TEXT NOT NULL, kind TEXT NOT NULL, command TEXT NOT NULL, user TEXT NOT NULL,
+  started INTEGER NOT NULL);
+CREATE TABLE moves(
+  txn INTEGER NOT NULL, seq INTEGER NOT NULL, kind INTEGER NOT NULL, path TEXT NOT NULL, place TEXT NOT NULL,
+  inode_new INTEGER NOT NULL, inode_old INTEGER NOT NULL,
+  mode_before INTEGER NOT NULL, uid_before INTEGER NOT NULL, gid_before INTEGER NOT NULL,
+  mode_after INTEGER NOT NULL, uid_after INTEGER NOT NULL, gid_after INTEGER NOT NULL,
+  PRIMARY KEY(txn, seq)) WITHOUT ROWID;
+CREATE TABLE times(
+  txn INTEGER NOT NULL, path TEXT NOT NULL,
+  before_s INTEGER NOT NULL, before_ns INTEGER NOT NULL, after_s INTEGER NOT NULL, after_ns INTEGER NOT NULL,
+  PRIMARY KEY(txn, path)) WITHOUT ROWID;
+)sql"};
+
+}  // namespace hambrel::state

@@ -1,0 +1,176 @@
+#include "state/state.h"
+
+#include <fmt/format.h>
+#include <sqlite3.h>
+
+#include "model/manifest.h"
+#include "state/schema.h"
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+namespace {
+
+constexpr int kBusyMilliseconds = 5000;  // another run's commit takes milliseconds
+
+void migrate(SQLite::Database& database, const std::string& path, bool may_change) {
+  const int version = database.execAndGet("PRAGMA user_version").getInt();
+  const int application = database.execAndGet("PRAGMA application_id").getInt();
+  const int newest = static_cast<int>(kMigrations.size());
+  if (version > 0 && application != kApplicationId)
+    throw Error(ErrorCode::Invalid, "this database is not the state of a root", path, "move it away, or give another --root");
+  if (version > newest)
+    throw Error(ErrorCode::Invalid, fmt::format("the state has schema {}, this program knows up to {}", version, newest), path,
+                "use the newer hambrel that wrote it");
+  if (version == newest) return;
+  if (!may_change)
+    throw Error(ErrorCode::Invalid, fmt::format("the state has the older schema {}", version), path,
+                "run `hambrel recover` as root once: it brings it up to date");
+  SQLite::Transaction step(database);
+  for (int i = version; i < newest; ++i) database.exec(std::string(kMigrations[static_cast<std::size_t>(i)]));
+  database.exec(fmt::format("PRAGMA application_id = {}", kApplicationId));
+  database.exec(fmt::format("PRAGMA user_version = {}", newest));
+  step.commit();
+}
+
+}  // namespace
+
+State::Impl::Impl(const std::string& host_path, int flags) : path(host_path), database(host_path, flags, kBusyMilliseconds) {
+  database.exec("PRAGMA foreign_keys = ON");
+  database.exec("PRAGMA synchronous = EXTRA");
+}
+
+State::State(const std::string& host_path, Access access) {
+  guarded(host_path, [&] {
+    const int flags = access == Access::Look ? SQLite::OPEN_READONLY : SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE;
+    impl_ = std::make_unique<Impl>(host_path, flags);
+    migrate(impl_->database, host_path, access == Access::Change);
+  });
+}
+
+State::~State() = default;
+
+StatePackage State::Impl::read_package(SQLite::Statement& row) const {
+  StatePackage result;
+  result.row = row.getColumn(0).getInt64();
+  result.package = parse_manifest(row.getColumn(1).getString(), path);
+  result.reason = reason_from(row.getColumn(2).getString()).value_or(Reason::Wanted);
+  result.origin = row.getColumn(3).getString();
+  result.digest = Digest::from_hex(row.getColumn(4).getString()).value_or(Digest{});
+  result.time = row.getColumn(5).getInt64();
+  return result;
+}
+
+std::vector<StatePackage> State::installed() const {
+  return guarded(impl_->path, [&] {
+    std::vector<StatePackage> result;
+    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM packages WHERE state = 'installed' ORDER BY name, version", kPackageColumns));
+    while (query.executeStep()) result.push_back(impl_->read_package(query));
+    return result;
+  });
+}
+
+StatePackage State::package(std::int64_t row) const {
+  return guarded(impl_->path, [&] {
+    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
+    query.bind(1, row);
+    if (!query.executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", row), impl_->path);
+    return impl_->read_package(query);
+  });
+}
+
+std::optional<Journal> State::journal() const {
+  return guarded(impl_->path, [&]() -> std::optional<Journal> {
+    SQLite::Statement query(impl_->database, "SELECT txn, directory, kind, command, user, started FROM journal");
+    if (!query.executeStep()) return std::nullopt;
+    Journal journal;
+    journal.id = TxnId{query.getColumn(0).getInt64()};
+    journal.directory = query.getColumn(1).getString();
+    journal.kind = query.getColumn(2).getString();
+    journal.command = query.getColumn(3).getString();
+    journal.user = query.getColumn(4).getString();
+    journal.started = query.getColumn(5).getInt64();
+    journal.moves = moves_of(journal.id);
+    journal.times = times_of(journal.id);
+    return journal;
+  });
+}
+
+std::vector<Move> State::moves_of(TxnId id) const {
+  return guarded(impl_->path, [&] {
+    std::vector<Move> result;
+    SQLite::Statement query(impl_->database,
+                            "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
+                            " mode_after, uid_after, gid_after FROM moves WHERE txn = ? ORDER BY seq");
+    query.bind(1, number(id));
+    while (query.executeStep()) {
+      Move move;
+      move.kind = static_cast<MoveKind>(query.getColumn(0).getInt());
+      move.path = query.getColumn(1).getString();
+      move.place = query.getColumn(2).getString();
+      move.inode_new = static_cast<std::uint64_t>(query.getColumn(3).getInt64());
+      move.inode_old = static_cast<std::uint64_t>(query.getColumn(4).getInt64());
+      move.before = {query.getColumn(5).getUInt(), query.getColumn(6).getUInt(), query.getColumn(7).getUInt()};
+      move.after = {query.getColumn(8).getUInt(), query.getColumn(9).getUInt(), query.getColumn(10).getUInt()};
+      result.push_back(std::move(move));
+    }
+    return result;
+  });
+}
+
+std::vector<DirectoryTime> State::times_of(TxnId id) const {
+  return guarded(impl_->path, [&] {
+    std::vector<DirectoryTime> result;
+    SQLite::Statement query(impl_->database,
+                            "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
+    query.bind(1, number(id));
+    while (query.executeStep())
+      result.push_back({query.getColumn(0).getString(), query.getColumn(1).getInt64(), query.getColumn(2).getInt64(),
+                        query.getColumn(3).getInt64(), query.getColumn(4).getInt64()});
+    return result;
+  });
+}
+
+void State::write_journal(const Journal& journal) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    SQLite::Statement head(impl_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
+    head.bind(1, number(journal.id));
+    head.bind(2, journal.directory);
+    head.bind(3, journal.kind);
+    head.bind(4, journal.command);
+    head.bind(5, journal.user);
+    head.bind(6, journal.started);
+    head.exec();
+    SQLite::Statement insert(impl_->database, "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+    std::int64_t sequence = 0;
+    for (const Move& move : journal.moves) {
+      insert.bind(1, number(journal.id));
+      insert.bind(2, sequence++);
+      insert.bind(3, static_cast<int>(move.kind));
+      insert.bind(4, move.path);
+      insert.bind(5, move.place);
+      insert.bind(6, static_cast<std::int64_t>(move.inode_new));
+      insert.bind(7, static_cast<std::int64_t>(move.inode_old));
+      int column = 8;
+      for (const DirectoryAttributes& one : {move.before, move.after})
+        for (const std::uint32_t value : {one.mode, one.uid, one.gid}) insert.bind(column++, value);
+      insert.exec();
+      insert.reset();
+    }
+    SQLite::Statement times(impl_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
+    for (const DirectoryTime& time : journal.times) {
+      times.bind(1, number(journal.id));
+      times.bind(2, time.path);
+      times.bind(3, time.before_seconds);
+      times.bind(4, time.before_nanoseconds);
+      times.exec();
+      times.reset();
+    }
+    step.commit();
+  });
+}
+
+void State::Impl::end_journal() { database.exec("DELETE FROM journal"); }
+
+}  // namespace hambrel::state

@@ -1,0 +1,66 @@
+// The state of one root: /var/lib/hambrel/state.sqlite.
+//
+// Invariants
+//   S1 the schema has a version (PRAGMA user_version); older ones are migrated on opening, newer ones refused
+//   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction, or not
+//   S3 at most one journal stands; while it does, the tables describe the root as it was before it
+//   S4 each ledger entry holds the digest of the one before it; entries are never changed or removed
+//   S5 rows of packages that were replaced stay while the attic can bring them back (state 'attic')
+// Rollback journal, synchronous EXTRA: a commit that was answered is on the disk, the removal of the journal file
+// included. Readers need no write permission (which is why it is not in WAL mode).
+#pragma once
+
+#include <memory>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "state/records.h"
+
+namespace hambrel::state {
+
+enum class Access { Look, Change };
+
+class State {
+ public:
+  /// Opens the database file at a host path. Look: it must exist. Change: it is made or migrated.
+  /// Throws Error{Invalid} for a schema of a newer program or a file that is no state, Error{Untrusted} if damaged.
+  State(const std::string& host_path, Access access);
+  ~State();
+  State(const State&) = delete;
+  State& operator=(const State&) = delete;
+
+  // Looking
+  std::vector<StatePackage> installed() const;  // by name
+  std::vector<FileEntry> files_of(std::int64_t package_row) const;  // by path
+  /// Installed packages' entries with this path (several for shared directories).
+  std::vector<OwnedFile> owners_of(std::string_view path) const;
+  StatePackage package(std::int64_t row) const;
+  std::optional<Journal> journal() const;
+  std::vector<LedgerEntry> ledger(std::size_t most) const;  // newest first
+  std::optional<LedgerEntry> ledger_entry(TxnId id) const;
+  std::vector<PackageChange> changes_of(TxnId id) const;  // without files
+  std::vector<Move> moves_of(TxnId id) const;
+  std::vector<DirectoryTime> times_of(TxnId id) const;
+  /// The transaction that took `id` back, if one did and was not itself taken back since.
+  std::optional<TxnId> undone_by(TxnId id) const;
+  TxnId next_id() const;
+
+  // Changing; each is one SQLite transaction and durable when it returns
+  void write_journal(const Journal& journal);
+  /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.
+  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times);
+  /// The journal's transaction was taken back: the journal ends, the ledger says so.
+  void close_taken_back(LedgerEntry entry);
+  /// A ledger entry for a transaction that failed before its journal, or that only changed reasons.
+  void record(LedgerEntry entry, const std::vector<PackageChange>& changes);
+
+ private:
+  struct Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+/// The digest of S4: SHA-256 over the canonical JSON of the entry's members, `previous` included.
+Digest chain_digest(const LedgerEntry& entry);
+
+}  // namespace hambrel::state

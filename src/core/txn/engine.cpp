@@ -1,0 +1,209 @@
+#include "txn/engine.h"
+
+#include <fmt/format.h>
+
+#include <set>
+
+#include "base/error.h"
+
+namespace hambrel::txn {
+
+using state::DirectoryTime;
+using state::Journal;
+using state::LedgerEntry;
+using state::Move;
+using state::MoveKind;
+using state::TxnId;
+
+namespace {
+
+std::string attic_of(TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
+
+}  // namespace
+
+LedgerEntry Engine::entry(TxnId id, std::int64_t started, const Account& account) const {
+  LedgerEntry entry;
+  entry.id = id;
+  entry.started = started;
+  entry.ended = env_.now();
+  entry.user = account.user, entry.command = account.command, entry.kind = account.kind, entry.note = account.note;
+  entry.plan = account.plan;
+  entry.downloaded = account.downloaded;
+  entry.result = "done";
+  return entry;
+}
+
+void Engine::record_failure(std::int64_t started, const Account& account, const std::string& problem) {
+  LedgerEntry failed = entry(env_.state.next_id(), started, account);
+  failed.result = "failed";
+  failed.problem = problem;
+  try {
+    env_.state.record(failed, {});
+  } catch (const Error& also) {  // the first problem is the one to be told; this one is told beside it
+    env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", also.what()));
+  }
+}
+
+TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources, std::vector<state::PackageChange> changes,
+                  const Account& account) {
+  Journal journal;
+  journal.id = env_.state.next_id();
+  journal.directory = fmt::format("{}/{}", kStage, number(journal.id));
+  journal.started = env_.now();
+  journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
+  try {
+    check_room(change);
+    check_devices(change);
+    stage(change, sources, journal.directory);
+    journal.moves = resolve_moves(change, journal.directory);
+  } catch (const Error& problem) {
+    env_.root.remove_tree(journal.directory);
+    record_failure(journal.started, account, problem.what());
+    throw;
+  }
+  env_.after_step("staged");
+  return switch_over(std::move(journal), {}, std::move(changes), account);
+}
+
+TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, std::vector<DirectoryTime> restore,
+                        std::vector<state::PackageChange> changes, const Account& account) {
+  Journal journal;
+  journal.id = env_.state.next_id();
+  journal.directory = directory;
+  journal.started = env_.now();
+  journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
+  journal.moves = std::move(moves);
+  return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
+}
+
+/// JOURNALED, SWITCHED, COMMITTED.
+TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore, std::vector<state::PackageChange> changes,
+                          const Account& account) {
+  journal.times = touched_directories(journal.moves);
+  env_.root.sync_all("var/lib/hambrel");  // I2: what is staged is on the disk before the journal names it
+  env_.state.write_journal(journal);
+  env_.after_step("journaled");
+  try {
+    for (const Move& move : journal.moves) {
+      do_move(move, journal.directory);
+      env_.after_step("moved");
+    }
+    for (const DirectoryTime& time : restore)
+      if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
+    for (DirectoryTime& time : journal.times)
+      if (const auto info = env_.root.stat(time.path)) time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
+    env_.root.sync_all("");
+    env_.root.sync_all("var/lib/hambrel");
+    env_.after_step("switched");
+    LedgerEntry done = entry(journal.id, journal.started, account);
+    done.undo_of = account.undo_of;
+    env_.state.commit(done, changes, journal.times);
+  } catch (const Error& problem) {
+    const auto standing = env_.state.journal();
+    if (standing && standing->id == journal.id) take_back(*standing, "failed", problem.what());
+    settle_directories();
+    throw;
+  }
+  env_.after_step("committed");
+  settle_directories();
+  env_.after_step("done");
+  return journal.id;
+}
+
+void Engine::do_move(const Move& move, const std::string& directory) {
+  const std::string place = os::join_path(directory, move.place);
+  switch (move.kind) {
+    case MoveKind::Place: return env_.root.rename_no_replace(place, move.path);
+    case MoveKind::Exchange: return env_.root.rename_exchange(place, move.path);
+    case MoveKind::Remove: return env_.root.rename_no_replace(move.path, place);
+    case MoveKind::Attributes:
+      if (env_.set_owners) env_.root.set_owner(move.path, move.after.uid, move.after.gid);
+      return env_.root.set_mode(move.path, move.after.mode);
+  }
+}
+
+/// Takes one move back if it was done. Asks the disk, never memory (I3).
+bool Engine::take_back(const Move& move, const std::string& directory) {
+  const std::string place = os::join_path(directory, move.place);
+  const auto inode_at = [&](const std::string& path) {
+    const auto info = env_.root.stat(path);
+    return info ? info->inode : 0;
+  };
+  switch (move.kind) {
+    case MoveKind::Place:
+      if (inode_at(move.path) != move.inode_new) return false;
+      env_.root.rename_no_replace(move.path, place);
+      return true;
+    case MoveKind::Exchange:
+      if (inode_at(move.path) != move.inode_new || inode_at(place) != move.inode_old) return false;
+      env_.root.rename_exchange(place, move.path);
+      return true;
+    case MoveKind::Remove:
+      if (inode_at(place) != move.inode_old) return false;
+      env_.root.rename_no_replace(place, move.path);
+      return true;
+    case MoveKind::Attributes:
+      if (!env_.root.stat(move.path)) return false;
+      if (env_.set_owners) env_.root.set_owner(move.path, move.before.uid, move.before.gid);
+      env_.root.set_mode(move.path, move.before.mode);
+      return true;
+  }
+  return false;
+}
+
+Engine::Recovered Engine::take_back(const Journal& journal, const std::string& result, const std::string& problem) {
+  Recovered recovered;
+  recovered.id = journal.id, recovered.kind = journal.kind, recovered.command = journal.command;
+  recovered.started = journal.started, recovered.moves = journal.moves.size();
+  for (auto move = journal.moves.rbegin(); move != journal.moves.rend(); ++move)
+    if (take_back(*move, journal.directory)) ++recovered.moves_taken_back;
+  for (const DirectoryTime& time : journal.times)
+    if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
+  env_.root.sync_all("");
+  env_.root.sync_all("var/lib/hambrel");
+  LedgerEntry back;
+  back.id = journal.id;
+  back.started = journal.started, back.ended = env_.now();
+  back.user = journal.user, back.command = journal.command, back.kind = journal.kind;
+  back.result = result, back.problem = problem;
+  env_.state.close_taken_back(back);
+  return recovered;
+}
+
+std::optional<Engine::Recovered> Engine::recover() {
+  std::optional<Recovered> recovered;
+  if (const auto journal = env_.state.journal())
+    recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was put back");
+  settle_directories();
+  return recovered;
+}
+
+/// After a commit the transaction's directory becomes its attic; stages that nothing names go. Idempotent (I6).
+void Engine::settle_directories() {
+  if (const auto journal = env_.state.journal()) return;  // in doubt: nothing is cleaned
+  if (const auto last = env_.state.ledger(1); !last.empty() && last[0].result == "done") {
+    const TxnId id = last[0].id;
+    const std::string from = last[0].undo_of ? attic_of(*last[0].undo_of) : fmt::format("{}/{}", kStage, number(id));
+    if (env_.root.stat(from) && !env_.root.stat(attic_of(id))) {
+      env_.root.make_directories(kAttic);
+      env_.root.rename_no_replace(from, attic_of(id));
+      env_.root.sync_directory(kAttic);
+    }
+  }
+  if (!env_.root.stat(kStage)) return;
+  for (const std::string& name : env_.root.list(kStage)) env_.root.remove_tree(os::join_path(kStage, name));
+}
+
+/// The directories whose entries the moves change, with their times as they are now.
+std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& moves) {
+  std::set<std::string> paths;
+  for (const Move& move : moves)
+    if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
+  std::vector<DirectoryTime> times;
+  for (const std::string& path : paths)
+    if (const auto info = env_.root.stat(path); info && info->type == os::FileType::Directory)
+      times.push_back({path, info->mtime_seconds, info->mtime_nanoseconds, 0, 0});
+  return times;
+}
+
+}  // namespace hambrel::txn

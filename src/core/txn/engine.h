@@ -1,0 +1,106 @@
+// The transaction: all or nothing on an ordinary file system.
+//
+//   begin ──stage──▶ STAGED ──write_journal──▶ JOURNALED ──moves, syncfs──▶ SWITCHED ──commit──▶ COMMITTED ──▶ done
+//     │                │                          │                            │                    │
+//     └── failure: the stage is removed,          └── failure or crash: every move that was done    └── crash: the stage
+//         nothing had changed                         is taken back, then the journal is closed         becomes the attic
+//
+// Invariants
+//   I1 before JOURNALED nothing outside the transaction's own directory has changed
+//   I2 the journal is durable before the first move, the moves are durable before the commit
+//   I3 each move leaves both of its names on one file system and is a single renameat2; from the inode numbers in the
+//      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
+//   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as it is planned
+//   I5 the old content of everything replaced or removed lies in the transaction's directory, which after the commit
+//      is attic/ID: what undo needs is there, under the places that the moves name
+//   I6 nothing is deleted but the directory of a transaction that was taken back or never journaled
+// After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "archive/package_reader.h"
+#include "base/observer.h"
+#include "txn/owners.h"
+#include "txn/tree_change.h"
+
+namespace hambrel::txn {
+
+inline constexpr const char* kStage = "var/lib/hambrel/stage";
+inline constexpr const char* kAttic = "var/lib/hambrel/attic";
+
+/// What goes into the ledger beside the outcome.
+struct Account {
+  std::string kind, command, user, note;
+  std::string plan;  // JSON
+  ByteCount downloaded = 0;
+  std::optional<state::TxnId> undo_of;
+};
+
+struct Environment {
+  os::FileSystem& root;
+  state::State& state;
+  Observer& observer;
+  bool set_owners = true;  // false where this process may not: files then belong to the caller
+  std::function<std::int64_t()> now;
+  /// Called after each step with its name: staged, journaled, moved (once a move), switched, committed, done.
+  std::function<void(const std::string&)> after_step = [](const std::string&) {};
+};
+
+struct Source {
+  Package package;
+  archive::PackageReader* reader = nullptr;
+};
+
+class Engine {
+ public:
+  explicit Engine(Environment environment) : env_(std::move(environment)) {}
+
+  /// Stages and switches. `sources` are in the order of the entering packages that the change was planned with;
+  /// `changes` are what the state records. Returns the number in the ledger. On failure everything is as before, the
+  /// failure stands in the ledger, and the Error says so.
+  state::TxnId run(const TreeChange& change, const std::vector<Source>& sources, std::vector<state::PackageChange> changes,
+                   const Account& account);
+
+  /// Switches to what already lies in `directory` (an attic): the same as run(), without staging.
+  state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves, std::vector<state::DirectoryTime> restore,
+                         std::vector<state::PackageChange> changes, const Account& account);
+
+  /// Writes down that a transaction failed before anything was changed.
+  void record_failure(std::int64_t started, const Account& account, const std::string& problem);
+
+  struct Recovered {
+    state::TxnId id{};
+    std::string kind, command;
+    std::int64_t started = 0;
+    std::size_t moves_taken_back = 0, moves = 0;
+  };
+  /// Makes an interrupted transaction whole: taken back if it was not committed. Nothing if there was none.
+  /// Also finishes the directories of a committed one and removes stages that no journal names.
+  std::optional<Recovered> recover();
+
+ private:
+  void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory);
+  void stage_entry(const Put& put, const std::string& tree);
+  void finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package);
+  std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
+  void check_room(const TreeChange& change);
+  void check_devices(const TreeChange& change);
+  void do_move(const state::Move& move, const std::string& directory);
+  bool take_back(const state::Move& move, const std::string& directory);
+  Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
+  std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
+  void settle_directories();
+  state::TxnId switch_over(state::Journal journal, std::vector<state::DirectoryTime> restore,
+                           std::vector<state::PackageChange> changes, const Account& account);
+  state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;
+  state::DirectoryAttributes numbers(const FileEntry& entry, const std::string& path);
+
+  Environment env_;
+};
+
+}  // namespace hambrel::txn

@@ -1,0 +1,43 @@
+#include "txn/owners.h"
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace hambrel::txn {
+
+namespace {
+
+constexpr std::uint64_t kMostBytes = 16 << 20;
+
+std::map<std::string, std::uint32_t> read_names(os::FileReader& root, const char* path) {
+  std::map<std::string, std::uint32_t> names{{"root", 0}};
+  const auto info = root.stat_followed(path);
+  if (!info || info->type != os::FileType::Regular) return names;
+  const std::string text = root.read_all(path, kMostBytes);
+  for (const std::string_view line : split(text, '\n')) {
+    const auto parts = split(line, ':');
+    const auto number = parts.size() > 2 ? parse_number(parts[2]) : std::nullopt;
+    if (number && *number < UINT32_MAX) names.emplace(parts[0], static_cast<std::uint32_t>(*number));
+  }
+  return names;
+}
+
+std::uint32_t look_up(const std::map<std::string, std::uint32_t>& names, const std::string& name, const char* kind,
+                      const FileEntry& entry, const std::string& package) {
+  if (const auto found = names.find(name); found != names.end()) return found->second;
+  if (const auto number = parse_number(name); number && *number < UINT32_MAX) return static_cast<std::uint32_t>(*number);
+  throw Error(ErrorCode::Refused, fmt::format("{} wants the {} \"{}\", which this root does not have", package, kind, printable(name)),
+              "/" + entry.path, fmt::format("create the {} in the root first, then run the command again", kind));
+}
+
+}  // namespace
+
+Owners::Owners(os::FileReader& root) : users_(read_names(root, "etc/passwd")), groups_(read_names(root, "etc/group")) {}
+
+Owners::Numbers Owners::of(const FileEntry& entry, const std::string& package) const {
+  return {look_up(users_, entry.user, "user", entry, package), look_up(groups_, entry.group, "group", entry, package)};
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,26 @@
+// Owner names to numbers, as the root's own etc/passwd and etc/group have them.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <string>
+
+#include "model/file_entry.h"
+#include "os/file_system.h"
+
+namespace hambrel::txn {
+
+class Owners {
+ public:
+  explicit Owners(os::FileReader& root);
+  struct Numbers {
+    std::uint32_t uid = 0, gid = 0;
+  };
+  /// root is 0 in every root; a name of digits is its number. Throws Error{Refused} for a name the root does not know.
+  Numbers of(const FileEntry& entry, const std::string& package) const;
+
+ private:
+  std::map<std::string, std::uint32_t> users_, groups_;
+};
+
+}  // namespace hambrel::txn

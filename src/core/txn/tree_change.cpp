@@ -1,0 +1,290 @@
+#include "txn/tree_change.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/error.h"
+
+namespace hambrel::txn {
+
+namespace {
+
+using os::FileInfo;
+using os::FileType;
+using plan::Notice;
+using state::MoveKind;
+
+struct Coming {
+  const archive::Entry* entry;
+  std::size_t package;
+};
+
+bool same_file(const FileEntry& a, const FileEntry& b) {
+  return a.type == b.type && a.mode == b.mode && a.user == b.user && a.group == b.group && a.mtime == b.mtime &&
+         a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
+}
+
+class Planner {
+ public:
+  Planner(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
+          const std::vector<Entering>& entering)
+      : root_(root), state_(state), leaving_(leaving), entering_(entering) {}
+
+  TreeChange run() {
+    for (const auto& package : leaving_) {
+      leaving_rows_.insert(package.row);
+      for (const FileEntry& file : state_.files_of(package.row)) old_.insert_or_assign(file.path, std::pair(file, package.package.name));
+    }
+    for (std::size_t i = 0; i < entering_.size(); ++i)
+      for (const archive::Entry& entry : entering_[i].table->entries) come(entry, i);
+    mark_unchanged();
+    for (const auto& [path, coming] : new_) bring(path, coming);
+    for (auto file = old_.rbegin(); file != old_.rend(); ++file)
+      if (!new_.contains(file->first)) take(file->second.first, file->second.second);
+    std::sort(change_.puts.begin(), change_.puts.end(), [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
+    order_moves();
+    return std::move(change_);
+  }
+
+ private:
+  [[noreturn]] static void refuse(const std::string& what, const std::string& path, const std::string& hint) {
+    throw Error(ErrorCode::Refused, what, "/" + path, hint);
+  }
+
+  void come(const archive::Entry& entry, std::size_t package) {
+    const auto [found, added] = new_.emplace(entry.path, Coming{&entry, package});
+    const bool directory = entry.type == EntryType::Directory;
+    const std::string& name = entering_[package].package.name;
+    if (!added && !(directory && found->second.entry->type == EntryType::Directory)) {
+      const std::string& other = entering_[found->second.package].package.name;
+      refuse(fmt::format("both {} and {} bring this path", other, name), entry.path,
+             fmt::format("install only one of them, or ask who builds them to rename the file in one"));
+    }
+    for (const state::OwnedFile& owner : state_.owners_of(entry.path)) {
+      if (leaving_rows_.contains(owner.package_row) || (directory && owner.entry.type == EntryType::Directory)) continue;
+      refuse(fmt::format("{} brings this path, which belongs to {}", name, owner.package_name), entry.path,
+             fmt::format("remove {} first, or leave {} out", owner.package_name, name));
+    }
+  }
+
+  /// C2. All names of a hard-linked file are unchanged together, or none of them is.
+  void mark_unchanged() {
+    std::map<std::pair<std::size_t, std::string>, bool> groups;
+    const auto group_of = [](const Coming& coming) {
+      return std::pair(coming.package, coming.entry->type == EntryType::HardLink ? coming.entry->target : coming.entry->path);
+    };
+    for (const auto& [path, coming] : new_) {
+      if (coming.entry->type == EntryType::Directory) continue;
+      const auto before = old_.find(path);
+      const bool same = before != old_.end() && same_file(before->second.first, *coming.entry) && as_recorded(before->second.first);
+      const auto [group, added] = groups.emplace(group_of(coming), same);
+      group->second = group->second && same;
+    }
+    for (const auto& [path, coming] : new_)
+      if (coming.entry->type != EntryType::Directory && groups.at(group_of(coming))) unchanged_.insert(path);
+  }
+
+  /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
+  bool as_recorded(const FileEntry& entry) {
+    const auto info = root_.stat(entry.path);
+    if (!info) return false;
+    switch (entry.type) {
+      case EntryType::File:
+        return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode && info->mtime_seconds == entry.mtime;
+      case EntryType::HardLink: return info->type == FileType::Regular;
+      case EntryType::Symlink: return info->type == FileType::Symlink && root_.read_link(entry.path) == entry.target;
+      case EntryType::Directory: return info->type == FileType::Directory;
+    }
+    return false;
+  }
+
+  bool in_whole(const std::string& path) const {  // below a directory that is placed as a whole (C6)
+    for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
+      if (whole_.contains(std::string(parent))) return true;
+    return false;
+  }
+
+  void put(const FileEntry& entry, std::size_t package, const std::string& source) { change_.puts.push_back({entry, package, source}); }
+  void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, {}, {}}); }
+  void notice(Notice::Kind kind, const std::string& path, const std::string& package) { change_.notices.push_back({kind, path, package}); }
+
+  void bring(const std::string& path, const Coming& coming) {
+    const std::string& name = entering_[coming.package].package.name;
+    const bool below = in_whole(path);
+    const auto disk = below ? std::nullopt : root_.stat(path);
+    const auto before = old_.find(path);
+    const bool ours = before != old_.end();
+    if (coming.entry->type == EntryType::Directory) return bring_directory(path, coming, below, disk);
+    if (!below && coming.entry->config && config(path, coming, disk)) return;
+    if (unchanged_.contains(path)) return;
+    put(*coming.entry, coming.package, path);
+    if (below) return;
+    if (!disk) return move(MoveKind::Place, path);
+    if (disk->type == FileType::Directory) {
+      if (!ours || before->second.first.type != EntryType::Directory)
+        refuse(fmt::format("a directory stands where {} brings a file", name), path, "move the directory away, then run the command again");
+      becomes_file_.insert(path);
+    } else if (!ours) {
+      notice(Notice::Kind::Unowned, path, name);
+    }
+    move(MoveKind::Exchange, path);
+  }
+
+  void bring_directory(const std::string& path, const Coming& coming, bool below, const std::optional<FileInfo>& disk) {
+    const auto before = old_.find(path);
+    const bool ours = before != old_.end();
+    const std::string& name = entering_[coming.package].package.name;
+    if (below) return put(*coming.entry, coming.package, path);
+    if (!disk || disk->type != FileType::Directory) {
+      if (disk && disk->type == FileType::Symlink) {
+        // an administrator's link to a directory elsewhere in the root does as well
+        const auto behind = root_.stat_followed(path);
+        if (behind && behind->type == FileType::Directory && (!ours || before->second.first.type == EntryType::Directory)) return;
+      }
+      if (disk && !(ours && before->second.first.type != EntryType::Directory))
+        refuse(fmt::format("a file stands where {} brings a directory", name), path, "move the file away, then run the command again");
+      put(*coming.entry, coming.package, path);
+      whole_.insert(path);
+      return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
+    }
+    if (!ours || before->second.first.type != EntryType::Directory) return;
+    const FileEntry& was = before->second.first;
+    if (was.mode == coming.entry->mode && was.user == coming.entry->user && was.group == coming.entry->group) return;
+    for (const state::OwnedFile& owner : state_.owners_of(path))
+      if (!leaving_rows_.contains(owner.package_row)) return;  // shared: the first owner's word stands
+    change_.moves.push_back({MoveKind::Attributes, path, was, *coming.entry});
+  }
+
+  Digest disk_digest(const std::string& path) {
+    const auto file = root_.open(path);
+    Sha256 running;
+    constexpr std::uint64_t kPiece = 1 << 20;
+    for (std::uint64_t at = 0; at < file->size(); at += kPiece)
+      running.update(file->read_exactly(at, std::min(kPiece, file->size() - at), root_.shown(path)));
+    return running.finish();
+  }
+
+  /// C3 for a configuration file that a package brings. True: the disk stays as it is.
+  bool config(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
+    const std::string& name = entering_[coming.package].package.name;
+    const auto before = old_.find(path);
+    const bool known = before != old_.end() && before->second.first.type == EntryType::File;
+    const bool package_changed = !known || before->second.first.digest != coming.entry->digest;
+    if (!disk) {
+      if (!known) return false;
+      notice(Notice::Kind::ConfigStaysAway, path, name);
+      return true;
+    }
+    if (disk->type == FileType::Directory) return false;
+    if (disk->type == FileType::Regular) {
+      const Digest now = disk_digest(path);
+      if (known && now == before->second.first.digest) return false;  // pristine
+      if (now == coming.entry->digest) return true;                   // already what the package brings
+    }
+    notice(package_changed ? Notice::Kind::ConfigWaiting : Notice::Kind::ConfigKept, path, name);
+    if (package_changed) put_waiting(path, coming);
+    return true;
+  }
+
+  void put_waiting(const std::string& path, const Coming& coming) {
+    const std::string aside = fmt::format("{}/{}", kWaiting, path);
+    std::vector<std::string> missing;
+    for (std::string parent(os::parent_of(aside)); !parent.empty() && !root_.stat(parent) && !whole_.contains(parent) && !in_whole(parent);
+         parent = os::parent_of(parent))
+      missing.push_back(parent);
+    for (auto parent = missing.rbegin(); parent != missing.rend(); ++parent) {
+      FileEntry directory;
+      directory.path = *parent, directory.type = EntryType::Directory, directory.mode = 0755;
+      put(directory, Put::npos, "");
+      if (in_whole(*parent)) continue;
+      whole_.insert(*parent);
+      move(MoveKind::Place, *parent);
+    }
+    FileEntry file = *coming.entry;
+    file.path = aside;
+    put(file, coming.package, path);
+    if (!in_whole(aside)) move(root_.stat(aside) ? MoveKind::Exchange : MoveKind::Place, aside);
+  }
+
+  /// A path of a leaving package that no entering one brings. Called deepest first.
+  void take(const FileEntry& entry, const std::string& name) {
+    for (const state::OwnedFile& owner : state_.owners_of(entry.path))
+      if (!leaving_rows_.contains(owner.package_row)) return;
+    const auto disk = root_.stat(entry.path);
+    if (!disk || in_whole(entry.path)) return;
+    // below something that becomes a file or was a link on the disk: gone with it, or not ours
+    if (entry.type == EntryType::Directory) {
+      if (disk->type != FileType::Directory) return;
+      if (!is_emptied(entry.path, name)) return;
+    } else if (disk->type == FileType::Directory) {
+      return;  // the administrator made a directory of it
+    } else if (entry.config && disk->type == FileType::Regular && disk_digest(entry.path) != entry.digest) {
+      told_.insert(entry.path);
+      return notice(Notice::Kind::Leftover, entry.path, name);
+    }
+    removed_.insert(entry.path);
+    move(MoveKind::Remove, entry.path);
+  }
+
+  /// Is everything in a directory on its way out? If not, and because of files of nobody's, that is said.
+  bool is_emptied(const std::string& path, const std::string& name) {
+    bool emptied = true, foreign = false;
+    for (const std::string& child : root_.list(path)) {
+      const std::string below = os::join_path(path, child);
+      if (removed_.contains(below)) continue;
+      emptied = false;
+      // what packages still bring, or what was told of one level below, needs no word
+      foreign = foreign || !(new_.contains(below) || told_.contains(below) || owned_by_staying(below));
+    }
+    if (!emptied) told_.insert(path);
+    if (foreign) notice(Notice::Kind::DirectoryStays, path, name);
+    return emptied;
+  }
+
+  bool owned_by_staying(const std::string& path) {
+    const auto owners = state_.owners_of(path);
+    return std::any_of(owners.begin(), owners.end(), [&](const state::OwnedFile& one) { return !leaving_rows_.contains(one.package_row); });
+  }
+
+  bool below_new_file(const std::string& path) const {
+    for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
+      if (becomes_file_.contains(std::string(parent))) return true;
+    return false;
+  }
+
+  /// New things first, then removals, so that nothing is missing in between; but what makes room for a file where a
+  /// directory was goes before everything.
+  void order_moves() {
+    const auto rank = [&](const PlannedMove& one) {
+      if (one.kind == MoveKind::Remove) return below_new_file(one.path) ? 0 : 3;
+      return one.kind == MoveKind::Attributes ? 2 : 1;
+    };
+    std::stable_sort(change_.moves.begin(), change_.moves.end(), [&](const auto& a, const auto& b) { return rank(a) < rank(b); });
+    for (const std::string& path : becomes_file_)
+      for (const std::string& child : root_.list(path))
+        if (!removed_.contains(os::join_path(path, child)))
+          refuse("a directory that becomes a file still holds files of nobody's", os::join_path(path, child), "move them away, then run the command again");
+  }
+
+  os::FileReader& root_;
+  const state::State& state_;
+  const std::vector<state::StatePackage>& leaving_;
+  const std::vector<Entering>& entering_;
+  std::set<std::int64_t> leaving_rows_;
+  std::map<std::string, std::pair<FileEntry, std::string>> old_;
+  std::map<std::string, Coming> new_;
+  std::set<std::string> unchanged_, whole_, removed_, becomes_file_, told_;
+  TreeChange change_;
+};
+
+}  // namespace
+
+TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
+                     const std::vector<Entering>& entering) {
+  return Planner(root, state, leaving, entering).run();
+}
+
+}  // namespace hambrel::txn

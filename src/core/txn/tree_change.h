@@ -1,0 +1,60 @@
+// What a transaction does to the files of the root, worked out before anything is touched.
+//
+// Input: the file lists of the packages that leave and that enter, what the other packages own, and the disk.
+// Output: what must be staged, which moves put it into place, and what the administrator should know.
+//
+// Rules, each with a test:
+//   C1 a path may belong to one package only, directories aside: two packages that bring it are refused, by name
+//   C2 a file that did not change between the old and the new version is not touched
+//   C3 edited configuration is never replaced or removed; a new version of it is put aside, under kWaiting
+//   C4 a file that no package owns goes to the attic when a package brings its path
+//   C5 a directory goes only when nothing is left in it; what stands in the way of a directory or file by being of the
+//      other kind, and is not ours, is refused by name
+//   C6 a whole new directory is placed by one rename
+#pragma once
+
+#include <map>
+#include <string>
+#include <vector>
+
+#include "archive/table.h"
+#include "os/file_system.h"
+#include "plan/plan.h"
+#include "state/state.h"
+
+namespace hambrel::txn {
+
+inline constexpr const char* kWaiting = "var/lib/hambrel/configs/waiting";
+
+struct Entering {
+  Package package;
+  const archive::Table* table = nullptr;
+};
+
+/// A thing to be made in the stage.
+struct Put {
+  FileEntry entry;       // what it must be; entry.path is where it goes
+  std::size_t package;   // index into the entering ones, npos for a directory that no package brings
+  std::string source;    // its path in that package
+  static constexpr std::size_t npos = SIZE_MAX;
+};
+
+/// A move to be; inode numbers are filled in when the thing is staged.
+struct PlannedMove {
+  state::MoveKind kind;
+  std::string path;
+  FileEntry before, after;  // for Attributes
+};
+
+struct TreeChange {
+  std::vector<Put> puts;            // by path, directories before what is in them
+  std::vector<PlannedMove> moves;   // in the order in which they are to be done
+  std::vector<plan::Notice> notices;
+  ByteCount staged_bytes = 0;
+};
+
+/// Throws Error{Refused} by name for C1 and C5.
+TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
+                     const std::vector<Entering>& entering);
+
+}  // namespace hambrel::txn

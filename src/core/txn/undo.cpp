@@ -1,0 +1,246 @@
+#include "txn/undo.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/error.h"
+#include "base/text.h"
+
+namespace hambrel::txn {
+
+using os::FileType;
+using plan::Notice;
+using state::Move;
+using state::MoveKind;
+using state::PackageChange;
+using state::StatePackage;
+using state::TxnId;
+
+namespace {
+
+class Undo {
+ public:
+  Undo(os::FileSystem& root, const state::State& state, TxnId id) : root_(root), state_(state), id_(id) {}
+
+  UndoPlan run() {
+    check_entry();
+    undo_.of = id_;
+    undo_.directory = fmt::format("{}/{}", kAttic, number(id_));
+    undo_.plan.kind = "undo";
+    const auto moves = state_.moves_of(id_);
+    if (!moves.empty() && !root_.stat(undo_.directory))
+      refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
+    reverse_changes();
+    check_set();
+    for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
+    tell_of_edits();
+    for (const auto& time : state_.times_of(id_)) {
+      const auto info = root_.stat(time.path);
+      const bool untouched = info && info->mtime_seconds == time.after_seconds && info->mtime_nanoseconds == time.after_nanoseconds;
+      if (!info || untouched) undo_.restore.push_back(time);  // a directory that comes back gets its old time, too
+    }
+    return std::move(undo_);
+  }
+
+ private:
+  [[noreturn]] void refuse(const std::string& what, const std::string& hint) const {
+    throw Error(ErrorCode::Refused, what, fmt::format("transaction {}", number(id_)), hint);
+  }
+
+  void check_entry() const {
+    const auto entry = state_.ledger_entry(id_);
+    if (!entry)
+      throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id_)), {}, "`hambrel ledger` lists them");
+    if (entry->result != "done") refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
+    const auto by = state_.undone_by(id_);
+    if (!by) return;
+    if (const auto again = state_.undone_by(*by))
+      refuse(fmt::format("it was taken back by {} and done again by {}", number(*by), number(*again)),
+             fmt::format("take the later one back: hambrel undo {}", number(*again)));
+    refuse(fmt::format("it was taken back already, by transaction {}", number(*by)), fmt::format("to do it again: hambrel undo {}", number(*by)));
+  }
+
+  /// The newest transaction that changed a package.
+  std::int64_t last_change_of(const std::string& name) const {
+    for (const auto& entry : state_.ledger(SIZE_MAX >> 1U))
+      for (const PackageChange& change : state_.changes_of(entry.id))
+        if (change.name == name) return number(entry.id);
+    return 0;
+  }
+
+  void reverse_changes() {
+    installed_ = state_.installed();
+    const auto changes = state_.changes_of(id_);
+    for (auto change = changes.rbegin(); change != changes.rend(); ++change) {
+      const auto now = std::find_if(installed_.begin(), installed_.end(), [&](const StatePackage& one) { return one.package.name == change->name; });
+      const bool as_left = change->after_row ? now != installed_.end() && now->row == *change->after_row : now == installed_.end();
+      if (!as_left) {
+        const std::int64_t later = last_change_of(change->name);
+        refuse(fmt::format("{} was changed again by transaction {}", change->name, later), fmt::format("take that one back first: hambrel undo {}", later));
+      }
+      PackageChange back = *change;
+      std::swap(back.before_row, back.after_row);
+      std::swap(back.before, back.after);
+      if (back.before_row) leaving_rows_.insert(*back.before_row);
+      add_step(back);
+      undo_.changes.push_back(std::move(back));
+    }
+  }
+
+  void add_step(const PackageChange& back) {
+    plan::Step step;
+    step.name = back.name;
+    step.why = {plan::WhyKind::Undone, std::to_string(number(id_)), ""};
+    const auto size = [](const std::optional<StatePackage>& side) { return side ? static_cast<std::int64_t>(side->package.installed_size) : 0; };
+    step.size_change = size(back.after) - size(back.before);
+    if (back.before) step.before = back.before->package.version.text(), step.arch = back.before->package.arch;
+    if (back.after) step.after = back.after->package.version.text(), step.arch = back.after->package.arch, step.reason = back.after->reason;
+    step.origin = back.after_row ? "attic" : back.before->origin;
+    if (back.before_row == back.after_row) step.action = plan::Action::Mark;
+    else if (!back.before) step.action = plan::Action::Install;
+    else if (!back.after) step.action = plan::Action::Remove;
+    else step.action = back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
+    undo_.plan.steps.push_back(std::move(step));
+  }
+
+  /// The set of packages must hold together afterwards, as far as it does now.
+  void check_set() const {
+    std::vector<Package> now, then;
+    for (const StatePackage& one : installed_) {
+      now.push_back(one.package);
+      if (!leaving_rows_.contains(one.row)) then.push_back(one.package);
+    }
+    for (const PackageChange& change : undo_.changes)
+      if (change.after) then.push_back(change.after->package);
+    const auto before = plan::problems_of(now);
+    std::vector<std::string> caused;
+    for (const std::string& problem : plan::problems_of(then))
+      if (std::find(before.begin(), before.end(), problem) == before.end()) caused.push_back(problem);
+    if (!caused.empty()) refuse("taking it back would break what came later: " + join(caused, "; "), "take back the later transactions first; `hambrel ledger` lists them");
+  }
+
+  std::uint64_t inode_at(const std::string& path) const {
+    const auto info = root_.stat(path);
+    return info ? info->inode : 0;
+  }
+
+  /// Edited configuration that goes to the attic with what is taken back.
+  void tell_of_edits() {
+    for (const std::int64_t row : leaving_rows_)
+      for (const FileEntry& file : state_.files_of(row)) {
+        if (!file.config || file.type != EntryType::File) continue;
+        const bool moved = std::any_of(undo_.moves.begin(), undo_.moves.end(), [&](const Move& move) {
+          return move.kind != MoveKind::Attributes && (move.path == file.path || file.path.starts_with(move.path + "/"));
+        });
+        const auto here = root_.stat(file.path);
+        if (!moved || !here || here->type != FileType::Regular) continue;
+        if (sha256(root_.read_all(file.path, UINT64_MAX)) != file.digest) changed(file.path);
+      }
+  }
+
+  void changed(const std::string& path) {
+    const auto same = [&](const Notice& one) { return one.path == path; };
+    if (std::none_of(undo_.plan.notices.begin(), undo_.plan.notices.end(), same)) add_changed(path);
+  }
+
+  void add_changed(const std::string& path) { undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""}); }
+
+  void add(MoveKind kind, const std::string& path, const std::string& place) {
+    Move move;
+    move.kind = kind;
+    move.path = path;
+    move.place = place;
+    if (kind != MoveKind::Place) move.inode_old = inode_at(path);
+    if (kind != MoveKind::Remove) move.inode_new = inode_at(os::join_path(undo_.directory, place));
+    undo_.moves.push_back(std::move(move));
+  }
+
+  void reverse(const Move& done) {
+    const auto here = root_.stat(done.path);
+    switch (done.kind) {
+      case MoveKind::Place: return unplace(done);
+      case MoveKind::Exchange:
+        bring_back(done, here.has_value());
+        if (here && here->inode != done.inode_new) changed(done.path);
+        return;
+      case MoveKind::Remove:
+        bring_back(done, here.has_value());
+        if (here) changed(done.path);
+        return;
+      case MoveKind::Attributes: {
+        if (!here) return;
+        Move move = done;
+        move.before = {here->mode, here->uid, here->gid};
+        move.after = done.before;
+        undo_.moves.push_back(std::move(move));
+      }
+    }
+  }
+
+  void bring_back(const Move& done, bool something_there) {
+    if (inode_at(os::join_path(undo_.directory, done.place)) != done.inode_old)
+      refuse(fmt::format("the attic no longer holds /{}", done.path), "bring the package back with `hambrel install NAME=VERSION`");
+    for (const state::OwnedFile& owner : state_.owners_of(done.path))
+      if (!leaving_rows_.contains(owner.package_row) && owner.entry.type != EntryType::Directory)
+        refuse(fmt::format("/{} belongs to {} by now", done.path, owner.package_name), fmt::format("remove {} first", owner.package_name));
+    add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done.place);
+  }
+
+  /// What was placed goes back to its place in the attic: a whole directory at once if nothing else came into it.
+  void unplace(const Move& done) {
+    const auto here = root_.stat(done.path);
+    if (!here) return;
+    if (here->inode != done.inode_new) changed(done.path);
+    if (here->type != FileType::Directory || only_ours(done.path)) return add(MoveKind::Remove, done.path, done.place);
+    remove_ours(done.path);
+  }
+
+  bool is_ours(const std::string& path) const {
+    if (path.starts_with(std::string(kWaiting) + "/") || std::string(kWaiting).starts_with(path)) return true;
+    bool any = false;
+    for (const state::OwnedFile& owner : state_.owners_of(path)) {
+      if (!leaving_rows_.contains(owner.package_row)) return false;
+      any = true;
+    }
+    return any;
+  }
+
+  bool only_ours(const std::string& top) const {
+    std::vector<std::string> waiting{top};
+    while (!waiting.empty()) {
+      const std::string path = waiting.back();
+      waiting.pop_back();
+      if (!is_ours(path)) return false;
+      if (root_.stat(path)->type != FileType::Directory) continue;
+      for (const std::string& name : root_.list(path)) waiting.push_back(os::join_path(path, name));
+    }
+    return true;
+  }
+
+  /// Piece by piece, deepest first; directories that hold something else stay.
+  void remove_ours(const std::string& path) {
+    bool foreign = false;
+    for (const std::string& name : root_.list(path)) {
+      const std::string child = os::join_path(path, name);
+      if (!is_ours(child)) foreign = true;
+      else if (root_.stat(child)->type == FileType::Directory && !only_ours(child)) remove_ours(child);
+      else add(MoveKind::Remove, child, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
+    }
+    if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
+  }
+
+  os::FileSystem& root_;
+  const state::State& state_;
+  TxnId id_;
+  std::vector<StatePackage> installed_;
+  std::set<std::int64_t> leaving_rows_;
+  UndoPlan undo_;
+};
+
+}  // namespace
+
+UndoPlan plan_undo(os::FileSystem& root, const state::State& state, TxnId id) { return Undo(root, state, id).run(); }
+
+}  // namespace hambrel::txn

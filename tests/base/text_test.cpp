@@ -1,0 +1,65 @@
+#include "base/text.h"
+
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "base/error.h"
+#include "base/json.h"
+
+namespace hambrel {
+
+TEST(Text, PathGlobsStopAtSlashesUnlessTheyAreDoubled) {
+  EXPECT_TRUE(path_glob_match("etc/lampdesk/*.toml", "etc/lampdesk/desk.toml"));
+  EXPECT_FALSE(path_glob_match("etc/*.toml", "etc/lampdesk/desk.toml"));
+  EXPECT_TRUE(path_glob_match("etc/**", "etc/lampdesk/desk.toml"));
+  EXPECT_TRUE(path_glob_match("etc/**/desk.toml", "etc/desk.toml"));
+  EXPECT_TRUE(path_glob_match("**/*.conf", "a/b/c.conf"));
+  EXPECT_FALSE(path_glob_match("etc/?", "etc//"));
+  EXPECT_TRUE(glob_match("lamp*-fog", "lampdesk-plugins-fog"));
+  EXPECT_FALSE(glob_match("lamp*-fog", "lampdesk-plugins-fogs"));
+}
+
+TEST(Text, Base64ReturnsWhatWentInAndRefusesEverythingElse) {
+  std::mt19937 random(7);
+  for (int round = 0; round < 300; ++round) {
+    std::string data(random() % 40, '\0');
+    for (char& c : data) c = static_cast<char>(random());
+    EXPECT_EQ(from_base64(to_base64(data)), data);
+  }
+  for (const char* bad : {"a", "ab=c", "====", "a===", "ab c", "abc=abcd"}) EXPECT_EQ(from_base64(bad), std::nullopt) << bad;
+}
+
+TEST(Text, NothingFromOutsideReachesATerminalAsControl) {
+  EXPECT_EQ(printable("a\033[2Jb"), "a\\x1b[2Jb");
+  EXPECT_EQ(printable("s\xC3\xBC\x64"), "s\xC3\xBC\x64");
+  EXPECT_EQ(printable("\xC2\x9B"), "\\xc2\\x9b");
+  EXPECT_EQ(printable("\xFF\xC0\x80"), "\\xff\\xc0\\x80");
+}
+
+TEST(Text, MisspellingsFindTheirWord) {
+  EXPECT_EQ(edit_distance("lampdesk", "lamdpesk", 3), 1U);
+  EXPECT_EQ(edit_distance("tide", "tidewatch", 2), 3U);
+  EXPECT_EQ(did_you_mean("instal", {"install", "list", "undo"}), "did you mean install?");
+  EXPECT_EQ(did_you_mean("xyzzy", {"install", "list"}), "");
+}
+
+TEST(Json, StrictAboutKeysNumbersAndDepth) {
+  const auto problem = [](const std::string& text) {
+    try {
+      parse_json(text, "here");
+    } catch (const Error& error) {
+      return std::string(error.what());
+    }
+    return std::string();
+  };
+  EXPECT_EQ(problem(R"({"a":1,"b":{"a":2}})"), "");
+  EXPECT_EQ(problem(R"({"a":1,"a":2})"), "here: the key \"a\" stands twice in one object");
+  EXPECT_EQ(problem(R"({"a":)"), "here: not valid JSON at byte 6");
+  EXPECT_EQ(problem(std::string(100, '[') + std::string(100, ']')), "here: JSON nested deeper than 64 levels");
+  EXPECT_NE(problem("{\"a\":\"\xFF\"}"), "");
+  const Json negative = Json::parse(R"({"n":-1})");
+  EXPECT_THROW(JsonObject(negative, "x").number("n"), Error);
+}
+
+}  // namespace hambrel

@@ -1,0 +1,45 @@
+// Helpers of the tests: temporary directories, running programs, telling everything about a tree.
+#pragma once
+
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+namespace hambrel::test {
+
+namespace fs = std::filesystem;
+
+/// A directory that is gone after the test.
+class TempDir {
+ public:
+  TempDir();
+  ~TempDir();
+  TempDir(const TempDir&) = delete;
+  TempDir& operator=(const TempDir&) = delete;
+  fs::path path() const { return path_; }
+  fs::path operator/(const std::string& name) const { return path_ / name; }
+  std::string text() const { return path_.string(); }
+
+ private:
+  fs::path path_;
+};
+
+struct Ran {
+  int code = 0;  // the exit code, 128 + the signal's number if one ended it
+  std::string out, err;
+};
+
+/// Runs a program by its path with an empty standard input; `environment` is added to the test's own.
+Ran run(const std::vector<std::string>& words, const std::map<std::string, std::string>& environment = {});
+
+void write_file(const fs::path& path, const std::string& content, unsigned mode = 0644);
+std::string read_file(const fs::path& path);
+/// Sets the times of everything below a directory, so that two packs of it are the same.
+void set_times(const fs::path& top, long seconds);
+
+/// Path -> "type mode uid:gid size mtime links content-or-target xattrs" of everything below `root`; paths that begin
+/// with one of `without` are left out.
+std::map<std::string, std::string> tree(const fs::path& root, const std::vector<std::string>& without = {});
+
+}  // namespace hambrel::test
