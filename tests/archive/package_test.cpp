@@ -1,0 +1,251 @@
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <sys/xattr.h>
+
+#include <filesystem>
+#include <random>
+
+#include "archive/frame_codec.h"
+#include "archive/package_reader.h"
+#include "archive/package_writer.h"
+#include "base/error.h"
+#include "base/json.h"
+#include "support/program.h"
+
+namespace hambrel::archive {
+
+using test::TempDir;
+using test::write_file;
+namespace fs = std::filesystem;
+
+namespace {
+
+class Memory final : public os::WritableFile {
+ public:
+  using os::WritableFile::write;
+  void write(std::span<const std::byte> data) override { content.append(reinterpret_cast<const char*>(data.data()), data.size()); }
+  void sync() override {}
+  std::string content;
+};
+
+/// Counts what is read, to show that a part is had without the rest.
+class Counting final : public os::ReadableFile {
+ public:
+  Counting(std::string content, std::uint64_t& count) : file_(std::move(content)), count_(count) {}
+  std::uint64_t size() const override { return file_.size(); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    count_ += into.size();
+    return file_.read_at(offset, into);
+  }
+
+ private:
+  os::MemoryFile file_;
+  std::uint64_t& count_;
+};
+
+PackageSource describe() {
+  return parse_package_toml(
+      "[package]\nname = \"sample\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"s\"\n[config]\nfiles = [\"etc/*.conf\"]\n"
+      "[[attributes]]\nfiles = \"usr/bin/su*\"\nuser = \"lamp\"\ngroup = \"lamps\"\nmode = \"4755\"\n",
+      "package.toml");
+}
+
+std::string random_bytes(std::size_t size, unsigned seed) {
+  std::mt19937 random(seed);
+  std::string data(size, '\0');
+  for (char& c : data) c = static_cast<char>(random());
+  return data;
+}
+
+void make_tree(const fs::path& root) {
+  write_file(root / "etc/sample.conf", "a = 1\n", 0640);
+  write_file(root / "usr/bin/su-lamp", "#!/bin/sh\n", 0755);
+  write_file(root / "usr/share/empty", "");
+  write_file(root / "usr/share/with space/süd 北.txt", "names");
+  write_file(root / "usr/share/big.bin", random_bytes(5'000'000, 1));
+  write_file(root / "usr/share/middle.bin", random_bytes(100'000, 2));
+  for (int i = 0; i < 60; ++i) write_file(root / ("usr/share/small/" + std::to_string(i)), random_bytes(9000, static_cast<unsigned>(i)));
+  write_file(root / ("usr/share/" + std::string(120, 'l')), "a long name");
+  fs::create_hard_link(root / "usr/share/middle.bin", root / "usr/share/same.bin");
+  fs::create_symlink("../bin/su-lamp", root / "usr/share/link");
+  fs::create_directory(root / "usr/share/empty directory");
+  ::setxattr((root / "usr/share/empty").c_str(), "user.note", "hello", 5, 0);
+  test::set_times(root, 1'700'000'000);
+}
+
+std::string pack(const fs::path& directory, int level = 3) {
+  const auto source = os::open_file_system(directory.string());
+  Memory memory;
+  Observer silent;
+  write_package(*source, "root", describe(), memory, {level, 0, 2}, silent);
+  return memory.content;
+}
+
+std::unique_ptr<PackageReader> reader(std::string content) {
+  return std::make_unique<PackageReader>(std::make_unique<os::MemoryFile>(std::move(content)), "sample.hambrel");
+}
+
+}  // namespace
+
+class PackageFile : public testing::Test {
+ protected:
+  void SetUp() override { make_tree(directory / "root"); }
+  TempDir directory;
+};
+
+TEST_F(PackageFile, HoldsEverythingOfTheTree) {
+  const auto package = reader(pack(directory.path()));
+  package->verify_all();
+  EXPECT_EQ(package->manifest().title(), "sample 1-1");
+  const Entry* su = package->find("usr/bin/su-lamp");
+  EXPECT_EQ(su->mode, 04755U);
+  EXPECT_EQ(su->user + ":" + su->group, "lamp:lamps");
+  EXPECT_EQ(package->find("etc/sample.conf")->user, "root");
+  EXPECT_TRUE(package->find("etc/sample.conf")->config);
+  EXPECT_EQ(package->find("etc/sample.conf")->mode, 0640U);
+  EXPECT_EQ(package->find("usr/share/same.bin")->type, EntryType::HardLink);
+  EXPECT_EQ(package->find("usr/share/link")->target, "../bin/su-lamp");
+  EXPECT_EQ(package->find("usr/share/empty")->attributes.at("user.note"), "hello");
+  EXPECT_EQ(package->find("usr/share/empty directory")->type, EntryType::Directory);
+  EXPECT_EQ(package->find("usr/share/big.bin")->mtime, 1'700'000'000);
+  EXPECT_EQ(package->content(*package->find("usr/share/big.bin")), random_bytes(5'000'000, 1));
+  EXPECT_EQ(package->content(*package->find("usr/share/same.bin")), random_bytes(100'000, 2));
+  EXPECT_EQ(package->content(*package->find("usr/share/with space/süd 北.txt")), "names");
+  EXPECT_EQ(package->content(*package->find("usr/share/empty")), "");
+}
+
+TEST_F(PackageFile, IsTheSameByteForByteWhoeverBuildsIt) {
+  const std::string first = pack(directory.path());
+  const TempDir other;
+  make_tree(other / "root");
+  EXPECT_EQ(first, pack(other.path()));
+}
+
+TEST_F(PackageFile, OneFileIsHadWithoutReadingTheRest) {
+  const std::string content = pack(directory.path());
+  std::uint64_t count = 0;
+  const PackageReader package(std::make_unique<Counting>(content, count), "sample.hambrel");
+  package.manifest();
+  EXPECT_EQ(package.content(*package.find("usr/share/middle.bin")), random_bytes(100'000, 2));
+  EXPECT_LT(count, content.size() / 20);
+}
+
+TEST_F(PackageFile, IsAnOrdinaryCompressedTar) {
+  const TempDir out;
+  write_file(out / "sample.tar.zst", pack(directory.path()));
+  fs::create_directory(out / "x");
+  const auto ran = test::run({"tar", "--zstd", "--xattrs", "--no-same-owner", "-xpf", out / "sample.tar.zst", "-C", out / "x"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(ran.err, "");
+  fs::remove_all(out / "x/.hambrel");
+  auto expected = test::tree(directory / "root"), extracted = test::tree(out / "x");
+  // the mode that package.toml sets differs from the source tree's
+  expected.erase("usr/bin/su-lamp");
+  extracted.erase("usr/bin/su-lamp");
+  EXPECT_EQ(extracted, expected);
+}
+
+TEST(PackageFileDamage, CutAtAnyByteIsRefused) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  const std::string content = pack(directory.path());
+  for (std::size_t size = 0; size < content.size(); ++size) EXPECT_THROW(reader(content.substr(0, size))->verify_all(), Error) << size;
+}
+
+TEST(PackageFileDamage, AFlippedBitAnywhereIsRefused) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  const std::string content = pack(directory.path());
+  reader(content)->verify_all();
+  for (std::size_t at = 0; at < content.size(); ++at)
+    for (const int bit : {0, 3, 7}) {
+      std::string damaged = content;
+      damaged[at] = static_cast<char>(damaged[at] ^ (1 << bit));
+      EXPECT_THROW(reader(damaged)->verify_all(), Error) << at;
+    }
+}
+
+// ---- checksums right, content hostile -----------------------------------------------------------------------------------
+
+namespace {
+
+/// Rewrites the table of a good package with a change, all digests made right again.
+std::string with_table(const std::string& content, const std::function<void(Json&)>& change) {
+  const Footer before = decode_footer(content.substr(content.size() - kFooterSize), "x");
+  Json table = parse_json(decompress_sized(content.substr(before.table_offset, before.table_size), kMostTableBytes, "x"), "x");
+  change(table);
+  const std::string stored = compress_frame(canonical(table), 3);
+  std::string result = content.substr(0, before.table_offset - 8);
+  result += skippable_header(kTableMagic, static_cast<std::uint32_t>(stored.size()));
+  const std::uint64_t at = result.size();
+  result += stored;
+  return result + encode_footer({at, stored.size(), sha256(stored)});
+}
+
+std::string refusal(const std::string& content) {
+  try {
+    reader(content)->verify_all();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.code() == ErrorCode::Untrusted || error.code() == ErrorCode::Invalid, true);
+    return error.problem();
+  }
+  return "accepted";
+}
+
+}  // namespace
+
+TEST(PackageFileHostile, EachLieIsRefusedByName) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  write_file(directory / "root/etc/target", "t");
+  fs::create_symlink("target", directory / "root/etc/way");
+  const std::string good = pack(directory.path());
+  // entries: 0 etc, 1 etc/sample.conf, 2 etc/target, 3 etc/way
+  const auto lie = [&](const std::function<void(Json&)>& change) { return refusal(with_table(good, change)); };
+  EXPECT_EQ(lie([](Json&) {}), "accepted");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["path"] = "etc/../../x"; }), "a path with '.' or '..' (etc/../../x)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["path"] = "/etc/x"; }), "an absolute path (/etc/x)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][2]["path"] = "etc/sample.conf"; }), "the same path twice (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["path"] = "etc/z"; }), "paths out of order (etc/target)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "etc/target/way"; }), "a path below something that is not a directory (etc/target/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "usr/way"; }), "a path whose directory is not in the package (usr/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][0]["path"] = "var/lib/hambrel"; }), "a package may not bring files of Hambrel's own directories (var/lib/hambrel)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["target"] = "../../etc/shadow"; }), "a symbolic link that leads out of the root (etc/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["type"] = "hardlink"; t["entries"][3]["target"] = "etc/shadow"; }),
+            "a hard link that names no earlier file of the package (etc/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["size"] = 1ULL << 30; }), "content larger than the package (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["offset"] = 0; }), "content is not where the table puts it (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1ULL << 40; }), "a frame would unpack to 1099511627776 bytes, at most 16777216 are accepted");
+  EXPECT_EQ(lie([](Json& t) { t["frames"][1]["offset"] = 1; }), "the frame at offset 1 does not follow the one before");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["attributes"] = {{"trusted.x", "eA=="}}; }), "an extended attribute that packages may not set (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 04777; }), "the tar header of etc/sample.conf does not say what the table says");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["sha256"] = std::string(64, '0'); }), "the content of etc/sample.conf is not what the table promises");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 1 << 20; }), "\"mode\" must be permission bits");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (a whole number was expected)");
+}
+
+TEST(PackageWriter, RefusesWhatCanNotGoIntoAPackage) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  ::mkfifo((directory / "root/etc/pipe").c_str(), 0600);
+  const auto problem = [&] {
+    try {
+      pack(directory.path());
+    } catch (const Error& error) {
+      return error.problem();
+    }
+    return std::string("accepted");
+  };
+  EXPECT_EQ(problem(), "only files, directories and links can go into a package");
+  fs::remove(directory / "root/etc/pipe");
+  write_file(directory / "root/etc/bad\nname", "x");
+  EXPECT_EQ(problem(), "a path with a control character can't go into a package");
+  fs::remove(directory / "root/etc/bad\nname");
+  fs::create_symlink("../../../outside", directory / "root/etc/way");
+  EXPECT_EQ(problem(), "a symbolic link that leads out of the root (etc/way)");
+  fs::remove(directory / "root/etc/way");
+  fs::remove(directory / "root/etc/sample.conf");
+  EXPECT_EQ(problem(), "config.files: \"etc/*.conf\" matches no file");
+}
+
+}  // namespace hambrel::archive

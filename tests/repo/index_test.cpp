@@ -1,0 +1,94 @@
+#include "repo/index.h"
+
+#include <gtest/gtest.h>
+
+#include "base/error.h"
+#include "repo/metadata.h"
+#include "repo/settings.h"
+#include "support/program.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+IndexLine line(const std::string& name, const std::string& version) {
+  IndexLine one;
+  one.package.name = name;
+  one.package.version = Version::parse(version).value();
+  one.package.arch = "any";
+  one.channel = "stable";
+  one.size = 100;
+  one.digest = sha256(name);
+  return one;
+}
+
+std::string problem(const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "accepted";
+}
+
+}  // namespace
+
+TEST(Index, IsSortedAndComesBack) {
+  const std::string text = index_text({line("b", "1"), line("a", "1"), line("a", "1.10"), line("a", "1.9")});
+  const auto lines = parse_index(text, "index");
+  ASSERT_EQ(lines.size(), 4U);
+  EXPECT_EQ(lines[0].package.title() + ", " + lines[1].package.title() + ", " + lines[3].package.title(), "a 1.10, a 1.9, b 1");
+  EXPECT_EQ(lines[3].digest, sha256("b"));
+  EXPECT_EQ(index_text(lines), text);
+}
+
+TEST(Index, MistakesAreToldWithTheirLine) {
+  std::string text = index_text({line("a", "1"), line("b", "1")});
+  EXPECT_EQ(problem([&] { parse_index(text + "{\"name\":7}\n", "index"); }), "index: line 3: \"name\" must be a text");
+  EXPECT_EQ(problem([&] { parse_index(text + "{oops\n", "index"); }), "index: line 3: not valid JSON at byte 2");
+  text.replace(text.rfind("stable"), 6, "Stable");
+  EXPECT_EQ(problem([&] { parse_index(text, "index"); }), "index: line 2: b: \"channel\" must be the name of a channel");
+}
+
+TEST(Metadata, EachDocumentLocksTheNext) {
+  const Metadata made = make_metadata(7, {"index/full-7.jsonl.zst", 7, 3, sha256("abc")}, 0);
+  const Pointer snapshot = read_pointer(made.timestamp, "timestamp", "t");
+  EXPECT_EQ(snapshot.path, "trust/7.snapshot.json");
+  EXPECT_NO_THROW(check_content(made.snapshot, snapshot, "s"));
+  const Pointer targets = read_pointer(made.snapshot, "snapshot", "s");
+  EXPECT_NO_THROW(check_content(made.targets, targets, "t"));
+  const Pointer index = read_index_pointer(made.targets, "t");
+  EXPECT_EQ(index.path, "index/full-7.jsonl.zst");
+  EXPECT_EQ(index.version, 7U);
+  EXPECT_NO_THROW(check_content("abc", index, "i"));
+  EXPECT_THROW(check_content("abd", index, "i"), Error);
+  EXPECT_THROW(read_pointer(made.snapshot, "timestamp", "s"), Error);
+}
+
+TEST(Settings, MistakesAreToldWithFileAndLine) {
+  const test::TempDir root;
+  const auto fs = os::open_file_system(root.text());
+  const std::string file = root / "etc/hambrel/repos/base.toml";
+  const auto with = [&](const std::string& text) {
+    test::write_file(file, text);
+    return problem([&] { load_repositories(*fs); });
+  };
+  EXPECT_EQ(with("url = \"http://h/x\"\nrank = 7\n"), "accepted");
+  EXPECT_EQ(with("\nurl = \"ftp://h/x\"\n"), file + ":2: \"ftp://h/x\" is not the URL of a repository");
+  EXPECT_EQ(with("url = \"http://h/x\"\nrank = 100\n"), file + ":2: rank must be a whole number from 1 to 99");
+  EXPECT_EQ(with("url = \"http://h/x\"\nenable = true\n"), file + ":2: \"enable\" is not known in this file");
+  EXPECT_EQ(with("rank = 3\n"), file + ":1: url is missing");
+}
+
+TEST(Settings, EnablingChangesOneLineOfTheAdministratorsFile) {
+  const test::TempDir root;
+  const auto fs = os::open_file_system(root.text());
+  const std::string file = root / "etc/hambrel/repos/base.toml";
+  test::write_file(file, "# my mirror\nurl = \"http://h/x\"   # fast\nenabled = true # since May\n");
+  set_enabled(*fs, "base", false);
+  EXPECT_EQ(test::read_file(file), "# my mirror\nurl = \"http://h/x\"   # fast\nenabled = false # since May\n");
+  EXPECT_FALSE(load_repositories(*fs).at(0).enabled);
+  EXPECT_THROW(set_enabled(*fs, "bas", false), Error);
+}
+
+}  // namespace hambrel::repo

@@ -1,0 +1,188 @@
+// install, remove, upgrade, undo as an administrator meets them.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+
+#include <sstream>
+
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+using testing::HasSubstr;
+
+class Change : public testing::Test {
+ protected:
+  void SetUp() override {
+    station.pack("lib", "1-1", "", {{"usr/lib/lib.so.1", "one"}, {"usr/share/doc/lib/readme", "r"}});
+    station.pack("lib", "2-1", "", {{"usr/lib/lib.so.2", "two"}, {"usr/share/doc/lib/readme", "r"}});
+    station.pack("desk", "1-1", "[relations]\nrequires = [\"lib = 1\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
+                 {{"usr/bin/desk", "desk one"}, {"etc/desk.toml", "lamps = 1\n"}, {"usr/share/desk/shape", "a file"}});
+    station.pack("desk", "2-1", "[relations]\nrequires = [\"lib = 2\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
+                 {{"usr/bin/desk", "desk two"}, {"etc/desk.toml", "lamps = 2\n"}, {"usr/share/desk/shape/now", "a directory"}});
+    station.pack("horn", "1-1", "[relations]\nconflicts = [\"desk >= 2\"]\n", {{"usr/bin/horn", "tut"}});
+    station.open();
+    station.pack("thief", "1-1", "", {{"usr/bin/desk", "not yours"}}, station.path("thief.hambrel").string());
+  }
+  Station station;
+};
+
+TEST_F(Change, InstallAndUndoLeaveEveryByteModeAndTimeAsBefore) {
+  write_file(station.root() / "usr/lib/other", "mine");
+  const auto before = station.files();
+  const Ran ran = station.hambrel({"install", "desk=1", "--yes", "--reason", "first"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
+  EXPECT_EQ(read_file(station.root() / "usr/bin/desk"), "desk one");
+  EXPECT_THAT(ran.out, HasSubstr("desk requires lib = 1"));
+  const auto installed = station.files();
+  EXPECT_EQ(station.hambrel({"undo", "1", "--yes"}).code, 0);
+  EXPECT_EQ(station.files(), before);
+  EXPECT_EQ(station.hambrel({"undo", "2", "-y"}).code, 0);  // and forward again
+  EXPECT_EQ(station.files(), installed);
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
+}
+
+TEST_F(Change, AnUpgradeChangesKindsOfPathsAndIsUndone) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  const auto before = station.files();
+  const Ran ran = station.hambrel({"upgrade", "--yes"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
+  EXPECT_EQ(read_file(station.root() / "usr/share/desk/shape/now"), "a directory");
+  EXPECT_FALSE(fs::exists(station.root() / "usr/lib/lib.so.1"));
+  const auto after = station.files();
+  EXPECT_EQ(station.hambrel({"undo", "2", "--yes"}).code, 0);
+  EXPECT_EQ(station.files(), before);
+  station.hambrel({"undo", "3", "--yes"});
+  EXPECT_EQ(station.files(), after);
+}
+
+TEST_F(Change, EditedConfigurationStaysAndTheNewOneWaits) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  write_file(station.root() / "etc/desk.toml", "lamps = 9\n");
+  const Ran ran = station.hambrel({"upgrade", "--yes"});
+  EXPECT_THAT(ran.out, HasSubstr("note  /etc/desk.toml was edited: your version stays, the new one waits"));
+  EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
+  EXPECT_EQ(read_file(station.root() / "var/lib/hambrel/configs/waiting/etc/desk.toml"), "lamps = 2\n");
+  EXPECT_THAT(station.hambrel({"remove", "desk", "--yes"}).out, HasSubstr("/etc/desk.toml was edited: it stays as a leftover of desk"));
+  EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
+  station.hambrel({"undo", "3", "--yes"});
+  station.hambrel({"undo", "2", "--yes"});
+  EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
+  EXPECT_FALSE(fs::exists(station.root() / "var/lib/hambrel/configs/waiting/etc/desk.toml"));
+}
+
+TEST_F(Change, PristineConfigurationFollowsThePackageAndGoesWithIt) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  station.hambrel({"upgrade", "--yes"});
+  EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 2\n");
+  station.hambrel({"remove", "desk", "--unneeded", "--yes"});
+  EXPECT_FALSE(fs::exists(station.root() / "etc/desk.toml"));
+  EXPECT_FALSE(fs::exists(station.root() / "usr"));
+  EXPECT_EQ(station.installed(), "");
+}
+
+TEST_F(Change, AFileOfAnotherPackageIsRefusedAndOneOfNobodysGoesToTheAttic) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  const auto before = station.files();
+  const Ran refused = station.hambrel({"install", station.path("thief.hambrel").string(), "--yes"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_EQ(refused.err, "Refused: /usr/bin/desk: thief brings this path, which belongs to desk\n  -> remove desk first, or leave thief out\n");
+  EXPECT_EQ(station.files(), before);
+  write_file(station.root() / "usr/bin/horn", "my own");
+  const auto own = station.files();
+  EXPECT_THAT(station.hambrel({"install", "horn", "--yes"}).out, HasSubstr("/usr/bin/horn belongs to no package: it goes to the attic, horn brings its own"));
+  EXPECT_EQ(read_file(station.root() / "usr/bin/horn"), "tut");
+  station.hambrel({"undo", "2", "--yes"});
+  EXPECT_EQ(station.files(), own);
+}
+
+TEST_F(Change, ForeignFilesKeepTheirDirectory) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  write_file(station.root() / "usr/share/desk/notes", "by hand");
+  const Ran ran = station.hambrel({"remove", "desk", "--yes"});
+  EXPECT_THAT(ran.out, HasSubstr("note  /usr/share/desk stays: it holds files that belong to no package"));
+  EXPECT_EQ(read_file(station.root() / "usr/share/desk/notes"), "by hand");
+  EXPECT_FALSE(fs::exists(station.root() / "usr/share/desk/shape"));
+  station.hambrel({"undo", "2", "--yes"});
+  EXPECT_EQ(station.hambrel({"undo", "1", "--yes"}).code, 0);
+  EXPECT_EQ(read_file(station.root() / "usr/share/desk/notes"), "by hand");
+}
+
+TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
+  station.hambrel({"install", "desk=1", "horn", "--yes"});
+  const auto before = station.files();
+  const Ran ran = station.hambrel({"install", "desk>=2", "--yes"});
+  EXPECT_EQ(ran.code, 3);
+  EXPECT_EQ(ran.err,
+            "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn 1-1 is installed and wanted\n"
+            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n  -> name what may go: hambrel remove horn\n");
+  EXPECT_EQ(station.files(), before);
+  const Ran upgrade = station.hambrel({"upgrade", "-y"});
+  EXPECT_THAT(upgrade.out, HasSubstr("desk stays at 1-1, though 2-1 is on offer"));
+}
+
+TEST_F(Change, LaterTransactionsStandInTheWayOfAnUndo) {
+  station.hambrel({"install", "lib=1", "--yes"});
+  station.hambrel({"install", "desk=1", "--yes"});
+  const Ran ran = station.hambrel({"undo", "1", "--yes"});
+  EXPECT_EQ(ran.code, 3);
+  EXPECT_THAT(ran.err, HasSubstr("transaction 1: taking it back would break what came later: desk 1-1 requires lib = 1"));
+  station.hambrel({"upgrade", "--yes"});
+  EXPECT_THAT(station.hambrel({"undo", "2", "--yes"}).err, HasSubstr("desk was changed again by transaction 3"));
+  EXPECT_EQ(station.hambrel({"undo", "7", "--yes"}).code, 1);
+}
+
+TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
+  const auto before = tree(station.root());
+  const Ran ran = station.hambrel({"install", "desk"});
+  EXPECT_EQ(ran.code, 4);
+  EXPECT_EQ(ran.err, "Not done: there is no terminal to ask on\n  -> add --yes to carry the plan out, or --dry-run to see it\n");
+  const Ran dry = station.hambrel({"install", "desk", "--dry-run"});
+  EXPECT_EQ(dry.code, 0);
+  EXPECT_THAT(dry.out, HasSubstr("Plan: 2 to install"));
+  EXPECT_EQ(tree(station.root()), before);
+}
+
+TEST_F(Change, OnATerminalAYesIsNeeded) {
+  const auto with_answer = [&](const std::string& answer) {
+    const std::string command = std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install lib=1";
+    return run({"sh", "-c", "(sleep 0.3; echo " + answer + ") | script -qec '" + command + "' /dev/null"});
+  };
+  const Ran no = with_answer("no");
+  EXPECT_EQ(no.code, 4);
+  EXPECT_THAT(no.out, HasSubstr("Carry this out? (yes or no)"));
+  EXPECT_EQ(station.installed(), "");
+  EXPECT_EQ(with_answer("yes").code, 0);
+  EXPECT_EQ(station.installed(), "lib 1-1");
+}
+
+TEST_F(Change, OwnersComeFromTheRootsOwnNamesAndUnknownOnesAreRefused) {
+  if (geteuid() != 0) GTEST_SKIP() << "only root can give files away";
+  station.pack("gauge", "1-1", "[[attributes]]\nfiles = \"usr/bin/*\"\nuser = \"tide\"\ngroup = \"harbour\"\nmode = \"6750\"\n", {{"usr/bin/gauge", "g"}},
+               station.path("gauge.hambrel").string());
+  const Ran refused = station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err, HasSubstr("/usr/bin/gauge: gauge wants the user \"tide\", which this root does not have"));
+  write_file(station.root() / "etc/passwd", "tide:x:4711:4712::/:/bin/sh\n");
+  write_file(station.root() / "etc/group", "harbour:x:4713:\n");
+  EXPECT_EQ(station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"}).code, 0);
+  struct ::stat info {};
+  ::stat((station.root() / "usr/bin/gauge").c_str(), &info);
+  EXPECT_EQ(info.st_uid, 4711U);
+  EXPECT_EQ(info.st_gid, 4713U);
+  EXPECT_EQ(info.st_mode & 07777U, 06750U);
+}
+
+TEST_F(Change, TheLedgerTellsWhatWasDoneAndWhatFailed) {
+  station.hambrel({"install", "desk=1", "--yes", "--reason", "new desk"});
+  fs::remove_all(station.repository() / "packages/horn");
+  EXPECT_EQ(station.hambrel({"install", "horn", "--yes"}).code, 1);
+  const auto first = station.json({"ledger", "show", "1"});
+  EXPECT_EQ(first["reason"], "new desk");
+  EXPECT_EQ(first["changes"].size(), 2U);
+  EXPECT_EQ(first["plan"]["steps"][0]["why"]["text"], "desk requires lib = 1");
+}
+
+}  // namespace hambrel::test

@@ -1,0 +1,162 @@
+// Repositories over the disk and over HTTP, whole and broken; making packages; looking.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <sstream>
+
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+using testing::HasSubstr;
+
+class Repository : public testing::Test {
+ protected:
+  void SetUp() override {
+    station.pack("lamp", "1-1", "description = \"lights a harbour\"\n[relations]\nprovides = [\"light = 1\"]\n", {{"usr/bin/lamp", "l"}});
+    station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "ll"}});
+    station.pack("buoy", "1-1", "", {{"usr/bin/buoy", "b"}, {"etc/buoy.conf", "x"}});
+    write_file(station.repository() / "repository.toml", "[[channel]]\nname = \"beta\"\npackages = [\"lamp >= 2\"]\n");
+    station.open();
+  }
+  Station station;
+};
+
+TEST_F(Repository, OneBrokenRepositoryDoesNotSpoilTheOthers) {
+  station.hambrel({"repo", "add", "broken", "file:///nowhere/at/all"});
+  const Ran ran = station.hambrel({"refresh"});
+  EXPECT_EQ(ran.code, 1);
+  EXPECT_THAT(ran.err, HasSubstr("broken: file:///nowhere/at/all/trust/timestamp.json: cannot be fetched"));
+  EXPECT_THAT(ran.out, HasSubstr("unchanged"));
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
+}
+
+TEST_F(Repository, ATamperedIndexOrPackageIsNotTrusted) {
+  write_file(station.repository() / "index/full-1.jsonl.zst", "something else");
+  station.hambrel({"repo", "drop", "base"});
+  station.hambrel({"repo", "add", "base", "file://" + station.repository().string()});
+  const Ran refresh = station.hambrel({"refresh"});
+  EXPECT_EQ(refresh.code, 5);
+  EXPECT_THAT(refresh.err, HasSubstr("index/full-1.jsonl.zst: is not what the list of targets promises"));
+
+  fs::remove_all(station.repository() / "index");
+  fs::remove_all(station.repository() / "trust");
+  station.publish();
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+  const std::string file = (station.repository() / "packages/buoy/1-1.any.hambrel").string();
+  std::string content = read_file(file);
+  content[20] = static_cast<char>(content[20] ^ 1);
+  write_file(file, content);
+  const Ran install = station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(install.code, 5);
+  EXPECT_THAT(install.err, HasSubstr("packages/buoy/1-1.any.hambrel: buoy 1-1 is not the file that base names"));
+  EXPECT_EQ(station.installed(), "");
+  EXPECT_THAT(station.hambrel({"ledger"}).out, HasSubstr("failed"));
+  EXPECT_EQ(run({HAMBREL_PROGRAM, "publish", station.repository().string()}).code, 5);
+}
+
+TEST_F(Repository, PublishingAgainChangesNothingUntilAPackageComes) {
+  EXPECT_THAT(station.publish().out, HasSubstr("index 1 is up to date"));
+  station.pack("horn", "1-1", "", {{"usr/bin/horn", "h"}});
+  EXPECT_THAT(station.publish().out, HasSubstr("index 2 written, 4 package versions in beta, stable"));
+  EXPECT_THAT(station.hambrel({"refresh"}).out, HasSubstr("new"));
+  EXPECT_EQ(station.hambrel({"install", "horn", "-y"}).code, 0);
+}
+
+TEST_F(Repository, ChannelsAreFollowedOrNamed) {
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lamp 1-1");
+  EXPECT_EQ(station.hambrel({"install", "lamp@beta", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lamp 2-1");
+  EXPECT_EQ(station.hambrel({"install", "lamp@alpha", "-y"}).code, 3);
+}
+
+TEST_F(Repository, TheWholeLineOverHttp) {
+  const Ran served = run({std::string(HAMBREL_SOURCE) + "/demo/serve.sh", station.repository().string(), station.path("run").string()});
+  if (served.code != 0) GTEST_SKIP() << "no HTTP server at hand: " << served.err;
+  const std::string url = served.out.substr(0, served.out.find('\n'));
+  station.hambrel({"repo", "drop", "base"});
+  EXPECT_EQ(station.hambrel({"repo", "add", "base", url}).code, 0);
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(station.hambrel({"files", "buoy"}).out, HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
+  EXPECT_THAT(read_file(station.path("run/access.log")), HasSubstr("\" 206 "));
+  EXPECT_EQ(station.hambrel({"install", "buoy", "lamp", "-y"}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.any.hambrel", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "buoy 1-1, lamp 2-1");
+  run({"sh", "-c", "kill $(cat " + station.path("run/nginx.pid").string() + ")"});
+}
+
+TEST_F(Repository, LookingFindsAndTells) {
+  EXPECT_THAT(station.hambrel({"search", "harbour"}).out, HasSubstr("in the description"));
+  EXPECT_THAT(station.hambrel({"search", "light"}).out, HasSubstr("lamp"));
+  EXPECT_THAT(station.hambrel({"search", "lampp"}).out, HasSubstr("did you mean lamp?"));
+  station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(station.hambrel({"owner", "/usr/bin/buoy"}).out, "  /usr/bin/buoy  buoy\n");
+  EXPECT_EQ(station.hambrel({"owner", "/usr/bin/other"}).code, 1);
+  EXPECT_EQ(station.json({"describe", "lamp"})["versions"].size(), 2U);
+  EXPECT_THAT(station.hambrel({"list", "available", "not:installed"}).out, HasSubstr("lamp"));
+  EXPECT_EQ(station.hambrel({"list", "available", "not:installed", "name:b*"}).out, "Nothing meets these conditions.\n");
+  EXPECT_EQ(station.hambrel({"list", "wanted", "--exit-code"}).code, 10);
+  EXPECT_EQ(station.hambrel({"list", "upgradable", "--exit-code"}).code, 0);
+}
+
+TEST_F(Repository, MistakesOnTheCommandLineGetAnAnswer) {
+  const auto told = [&](const std::vector<std::string>& words, int code) {
+    const Ran ran = station.hambrel(words);
+    EXPECT_EQ(ran.code, code) << ran.err;
+    return ran.err;
+  };
+  EXPECT_EQ(told({"instal", "lamp"}, 2), "Failed: no command is called \"instal\"\n  -> did you mean install?\n");
+  EXPECT_EQ(told({"install", "lamb", "-y"}, 3), "Refused: no package is called \"lamb\", and none provides it\n  -> did you mean lamp?\n");
+  EXPECT_EQ(told({"install", "lamp", "--yess"}, 2), "Failed: `hambrel install` has no option --yess\n  -> did you mean --yes?\n");
+  EXPECT_EQ(told({"install", "lamp=9", "-y"}, 3), "Refused: no version of lamp is lamp = 9\n  -> there are: 2-1 (base/beta), 1-1 (base/stable)\n");
+  EXPECT_EQ(told({"install"}, 2), "Failed: `hambrel install SPEC...` was expected\n  -> `hambrel help install` shows examples\n");
+  EXPECT_EQ(told({"install", "Lamp!", "-y"}, 2).substr(0, 50), "Failed: \"Lamp!\" is not the name of a package: writ");
+  EXPECT_EQ(told({"remove", "buoi", "-y"}, 3), "Refused: no installed package is called \"buoi\"\n  -> `hambrel list` shows what is installed\n");
+  EXPECT_EQ(told({"undo", "x", "-y"}, 2), "Failed: \"x\" is not the number of a transaction\n  -> `hambrel ledger` shows the numbers\n");
+  EXPECT_EQ(told({"repo", "add", "x", "gopher://h"}, 2), "Failed: \"gopher://h\" is not the URL of a repository\n  -> write http://HOST/PATH, https://HOST/PATH or file:///PATH\n");
+  EXPECT_EQ(told({"list", "installd"}, 2), "Failed: \"installd\" is not a condition of list\n  -> did you mean installed?\n");
+  EXPECT_EQ(told({"install", "./nothing.hambrel", "-y"}, 1).substr(0, 56), "Failed: ./nothing.hambrel: there is no such package file");
+}
+
+TEST_F(Repository, AnotherArchitectureIsRefusedByName) {
+  write_file(station.root() / "etc/hambrel/hambrel.toml", "arch = \"aarch64\"\n");
+  const fs::path source = station.path("src-tug");
+  write_file(source / "package.toml", "[package]\nname = \"tug\"\nversion = \"1-1\"\narch = \"x86_64\"\nsummary = \"tug\"\n");
+  write_file(source / "root/usr/bin/tug", "t");
+  const std::string file = (station.repository() / "packages/tug/1-1.x86_64.hambrel").string();
+  fs::create_directories(fs::path(file).parent_path());
+  run({HAMBREL_PROGRAM, "pack", source.string(), "-o", file});
+  station.publish();
+  station.hambrel({"refresh"});
+  EXPECT_EQ(station.hambrel({"install", "tug", "-y"}).err, "Refused: tug is not built for this root's architecture, aarch64\n  -> there are: 1-1 for x86_64\n");
+  const Ran ran = station.hambrel({"install", file, "-y"});
+  EXPECT_EQ(ran.code, 3);
+  EXPECT_THAT(ran.err, HasSubstr("tug 1-1 is built for x86_64; this root is aarch64"));
+}
+
+TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
+  const std::string good = station.pack("solo", "1-1", "", {{"usr/bin/solo", "s"}}, station.path("solo.hambrel").string());
+  std::string content = read_file(good);
+  write_file(good, content.substr(0, content.size() - 1));
+  for (const std::string command : {"describe", "files"}) EXPECT_EQ(station.hambrel({command, good}).code, 5);
+  content[200] = static_cast<char>(content[200] ^ 4);  // in the frame of the payload or the manifest
+  write_file(good, content);
+  EXPECT_EQ(station.hambrel({"install", good, "-y"}).code, 5);
+  EXPECT_EQ(station.installed(), "");
+}
+
+TEST_F(Repository, EveryCommandHasHelpWithExamples) {
+  const std::string overview = station.hambrel({"help"}).out;
+  for (const std::string command : {"refresh", "search", "describe", "list", "files", "owner", "install", "remove", "upgrade", "ledger", "undo", "recover", "repo", "pack", "publish", "demo", "completion", "help", "version"}) {
+    EXPECT_THAT(overview, HasSubstr("\n  " + command + " "));
+    const Ran ran = station.hambrel({command, "--help"});
+    EXPECT_EQ(ran.code, 0);
+    EXPECT_THAT(ran.out, HasSubstr("Examples\n  hambrel " + command));
+    EXPECT_EQ(ran.out, station.hambrel({"help", command}).out);
+  }
+  EXPECT_THAT(run({HAMBREL_PROGRAM, "completion", "bash"}).out, HasSubstr("complete -F _hambrel hambrel"));
+  EXPECT_THAT(station.hambrel({"complete-words", "--", "install", "la"}).out, HasSubstr("lamp"));
+}
+
+}  // namespace hambrel::test

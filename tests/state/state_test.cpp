@@ -1,0 +1,150 @@
+#include "state/state.h"
+
+#include <gtest/gtest.h>
+#include <sqlite3.h>
+
+#include "base/error.h"
+#include "support/program.h"
+
+namespace hambrel::state {
+
+namespace {
+
+StatePackage sample(const std::string& name, const std::string& version) {
+  StatePackage package;
+  package.package.name = name;
+  package.package.version = Version::parse(version).value();
+  package.package.arch = "any";
+  package.origin = "skerry-base/stable";
+  return package;
+}
+
+FileEntry entry(const std::string& path, EntryType type = EntryType::File) {
+  FileEntry file;
+  file.path = path, file.type = type, file.mode = 0644, file.size = 3, file.digest = sha256(path);
+  file.attributes = {{"user.note", std::string("\0x", 2)}};
+  return file;
+}
+
+PackageChange installs(const std::string& name, const std::string& version, std::vector<FileEntry> files) {
+  PackageChange change;
+  change.name = name;
+  change.after = sample(name, version);
+  change.files = std::move(files);
+  return change;
+}
+
+LedgerEntry ledger_entry(const State& state) {
+  LedgerEntry entry;
+  entry.id = state.next_id();
+  entry.kind = "install", entry.user = "ada", entry.command = "hambrel install x", entry.result = "done";
+  return entry;
+}
+
+void execute(const std::string& path, const std::string& sql) {
+  sqlite3* database = nullptr;
+  sqlite3_open(path.c_str(), &database);
+  sqlite3_exec(database, sql.c_str(), nullptr, nullptr, nullptr);
+  sqlite3_close(database);
+}
+
+}  // namespace
+
+class StateTest : public testing::Test {
+ protected:
+  test::TempDir directory;
+  std::string path = directory / "state.sqlite";
+};
+
+TEST_F(StateTest, PackagesAndFilesComeBackAsTheyWentIn) {
+  State state(path, Access::Change);
+  state.record(ledger_entry(state), {installs("desk", "1-1", {entry("etc", EntryType::Directory), entry("etc/desk.toml")})});
+  const State looking(path, Access::Look);
+  ASSERT_EQ(looking.installed().size(), 1U);
+  const StatePackage desk = looking.installed()[0];
+  EXPECT_EQ(desk.package.title(), "desk 1-1");
+  const auto files = looking.files_of(desk.row);
+  ASSERT_EQ(files.size(), 2U);
+  EXPECT_EQ(files[1].path, "etc/desk.toml");
+  EXPECT_EQ(files[1].digest, sha256("etc/desk.toml"));
+  EXPECT_EQ(files[1].attributes.at("user.note"), std::string("\0x", 2));
+  EXPECT_EQ(looking.owners_of("etc/desk.toml").at(0).package_name, "desk");
+  EXPECT_TRUE(looking.owners_of("etc/other").empty());
+}
+
+TEST_F(StateTest, AnUpgradeKeepsTheOldRowForTheAttic) {
+  State state(path, Access::Change);
+  state.record(ledger_entry(state), {installs("desk", "1-1", {entry("a")})});
+  PackageChange upgrade = installs("desk", "2-1", {entry("b")});
+  upgrade.before = state.installed()[0];
+  upgrade.before_row = upgrade.before->row;
+  state.record(ledger_entry(state), {upgrade});
+  ASSERT_EQ(state.installed().size(), 1U);
+  EXPECT_EQ(state.installed()[0].package.title(), "desk 2-1");
+  EXPECT_TRUE(state.owners_of("a").empty());
+  const PackageChange told = state.changes_of(TxnId{2}).at(0);
+  EXPECT_EQ(told.before->package.title(), "desk 1-1");
+  EXPECT_EQ(state.files_of(*told.before_row).at(0).path, "a");
+}
+
+TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
+  State state(path, Access::Change);
+  Journal journal;
+  journal.id = state.next_id();
+  journal.directory = "var/lib/hambrel/stage/1";
+  journal.moves = {{MoveKind::Exchange, "etc/x", "tree/etc/x", 11, 12, {}, {0755, 1, 2}}};
+  journal.times = {{"etc", 5, 6, 0, 0}};
+  state.write_journal(journal);
+  EXPECT_THROW(state.write_journal(journal), Error);
+  const auto standing = State(path, Access::Look).journal();
+  ASSERT_TRUE(standing);
+  EXPECT_EQ(standing->moves.at(0).inode_old, 12U);
+  EXPECT_EQ(standing->moves.at(0).after, (DirectoryAttributes{0755, 1, 2}));
+  LedgerEntry back = ledger_entry(state);
+  back.id = journal.id;
+  back.result = "taken back";
+  state.close_taken_back(back);
+  EXPECT_FALSE(state.journal());
+  EXPECT_TRUE(state.moves_of(journal.id).empty());
+  EXPECT_EQ(number(state.next_id()), 2);
+}
+
+TEST_F(StateTest, TheLedgerIsAChain) {
+  State state(path, Access::Change);
+  for (int i = 0; i < 3; ++i) state.record(ledger_entry(state), {});
+  const auto entries = state.ledger(10);
+  ASSERT_EQ(entries.size(), 3U);
+  EXPECT_EQ(entries[2].previous, Digest{});
+  for (const LedgerEntry& one : entries) EXPECT_EQ(one.digest, chain_digest(one));
+  EXPECT_EQ(entries[0].previous, entries[1].digest);
+  EXPECT_EQ(entries[1].previous, entries[2].digest);
+  LedgerEntry forged = entries[1];
+  forged.command = "hambrel remove everything";
+  EXPECT_NE(chain_digest(forged), forged.digest);
+}
+
+TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
+  const auto problem = [&](Access access) {
+    try {
+      State state(path, access);
+    } catch (const Error& error) {
+      return error.problem();
+    }
+    return std::string("opened");
+  };
+  execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
+  EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
+  execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 1");
+  test::write_file(path, "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
+  EXPECT_EQ(problem(Access::Look), "the state database is damaged: file is not a database");
+}
+
+TEST_F(StateTest, AnOlderSchemaIsMigratedOnlyByAChange) {
+  execute(path, "PRAGMA user_version = 0; CREATE TABLE later(x); DROP TABLE later");
+  EXPECT_THROW(State(path, Access::Look), Error);
+  EXPECT_NO_THROW(State(path, Access::Change));
+  EXPECT_NO_THROW(State(path, Access::Look));
+}
+
+}  // namespace hambrel::state
