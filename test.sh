@@ -7,4 +7,5 @@ tools/setup.sh build test demo
 cmake --preset "$preset" -DHAMBREL_TESTS=ON >/dev/null
 cmake --build --preset "$preset"
 tools/check-structure.sh
+tools/check-format.sh
 ctest --preset "$preset" "$@"

@@ -70,7 +70,7 @@ provides = ["record-store"]
 [config]
 files = ["etc/saltdb/*.toml"]
 E2
-  program usr/bin/saltdb "saltdb ${v%-*}"; manual saltdb "store for station records"
+  program usr/bin/saltdb "saltdb ${v%-*}"; filler usr/share/saltdb/units.tab $((${v:2:1} * 4)) 3; manual saltdb "store for station records"
   printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\n' | file 0640 etc/saltdb/store.toml
   mkdir -p "$dir/root/var/lib/saltdb"; chmod 0750 "$dir/root/var/lib/saltdb"
 done
@@ -119,7 +119,7 @@ E2
   sed -i "s/\"libbuoy >= $((major - 3)), libsemaphore\" /\"libbuoy >= $((major - 3))\", \"libbuoy < $((major - 2))\", \"libsemaphore >= 4\"/" "$dir/package.toml"
   program usr/bin/lampdesk "lampdesk ${v%-*}"; program usr/bin/lampctl "lampctl ${v%-*}"; manual lampdesk "operator desk for signal lamps"
   printf '# the desk of this station\nstation = "unnamed"\nlamps = 4\ninterval = %s\n' "$((major * 2))" | file 0644 etc/lampdesk/desk.toml
-  filler usr/share/lampdesk/patterns.dat $((300 + 40 * major)) "$major"
+  filler usr/share/lampdesk/patterns.dat $((200 + 40 * major + 25 * $(cut -d. -f2 <<<"$v"))) "$major"
   printf 'lampdesk\n' | file 0644 usr/share/harbour-menu/lampdesk.entry
 done
 for plugin in fog:5.2-1 regatta:5.1-1; do

@@ -13,7 +13,8 @@ namespace hambrel::cli {
 namespace {
 
 std::string option_text(const OptionSpec& option) {
-  std::string text = option.letter != 0 ? fmt::format("-{}, --{}", option.letter, option.name) : fmt::format("    --{}", option.name);
+  std::string text =
+      option.letter != 0 ? fmt::format("-{}, --{}", option.letter, option.name) : fmt::format("    --{}", option.name);
   if (option.value != nullptr) text += fmt::format(" {}", option.value);
   return text;
 }
@@ -37,20 +38,23 @@ void print_overview(const Screen& screen) {
       screen.line();
       screen.line(screen.paint(Style::Strong, group));
     }
-    screen.line(fmt::format("  {}{}{}", screen.paint(Style::Name, command.name), std::string(widest + 2 - std::string_view(command.name).size(), ' '), command.summary));
+    screen.line(fmt::format("  {}{}{}", screen.paint(Style::Name, command.name),
+                            std::string(widest + 2 - std::string_view(command.name).size(), ' '), command.summary));
   }
   screen.line();
   screen.line(screen.paint(Style::Strong, "Options of every command"));
   print_options(screen, common_options());
   screen.line();
-  screen.line("`hambrel help COMMAND` has examples. Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused, 4 declined,");
+  screen.line(
+      "`hambrel help COMMAND` has examples. Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused, 4 declined,");
   screen.line("5 not trusted, 6 locked, 7 not recovered; 10 from `list --exit-code`.");
 }
 
 }  // namespace
 
 void print_help(const Screen& screen, const Command& command) {
-  screen.line(fmt::format("{} {}", screen.paint(Style::Strong, fmt::format("hambrel {}", command.name)), command.usage));
+  screen.line(
+      fmt::format("{} {}", screen.paint(Style::Strong, fmt::format("hambrel {}", command.name)), command.usage));
   screen.line(fmt::format("  {}.", command.summary));
   if (*command.text != '\0') screen.raw("\n" + wrapped(command.text, 2, std::min<std::size_t>(100, terminal_width())));
   if (!command.options.empty()) {
@@ -63,7 +67,8 @@ void print_help(const Screen& screen, const Command& command) {
   for (const Example& example : command.examples) table.row({{example.line}, {example.meaning, Style::Faint}});
   table.print(screen);
   screen.line();
-  screen.line(screen.paint(Style::Faint, "Options of every command: --root DIR, --config FILE, --json, --color WHEN, -q, -v, -h"));
+  screen.line(screen.paint(Style::Faint,
+                           "Options of every command: --root DIR, --config FILE, --json, --color WHEN, -q, -v, -h"));
 }
 
 int run_help(Session& session, const Arguments& arguments) {
@@ -72,7 +77,9 @@ int run_help(Session& session, const Arguments& arguments) {
     return 0;
   }
   const Command* const command = find_command(arguments.words()[0]);
-  if (command == nullptr || command->hidden) throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", arguments.words()[0]), {}, "`hambrel help` lists them");
+  if (command == nullptr || command->hidden)
+    throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", arguments.words()[0]), {},
+                "`hambrel help` lists them");
   print_help(session.screen(), *command);
   return 0;
 }
@@ -83,7 +90,9 @@ int run_version(Session& session, const Arguments&) {
 }
 
 int run_completion(Session& session, const Arguments& arguments) {
-  if (arguments.words()[0] != "bash") throw Error(ErrorCode::Usage, fmt::format("no completion for \"{}\"", arguments.words()[0]), {}, "there is one for bash");
+  if (arguments.words()[0] != "bash")
+    throw Error(ErrorCode::Usage, fmt::format("no completion for \"{}\"", arguments.words()[0]), {},
+                "there is one for bash");
   session.screen().raw(R"bash(# completion of hambrel for bash; the program itself knows the words
 _hambrel() {
   local cur prev words cword
@@ -116,15 +125,23 @@ int run_complete_words(Session& session, const Arguments& arguments) {
     return 0;
   }
   const std::string name = command->name;
-  const Universe& universe = session.universe();
+  Arguments typed;  // the root that the line being typed speaks of
+  typed.set("root", session.root_path());
+  for (std::size_t i = 0; i + 1 < words.size(); ++i)
+    if (words[i] == "--root") typed.set("root", words[i + 1]);
+  Screen quiet(Screen::Color::Never);
+  Session there(typed, "", quiet);
+  const Universe& universe = there.universe();
   if (name == "remove" || name == "upgrade") {
     for (const PackageId id : universe.installed()) say(universe.package(id).name);
   } else if (name == "install" || name == "describe" || name == "files") {
     for (const std::string& one : universe.names()) say(one);
   } else if (name == "refresh") {
-    for (const auto& one : session.repositories()) say(one.name);
+    for (const auto& one : there.repositories()) say(one.name);
   } else if (name == "list") {
-    for (const char* one : {"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "name:", "repo:", "not:"}) say(one);
+    for (const char* one :
+         {"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "name:", "repo:", "not:"})
+      say(one);
   } else if (name == "help") {
     for (const Command& one : commands())
       if (!one.hidden) say(one.name);
@@ -138,8 +155,11 @@ int run_demo(Session& session, const Arguments& arguments) {
   // beside the program in its install prefix, where it was installed to, or in the source tree it was built from
   const std::string beside = fmt::format("/{}/../share/hambrel/demo", os::parent_of(os::host_path(os::program_path())));
   for (const std::string& directory : {beside, std::string(HAMBREL_DATA_DIR "/demo"), std::string(HAMBREL_SOURCE_DEMO)})
-    if (story.empty() && host->stat_followed(os::host_path(directory + "/story.sh"))) story = "/" + os::host_path(directory + "/story.sh");
-  if (story.empty()) throw Error(ErrorCode::NotFound, "the demo's files are not installed", HAMBREL_DATA_DIR "/demo", "run `cmake --install` again");
+    if (story.empty() && host->stat_followed(os::host_path(directory + "/story.sh")))
+      story = "/" + os::host_path(directory + "/story.sh");
+  if (story.empty())
+    throw Error(ErrorCode::NotFound, "the demo's files are not installed", HAMBREL_DATA_DIR "/demo",
+                "run `cmake --install` again");
   setenv("HAMBREL", os::program_path().c_str(), 1);
   if (const auto keep = arguments.value("keep")) setenv("DEMO_DIR", ("/" + os::host_path(*keep)).c_str(), 1);
   if (session.screen().color()) setenv("DEMO_COLOR", "always", 1);

@@ -32,12 +32,14 @@ class Change {
     check(selection);
     make_plan(request, selection);
     if (arguments_.has("verbose"))
-      session_.progress().note(fmt::format("{} candidates, {} conflicts in the search", session_.universe().size(), selection.conflicts));
+      session_.progress().note(
+          fmt::format("{} candidates, {} conflicts in the search", session_.universe().size(), selection.conflicts));
     if (plan_.empty()) return nothing_to_do();
     plan_files();
     const bool dry = arguments_.has("dry-run");
     if (session_.json() && dry) session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "dry run"}}));
-    if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_.screen(), plan_, session_.root_path());
+    if (!session_.json() && !(session_.quiet() && arguments_.has("yes")))
+      print_plan(session_.screen(), plan_, session_.root_path());
     if (dry) return 0;
     ask_consent(session_, arguments_);
     tell_done(session_, carry_out(), plan_);
@@ -50,14 +52,17 @@ class Change {
     std::vector<Package> set;
     for (const PackageId id : selection.chosen) set.push_back(session_.universe().package(id));
     if (const auto problems = plan::problems_of(set); !problems.empty())
-      throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {}, "nothing was changed; please report this with the output of `hambrel list`");
+      throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
+                  "nothing was changed; please report this with the output of `hambrel list`");
   }
 
   void make_plan(const solve::Request& request, const solve::Selection& selection) {
     const Universe& universe = session_.universe();
     std::set<PackageId> cached;
     for (const PackageId id : selection.chosen)
-      if (session_.file_reader(id) != nullptr || (!universe[id].offers.empty() && repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
+      if (session_.file_reader(id) != nullptr ||
+          (!universe[id].offers.empty() &&
+           repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
         cached.insert(id);
     const std::string kind = plan_.kind;
     plan_ = plan::make_plan(universe, request, selection, cached);
@@ -70,14 +75,19 @@ class Change {
       return 0;
     }
     if (session_.quiet()) return 0;
-    session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty() ? "Nothing to do: everything is at its newest version."
-                                                                             : "Nothing to do: it is all as asked for.");
+    session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty()
+                               ? "Nothing to do: everything is at its newest version."
+                               : "Nothing to do: it is all as asked for.");
     for (const plan::HeldBack& one : plan_.held_back)
-      session_.screen().line(fmt::format("  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it", one.name, one.stays, one.offered, one.name, one.offered));
+      session_.screen().line(
+          fmt::format("  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
+                      one.name, one.stays, one.offered, one.name, one.offered));
     return 0;
   }
 
-  static bool brings_files(const plan::Step& step) { return step.action != plan::Action::Remove && step.action != plan::Action::Mark; }
+  static bool brings_files(const plan::Step& step) {
+    return step.action != plan::Action::Remove && step.action != plan::Action::Mark;
+  }
 
   void plan_files() {
     std::vector<PackageId> coming;
@@ -85,7 +95,9 @@ class Change {
       if (!brings_files(step)) continue;
       const Package& package = session_.universe().package(*step.after_id);
       if (const std::string feature = unknown_feature(package); !feature.empty())
-        throw Error(ErrorCode::Refused, fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {}, "use a newer hambrel, or an older version of the package");
+        throw Error(ErrorCode::Refused,
+                    fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {},
+                    "use a newer hambrel, or an older version of the package");
       coming.push_back(*step.after_id);
     }
     tables_ = tables_of(session_, coming);
@@ -97,7 +109,8 @@ class Change {
       state = empty.get();
     }
     for (const plan::Step& step : plan_.steps)
-      if (step.before_id && step.action != plan::Action::Mark) leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
+      if (step.before_id && step.action != plan::Action::Mark)
+        leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
     plan_.notices = tree_.notices;
   }
@@ -108,7 +121,8 @@ class Change {
     for (const plan::Step& step : plan_.steps)
       if (brings_files(step) && session_.file_reader(*step.after_id) == nullptr)
         wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
-    return repo::download(session_.root(), wanted, session_.repositories(), session_.settings().downloads, session_.progress());
+    return repo::download(session_.root(), wanted, session_.repositories(), session_.settings().downloads,
+                          session_.progress());
   }
 
   void open_sources() {
@@ -122,10 +136,12 @@ class Change {
         reader->verify_all();  // nobody else vouches for a file from outside
       } else {
         const std::string path = repo::cache_path(one.package);
-        owned_.push_back(std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path)));
+        owned_.push_back(
+            std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path)));
         reader = owned_.back().get();
         if (reader->footer().table_digest != universe[id].offers.front().table_digest)
-          throw Error(ErrorCode::Untrusted, "the table of contents is not the one that the index names", reader->where(), "run `hambrel refresh` and try again");
+          throw Error(ErrorCode::Untrusted, "the table of contents is not the one that the index names",
+                      reader->where(), "run `hambrel refresh` and try again");
       }
       sources_.push_back({one.package, reader});
     }
@@ -137,7 +153,9 @@ class Change {
     for (const plan::Step& step : plan_.steps) {
       state::PackageChange change;
       change.name = step.name;
-      if (step.before_id) change.before_row = universe[*step.before_id].installed->row, change.before = session_.present()->package(*change.before_row);
+      if (step.before_id)
+        change.before_row = universe[*step.before_id].installed->row,
+        change.before = session_.present()->package(*change.before_row);
       if (step.action == plan::Action::Mark) {
         change.after_row = change.before_row;
         change.after = change.before;

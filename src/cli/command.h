@@ -13,9 +13,9 @@
 namespace hambrel::cli {
 
 struct OptionSpec {
-  const char* name;        // without the dashes
-  char letter;             // 0: none
-  const char* value;       // name of its value in help; nullptr: a switch
+  const char* name;   // without the dashes
+  char letter;        // 0: none
+  const char* value;  // name of its value in help; nullptr: a switch
   const char* help;
 };
 

@@ -21,67 +21,224 @@ std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
 
 std::vector<Command> make_commands() {
   std::vector<Command> all;
-  all.push_back({"refresh", "Look", "[REPOSITORY...]", "fetch the indexes of the repositories", "", {},
-                 {{"hambrel refresh", "all enabled repositories"}, {"hambrel refresh skerry-base", "one of them"}}, 0, SIZE_MAX, run_refresh});
-  all.push_back({"search", "Look", "WORD...", "find packages by name, summary, description and provided names",
-                 "Every word must be found. Best finds come first.", {},
-                 {{"hambrel search tide", "everything about tides"}, {"hambrel search chart tiles", "both words"}}, 1, SIZE_MAX, run_search});
-  all.push_back({"describe", "Look", "SPEC...", "everything about a package", kSpecText, {},
+  all.push_back({"refresh",
+                 "Look",
+                 "[REPOSITORY...]",
+                 "fetch the indexes of the repositories",
+                 "",
+                 {},
+                 {{"hambrel refresh", "all enabled repositories"}, {"hambrel refresh skerry-base", "one of them"}},
+                 0,
+                 SIZE_MAX,
+                 run_refresh});
+  all.push_back({"search",
+                 "Look",
+                 "WORD...",
+                 "find packages by name, summary, description and provided names",
+                 "Every word must be found. Best finds come first.",
+                 {},
+                 {{"hambrel search tide", "everything about tides"}, {"hambrel search chart tiles", "both words"}},
+                 1,
+                 SIZE_MAX,
+                 run_search});
+  all.push_back({"describe",
+                 "Look",
+                 "SPEC...",
+                 "everything about a package",
+                 kSpecText,
+                 {},
                  {{"hambrel describe lampdesk", "versions, sizes, relations, state"},
-                  {"hambrel describe ./moorlog.hambrel", "a package file"}}, 1, SIZE_MAX, run_describe});
-  all.push_back({"list", "Look", "[CONDITION...]", "packages by condition",
-                 "Conditions: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME; not: turns one round. All must hold; "
+                  {"hambrel describe ./moorlog.hambrel", "a package file"}},
+                 1,
+                 SIZE_MAX,
+                 run_describe});
+  all.push_back({"list",
+                 "Look",
+                 "[CONDITION...]",
+                 "packages by condition",
+                 "Conditions: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME; not: turns "
+                 "one round. All must hold; "
                  "without any, what is installed is listed.",
                  {{"exit-code", 0, nullptr, "exit with 10 when something was listed"}},
                  {{"hambrel list", "what is installed"},
                   {"hambrel list upgradable", "what `hambrel upgrade` would renew"},
-                  {"hambrel list available not:installed 'name:lampdesk*'", "conditions together"}}, 0, SIZE_MAX, run_list});
-  all.push_back({"files", "Look", "SPEC", "the files of a package, installed or not", "", {},
+                  {"hambrel list available not:installed 'name:lampdesk*'", "conditions together"}},
+                 0,
+                 SIZE_MAX,
+                 run_list});
+  all.push_back({"files",
+                 "Look",
+                 "SPEC",
+                 "the files of a package, installed or not",
+                 "",
+                 {},
                  {{"hambrel files lampdesk", "of the installed version, else of the newest on offer"},
-                  {"hambrel files ./moorlog.hambrel", "of a package file"}}, 1, 1, run_files});
-  all.push_back({"owner", "Look", "PATH...", "the package that a file belongs to", "", {},
-                 {{"hambrel owner /usr/bin/lampctl", ""}, {"hambrel owner /etc/tidewatch.conf /usr/bin/tidewatch", "several at once"}}, 1, SIZE_MAX, run_owner});
+                  {"hambrel files ./moorlog.hambrel", "of a package file"}},
+                 1,
+                 1,
+                 run_files});
+  all.push_back({"owner",
+                 "Look",
+                 "PATH...",
+                 "the package that a file belongs to",
+                 "",
+                 {},
+                 {{"hambrel owner /usr/bin/lampctl", ""},
+                  {"hambrel owner /etc/tidewatch.conf /usr/bin/tidewatch", "several at once"}},
+                 1,
+                 SIZE_MAX,
+                 run_owner});
 
-  all.push_back({"install", "Change", "SPEC...", "install packages with what they require", kSpecText, change_options({kWithoutRecommended}),
+  all.push_back({"install",
+                 "Change",
+                 "SPEC...",
+                 "install packages with what they require",
+                 kSpecText,
+                 change_options({kWithoutRecommended}),
                  {{"hambrel install lampdesk", "the newest version that fits"},
                   {"hambrel install 'lampdesk>=6' tidewatch", "a version, and another package, in one transaction"},
-                  {"hambrel install ./moorlog.hambrel", "a file; what it requires comes from the repositories"}}, 1, SIZE_MAX, run_install});
-  all.push_back({"remove", "Change", "SPEC...", "remove packages",
-                 "Configuration that was edited stays as a leftover. What only these packages needed stays, too, unless --unneeded is given.",
-                 change_options({{"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"}}),
-                 {{"hambrel remove foghorn", ""}, {"hambrel remove --unneeded lampdesk", "with what was only there for it"}}, 1, SIZE_MAX, run_remove});
-  all.push_back({"upgrade", "Change", "[SPEC...]", "bring installed packages to their newest versions", "",
+                  {"hambrel install ./moorlog.hambrel", "a file; what it requires comes from the repositories"}},
+                 1,
+                 SIZE_MAX,
+                 run_install});
+  all.push_back(
+      {"remove",
+       "Change",
+       "SPEC...",
+       "remove packages",
+       "Configuration that was edited stays as a leftover. What only these packages needed stays, too, unless "
+       "--unneeded is given.",
+       change_options({{"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"}}),
+       {{"hambrel remove foghorn", ""}, {"hambrel remove --unneeded lampdesk", "with what was only there for it"}},
+       1,
+       SIZE_MAX,
+       run_remove});
+  all.push_back({"upgrade",
+                 "Change",
+                 "[SPEC...]",
+                 "bring installed packages to their newest versions",
+                 "",
                  change_options({{"except", 0, "NAME", "leave this package as it is, this time"}, kWithoutRecommended}),
-                 {{"hambrel upgrade", "everything"}, {"hambrel upgrade saltdb", "one package, and what that asks for"},
-                  {"hambrel upgrade --except lampdesk", "everything but one"}}, 0, SIZE_MAX, run_upgrade});
+                 {{"hambrel upgrade", "everything"},
+                  {"hambrel upgrade saltdb", "one package, and what that asks for"},
+                  {"hambrel upgrade --except lampdesk", "everything but one"}},
+                 0,
+                 SIZE_MAX,
+                 run_upgrade});
 
-  all.push_back({"ledger", "Record", "[show N]", "the record of all transactions", "", {{"most", 0, "COUNT", "list at most so many (20)"}},
-                 {{"hambrel ledger", "the last ones, newest first"}, {"hambrel ledger show 7", "one transaction, whole"}}, 0, 2, run_ledger});
-  all.push_back({"undo", "Record", "N", "take back what transaction N did, out of the attic",
-                 "History is never rewritten: this is a new transaction, which can be undone in turn.", change_options({}),
-                 {{"hambrel undo 7", ""}, {"hambrel undo 7 --dry-run", "only show what it would do"}}, 1, 1, run_undo});
-  all.push_back({"recover", "Care", "", "make an interrupted transaction whole", "Every changing command does this first; this one does nothing else.",
-                 {{"wait", 0, "SECONDS", "wait so long for another run to end"}}, {{"hambrel recover", ""}}, 0, 0, run_recover});
+  all.push_back(
+      {"ledger",
+       "Record",
+       "[show N]",
+       "the record of all transactions",
+       "",
+       {{"most", 0, "COUNT", "list at most so many (20)"}},
+       {{"hambrel ledger", "the last ones, newest first"}, {"hambrel ledger show 7", "one transaction, whole"}},
+       0,
+       2,
+       run_ledger});
+  all.push_back({"undo",
+                 "Record",
+                 "N",
+                 "take back what transaction N did, out of the attic",
+                 "History is never rewritten: this is a new transaction, which can be undone in turn.",
+                 change_options({}),
+                 {{"hambrel undo 7", ""}, {"hambrel undo 7 --dry-run", "only show what it would do"}},
+                 1,
+                 1,
+                 run_undo});
+  all.push_back({"recover",
+                 "Care",
+                 "",
+                 "make an interrupted transaction whole",
+                 "Every changing command does this first; this one does nothing else.",
+                 {{"wait", 0, "SECONDS", "wait so long for another run to end"}},
+                 {{"hambrel recover", ""}},
+                 0,
+                 0,
+                 run_recover});
 
-  all.push_back({"repo", "Sources", "list | add NAME URL | drop NAME | enable NAME | disable NAME", "the repositories of this root", "",
-                 {{"channels", 0, "NAMES", "of add: channels to follow, with commas (stable)"}, {"rank", 0, "1-99", "of add: smaller is preferred (50)"}},
+  all.push_back({"repo",
+                 "Sources",
+                 "list | add NAME URL | drop NAME | enable NAME | disable NAME",
+                 "the repositories of this root",
+                 "",
+                 {{"channels", 0, "NAMES", "of add: channels to follow, with commas (stable)"},
+                  {"rank", 0, "1-99", "of add: smaller is preferred (50)"}},
                  {{"hambrel repo add skerry-base http://127.0.0.1:8080/skerry-base", ""},
-                  {"hambrel repo list", ""}, {"hambrel repo disable cove-workshop", "keep it, but use nothing of it"}}, 1, 3, run_repo});
+                  {"hambrel repo list", ""},
+                  {"hambrel repo disable cove-workshop", "keep it, but use nothing of it"}},
+                 1,
+                 3,
+                 run_repo});
 
-  all.push_back({"pack", "Make", "DIR", "make a package file from DIR/package.toml and DIR/root/", "",
-                 {{"output", 'o', "FILE", "where to write it (NAME-VERSION.ARCH.hambrel here)"}, {"level", 0, "1-19", "of compression (9)"}},
-                 {{"hambrel pack lampdesk/", ""}, {"hambrel pack lampdesk/ -o packages/lampdesk/5.4-1.x86_64.hambrel", "where a repository has it"}}, 1, 1, run_pack});
-  all.push_back({"publish", "Make", "DIR", "make a repository of the package files in DIR/packages/",
-                 "Files lie at packages/NAME/VERSION.ARCH.hambrel. DIR/repository.toml may put some into other channels than stable.", {},
-                 {{"hambrel publish /srv/skerry-base", ""}}, 1, 1, run_publish});
+  all.push_back({"pack",
+                 "Make",
+                 "DIR",
+                 "make a package file from DIR/package.toml and DIR/root/",
+                 "",
+                 {{"output", 'o', "FILE", "where to write it (NAME-VERSION.ARCH.hambrel here)"},
+                  {"level", 0, "1-19", "of compression (9)"}},
+                 {{"hambrel pack lampdesk/", ""},
+                  {"hambrel pack lampdesk/ -o packages/lampdesk/5.4-1.x86_64.hambrel", "where a repository has it"}},
+                 1,
+                 1,
+                 run_pack});
+  all.push_back({"publish",
+                 "Make",
+                 "DIR",
+                 "make a repository of the package files in DIR/packages/",
+                 "Files lie at packages/NAME/VERSION.ARCH.hambrel. DIR/repository.toml may put some into other "
+                 "channels than stable.",
+                 {},
+                 {{"hambrel publish /srv/skerry-base", ""}},
+                 1,
+                 1,
+                 run_publish});
 
-  all.push_back({"demo", "Also", "", "play the Skerry harbour story in a temporary directory", "",
-                 {{"keep", 0, "DIR", "play in DIR and leave it there"}}, {{"hambrel demo", ""}}, 0, 0, run_demo});
-  all.push_back({"completion", "Also", "bash", "the completion script for a shell", "", {},
-                 {{"hambrel completion bash > /etc/bash_completion.d/hambrel", ""}}, 1, 1, run_completion});
-  all.push_back({"help", "Also", "[COMMAND]", "this help, or that of a command", "", {}, {{"hambrel help install", ""}}, 0, 1, run_help});
-  all.push_back({"version", "Also", "", "the version of this program", "", {}, {{"hambrel version", ""}}, 0, 0, run_version});
-  all.push_back({"complete-words", "Also", "", "candidates for the shell's completion", "", {}, {}, 0, SIZE_MAX, run_complete_words, true});
+  all.push_back({"demo",
+                 "Also",
+                 "",
+                 "play the Skerry harbour story in a temporary directory",
+                 "",
+                 {{"keep", 0, "DIR", "play in DIR and leave it there"}},
+                 {{"hambrel demo", ""}},
+                 0,
+                 0,
+                 run_demo});
+  all.push_back({"completion",
+                 "Also",
+                 "bash",
+                 "the completion script for a shell",
+                 "",
+                 {},
+                 {{"hambrel completion bash > /etc/bash_completion.d/hambrel", ""}},
+                 1,
+                 1,
+                 run_completion});
+  all.push_back({"help",
+                 "Also",
+                 "[COMMAND]",
+                 "this help, or that of a command",
+                 "",
+                 {},
+                 {{"hambrel help install", ""}},
+                 0,
+                 1,
+                 run_help});
+  all.push_back(
+      {"version", "Also", "", "the version of this program", "", {}, {{"hambrel version", ""}}, 0, 0, run_version});
+  all.push_back({"complete-words",
+                 "Also",
+                 "",
+                 "candidates for the shell's completion",
+                 "",
+                 {},
+                 {},
+                 0,
+                 SIZE_MAX,
+                 run_complete_words,
+                 true});
   return all;
 }
 

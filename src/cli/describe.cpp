@@ -16,17 +16,27 @@ constexpr std::size_t kLabel = 12, kWidest = 100;
 
 class Description {
  public:
-  Description(const Screen& screen, const Universe& universe, PackageId id) : screen_(screen), universe_(universe), id_(id) {}
+  Description(const Screen& screen, const Universe& universe, PackageId id)
+      : screen_(screen), universe_(universe), id_(id) {}
 
   void print() const {
     const Candidate& one = universe_[id_];
     const Package& package = one.package;
     screen_.line(screen_.paint(Style::Name, package.name) + "  " + printable(package.summary));
-    field("version", fmt::format("{}, for {}", package.version.text(), package.arch == "any" ? "any architecture" : package.arch));
-    if (one.installed) field("state", fmt::format("installed, {}, from {}, {}", text_of(one.installed->reason), one.installed->origin, time_text(one.installed->time)));
-    else field("state", universe_.installed_of(package.name) ? fmt::format("not installed ({} is)", universe_.package(*universe_.installed_of(package.name)).version.text()) : "not installed");
-    field("size", fmt::format("{} in {} installed{}", size_text(package.installed_size), count_text(package.file_count, "file", "files"),
-                              one.offers.empty() ? "" : fmt::format(", {} to fetch", size_text(one.offers.front().size))));
+    field("version",
+          fmt::format("{}, for {}", package.version.text(), package.arch == "any" ? "any architecture" : package.arch));
+    if (one.installed)
+      field("state", fmt::format("installed, {}, from {}, {}", text_of(one.installed->reason), one.installed->origin,
+                                 time_text(one.installed->time)));
+    else
+      field("state", universe_.installed_of(package.name)
+                         ? fmt::format("not installed ({} is)",
+                                       universe_.package(*universe_.installed_of(package.name)).version.text())
+                         : "not installed");
+    field("size",
+          fmt::format("{} in {} installed{}", size_text(package.installed_size),
+                      count_text(package.file_count, "file", "files"),
+                      one.offers.empty() ? "" : fmt::format(", {} to fetch", size_text(one.offers.front().size))));
     relations("requires", package.requires_);
     relations("recommends", package.recommends);
     relations("suggests", package.suggests);
@@ -74,8 +84,13 @@ class Description {
     Table table(4);
     for (const PackageId id : universe_.versions_of(universe_.package(id_).name))
       for (const Offer& offer : universe_[id].offers)
-        table.row({{universe_.package(id).version.text()}, {offer.title()}, {size_text(offer.size), Style::Plain, true},
-                   {universe_[id].installed ? "installed" : offer.followed ? "" : "channel not followed", Style::Faint}});
+        table.row({{universe_.package(id).version.text()},
+                   {offer.title()},
+                   {size_text(offer.size), Style::Plain, true},
+                   {universe_[id].installed ? "installed"
+                    : offer.followed        ? ""
+                                            : "channel not followed",
+                    Style::Faint}});
     if (table.empty()) return;
     screen_.line();
     screen_.line("  " + screen_.paint(Style::Faint, "to be had"));
@@ -102,7 +117,9 @@ int run_describe(Session& session, const Arguments& arguments) {
       for (const PackageId id : ids)
         if (shown.empty() || universe.package(shown.back()).name != universe.package(id).name) shown.push_back(id);
     } else {
-      const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return universe[id].installed && spec.kind != Spec::Kind::File; });
+      const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) {
+        return universe[id].installed && spec.kind != Spec::Kind::File;
+      });
       shown.push_back(installed == ids.end() ? ids.front() : *installed);
     }
     for (const PackageId id : shown) {
@@ -110,7 +127,8 @@ int run_describe(Session& session, const Arguments& arguments) {
         Json object = brief_json(universe, id);
         object["manifest"] = package_to_json(universe.package(id));
         Json versions = Json::array();
-        for (const PackageId other : universe.versions_of(universe.package(id).name)) versions.push_back(brief_json(universe, other));
+        for (const PackageId other : universe.versions_of(universe.package(id).name))
+          versions.push_back(brief_json(universe, other));
         object["versions"] = std::move(versions);
         session.screen().line(canonical(object));
         continue;

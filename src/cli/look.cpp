@@ -15,7 +15,8 @@ namespace {
 
 /// How well a package answers to a word; 0 is best, nothing if not at all.
 enum class Found { Name, NamePart, Summary, Provided, Description };
-constexpr std::array<const char*, 5> kFoundTitles{"called so", "in the name", "in the summary", "in a provided name", "in the description"};
+constexpr std::array<const char*, 5> kFoundTitles{"called so", "in the name", "in the summary", "in a provided name",
+                                                  "in the description"};
 
 std::optional<Found> find_word(const Package& package, const std::string& word) {
   if (package.name == word) return Found::Name;
@@ -70,14 +71,18 @@ int run_search(Session& session, const Arguments& arguments) {
         screen.line(canonical(object));
         continue;
       }
-      table.row({{one.installed ? "*" : " ", Style::Come}, {one.package.name, Style::Name}, {one.package.version.text()}, {printable(one.package.summary)}});
+      table.row({{one.installed ? "*" : " ", Style::Come},
+                 {one.package.name, Style::Name},
+                 {one.package.version.text()},
+                 {printable(one.package.summary)}});
     }
     table.print(screen);
   }
   if (!any && !session.json()) {
     screen.line(fmt::format("Nothing is called, says or provides \"{}\".", printable(join(arguments.words(), " "))));
     if (arguments.words().size() == 1)
-      if (const std::string near = did_you_mean(lower(arguments.words()[0]), universe.names()); !near.empty()) screen.line("  -> " + near);
+      if (const std::string near = did_you_mean(lower(arguments.words()[0]), universe.names()); !near.empty())
+        screen.line("  -> " + near);
   }
   return 0;
 }
@@ -90,7 +95,8 @@ struct Condition {
 };
 
 Condition parse_condition(std::string_view text) {
-  static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded"};
+  static const std::vector<std::string> plain{"installed", "available", "upgradable",
+                                              "wanted",    "pulled-in", "unneeded"};
   Condition condition;
   std::string_view rest = text;
   while (rest.starts_with("not:")) condition.negated = !condition.negated, rest.remove_prefix(4);
@@ -103,8 +109,11 @@ Condition parse_condition(std::string_view text) {
     if (std::find(plain.begin(), plain.end(), condition.kind) != plain.end()) return condition;
   }
   const std::string near = did_you_mean(condition.kind, plain);
-  throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
-              near.empty() ? "there are: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME not:CONDITION" : near);
+  throw Error(
+      ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
+      near.empty()
+          ? "there are: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME not:CONDITION"
+          : near);
 }
 
 class Conditions {
@@ -119,8 +128,10 @@ class Conditions {
     const bool offers = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
       return !one.negated && (one.kind == "available" || one.kind == "repo");
     });
-    everything_ = offers || std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "installed" && one.negated; });
-    const bool about_installed = std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind != "name" && one.kind != "repo"; });
+    everything_ = offers || std::any_of(all_.begin(), all_.end(),
+                                        [](const Condition& one) { return one.kind == "installed" && one.negated; });
+    const bool about_installed = std::any_of(
+        all_.begin(), all_.end(), [](const Condition& one) { return one.kind != "name" && one.kind != "repo"; });
     everything_ = everything_ || !about_installed;
   }
 
@@ -129,23 +140,27 @@ class Conditions {
     const Candidate& one = universe_[id];
     if (!one.installed && (!everything_ || representative(universe_, one.package.name) != id)) {
       const auto& ids = universe_.versions_of(one.package.name);
-      const auto newest = std::find_if(ids.begin(), ids.end(), [&](PackageId other) { return universe_[other].offered(); });
+      const auto newest =
+          std::find_if(ids.begin(), ids.end(), [&](PackageId other) { return universe_[other].offered(); });
       if (!everything_ || newest == ids.end() || *newest != id) return false;
     }
-    return std::all_of(all_.begin(), all_.end(), [&](const Condition& condition) { return holds(condition, id) != condition.negated; });
+    return std::all_of(all_.begin(), all_.end(),
+                       [&](const Condition& condition) { return holds(condition, id) != condition.negated; });
   }
 
  private:
   bool holds(const Condition& condition, PackageId id) const {
     const Candidate& one = universe_[id];
-    if (condition.kind == "installed") return one.installed || (condition.negated && universe_.installed_of(one.package.name));
+    if (condition.kind == "installed")
+      return one.installed || (condition.negated && universe_.installed_of(one.package.name));
     if (condition.kind == "available") return one.offered();
     if (condition.kind == "upgradable") return one.installed && universe_.newer_offer(id);
     if (condition.kind == "wanted") return one.installed && one.installed->reason == Reason::Wanted;
     if (condition.kind == "pulled-in") return one.installed && one.installed->reason == Reason::PulledIn;
     if (condition.kind == "unneeded") return unneeded_.contains(id);
     if (condition.kind == "name") return glob_match(condition.value, one.package.name);
-    return std::any_of(one.offers.begin(), one.offers.end(), [&](const Offer& offer) { return glob_match(condition.value, offer.repository); });
+    return std::any_of(one.offers.begin(), one.offers.end(),
+                       [&](const Offer& offer) { return glob_match(condition.value, offer.repository); });
   }
 
   const Universe& universe_;
@@ -174,7 +189,8 @@ int run_list(Session& session, const Arguments& arguments) {
     table.row({{one.package.name, Style::Name},
                {one.package.version.text()},
                {newer ? "-> " + universe.package(*newer).version.text() : "", Style::Come},
-               {one.installed ? std::string(text_of(one.installed->reason)) : "", one.installed && one.installed->reason == Reason::Wanted ? Style::Plain : Style::Faint},
+               {one.installed ? std::string(text_of(one.installed->reason)) : "",
+                one.installed && one.installed->reason == Reason::Wanted ? Style::Plain : Style::Faint},
                {printable(one.package.summary), Style::Faint}});
   }
   table.print(screen);
@@ -199,7 +215,9 @@ int run_owner(Session& session, const Arguments& arguments) {
     }
     std::vector<std::string> names;
     for (const auto& owner : owners) names.push_back(owner.package_name);
-    table.row({{"/" + printable(path)}, {names.empty() ? "belongs to no package" : join(names, ", "), names.empty() ? Style::Warn : Style::Name}});
+    table.row(
+        {{"/" + printable(path)},
+         {names.empty() ? "belongs to no package" : join(names, ", "), names.empty() ? Style::Warn : Style::Name}});
   }
   table.print(screen);
   return code;
@@ -210,7 +228,9 @@ int run_files(Session& session, const Arguments& arguments) {
   session.add_files(specs);
   const Universe& universe = session.universe();
   const auto ids = select(session, specs[0]);
-  const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return universe[id].installed && specs[0].kind != Spec::Kind::File; });
+  const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) {
+    return universe[id].installed && specs[0].kind != Spec::Kind::File;
+  });
   const PackageId id = installed == ids.end() ? ids.front() : *installed;
   const Screen& screen = session.screen();
   for (const FileEntry& entry : files_of(session, id)) {

@@ -44,7 +44,8 @@ std::string painted(bool color, Style style, std::string_view text) {
 
 }  // namespace
 
-Screen::Screen(Color color) : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
+Screen::Screen(Color color)
+    : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
 
 void Screen::raw(std::string_view text) const { std::fwrite(text.data(), 1, text.size(), stdout); }
 void Screen::line(std::string_view text) const { raw(fmt::format("{}\n", text)); }
@@ -53,6 +54,7 @@ void Screen::note(std::string_view text) const {
   const std::string whole = fmt::format("{}\n", text);
   std::fwrite(whole.data(), 1, whole.size(), stderr);
 }
+void Screen::hint(std::string_view text) const { note(fmt::format("  {} {}", paint_error(Style::Come, "->"), text)); }
 std::string Screen::paint(Style style, std::string_view text) const { return painted(color_, style, text); }
 std::string Screen::paint_error(Style style, std::string_view text) const { return painted(error_color_, style, text); }
 
@@ -127,7 +129,9 @@ std::string time_text(std::int64_t seconds) {
 
 std::string age_text(std::int64_t now, std::int64_t then) {
   const std::int64_t age = std::max<std::int64_t>(0, now - then);
-  const auto say = [](std::int64_t count, const char* unit) { return fmt::format("{} {}{} ago", count, unit, count == 1 ? "" : "s"); };
+  const auto say = [](std::int64_t count, const char* unit) {
+    return fmt::format("{} {}{} ago", count, unit, count == 1 ? "" : "s");
+  };
   if (age < 60) return "just now";
   if (age < 3600) return say(age / 60, "minute");
   if (age < 48 * 3600) return say(age / 3600, "hour");

@@ -16,9 +16,10 @@ class Screen {
   enum class Color { Auto, Always, Never };
   explicit Screen(Color color);
 
-  void line(std::string_view text = {}) const;         // to standard output
+  void line(std::string_view text = {}) const;  // to standard output
   void raw(std::string_view text) const;
-  void note(std::string_view text) const;              // to standard error
+  void note(std::string_view text) const;  // to standard error
+  void hint(std::string_view text) const;  // what to do next, under a message, to standard error
   std::string paint(Style style, std::string_view text) const;
   std::string paint_error(Style style, std::string_view text) const;  // for standard error
   bool color() const { return color_; }
@@ -49,10 +50,10 @@ class Table {
   std::vector<std::vector<Cell>> rows_;
 };
 
-std::string size_text(std::uint64_t bytes);            // "1.3 MiB"
-std::string change_text(std::int64_t bytes);           // "+1.3 MiB", "-12 KiB", "0 B"
-std::string time_text(std::int64_t seconds);           // "2026-11-23 08:15 UTC"
-std::string age_text(std::int64_t now, std::int64_t then);  // "3 minutes ago"
+std::string size_text(std::uint64_t bytes);                                              // "1.3 MiB"
+std::string change_text(std::int64_t bytes);                                             // "+1.3 MiB", "-12 KiB", "0 B"
+std::string time_text(std::int64_t seconds);                                             // "2026-11-23 08:15 UTC"
+std::string age_text(std::int64_t now, std::int64_t then);                               // "3 minutes ago"
 std::string count_text(std::size_t count, std::string_view one, std::string_view many);  // "1 package", "3 packages"
 /// Wraps words to a width, each line indented.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);

@@ -14,23 +14,33 @@ namespace hambrel::cli {
 
 Json brief_json(const Universe& universe, PackageId id) {
   const Candidate& one = universe[id];
-  Json object = {{"name", one.package.name}, {"version", one.package.version.text()}, {"arch", one.package.arch},
-                 {"summary", one.package.summary}, {"installed", one.installed.has_value()}, {"installed_size", one.package.installed_size}};
+  Json object = {{"name", one.package.name},
+                 {"version", one.package.version.text()},
+                 {"arch", one.package.arch},
+                 {"summary", one.package.summary},
+                 {"installed", one.installed.has_value()},
+                 {"installed_size", one.package.installed_size}};
   if (one.installed) {
     object["reason"] = text_of(one.installed->reason);
     object["origin"] = one.installed->origin;
     if (const auto newer = universe.newer_offer(id)) object["newer"] = universe.package(*newer).version.text();
   }
   Json offers = Json::array();
-  for (const Offer& offer : one.offers) offers.push_back({{"repository", offer.repository}, {"channel", offer.channel}, {"size", offer.size}});
+  for (const Offer& offer : one.offers)
+    offers.push_back({{"repository", offer.repository}, {"channel", offer.channel}, {"size", offer.size}});
   object["offers"] = std::move(offers);
   return object;
 }
 
 Json entry_json(const FileEntry& entry) {
   static constexpr const char* kTypes[] = {"file", "directory", "symlink", "hardlink"};
-  Json object = {{"path", "/" + entry.path}, {"type", kTypes[static_cast<int>(entry.type)]}, {"mode", fmt::format("{:04o}", entry.mode)},
-                 {"user", entry.user}, {"group", entry.group}, {"mtime", entry.mtime}, {"config", entry.config}};
+  Json object = {{"path", "/" + entry.path},
+                 {"type", kTypes[static_cast<int>(entry.type)]},
+                 {"mode", fmt::format("{:04o}", entry.mode)},
+                 {"user", entry.user},
+                 {"group", entry.group},
+                 {"mtime", entry.mtime},
+                 {"config", entry.config}};
   if (entry.type == EntryType::File) object["size"] = entry.size, object["sha256"] = entry.digest.hex();
   if (!entry.target.empty()) object["target"] = entry.target;
   return object;
@@ -58,22 +68,29 @@ std::map<PackageId, archive::Table> tables_of(Session& session, const std::vecto
           continue;
         }
       } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
-        session.progress().note(fmt::format("note: {}: {}; it is fetched again", problem.where(), problem.problem()));
+        session.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
       }
     }
-    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(), [&](const auto& one) { return one.name == offer.repository; });
-    if (found == session.repositories().end()) throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(), "run `hambrel refresh`");
+    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(),
+                                    [&](const auto& one) { return one.name == offer.repository; });
+    if (found == session.repositories().end())
+      throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
+                  "run `hambrel refresh`");
     std::string* const text = &texts[asked.size()];
     asked.push_back(id);
-    requests.push_back({found->url + "/" + repo::package_url_path(package), offer.table_size, std::pair(offer.table_offset, offer.table_size),
-                        [text](std::string_view data) { *text += data; }, {}});
+    requests.push_back({found->url + "/" + repo::package_url_path(package),
+                        offer.table_size,
+                        std::pair(offer.table_offset, offer.table_size),
+                        [text](std::string_view data) { *text += data; },
+                        {}});
   }
   Observer silent;
   repo::fetch_all(requests, session.settings().downloads, silent);
   for (std::size_t i = 0; i < requests.size(); ++i) {
     if (requests[i].problem) throw *requests[i].problem;
     const Offer& offer = universe[asked[i]].offers.front();
-    tables.emplace(asked[i], archive::read_table(texts[i], {offer.table_offset, offer.table_size, offer.table_digest}, requests[i].url));
+    tables.emplace(asked[i], archive::read_table(texts[i], {offer.table_offset, offer.table_size, offer.table_digest},
+                                                 requests[i].url));
   }
   return tables;
 }

@@ -53,7 +53,8 @@ std::string counts(const plan::Plan& plan) {
 }  // namespace
 
 void print_plan(const Screen& screen, const plan::Plan& plan, const std::string& root) {
-  screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan), root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
+  screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan),
+                          root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
   Table table;
   for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Mark})
@@ -61,22 +62,28 @@ void print_plan(const Screen& screen, const plan::Plan& plan, const std::string&
       for (const Step& step : plan.steps)
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
           table.row({{std::string(text_of(action)), style_of(action)},
-                   {step.name, Style::Name},
-                   {versions_of(step)},
-                   {reason_of(step)},
-                   {step.origin, Style::Faint},
-                   {change_text(step.size_change), Style::Plain, true}});
+                     {step.name, Style::Name},
+                     {versions_of(step)},
+                     {reason_of(step)},
+                     {step.origin, Style::Faint},
+                     {change_text(step.size_change), Style::Plain, true}});
   table.print(screen);
   screen.line();
-  for (const plan::Notice& notice : plan.notices) screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
+  for (const plan::Notice& notice : plan.notices)
+    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
   for (const plan::HeldBack& one : plan.held_back)
-    screen.line(fmt::format("  {}  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
-                            screen.paint(Style::Warn, "note"), one.name, one.stays, one.offered, one.name, one.offered));
+    screen.line(fmt::format(
+        "  {}  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
+        screen.paint(Style::Warn, "note"), one.name, one.stays, one.offered, one.name, one.offered));
   if (!plan.unneeded.empty())
-    screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"), join(plan.unneeded, ", ")));
+    screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
+                            join(plan.unneeded, ", ")));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty()) screen.line();
-  const auto files = static_cast<std::size_t>(std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
-  const std::string fetch = files == 0 ? "Nothing to fetch" : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
+  const auto files = static_cast<std::size_t>(
+      std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
+  const std::string fetch =
+      files == 0 ? "Nothing to fetch"
+                 : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
   screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
 }
 
@@ -91,20 +98,21 @@ void print_refusal(Session& session, const solve::Refusal& refusal) {
   }
   screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
   for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
-  std::vector<std::string> wanted;
-  bool removing = false;
-  for (const solve::Cause& cause : refusal.causes) {
-    if (cause.kind == solve::Cause::Kind::Wanted) wanted.push_back(cause.name);
-    removing = removing || cause.kind == solve::Cause::Kind::AskedToRemove;
-  }
-  if (!wanted.empty()) screen.note(fmt::format("  -> name what may go: hambrel remove {}{}", removing ? "... " : "", join(wanted, " ")));
+  std::vector<std::string> going;
+  for (const solve::Cause& cause : refusal.causes)
+    if (cause.kind == solve::Cause::Kind::AskedToRemove || cause.kind == solve::Cause::Kind::Wanted)
+      going.push_back(cause.name);
+  const bool wanted = std::any_of(refusal.causes.begin(), refusal.causes.end(),
+                                  [](const solve::Cause& cause) { return cause.kind == solve::Cause::Kind::Wanted; });
+  if (wanted)
+    screen.hint(fmt::format("a wanted package goes only when it is named: hambrel remove {}", join(going, " ")));
 }
 
 void require_consent_possible(const Session& session, const Arguments& arguments) {
   if (arguments.has("yes") || arguments.has("dry-run")) return;
   if (!session.json() && input_is_terminal()) return;
-  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on", {},
-              "add --yes to carry the plan out, or --dry-run to see it");
+  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on",
+              {}, "add --yes to carry the plan out, or --dry-run to see it");
 }
 
 void ask_consent(const Session& session, const Arguments& arguments) {
@@ -122,7 +130,8 @@ void tell_done(Session& session, state::TxnId id, const plan::Plan& plan) {
   if (session.json()) {
     session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", number(id)}}));
   } else if (!session.quiet()) {
-    session.screen().line(fmt::format("{} as transaction {}; `hambrel undo {}` takes it back.", session.screen().paint(Style::Strong, "Done"), number(id), number(id)));
+    session.screen().line(fmt::format("\n{} as transaction {}; `hambrel undo {}` takes it back.",
+                                      session.screen().paint(Style::Strong, "Done"), number(id), number(id)));
   }
 }
 

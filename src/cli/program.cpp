@@ -49,11 +49,13 @@ std::size_t command_at(const std::vector<std::string>& words) {
   return words.size();
 }
 
-[[noreturn]] void unknown_option(const std::string& given, const std::vector<OptionSpec>& known, const std::string& command) {
+[[noreturn]] void unknown_option(const std::string& given, const std::vector<OptionSpec>& known,
+                                 const std::string& command) {
   std::vector<std::string> names;
   for (const OptionSpec& option : known) names.push_back(std::string("--") + option.name);
   const std::string near = did_you_mean(given, names);
-  throw Error(ErrorCode::Usage, fmt::format("`hambrel {}` has no option {}", command, printable(given)), {}, near.empty() ? fmt::format("`hambrel help {}` lists them", command) : near);
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel {}` has no option {}", command, printable(given)), {},
+              near.empty() ? fmt::format("`hambrel help {}` lists them", command) : near);
 }
 
 Arguments parse(const std::vector<std::string>& words, const Command& command) {
@@ -62,8 +64,10 @@ Arguments parse(const std::vector<std::string>& words, const Command& command) {
   po::options_description description;
   for (const OptionSpec& option : known) {
     const std::string name = option.letter != 0 ? fmt::format("{},{}", option.name, option.letter) : option.name;
-    if (option.value != nullptr) description.add_options()(name.c_str(), po::value<std::string>(), option.help);
-    else description.add_options()(name.c_str(), option.help);
+    if (option.value != nullptr)
+      description.add_options()(name.c_str(), po::value<std::string>(), option.help);
+    else
+      description.add_options()(name.c_str(), option.help);
   }
   description.add_options()("words", po::value<std::vector<std::string>>());
   po::positional_options_description positional;
@@ -84,7 +88,8 @@ Arguments parse(const std::vector<std::string>& words, const Command& command) {
   } catch (const po::unknown_option& problem) {
     unknown_option(problem.get_option_name(), known, command.name);
   } catch (const po::error& problem) {
-    throw Error(ErrorCode::Usage, printable(problem.what()), {}, fmt::format("`hambrel help {}` shows the options", command.name));
+    throw Error(ErrorCode::Usage, printable(problem.what()), {},
+                fmt::format("`hambrel help {}` shows the options", command.name));
   }
   return arguments;
 }
@@ -112,11 +117,13 @@ std::string command_line_of(const std::vector<std::string>& words) {
 int dispatch(const std::vector<std::string>& words, Screen& screen) {
   const std::size_t at = command_at(words);
   if (at == words.size()) {
-    const bool asks = std::find(words.begin(), words.end(), "--help") != words.end() || std::find(words.begin(), words.end(), "-h") != words.end();
+    const bool asks = std::find(words.begin(), words.end(), "--help") != words.end() ||
+                      std::find(words.begin(), words.end(), "-h") != words.end();
     Arguments none;
     Session session(none, "hambrel", screen);
     if (asks) return run_help(session, none);
-    throw Error(ErrorCode::Usage, "no command was given", {}, "`hambrel help` lists them; for a first look: hambrel demo");
+    throw Error(ErrorCode::Usage, "no command was given", {},
+                "`hambrel help` lists them; for a first look: hambrel demo");
   }
   const Command* const command = find_command(words[at]);
   if (command == nullptr) {
@@ -124,7 +131,8 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
     for (const Command& one : commands())
       if (!one.hidden) names.emplace_back(one.name);
     const std::string near = did_you_mean(words[at], names);
-    throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", printable(words[at])), {}, near.empty() ? "`hambrel help` lists them" : near);
+    throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", printable(words[at])), {},
+                near.empty() ? "`hambrel help` lists them" : near);
   }
   std::vector<std::string> rest = words;
   rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(at));
@@ -136,20 +144,25 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
   if (const auto color = arguments.value("color"); color && *color != "auto" && *color != "always" && *color != "never")
     throw Error(ErrorCode::Usage, fmt::format("--color {}: auto, always or never was expected", printable(*color)));
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
-    throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {}, fmt::format("`hambrel help {}` shows examples", command->name));
+    throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {},
+                fmt::format("`hambrel help {}` shows examples", command->name));
   Session session(arguments, command_line_of(words), screen);
   return command->run(session, arguments);
 }
 
 void tell(const Screen& screen, const Error& problem, bool json) {
   if (json) {
-    screen.line(canonical({{"error", {{"problem", printable(problem.problem())}, {"where", printable(problem.where())}, {"hint", printable(problem.hint())}}}}));
+    screen.line(canonical({{"error",
+                            {{"problem", printable(problem.problem())},
+                             {"where", printable(problem.where())},
+                             {"hint", printable(problem.hint())}}}}));
     return;
   }
   const bool declined = problem.code() == ErrorCode::Declined || problem.code() == ErrorCode::Refused;
   const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Not done: " : "Failed: ";
-  screen.note(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word), problem.where().empty() ? "" : problem.where() + ": ", problem.problem()));
-  if (!problem.hint().empty()) screen.note("  -> " + problem.hint());
+  screen.note(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word),
+                          problem.where().empty() ? "" : problem.where() + ": ", problem.problem()));
+  if (!problem.hint().empty()) screen.hint(problem.hint());
 }
 
 }  // namespace

@@ -23,9 +23,12 @@ void Progress::begin(std::string_view activity, std::uint64_t total, Unit unit) 
 
 void Progress::progress(std::uint64_t done) {
   const std::int64_t now = os::monotonic_milliseconds();
-  if (quiet_ || activity_.empty() || !error_is_terminal() || now - started_ < kPatience || now - drawn_ < kRedraw) return;
+  if (quiet_ || activity_.empty() || !error_is_terminal() || now - started_ < kPatience || now - drawn_ < kRedraw)
+    return;
   drawn_ = now;
-  const auto amount = [&](std::uint64_t value) { return unit_ == Unit::Bytes ? size_text(value) : fmt::format("{}", value); };
+  const auto amount = [&](std::uint64_t value) {
+    return unit_ == Unit::Bytes ? size_text(value) : fmt::format("{}", value);
+  };
   std::string text = fmt::format("\r\033[K{}  ", activity_);
   if (total_ > 0) {
     const double part = std::min(1.0, static_cast<double>(done) / static_cast<double>(total_));
@@ -52,7 +55,7 @@ void Progress::end() {
 
 void Progress::note(std::string_view text) {
   wipe();
-  if (!quiet_) screen_.note(text);
+  if (!quiet_) screen_.note(fmt::format("{}: {}", screen_.paint_error(Style::Warn, "note"), text));
 }
 
 }  // namespace hambrel::cli

@@ -15,27 +15,42 @@ namespace {
 state::TxnId parse_id(const std::string& text) {
   const auto value = parse_number(text);
   if (!value || *value == 0 || *value > INT64_MAX)
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {}, "`hambrel ledger` shows the numbers");
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
+                "`hambrel ledger` shows the numbers");
   return state::TxnId{static_cast<std::int64_t>(*value)};
 }
 
 Json entry_json(const state::LedgerEntry& entry) {
-  Json object = {{"id", number(entry.id)}, {"started", utc_text(entry.started)}, {"ended", utc_text(entry.ended)}, {"user", entry.user},
-                 {"command", entry.command}, {"kind", entry.kind}, {"reason", entry.note}, {"result", entry.result}, {"problem", entry.problem},
-                 {"downloaded", entry.downloaded}, {"previous", entry.previous.hex()}, {"digest", entry.digest.hex()}};
+  Json object = {{"id", number(entry.id)},
+                 {"started", utc_text(entry.started)},
+                 {"ended", utc_text(entry.ended)},
+                 {"user", entry.user},
+                 {"command", entry.command},
+                 {"kind", entry.kind},
+                 {"reason", entry.note},
+                 {"result", entry.result},
+                 {"problem", entry.problem},
+                 {"downloaded", entry.downloaded},
+                 {"previous", entry.previous.hex()},
+                 {"digest", entry.digest.hex()}};
   if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
   return object;
 }
 
-/// "lampdesk 5.4-1, libbuoy 2.2-1 -> 2.3-1, -foghorn 1.0-2 and 3 more"
+/// "lampdesk 5.4-1, libbuoy 2.2-1 -> 2.3-1, foghorn 1.0-2 gone and 3 more"
 std::string summary_of(const std::vector<state::PackageChange>& changes, std::size_t most) {
   std::vector<std::string> parts;
   for (const state::PackageChange& change : changes) {
     if (parts.size() == most) return fmt::format("{} and {} more", join(parts, ", "), changes.size() - most);
-    if (change.before && change.after && change.before_row == change.after_row) parts.push_back(fmt::format("{} {}", change.name, text_of(change.after->reason)));
-    else if (change.before && change.after) parts.push_back(fmt::format("{} {} -> {}", change.name, change.before->package.version.text(), change.after->package.version.text()));
-    else if (change.after) parts.push_back(fmt::format("+{} {}", change.name, change.after->package.version.text()));
-    else if (change.before) parts.push_back(fmt::format("-{} {}", change.name, change.before->package.version.text()));
+    if (change.before && change.after && change.before_row == change.after_row)
+      parts.push_back(fmt::format("{} {}", change.name, text_of(change.after->reason)));
+    else if (change.before && change.after)
+      parts.push_back(fmt::format("{} {} -> {}", change.name, change.before->package.version.text(),
+                                  change.after->package.version.text()));
+    else if (change.after)
+      parts.push_back(fmt::format("{} {}", change.name, change.after->package.version.text()));
+    else if (change.before)
+      parts.push_back(fmt::format("{} {} gone", change.name, change.before->package.version.text()));
   }
   return join(parts, ", ");
 }
@@ -43,7 +58,8 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
 int list_ledger(Session& session, const Arguments& arguments) {
   const std::string most_text = arguments.value("most").value_or("20");
   const auto most = parse_number(most_text);
-  if (!most || *most == 0) throw Error(ErrorCode::Usage, fmt::format("--most {}: a number was expected", printable(most_text)));
+  if (!most || *most == 0)
+    throw Error(ErrorCode::Usage, fmt::format("--most {}: a number was expected", printable(most_text)));
   const Screen& screen = session.screen();
   const state::State* const state = session.looking();
   const auto entries = state == nullptr ? std::vector<state::LedgerEntry>() : state->ledger(*most);
@@ -54,11 +70,17 @@ int list_ledger(Session& session, const Arguments& arguments) {
       continue;
     }
     const bool done = entry.result == "done";
-    std::string what = done ? summary_of(state->changes_of(entry.id), 3) : entry.problem;
-    const auto by = done ? state->undone_by(entry.id) : std::nullopt;
-    if (by && !state->undone_by(*by)) what += fmt::format("  (taken back by {})", number(*by));
-    table.row({{fmt::format("{}", number(entry.id)), Style::Name, true}, {time_text(entry.started), Style::Faint}, {entry.user}, {entry.undo_of ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
-               {entry.result, done ? Style::Plain : Style::Warn}, {printable(what)}});
+    const std::string what = done ? summary_of(state->changes_of(entry.id), 2) : entry.problem;
+    auto by = done ? state->undone_by(entry.id) : std::nullopt;
+    if (by && state->undone_by(*by)) by.reset();
+    table.row({{fmt::format("{}", number(entry.id)), Style::Name, true},
+               {time_text(entry.started), Style::Faint},
+               {entry.user},
+               {entry.undo_of ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
+               {by ? fmt::format("undone by {}", number(*by)) : entry.result, by     ? Style::Faint
+                                                                              : done ? Style::Plain
+                                                                                     : Style::Warn},
+               {printable(what)}});
   }
   table.print(screen);
   if (!session.json() && entries.empty()) screen.line("The ledger is empty: nothing was changed in this root yet.");
@@ -68,7 +90,9 @@ int list_ledger(Session& session, const Arguments& arguments) {
 int show_entry(Session& session, state::TxnId id) {
   const state::State* const state = session.looking();
   const auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);
-  if (!entry) throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {}, "`hambrel ledger` lists them");
+  if (!entry)
+    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
+                "`hambrel ledger` lists them");
   const auto changes = state->changes_of(id);
   const Screen& screen = session.screen();
   if (session.json()) {
@@ -77,7 +101,10 @@ int show_entry(Session& session, state::TxnId id) {
     Json list = Json::array();
     for (const state::PackageChange& change : changes) {
       const auto side = [](const std::optional<state::StatePackage>& one) {
-        return one ? Json{{"version", one->package.version.text()}, {"reason", text_of(one->reason)}, {"origin", one->origin}} : Json();
+        return one ? Json{{"version", one->package.version.text()},
+                          {"reason", text_of(one->reason)},
+                          {"origin", one->origin}}
+                   : Json();
       };
       list.push_back({{"name", change.name}, {"before", side(change.before)}, {"after", side(change.after)}});
     }
@@ -88,7 +115,8 @@ int show_entry(Session& session, state::TxnId id) {
   const auto field = [&](const char* label, const std::string& text) {
     if (!text.empty()) screen.line("  " + screen.paint(Style::Faint, fmt::format("{:<12}", label)) + printable(text));
   };
-  screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(id))), entry->kind, entry->result));
+  screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(id))),
+                          entry->kind, entry->result));
   field("started", time_text(entry->started));
   field("took", fmt::format("{} s", entry->ended - entry->started));
   field("user", entry->user);
@@ -109,8 +137,15 @@ int show_entry(Session& session, state::TxnId id) {
   }
   Table table;
   for (const state::PackageChange& change : changes) {
-    const auto version = [](const std::optional<state::StatePackage>& one) { return one ? one->package.version.text() : std::string("-"); };
-    table.row({{change.name, Style::Name}, {version(change.before)}, {"->", Style::Faint}, {version(change.after)}, {printable(whys[change.name])}, {change.after ? change.after->origin : change.before->origin, Style::Faint}});
+    const auto version = [](const std::optional<state::StatePackage>& one) {
+      return one ? one->package.version.text() : std::string("-");
+    };
+    table.row({{change.name, Style::Name},
+               {version(change.before)},
+               {"->", Style::Faint},
+               {version(change.after)},
+               {printable(whys[change.name])},
+               {change.after ? change.after->origin : change.before->origin, Style::Faint}});
   }
   table.print(screen);
   return 0;
@@ -122,7 +157,8 @@ int run_ledger(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   if (words.empty()) return list_ledger(session, arguments);
   if (words[0] == "show" && words.size() == 2) return show_entry(session, parse_id(words[1]));
-  throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {}, "there are `hambrel ledger` and `hambrel ledger show N`");
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {},
+              "there are `hambrel ledger` and `hambrel ledger show N`");
 }
 
 int run_undo(Session& session, const Arguments& arguments) {
@@ -130,10 +166,13 @@ int run_undo(Session& session, const Arguments& arguments) {
   require_consent_possible(session, arguments);
   const bool dry = arguments.has("dry-run");
   const state::State* const state = dry ? session.looking() : &session.changing(arguments);
-  if (state == nullptr) throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {}, "nothing was changed in this root yet");
+  if (state == nullptr)
+    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
+                "nothing was changed in this root yet");
   txn::UndoPlan undo = txn::plan_undo(session.root(), *state, id);
   if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(undo.plan)}, {"result", "dry run"}}));
-  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session.screen(), undo.plan, session.root_path());
+  if (!session.json() && !(session.quiet() && arguments.has("yes")))
+    print_plan(session.screen(), undo.plan, session.root_path());
   if (dry) return 0;
   ask_consent(session, arguments);
   txn::Account account;
@@ -143,7 +182,8 @@ int run_undo(Session& session, const Arguments& arguments) {
   account.note = arguments.value("reason").value_or("");
   account.plan = canonical(to_json(undo.plan));
   account.undo_of = id;
-  const state::TxnId done = txn::Engine(session.environment()).run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  const state::TxnId done =
+      txn::Engine(session.environment()).run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
   tell_done(session, done, undo.plan);
   return 0;
 }

@@ -13,12 +13,14 @@ namespace {
 [[noreturn]] void nothing_called(Session& session, const std::string& name) {
   const auto other = session.catalog().other_architectures.find(name);
   if (other != session.catalog().other_architectures.end())
-    throw Error(ErrorCode::Refused, fmt::format("{} is not built for this root's architecture, {}", name, session.settings().arch), {},
+    throw Error(ErrorCode::Refused,
+                fmt::format("{} is not built for this root's architecture, {}", name, session.settings().arch), {},
                 fmt::format("there are: {}", join(other->second, ", ")));
   std::string hint = did_you_mean(name, session.universe().names());
   if (hint.empty()) {
-    const bool unusable = std::any_of(session.catalog().indexes.begin(), session.catalog().indexes.end(),
-                                      [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
+    const bool unusable =
+        std::any_of(session.catalog().indexes.begin(), session.catalog().indexes.end(),
+                    [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
     hint = session.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
            : unusable                     ? "some indexes are missing: run `hambrel refresh`"
                                           : fmt::format("look for it: hambrel search {}", name);
@@ -32,7 +34,13 @@ namespace {
   for (const PackageId id : universe.versions_of(spec.constraint.name))
     there.push_back(fmt::format("{} ({})", universe.package(id).version.text(),
                                 universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
-  throw Error(ErrorCode::Refused, fmt::format("no version of {} is {}", spec.constraint.name, spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()),
+  if (const auto other = session.catalog().other_architectures.find(spec.constraint.name);
+      other != session.catalog().other_architectures.end())
+    for (const std::string& one : other->second)
+      there.push_back(fmt::format("{}, which is not this root's {}", one, session.settings().arch));
+  throw Error(ErrorCode::Refused,
+              fmt::format("no version of {} is {}", spec.constraint.name,
+                          spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()),
               {}, "there are: " + join(there, ", "));
 }
 
@@ -41,7 +49,8 @@ std::vector<PackageId> by_path(Session& session, const Spec& spec) {
   if (const state::State* state = session.present())
     for (const state::OwnedFile& owner : state->owners_of(path))
       if (const auto id = session.universe().installed_of(owner.package_name)) return {*id};
-  throw Error(ErrorCode::Refused, "no installed package has this file", spec.text, "name a package instead; hambrel search WORD looks for one");
+  throw Error(ErrorCode::Refused, "no installed package has this file", spec.text,
+              "name a package instead; hambrel search WORD looks for one");
 }
 
 }  // namespace
@@ -59,11 +68,14 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
     case Spec::Kind::File: return {session.file_package(spec.text)};
     case Spec::Kind::Path: return by_path(session, spec);
     case Spec::Kind::Group:
-      throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {}, "name the packages themselves");
+      throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {},
+                  "name the packages themselves");
     case Spec::Kind::Glob:
       for (const PackageId id : universe.all())
         if (glob_match(spec.text, universe.package(id).name)) ids.push_back(id);
-      if (ids.empty()) throw Error(ErrorCode::Refused, fmt::format("no package name matches {}", spec.text), {}, "hambrel search WORD looks further");
+      if (ids.empty())
+        throw Error(ErrorCode::Refused, fmt::format("no package name matches {}", spec.text), {},
+                    "hambrel search WORD looks further");
       return ids;
     case Spec::Kind::Channel:
       for (const PackageId id : universe.versions_of(spec.constraint.name))
@@ -74,8 +86,10 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
       for (const PackageId id : universe.versions_of(spec.constraint.name))
         if (spec.constraint.allows(universe.package(id).version)) ids.push_back(id);
       // a version that was named may come from any channel; without one, only what is followed is meant
-      std::stable_partition(ids.begin(), ids.end(), [&](PackageId id) { return universe[id].installed || universe[id].offered(); });
-      if (spec.constraint.op == Operator::Any && !ids.empty() && (universe[ids[0]].installed || universe[ids[0]].offered()))
+      std::stable_partition(ids.begin(), ids.end(),
+                            [&](PackageId id) { return universe[id].installed || universe[id].offered(); });
+      if (spec.constraint.op == Operator::Any && !ids.empty() &&
+          (universe[ids[0]].installed || universe[ids[0]].offered()))
         std::erase_if(ids, [&](PackageId id) { return !universe[id].installed && !universe[id].offered(); });
       if (ids.empty() && universe.versions_of(spec.constraint.name).empty()) ids = universe.matching(spec.constraint);
       break;
@@ -98,7 +112,8 @@ std::set<std::string> select_installed(Session& session, const Spec& spec) {
   for (const PackageId id : select(session, spec))
     if (universe[id].installed) names.insert(universe.package(id).name);
   if (names.empty())
-    throw Error(ErrorCode::Refused, fmt::format("{} is not installed", spec.text), {}, "`hambrel list` shows what is installed");
+    throw Error(ErrorCode::Refused, fmt::format("{} is not installed", spec.text), {},
+                "`hambrel list` shows what is installed");
   return names;
 }
 

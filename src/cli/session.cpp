@@ -15,7 +15,8 @@ namespace {
 
 constexpr std::uint64_t kMostUrlBytes = 1ULL << 30;
 
-/// For tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power cut would, after the third such step.
+/// For tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power cut would, after the third such
+/// step.
 std::function<void(const std::string&)> fault_point() {
   const char* const given = std::getenv("HAMBREL_TEST_DIE_AT");
   if (given == nullptr) return [](const std::string&) {};
@@ -50,7 +51,8 @@ const repo::Settings& Session::settings() {
   } else {
     const auto host = os::open_file_system("/");
     const std::string path = os::host_path(config_);
-    if (!host->stat_followed(path)) throw Error(ErrorCode::NotFound, "there is no such settings file", config_, "check the path given to --config");
+    if (!host->stat_followed(path))
+      throw Error(ErrorCode::NotFound, "there is no such settings file", config_, "check the path given to --config");
     settings_ = repo::load_settings(*host, path, os::machine_architecture());
   }
   return *settings_;
@@ -72,8 +74,9 @@ state::State* Session::looking(bool tell_interrupted) {
     if (!root().stat_followed(kStateFile)) return nullptr;
     looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
     if (const auto journal = tell_interrupted ? looking_->journal() : std::nullopt)
-      progress_.note(fmt::format("note: transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it right.",
-                                 number(journal->id), journal->kind));
+      progress_.note(fmt::format(
+          "transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it right.",
+          number(journal->id), journal->kind));
   }
   return looking_.get();
 }
@@ -83,11 +86,13 @@ state::State& Session::changing(const Arguments& arguments) {
   const std::string wait_text = arguments.value("wait").value_or("0");
   const auto wait = parse_number(wait_text);
   if (!wait || *wait > 86400)
-    throw Error(ErrorCode::Usage, fmt::format("--wait {}: a number of seconds was expected", printable(wait_text)), {}, "for example --wait 60");
+    throw Error(ErrorCode::Usage, fmt::format("--wait {}: a number of seconds was expected", printable(wait_text)), {},
+                "for example --wait 60");
   root().make_directories(kStateDirectory);
   const std::string directory = root().real_path(kStateDirectory);
   lock_ = os::take_lock(directory + "/lock", static_cast<int>(*wait),
-                        fmt::format("`{}` (process {}, {}, since {})", command_line_, os::process_id(), os::user_name(), time_text(os::now())));
+                        fmt::format("`{}` (process {}, {}, since {})", command_line_, os::process_id(), os::user_name(),
+                                    time_text(os::now())));
   changing_ = std::make_unique<state::State>(directory + "/state.sqlite", state::Access::Change);
   recover_first();
   return *changing_;
@@ -99,13 +104,16 @@ void Session::recover_first() {
   try {
     recovered = engine.recover();
   } catch (const Error& problem) {
-    throw Error(ErrorCode::Unrecovered, fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
+    throw Error(ErrorCode::Unrecovered,
+                fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
                 problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
   }
   if (recovered)
-    screen_.note(fmt::format("recovered: transaction {} ({}) was interrupted; {} of its {} moves had been done and were taken back. "
-                             "The system is as it was before.",
-                             number(recovered->id), recovered->kind, recovered->moves_taken_back, recovered->moves));
+    screen_.note(
+        fmt::format("{}: transaction {} ({}) was interrupted; {} of its {} moves had been done and were taken back. "
+                    "The system is as it was before.",
+                    screen_.paint_error(Style::Warn, "recovered"), number(recovered->id), recovered->kind,
+                    recovered->moves_taken_back, recovered->moves));
 }
 
 txn::Environment Session::environment() {
@@ -122,14 +130,17 @@ void Session::add_files(const std::vector<Spec>& specs) {
       const auto host = os::open_file_system("/");
       const std::string path = os::host_path(spec.text);
       if (!host->stat_followed(path))
-        throw Error(ErrorCode::NotFound, "there is no such package file", spec.text, "check the path; a package of a repository is named without ./ and .hambrel");
+        throw Error(ErrorCode::NotFound, "there is no such package file", spec.text,
+                    "check the path; a package of a repository is named without ./ and .hambrel");
       file = host->open(path);
     }
     auto reader = std::make_unique<archive::PackageReader>(std::move(file), spec.text);
     Candidate candidate;
     candidate.package = reader->manifest();
     if (candidate.package.arch != "any" && candidate.package.arch != settings().arch)
-      throw Error(ErrorCode::Refused, fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch, settings().arch),
+      throw Error(ErrorCode::Refused,
+                  fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
+                              settings().arch),
                   spec.text, fmt::format("use a file built for {} or any", settings().arch));
     Offer offer;
     offer.local_path = spec.text;
@@ -165,14 +176,16 @@ PackageId Session::file_package(const std::string& spec) {
 
 archive::PackageReader* Session::file_reader(PackageId id) {
   for (const Offer& offer : universe()[id].offers)
-    if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end()) return found->second.get();
+    if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end())
+      return found->second.get();
   return nullptr;
 }
 
 void Session::tell_of_unusable_repositories() {
   for (const repo::CachedIndex& index : catalog().indexes)
     if (index.repository.enabled && !index.problem.empty())
-      progress_.note(fmt::format("note: nothing of {} is used: {}. `hambrel refresh` fetches its index.", index.repository.name, index.problem));
+      progress_.note(fmt::format("nothing of {} is used: {}. `hambrel refresh` fetches its index.",
+                                 index.repository.name, index.problem));
 }
 
 }  // namespace hambrel::cli

@@ -35,7 +35,8 @@ class Session {
   const std::vector<repo::Repository>& repositories();
   const repo::Catalog& catalog();
 
-  /// The state for looking: nothing if this root has none yet. Says on standard error if a transaction stands interrupted.
+  /// The state for looking: nothing if this root has none yet. Says on standard error if a transaction stands
+  /// interrupted.
   state::State* looking(bool tell_interrupted = true);
   /// Takes the lock, opens the state for changing and recovers an interrupted transaction first.
   state::State& changing(const Arguments& arguments);

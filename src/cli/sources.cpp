@@ -16,16 +16,23 @@ int list_repositories(Session& session) {
   for (const repo::CachedIndex& index : session.catalog().indexes) {
     const repo::Repository& one = index.repository;
     if (session.json()) {
-      Json object = {{"name", one.name}, {"url", one.url}, {"channels", one.channels}, {"enabled", one.enabled}, {"rank", one.rank},
-                     {"index", index.version}, {"packages", index.packages}, {"fetched", index.fetched}};
+      Json object = {{"name", one.name},           {"url", one.url},          {"channels", one.channels},
+                     {"enabled", one.enabled},     {"rank", one.rank},        {"index", index.version},
+                     {"packages", index.packages}, {"fetched", index.fetched}};
       if (!index.problem.empty()) object["problem"] = index.problem;
       screen.line(canonical(object));
       continue;
     }
-    const std::string state = !one.enabled            ? "disabled"
+    const std::string state = !one.enabled             ? "disabled"
                               : !index.problem.empty() ? index.problem
-                                                       : fmt::format("index {}, {}, {}", index.version, count_text(index.packages, "version", "versions"), age_text(os::now(), index.fetched));
-    table.row({{one.name, Style::Name}, {join(one.channels, ",")}, {fmt::format("rank {}", one.rank)}, {state, one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain}, {printable(one.url), Style::Faint}});
+                                                       : fmt::format("index {}, {}, {}", index.version,
+                                                                     count_text(index.packages, "version", "versions"),
+                                                                     age_text(os::now(), index.fetched));
+    table.row({{one.name, Style::Name},
+               {join(one.channels, ",")},
+               {fmt::format("rank {}", one.rank)},
+               {state, one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
+               {printable(one.url), Style::Faint}});
   }
   table.print(screen);
   if (!session.json() && table.empty()) screen.line("No repository is set up. Add one: hambrel repo add NAME URL");
@@ -40,22 +47,30 @@ int add_repository(Session& session, const Arguments& arguments) {
   if (const auto channels = arguments.value("channels")) {
     repository.channels.clear();
     for (const std::string_view channel : split(*channels, ',')) {
-      if (!is_package_name(channel)) throw Error(ErrorCode::Usage, fmt::format("--channels: \"{}\" is not the name of a channel", printable(channel)), {}, "for example --channels stable,beta");
+      if (!is_package_name(channel))
+        throw Error(ErrorCode::Usage,
+                    fmt::format("--channels: \"{}\" is not the name of a channel", printable(channel)), {},
+                    "for example --channels stable,beta");
       repository.channels.emplace_back(channel);
     }
   }
   if (const auto rank = arguments.value("rank")) {
     const auto value = parse_number(*rank);
-    if (!value || *value < 1 || *value > 99) throw Error(ErrorCode::Usage, "--rank: a number from 1 to 99 was expected");
+    if (!value || *value < 1 || *value > 99)
+      throw Error(ErrorCode::Usage, "--rank: a number from 1 to 99 was expected");
     repository.rank = static_cast<std::uint32_t>(*value);
   }
   repo::add_repository(session.root(), repository);
-  if (!session.quiet()) session.screen().line(fmt::format("{} was added, following {}. Next: hambrel refresh", repository.name, join(repository.channels, ", ")));
+  if (!session.quiet())
+    session.screen().line(fmt::format("{} was added, following {}. Next: hambrel refresh", repository.name,
+                                      join(repository.channels, ", ")));
   return 0;
 }
 
 void require_words(const Arguments& arguments, std::size_t count, const char* usage) {
-  if (arguments.words().size() != count) throw Error(ErrorCode::Usage, fmt::format("`hambrel repo {}` was expected", usage), {}, "`hambrel help repo` shows examples");
+  if (arguments.words().size() != count)
+    throw Error(ErrorCode::Usage, fmt::format("`hambrel repo {}` was expected", usage), {},
+                "`hambrel help repo` shows examples");
 }
 
 }  // namespace
@@ -72,21 +87,25 @@ int run_repo(Session& session, const Arguments& arguments) {
     repo::set_enabled(session.root(), arguments.words()[1], what == "enable");
   } else {
     const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable"});
-    throw Error(ErrorCode::Usage, fmt::format("`repo {}` is not known", printable(what)), {}, near.empty() ? "there are: list, add, drop, enable, disable" : near);
+    throw Error(ErrorCode::Usage, fmt::format("`repo {}` is not known", printable(what)), {},
+                near.empty() ? "there are: list, add, drop, enable, disable" : near);
   }
-  if (!session.quiet()) session.screen().line(fmt::format("{}: {}", arguments.words()[1], what == "drop" ? "dropped" : what + "d"));
+  if (!session.quiet())
+    session.screen().line(fmt::format("{}: {}", arguments.words()[1], what == "drop" ? "dropped" : what + "d"));
   return 0;
 }
 
 int run_refresh(Session& session, const Arguments& arguments) {
   std::vector<repo::Repository> wanted;
   for (const std::string& name : arguments.words()) {
-    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(), [&](const auto& one) { return one.name == name; });
+    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(),
+                                    [&](const auto& one) { return one.name == name; });
     if (found == session.repositories().end()) {
       std::vector<std::string> names;
       for (const auto& one : session.repositories()) names.push_back(one.name);
       const std::string near = did_you_mean(name, names);
-      throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)), {}, near.empty() ? "`hambrel repo list` shows them" : near);
+      throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)), {},
+                  near.empty() ? "`hambrel repo list` shows them" : near);
     }
     wanted.push_back(*found);
   }
@@ -98,33 +117,51 @@ int run_refresh(Session& session, const Arguments& arguments) {
     return 0;
   }
   session.root().make_directories(repo::kIndexCache);
-  const auto results = repo::refresh(session.root(), wanted, session.settings().downloads, os::now(), session.progress());
+  const auto results =
+      repo::refresh(session.root(), wanted, session.settings().downloads, os::now(), session.progress());
   const Screen& screen = session.screen();
   int code = 0;
   Table table;
   for (const repo::RefreshResult& result : results) {
     if (result.problem) code = std::max(code, exit_code(result.problem->code()));
     if (session.json()) {
-      Json object = {{"repository", result.repository}, {"url", result.url}, {"changed", result.changed}, {"index", result.version}, {"packages", result.packages}, {"fetched", result.fetched}};
-      if (result.problem) object["problem"] = {{"text", result.problem->problem()}, {"where", result.problem->where()}, {"hint", result.problem->hint()}};
+      Json object = {{"repository", result.repository}, {"url", result.url},           {"changed", result.changed},
+                     {"index", result.version},         {"packages", result.packages}, {"fetched", result.fetched}};
+      if (result.problem)
+        object["problem"] = {
+            {"text", result.problem->problem()}, {"where", result.problem->where()}, {"hint", result.problem->hint()}};
       screen.line(canonical(object));
       continue;
     }
-    const std::string index = result.version == 0 ? "no index" : fmt::format("index {}, {}", result.version, count_text(result.packages, "version", "versions"));
-    table.row({{result.repository, Style::Name}, {result.problem ? "failed" : result.changed ? "new" : "unchanged", result.problem ? Style::Warn : result.changed ? Style::Come : Style::Plain},
-               {result.problem ? (result.version == 0 ? "nothing of it can be used" : fmt::format("the index of {} stays in use", age_text(os::now(), result.fetched))) : index}});
+    const std::string index = result.version == 0 ? "no index"
+                                                  : fmt::format("index {}, {}", result.version,
+                                                                count_text(result.packages, "version", "versions"));
+    table.row({{result.repository, Style::Name},
+               {result.problem   ? "failed"
+                : result.changed ? "new"
+                                 : "unchanged",
+                result.problem   ? Style::Warn
+                : result.changed ? Style::Come
+                                 : Style::Plain},
+               {result.problem ? (result.version == 0 ? "nothing of it can be used"
+                                                      : fmt::format("the index of {} stays in use",
+                                                                    age_text(os::now(), result.fetched)))
+                               : index}});
   }
   if (session.json()) return code;
   if (!session.quiet()) table.print(screen);
   for (const repo::RefreshResult& result : results)
     if (result.problem) {
-      screen.note(fmt::format("{}: {}: {}", screen.paint_error(Style::Warn, result.repository), result.problem->where(), result.problem->problem()));
-      if (!result.problem->hint().empty()) screen.note("  -> " + result.problem->hint());
+      screen.note(fmt::format("{}: {}: {}", screen.paint_error(Style::Warn, result.repository), result.problem->where(),
+                              result.problem->problem()));
+      if (!result.problem->hint().empty()) screen.hint(result.problem->hint());
     }
   std::size_t newer = 0;
   for (const PackageId id : session.universe().installed())
     if (session.universe().newer_offer(id)) ++newer;
-  if (newer > 0 && !session.quiet()) screen.line(fmt::format("{} can be renewed: hambrel list upgradable", count_text(newer, "installed package", "installed packages")));
+  if (newer > 0 && !session.quiet())
+    screen.line(fmt::format("{} can be renewed: hambrel list upgradable",
+                            count_text(newer, "installed package", "installed packages")));
   return code;
 }
 

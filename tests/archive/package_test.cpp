@@ -23,7 +23,9 @@ namespace {
 class Memory final : public os::WritableFile {
  public:
   using os::WritableFile::write;
-  void write(std::span<const std::byte> data) override { content.append(reinterpret_cast<const char*>(data.data()), data.size()); }
+  void write(std::span<const std::byte> data) override {
+    content.append(reinterpret_cast<const char*>(data.data()), data.size());
+  }
   void sync() override {}
   std::string content;
 };
@@ -45,7 +47,8 @@ class Counting final : public os::ReadableFile {
 
 PackageSource describe() {
   return parse_package_toml(
-      "[package]\nname = \"sample\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"s\"\n[config]\nfiles = [\"etc/*.conf\"]\n"
+      "[package]\nname = \"sample\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"s\"\n[config]\nfiles = "
+      "[\"etc/*.conf\"]\n"
       "[[attributes]]\nfiles = \"usr/bin/su*\"\nuser = \"lamp\"\ngroup = \"lamps\"\nmode = \"4755\"\n",
       "package.toml");
 }
@@ -64,7 +67,8 @@ void make_tree(const fs::path& root) {
   write_file(root / "usr/share/with space/süd 北.txt", "names");
   write_file(root / "usr/share/big.bin", random_bytes(5'000'000, 1));
   write_file(root / "usr/share/middle.bin", random_bytes(100'000, 2));
-  for (int i = 0; i < 60; ++i) write_file(root / ("usr/share/small/" + std::to_string(i)), random_bytes(9000, static_cast<unsigned>(i)));
+  for (int i = 0; i < 60; ++i)
+    write_file(root / ("usr/share/small/" + std::to_string(i)), random_bytes(9000, static_cast<unsigned>(i)));
   write_file(root / ("usr/share/" + std::string(120, 'l')), "a long name");
   fs::create_hard_link(root / "usr/share/middle.bin", root / "usr/share/same.bin");
   fs::create_symlink("../bin/su-lamp", root / "usr/share/link");
@@ -134,7 +138,8 @@ TEST_F(PackageFile, IsAnOrdinaryCompressedTar) {
   const TempDir out;
   write_file(out / "sample.tar.zst", pack(directory.path()));
   fs::create_directory(out / "x");
-  const auto ran = test::run({"tar", "--zstd", "--xattrs", "--no-same-owner", "-xpf", out / "sample.tar.zst", "-C", out / "x"});
+  const auto ran =
+      test::run({"tar", "--zstd", "--xattrs", "--no-same-owner", "-xpf", out / "sample.tar.zst", "-C", out / "x"});
   EXPECT_EQ(ran.code, 0) << ran.err;
   EXPECT_EQ(ran.err, "");
   fs::remove_all(out / "x/.hambrel");
@@ -149,7 +154,8 @@ TEST(PackageFileDamage, CutAtAnyByteIsRefused) {
   const TempDir directory;
   write_file(directory / "root/etc/sample.conf", "a = 1\n");
   const std::string content = pack(directory.path());
-  for (std::size_t size = 0; size < content.size(); ++size) EXPECT_THROW(reader(content.substr(0, size))->verify_all(), Error) << size;
+  for (std::size_t size = 0; size < content.size(); ++size)
+    EXPECT_THROW(reader(content.substr(0, size))->verify_all(), Error) << size;
 }
 
 TEST(PackageFileDamage, AFlippedBitAnywhereIsRefused) {
@@ -165,14 +171,16 @@ TEST(PackageFileDamage, AFlippedBitAnywhereIsRefused) {
     }
 }
 
-// ---- checksums right, content hostile -----------------------------------------------------------------------------------
+// ---- checksums right, content hostile
+// -----------------------------------------------------------------------------------
 
 namespace {
 
 /// Rewrites the table of a good package with a change, all digests made right again.
 std::string with_table(const std::string& content, const std::function<void(Json&)>& change) {
   const Footer before = decode_footer(content.substr(content.size() - kFooterSize), "x");
-  Json table = parse_json(decompress_sized(content.substr(before.table_offset, before.table_size), kMostTableBytes, "x"), "x");
+  Json table =
+      parse_json(decompress_sized(content.substr(before.table_offset, before.table_size), kMostTableBytes, "x"), "x");
   change(table);
   const std::string stored = compress_frame(canonical(table), 3);
   std::string result = content.substr(0, before.table_offset - 8);
@@ -207,21 +215,64 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["path"] = "/etc/x"; }), "an absolute path (/etc/x)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][2]["path"] = "etc/sample.conf"; }), "the same path twice (etc/sample.conf)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["path"] = "etc/z"; }), "paths out of order (etc/target)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "etc/target/way"; }), "a path below something that is not a directory (etc/target/way)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "usr/way"; }), "a path whose directory is not in the package (usr/way)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][0]["path"] = "var/lib/hambrel"; }), "a package may not bring files of Hambrel's own directories (var/lib/hambrel)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["target"] = "../../etc/shadow"; }), "a symbolic link that leads out of the root (etc/way)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["type"] = "hardlink"; t["entries"][3]["target"] = "etc/shadow"; }),
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "etc/target/way"; }),
+            "a path below something that is not a directory (etc/target/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "usr/way"; }),
+            "a path whose directory is not in the package (usr/way)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][0]["path"] = "var/lib/hambrel"; }),
+            "a package may not bring files of Hambrel's own directories (var/lib/hambrel)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][3]["target"] = "../../etc/shadow"; }),
+            "a symbolic link that leads out of the root (etc/way)");
+  EXPECT_EQ(lie([](Json& t) {
+              t["entries"][3]["type"] = "hardlink";
+              t["entries"][3]["target"] = "etc/shadow";
+            }),
             "a hard link that names no earlier file of the package (etc/way)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["size"] = 1ULL << 30; }), "content larger than the package (etc/sample.conf)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["offset"] = 0; }), "content is not where the table puts it (etc/sample.conf)");
-  EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1ULL << 40; }), "a frame would unpack to 1099511627776 bytes, at most 16777216 are accepted");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["size"] = 1ULL << 30; }),
+            "content larger than the package (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["offset"] = 0; }),
+            "content is not where the table puts it (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1ULL << 40; }),
+            "a frame would unpack to 1099511627776 bytes, at most 16777216 are accepted");
   EXPECT_EQ(lie([](Json& t) { t["frames"][1]["offset"] = 1; }), "the frame at offset 1 does not follow the one before");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["attributes"] = {{"trusted.x", "eA=="}}; }), "an extended attribute that packages may not set (etc/sample.conf)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 04777; }), "the tar header of etc/sample.conf does not say what the table says");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["sha256"] = std::string(64, '0'); }), "the content of etc/sample.conf is not what the table promises");
+  EXPECT_EQ(lie([](Json& t) {
+              t["entries"][1]["attributes"] = {{"trusted.x", "eA=="}};
+            }),
+            "an extended attribute that packages may not set (etc/sample.conf)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 04777; }),
+            "the tar header of etc/sample.conf does not say what the table says");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["sha256"] = std::string(64, '0'); }),
+            "the content of etc/sample.conf is not what the table promises");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 1 << 20; }), "\"mode\" must be permission bits");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (a whole number was expected)");
+}
+
+TEST(PackageFileHostile, RandomChangesOfTheTableAreRefusedOrHarmless) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  write_file(directory / "root/usr/bin/su-lamp", "x");
+  fs::create_symlink("sample.conf", directory / "root/etc/way");
+  fs::create_hard_link(directory / "root/usr/bin/su-lamp", directory / "root/usr/bin/other");
+  const std::string good = pack(directory.path());
+  std::mt19937 random(11);
+  const std::vector<Json> values{
+      Json(),       Json(0),         Json(-1),   Json(1ULL << 63), Json(1.5),     Json(""), Json("etc/sample.conf"),
+      Json("../x"), Json("symlink"), Json(true), Json::array(),    Json::object()};
+  int refused = 0;
+  for (int round = 0; round < 1500; ++round) {
+    const std::string changed = with_table(good, [&](Json& table) {
+      Json* at = &table;
+      for (int depth = 0; depth < 4 && at->is_structured() && !at->empty(); ++depth) {
+        auto child = at->begin();
+        std::advance(child, static_cast<std::ptrdiff_t>(random() % at->size()));
+        at = &*child;
+        if (depth > 0 && random() % 3 == 0) break;
+      }
+      *at = values[random() % values.size()];
+    });
+    if (refusal(changed) != "accepted") ++refused;
+  }
+  EXPECT_GT(refused, 1200);
 }
 
 TEST(PackageWriter, RefusesWhatCanNotGoIntoAPackage) {

@@ -27,7 +27,8 @@ TEST(Text, Base64ReturnsWhatWentInAndRefusesEverythingElse) {
     for (char& c : data) c = static_cast<char>(random());
     EXPECT_EQ(from_base64(to_base64(data)), data);
   }
-  for (const char* bad : {"a", "ab=c", "====", "a===", "ab c", "abc=abcd"}) EXPECT_EQ(from_base64(bad), std::nullopt) << bad;
+  for (const char* bad : {"a", "ab=c", "====", "a===", "ab c", "abc=abcd"})
+    EXPECT_EQ(from_base64(bad), std::nullopt) << bad;
 }
 
 TEST(Text, NothingFromOutsideReachesATerminalAsControl) {

@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include "base/error.h"
 
 namespace hambrel {
@@ -59,14 +61,39 @@ TEST(Manifest, EachMistakeIsToldWithItsLine) {
             "package.toml:3: package.version must be a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3 -> ");
   EXPECT_EQ(problem_with("version = \"1:5.4-1\"\n", ""),
             "package.toml:1: package.version is missing -> add version = ... (a version, [EPOCH:]UPSTREAM[-REVISION])");
-  EXPECT_EQ(problem_with("conflicts =", "conflict ="), "package.toml:12: \"conflict\" is not known in [relations] -> did you mean conflicts?");
+  EXPECT_EQ(problem_with("conflicts =", "conflict ="),
+            "package.toml:12: \"conflict\" is not known in [relations] -> did you mean conflicts?");
   EXPECT_EQ(problem_with("foghorn < 1", "foghorn < "),
-            "package.toml:12: \"foghorn <\" has no valid version after the operator -> write NAME OP VERSION with OP one of = != < <= > >=, "
+            "package.toml:12: \"foghorn <\" has no valid version after the operator -> write NAME OP VERSION with OP "
+            "one of = != < <= > >=, "
             "for example libbuoy >= 2.3");
-  EXPECT_EQ(problem_with("parallel = 2", "parallel = \"2\""), "package.toml:8: package.parallel must be a whole number from 1 to 100 -> ");
-  EXPECT_EQ(problem_with("mode = \"4755\"", "mode = \"4855\""), "package.toml:19: attributes.mode must be an octal text such as \"4755\" -> ");
-  EXPECT_EQ(problem_with("lamp-control = 5", "lamp-control > 5"), "package.toml:11: relations.provides must be a list of NAME or NAME = VERSION -> ");
+  EXPECT_EQ(problem_with("parallel = 2", "parallel = \"2\""),
+            "package.toml:8: package.parallel must be a whole number from 1 to 100 -> ");
+  EXPECT_EQ(problem_with("mode = \"4755\"", "mode = \"4855\""),
+            "package.toml:19: attributes.mode must be an octal text such as \"4755\" -> ");
+  EXPECT_EQ(problem_with("lamp-control = 5", "lamp-control > 5"),
+            "package.toml:11: relations.provides must be a list of NAME or NAME = VERSION -> ");
   EXPECT_TRUE(problem_with("restart = \"session\"", "restart = \"now").starts_with("package.toml:7: not valid TOML: "));
+}
+
+TEST(Manifest, RandomDamageIsAnErrorWithAPlaceNeverACrash) {
+  std::mt19937 random(3);
+  for (int round = 0; round < 3000; ++round) {
+    std::string text = kGood;
+    for (auto count = 1 + random() % 3; count > 0; --count) {
+      const std::size_t at = random() % text.size();
+      if (random() % 2 == 0)
+        text.erase(at, random() % 8);
+      else
+        text.insert(at, 1, "\"[]=#\n\x01\xFFx1-"[random() % 11]);
+      if (text.empty()) break;
+    }
+    try {
+      parse_package_toml(text, "package.toml");
+    } catch (const Error& error) {
+      EXPECT_TRUE(error.where().starts_with("package.toml")) << error.what();
+    }
+  }
 }
 
 TEST(Manifest, PathsThatLeaveTheRootAreNamed) {

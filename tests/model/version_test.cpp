@@ -14,9 +14,12 @@ Version version(const std::string& text) { return Version::parse(text).value(); 
 
 TEST(Version, TheOrderOfTheSpecification) {
   // each is below the next
-  const std::vector<std::string> ascending{"0.9~",    "1.0~~",    "1.0~dev1", "1.0~rc1", "1.0dev",  "1.0alpha2", "1.0beta1", "1.0beta2", "1.0pre", "1.0rc1",
-                                           "1.0rc2",  "1.0",      "1.0-0",    "1.0-1",   "1.0-1a", "1.0-1.1",   "1.0-2",    "1.0-10",   "1.0a",   "1.0b",
-                                           "1.0.0",   "1.0.1",    "1.1",      "1.9",     "1.10",    "2.0~",      "2.0",      "99999999999999999999999.1", "1:0.1", "2:0"};
+  const std::vector<std::string> ascending{
+      "0.9~",     "1.0~~",   "1.0~dev1", "1.0~rc1", "1.0dev", "1.0alpha2", "1.0beta1",
+      "1.0beta2", "1.0pre",  "1.0rc1",   "1.0rc2",  "1.0",    "1.0-0",     "1.0-1",
+      "1.0-1a",   "1.0-1.1", "1.0-2",    "1.0-10",  "1.0a",   "1.0b",      "1.0.0",
+      "1.0.1",    "1.1",     "1.9",      "1.10",    "2.0~",   "2.0",       "99999999999999999999999.1",
+      "1:0.1",    "2:0"};
   for (std::size_t i = 0; i < ascending.size(); ++i)
     for (std::size_t k = 0; k < ascending.size(); ++k)
       EXPECT_EQ(version(ascending[i]) <=> version(ascending[k]), i <=> k) << ascending[i] << " and " << ascending[k];
@@ -48,11 +51,13 @@ TEST(Version, IsATotalOrderOnRandomTexts) {
     }
   std::sort(all.begin(), all.end());
   for (std::size_t i = 0; i < all.size(); ++i)
-    for (std::size_t k = i; k < all.size(); ++k) ASSERT_LE(all[i], all[k]) << "not transitive at " << all[i].text() << ", " << all[k].text();
+    for (std::size_t k = i; k < all.size(); ++k)
+      ASSERT_LE(all[i], all[k]) << "not transitive at " << all[i].text() << ", " << all[k].text();
 }
 
 TEST(Version, RefusesWhatTheGrammarDoesNotHave) {
-  for (const char* bad : {"", "-1", "1-", "1:", ":1", "a:1", "1-2-3", "1 2", "1/2", "1:2:3", "1.0\n", "\xC3\xBC"}) EXPECT_FALSE(Version::parse(bad)) << bad;
+  for (const char* bad : {"", "-1", "1-", "1:", ":1", "a:1", "1-2-3", "1 2", "1/2", "1:2:3", "1.0\n", "\xC3\xBC"})
+    EXPECT_FALSE(Version::parse(bad)) << bad;
   EXPECT_FALSE(Version::parse(std::string(129, '1')));
 }
 

@@ -13,7 +13,8 @@ std::string told(const Universe& u, const solve::Request& request) {
   const auto result = solve::solve(u, request);
   std::string text;
   for (const Step& step : make_plan(u, request, std::get<solve::Selection>(result), {}).steps)
-    text += std::string(text_of(step.action)) + " " + step.name + " " + step.before + ">" + step.after + ": " + step.why.text() + " [" + std::string(text_of(step.reason)) + "]\n";
+    text += std::string(text_of(step.action)) + " " + step.name + " " + step.before + ">" + step.after + ": " +
+            step.why.text() + " [" + std::string(text_of(step.reason)) + "]\n";
   return text;
 }
 
@@ -26,7 +27,8 @@ solve::Request install(const Universe& u, const std::string& name) {
 }  // namespace
 
 TEST(Plan, EveryStepSaysWhyAndComesAfterWhatItRequires) {
-  const Universe u = test::universe("desk 2\n    requires lib >= 1\n    recommends fonts\nlib 1\n    requires core\ncore 1\nfonts 1\n");
+  const Universe u = test::universe(
+      "desk 2\n    requires lib >= 1\n    recommends fonts\nlib 1\n    requires core\ncore 1\nfonts 1\n");
   EXPECT_EQ(told(u, install(u, "desk")),
             "install core >1: lib requires core [pulled-in]\ninstall lib >1: desk requires lib >= 1 [pulled-in]\n"
             "install desk >2: asked for [wanted]\ninstall fonts >1: desk recommends fonts [pulled-in]\n");
@@ -41,15 +43,19 @@ TEST(Plan, RemovalsAndReplacementsSayWhy) {
   const Universe u = test::universe("*lamp 1\n+helper 1\n    requires lamp\nlampdesk 5\n    replaces lamp\n");
   solve::Request upgrade;
   upgrade.upgrade_all = true;
-  EXPECT_EQ(told(u, upgrade), "install lampdesk >5: takes over for lamp [wanted]\nremove helper 1>: requires lamp, which goes [pulled-in]\n"
-                              "remove lamp 1>: lampdesk takes over [wanted]\n");
+  EXPECT_EQ(
+      told(u, upgrade),
+      "install lampdesk >5: takes over for lamp [wanted]\nremove helper 1>: requires lamp, which goes [pulled-in]\n"
+      "remove lamp 1>: lampdesk takes over [wanted]\n");
 }
 
 TEST(Plan, TheCheckerFindsEachKindOfProblem) {
-  const Universe u = test::universe("a 1\n    requires b >= 2\nb 1\n    conflicts c\nc 1\n    provides v = 1\n    replaces b\n");
+  const Universe u =
+      test::universe("a 1\n    requires b >= 2\nb 1\n    conflicts c\nc 1\n    provides v = 1\n    replaces b\n");
   std::vector<Package> set;
   for (const PackageId id : u.all()) set.push_back(u.package(id));
-  EXPECT_EQ(problems_of(set), (std::vector<std::string>{"a 1 requires b >= 2", "b 1 conflicts with c 1", "c 1 replaces b 1"}));
+  EXPECT_EQ(problems_of(set),
+            (std::vector<std::string>{"a 1 requires b >= 2", "b 1 conflicts with c 1", "c 1 replaces b 1"}));
 }
 
 }  // namespace hambrel::plan

@@ -37,7 +37,8 @@ TEST(Index, IsSortedAndComesBack) {
   const std::string text = index_text({line("b", "1"), line("a", "1"), line("a", "1.10"), line("a", "1.9")});
   const auto lines = parse_index(text, "index");
   ASSERT_EQ(lines.size(), 4U);
-  EXPECT_EQ(lines[0].package.title() + ", " + lines[1].package.title() + ", " + lines[3].package.title(), "a 1.10, a 1.9, b 1");
+  EXPECT_EQ(lines[0].package.title() + ", " + lines[1].package.title() + ", " + lines[3].package.title(),
+            "a 1.10, a 1.9, b 1");
   EXPECT_EQ(lines[3].digest, sha256("b"));
   EXPECT_EQ(index_text(lines), text);
 }
@@ -47,7 +48,8 @@ TEST(Index, MistakesAreToldWithTheirLine) {
   EXPECT_EQ(problem([&] { parse_index(text + "{\"name\":7}\n", "index"); }), "index: line 3: \"name\" must be a text");
   EXPECT_EQ(problem([&] { parse_index(text + "{oops\n", "index"); }), "index: line 3: not valid JSON at byte 2");
   text.replace(text.rfind("stable"), 6, "Stable");
-  EXPECT_EQ(problem([&] { parse_index(text, "index"); }), "index: line 2: b: \"channel\" must be the name of a channel");
+  EXPECT_EQ(problem([&] { parse_index(text, "index"); }),
+            "index: line 2: b: \"channel\" must be the name of a channel");
 }
 
 TEST(Metadata, EachDocumentLocksTheNext) {

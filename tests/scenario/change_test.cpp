@@ -18,8 +18,9 @@ class Change : public testing::Test {
     station.pack("lib", "2-1", "", {{"usr/lib/lib.so.2", "two"}, {"usr/share/doc/lib/readme", "r"}});
     station.pack("desk", "1-1", "[relations]\nrequires = [\"lib = 1\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
                  {{"usr/bin/desk", "desk one"}, {"etc/desk.toml", "lamps = 1\n"}, {"usr/share/desk/shape", "a file"}});
-    station.pack("desk", "2-1", "[relations]\nrequires = [\"lib = 2\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
-                 {{"usr/bin/desk", "desk two"}, {"etc/desk.toml", "lamps = 2\n"}, {"usr/share/desk/shape/now", "a directory"}});
+    station.pack(
+        "desk", "2-1", "[relations]\nrequires = [\"lib = 2\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
+        {{"usr/bin/desk", "desk two"}, {"etc/desk.toml", "lamps = 2\n"}, {"usr/share/desk/shape/now", "a directory"}});
     station.pack("horn", "1-1", "[relations]\nconflicts = [\"desk >= 2\"]\n", {{"usr/bin/horn", "tut"}});
     station.open();
     station.pack("thief", "1-1", "", {{"usr/bin/desk", "not yours"}}, station.path("thief.hambrel").string());
@@ -65,7 +66,8 @@ TEST_F(Change, EditedConfigurationStaysAndTheNewOneWaits) {
   EXPECT_THAT(ran.out, HasSubstr("note  /etc/desk.toml was edited: your version stays, the new one waits"));
   EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
   EXPECT_EQ(read_file(station.root() / "var/lib/hambrel/configs/waiting/etc/desk.toml"), "lamps = 2\n");
-  EXPECT_THAT(station.hambrel({"remove", "desk", "--yes"}).out, HasSubstr("/etc/desk.toml was edited: it stays as a leftover of desk"));
+  EXPECT_THAT(station.hambrel({"remove", "desk", "--yes"}).out,
+              HasSubstr("/etc/desk.toml was edited: it stays as a leftover of desk"));
   EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
   station.hambrel({"undo", "3", "--yes"});
   station.hambrel({"undo", "2", "--yes"});
@@ -88,11 +90,14 @@ TEST_F(Change, AFileOfAnotherPackageIsRefusedAndOneOfNobodysGoesToTheAttic) {
   const auto before = station.files();
   const Ran refused = station.hambrel({"install", station.path("thief.hambrel").string(), "--yes"});
   EXPECT_EQ(refused.code, 3);
-  EXPECT_EQ(refused.err, "Refused: /usr/bin/desk: thief brings this path, which belongs to desk\n  -> remove desk first, or leave thief out\n");
+  EXPECT_EQ(refused.err,
+            "Refused: /usr/bin/desk: thief brings this path, which belongs to desk\n  -> remove desk first, or leave "
+            "thief out\n");
   EXPECT_EQ(station.files(), before);
   write_file(station.root() / "usr/bin/horn", "my own");
   const auto own = station.files();
-  EXPECT_THAT(station.hambrel({"install", "horn", "--yes"}).out, HasSubstr("/usr/bin/horn belongs to no package: it goes to the attic, horn brings its own"));
+  EXPECT_THAT(station.hambrel({"install", "horn", "--yes"}).out,
+              HasSubstr("/usr/bin/horn belongs to no package: it goes to the attic, horn brings its own"));
   EXPECT_EQ(read_file(station.root() / "usr/bin/horn"), "tut");
   station.hambrel({"undo", "2", "--yes"});
   EXPECT_EQ(station.files(), own);
@@ -116,8 +121,10 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
   const Ran ran = station.hambrel({"install", "desk>=2", "--yes"});
   EXPECT_EQ(ran.code, 3);
   EXPECT_EQ(ran.err,
-            "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn 1-1 is installed and wanted\n"
-            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n  -> name what may go: hambrel remove horn\n");
+            "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn "
+            "1-1 is installed and wanted\n"
+            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n  -> a wanted package goes only when it is named: hambrel "
+            "remove horn\n");
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
   EXPECT_THAT(upgrade.out, HasSubstr("desk stays at 1-1, though 2-1 is on offer"));
@@ -128,7 +135,8 @@ TEST_F(Change, LaterTransactionsStandInTheWayOfAnUndo) {
   station.hambrel({"install", "desk=1", "--yes"});
   const Ran ran = station.hambrel({"undo", "1", "--yes"});
   EXPECT_EQ(ran.code, 3);
-  EXPECT_THAT(ran.err, HasSubstr("transaction 1: taking it back would break what came later: desk 1-1 requires lib = 1"));
+  EXPECT_THAT(ran.err,
+              HasSubstr("transaction 1: taking it back would break what came later: desk 1-1 requires lib = 1"));
   station.hambrel({"upgrade", "--yes"});
   EXPECT_THAT(station.hambrel({"undo", "2", "--yes"}).err, HasSubstr("desk was changed again by transaction 3"));
   EXPECT_EQ(station.hambrel({"undo", "7", "--yes"}).code, 1);
@@ -138,7 +146,8 @@ TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
   const auto before = tree(station.root());
   const Ran ran = station.hambrel({"install", "desk"});
   EXPECT_EQ(ran.code, 4);
-  EXPECT_EQ(ran.err, "Not done: there is no terminal to ask on\n  -> add --yes to carry the plan out, or --dry-run to see it\n");
+  EXPECT_EQ(ran.err,
+            "Not done: there is no terminal to ask on\n  -> add --yes to carry the plan out, or --dry-run to see it\n");
   const Ran dry = station.hambrel({"install", "desk", "--dry-run"});
   EXPECT_EQ(dry.code, 0);
   EXPECT_THAT(dry.out, HasSubstr("Plan: 2 to install"));
@@ -147,7 +156,8 @@ TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
 
 TEST_F(Change, OnATerminalAYesIsNeeded) {
   const auto with_answer = [&](const std::string& answer) {
-    const std::string command = std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install lib=1";
+    const std::string command =
+        std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install lib=1";
     return run({"sh", "-c", "(sleep 0.3; echo " + answer + ") | script -qec '" + command + "' /dev/null"});
   };
   const Ran no = with_answer("no");
@@ -160,8 +170,9 @@ TEST_F(Change, OnATerminalAYesIsNeeded) {
 
 TEST_F(Change, OwnersComeFromTheRootsOwnNamesAndUnknownOnesAreRefused) {
   if (geteuid() != 0) GTEST_SKIP() << "only root can give files away";
-  station.pack("gauge", "1-1", "[[attributes]]\nfiles = \"usr/bin/*\"\nuser = \"tide\"\ngroup = \"harbour\"\nmode = \"6750\"\n", {{"usr/bin/gauge", "g"}},
-               station.path("gauge.hambrel").string());
+  station.pack("gauge", "1-1",
+               "[[attributes]]\nfiles = \"usr/bin/*\"\nuser = \"tide\"\ngroup = \"harbour\"\nmode = \"6750\"\n",
+               {{"usr/bin/gauge", "g"}}, station.path("gauge.hambrel").string());
   const Ran refused = station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"});
   EXPECT_EQ(refused.code, 3);
   EXPECT_THAT(refused.err, HasSubstr("/usr/bin/gauge: gauge wants the user \"tide\", which this root does not have"));

@@ -12,18 +12,21 @@ class Crash : public testing::Test {
  protected:
   void SetUp() override {
     station.pack("lib", "1-1", "", {{"usr/lib/lib.so", "one"}, {"usr/share/lib/a/b", "x"}});
-    station.pack("lib", "2-1", "", {{"usr/lib/lib.so", "two"}, {"usr/lib/extra.so", "new"}, {"usr/share/lib/a", "now a file"}});
-    station.pack("desk", "1-1", "[relations]\nrequires = [\"lib\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n", {{"usr/bin/desk", "d"}, {"etc/desk.toml", "1\n"}});
+    station.pack("lib", "2-1", "",
+                 {{"usr/lib/lib.so", "two"}, {"usr/lib/extra.so", "new"}, {"usr/share/lib/a", "now a file"}});
+    station.pack("desk", "1-1", "[relations]\nrequires = [\"lib\"]\n[config]\nfiles = [\"etc/desk.toml\"]\n",
+                 {{"usr/bin/desk", "d"}, {"etc/desk.toml", "1\n"}});
     station.open();
   }
 
-  /// Kills the command after every step in turn, until it runs to its end. Before the commit the root must be as it was,
-  /// after it as planned; each time nothing may be left in the stage, and the same command must then succeed.
+  /// Kills the command after every step in turn, until it runs to its end. Before the commit the root must be as it
+  /// was, after it as planned; each time nothing may be left in the stage, and the same command must then succeed.
   int kill_everywhere(const std::vector<std::string>& command) {
     const auto before = station.files();
     const std::string set_before = station.installed();
     int cases = 0;
-    for (const std::string step : {"staged", "journaled", "moved:1", "moved:2", "moved:3", "moved:4", "moved:5", "moved:6", "moved:7", "switched"}) {
+    for (const std::string step : {"staged", "journaled", "moved:1", "moved:2", "moved:3", "moved:4", "moved:5",
+                                   "moved:6", "moved:7", "switched"}) {
       const Ran killed = station.hambrel(command, {{"HAMBREL_TEST_DIE_AT", step}});
       if (killed.code == 0) {  // it has fewer moves than that: put it back and go on
         const auto last = station.json({"ledger", "--most", "1"})["id"].get<int>();
@@ -37,7 +40,9 @@ class Crash : public testing::Test {
       EXPECT_EQ(recovered.code, 0) << step << recovered.err;
       EXPECT_EQ(station.files(), before) << step;
       EXPECT_EQ(station.installed(), set_before) << step;
-      EXPECT_TRUE(!fs::exists(station.root() / "var/lib/hambrel/stage") || fs::is_empty(station.root() / "var/lib/hambrel/stage")) << step;
+      EXPECT_TRUE(!fs::exists(station.root() / "var/lib/hambrel/stage") ||
+                  fs::is_empty(station.root() / "var/lib/hambrel/stage"))
+          << step;
     }
     EXPECT_EQ(station.hambrel(command).code, 0);
     const auto after = station.contents();
@@ -85,7 +90,8 @@ TEST_F(Crash, UndoIsAllOrNothing) {
   }
   EXPECT_EQ(station.hambrel({"undo", "2", "-y"}, {{"HAMBREL_TEST_DIE_AT", "committed"}}).code, 137);
   EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
-  const Ran again = station.hambrel({"upgrade", "-y"});  // the next change finishes what was left over, then does its own
+  const Ran again =
+      station.hambrel({"upgrade", "-y"});  // the next change finishes what was left over, then does its own
   EXPECT_EQ(again.code, 0) << again.err;
   EXPECT_EQ(station.contents(), contents);
 }
@@ -101,9 +107,16 @@ TEST_F(Crash, AChangingCommandRecoversFirstAndALookingOneOnlySaysSo) {
 
 TEST_F(Crash, ASecondRunIsToldWhoHoldsTheRoot) {
   const std::string program = std::string(HAMBREL_PROGRAM) + " --root " + station.root().string();
-  const Ran ran = run({"flock", (station.root() / "var/lib/hambrel/lock").string(), "sh", "-c", program + " install lib -y"});
+  const Ran ran =
+      run({"flock", (station.root() / "var/lib/hambrel/lock").string(), "sh", "-c", program + " install lib -y"});
   EXPECT_EQ(ran.code, 6);
   EXPECT_THAT(ran.err, testing::HasSubstr("this root is being changed by another run"));
+  // held for a moment only: the second waits and then does its work
+  const Ran waited = run({"sh", "-c",
+                          "flock " + (station.root() / "var/lib/hambrel/lock").string() + " sleep 0.5 & sleep 0.1; " +
+                              program + " install lib -y --wait 20"});
+  EXPECT_EQ(waited.code, 0) << waited.err;
+  EXPECT_EQ(station.installed(), "lib 2-1");
 }
 
 }  // namespace hambrel::test

@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <unistd.h>
+
 #include <sstream>
 
 #include "scenario/station.h"
@@ -13,7 +15,8 @@ using testing::HasSubstr;
 class Repository : public testing::Test {
  protected:
   void SetUp() override {
-    station.pack("lamp", "1-1", "description = \"lights a harbour\"\n[relations]\nprovides = [\"light = 1\"]\n", {{"usr/bin/lamp", "l"}});
+    station.pack("lamp", "1-1", "description = \"lights a harbour\"\n[relations]\nprovides = [\"light = 1\"]\n",
+                 {{"usr/bin/lamp", "l"}});
     station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "ll"}});
     station.pack("buoy", "1-1", "", {{"usr/bin/buoy", "b"}, {"etc/buoy.conf", "x"}});
     write_file(station.repository() / "repository.toml", "[[channel]]\nname = \"beta\"\npackages = [\"lamp >= 2\"]\n");
@@ -72,13 +75,15 @@ TEST_F(Repository, ChannelsAreFollowedOrNamed) {
 }
 
 TEST_F(Repository, TheWholeLineOverHttp) {
-  const Ran served = run({std::string(HAMBREL_SOURCE) + "/demo/serve.sh", station.repository().string(), station.path("run").string()});
+  const Ran served = run(
+      {std::string(HAMBREL_SOURCE) + "/demo/serve.sh", station.repository().string(), station.path("run").string()});
   if (served.code != 0) GTEST_SKIP() << "no HTTP server at hand: " << served.err;
   const std::string url = served.out.substr(0, served.out.find('\n'));
   station.hambrel({"repo", "drop", "base"});
   EXPECT_EQ(station.hambrel({"repo", "add", "base", url}).code, 0);
   EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
-  EXPECT_THAT(station.hambrel({"files", "buoy"}).out, HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
+  EXPECT_THAT(station.hambrel({"files", "buoy"}).out,
+              HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
   EXPECT_THAT(read_file(station.path("run/access.log")), HasSubstr("\" 206 "));
   EXPECT_EQ(station.hambrel({"install", "buoy", "lamp", "-y"}).code, 0);
   EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.any.hambrel", "-y"}).code, 0);
@@ -95,7 +100,8 @@ TEST_F(Repository, LookingFindsAndTells) {
   EXPECT_EQ(station.hambrel({"owner", "/usr/bin/other"}).code, 1);
   EXPECT_EQ(station.json({"describe", "lamp"})["versions"].size(), 2U);
   EXPECT_THAT(station.hambrel({"list", "available", "not:installed"}).out, HasSubstr("lamp"));
-  EXPECT_EQ(station.hambrel({"list", "available", "not:installed", "name:b*"}).out, "Nothing meets these conditions.\n");
+  EXPECT_EQ(station.hambrel({"list", "available", "not:installed", "name:b*"}).out,
+            "Nothing meets these conditions.\n");
   EXPECT_EQ(station.hambrel({"list", "wanted", "--exit-code"}).code, 10);
   EXPECT_EQ(station.hambrel({"list", "upgradable", "--exit-code"}).code, 0);
 }
@@ -107,36 +113,117 @@ TEST_F(Repository, MistakesOnTheCommandLineGetAnAnswer) {
     return ran.err;
   };
   EXPECT_EQ(told({"instal", "lamp"}, 2), "Failed: no command is called \"instal\"\n  -> did you mean install?\n");
-  EXPECT_EQ(told({"install", "lamb", "-y"}, 3), "Refused: no package is called \"lamb\", and none provides it\n  -> did you mean lamp?\n");
-  EXPECT_EQ(told({"install", "lamp", "--yess"}, 2), "Failed: `hambrel install` has no option --yess\n  -> did you mean --yes?\n");
-  EXPECT_EQ(told({"install", "lamp=9", "-y"}, 3), "Refused: no version of lamp is lamp = 9\n  -> there are: 2-1 (base/beta), 1-1 (base/stable)\n");
-  EXPECT_EQ(told({"install"}, 2), "Failed: `hambrel install SPEC...` was expected\n  -> `hambrel help install` shows examples\n");
+  EXPECT_EQ(told({"install", "lamb", "-y"}, 3),
+            "Refused: no package is called \"lamb\", and none provides it\n  -> did you mean lamp?\n");
+  EXPECT_EQ(told({"install", "lamp", "--yess"}, 2),
+            "Failed: `hambrel install` has no option --yess\n  -> did you mean --yes?\n");
+  EXPECT_EQ(told({"install", "lamp=9", "-y"}, 3),
+            "Refused: no version of lamp is lamp = 9\n  -> there are: 2-1 (base/beta), 1-1 (base/stable)\n");
+  EXPECT_EQ(told({"install"}, 2),
+            "Failed: `hambrel install SPEC...` was expected\n  -> `hambrel help install` shows examples\n");
   EXPECT_EQ(told({"install", "Lamp!", "-y"}, 2).substr(0, 50), "Failed: \"Lamp!\" is not the name of a package: writ");
-  EXPECT_EQ(told({"remove", "buoi", "-y"}, 3), "Refused: no installed package is called \"buoi\"\n  -> `hambrel list` shows what is installed\n");
-  EXPECT_EQ(told({"undo", "x", "-y"}, 2), "Failed: \"x\" is not the number of a transaction\n  -> `hambrel ledger` shows the numbers\n");
-  EXPECT_EQ(told({"repo", "add", "x", "gopher://h"}, 2), "Failed: \"gopher://h\" is not the URL of a repository\n  -> write http://HOST/PATH, https://HOST/PATH or file:///PATH\n");
-  EXPECT_EQ(told({"list", "installd"}, 2), "Failed: \"installd\" is not a condition of list\n  -> did you mean installed?\n");
-  EXPECT_EQ(told({"install", "./nothing.hambrel", "-y"}, 1).substr(0, 56), "Failed: ./nothing.hambrel: there is no such package file");
+  EXPECT_EQ(told({"remove", "buoi", "-y"}, 3),
+            "Refused: no installed package is called \"buoi\"\n  -> `hambrel list` shows what is installed\n");
+  EXPECT_EQ(told({"undo", "x", "-y"}, 2),
+            "Failed: \"x\" is not the number of a transaction\n  -> `hambrel ledger` shows the numbers\n");
+  EXPECT_EQ(told({"repo", "add", "x", "gopher://h"}, 2),
+            "Failed: \"gopher://h\" is not the URL of a repository\n  -> write http://HOST/PATH, https://HOST/PATH or "
+            "file:///PATH\n");
+  EXPECT_EQ(told({"list", "installd"}, 2),
+            "Failed: \"installd\" is not a condition of list\n  -> did you mean installed?\n");
+  EXPECT_EQ(told({"install", "./nothing.hambrel", "-y"}, 1).substr(0, 56),
+            "Failed: ./nothing.hambrel: there is no such package file");
 }
 
 TEST_F(Repository, AnotherArchitectureIsRefusedByName) {
   write_file(station.root() / "etc/hambrel/hambrel.toml", "arch = \"aarch64\"\n");
   const fs::path source = station.path("src-tug");
-  write_file(source / "package.toml", "[package]\nname = \"tug\"\nversion = \"1-1\"\narch = \"x86_64\"\nsummary = \"tug\"\n");
+  write_file(source / "package.toml",
+             "[package]\nname = \"tug\"\nversion = \"1-1\"\narch = \"x86_64\"\nsummary = \"tug\"\n");
   write_file(source / "root/usr/bin/tug", "t");
   const std::string file = (station.repository() / "packages/tug/1-1.x86_64.hambrel").string();
   fs::create_directories(fs::path(file).parent_path());
   run({HAMBREL_PROGRAM, "pack", source.string(), "-o", file});
   station.publish();
   station.hambrel({"refresh"});
-  EXPECT_EQ(station.hambrel({"install", "tug", "-y"}).err, "Refused: tug is not built for this root's architecture, aarch64\n  -> there are: 1-1 for x86_64\n");
+  EXPECT_EQ(station.hambrel({"install", "tug", "-y"}).err,
+            "Refused: tug is not built for this root's architecture, aarch64\n  -> there are: 1-1 for x86_64\n");
+  EXPECT_THAT(station.hambrel({"install", "lamp=3", "-y"}).err,
+              HasSubstr("there are: 2-1 (base/beta), 1-1 (base/stable)"));
   const Ran ran = station.hambrel({"install", file, "-y"});
   EXPECT_EQ(ran.code, 3);
   EXPECT_THAT(ran.err, HasSubstr("tug 1-1 is built for x86_64; this root is aarch64"));
 }
 
+TEST_F(Repository, LookingNeedsNoPrivilegeAndChangesNothing) {
+  if (geteuid() != 0) GTEST_SKIP() << "only root can become somebody else";
+  station.hambrel({"install", "lamp", "-y"});
+  fs::permissions(station.root().parent_path(), fs::perms::owner_all | fs::perms::others_exec | fs::perms::others_read);
+  const auto before = tree(station.root());
+  const auto as_nobody = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", HAMBREL_PROGRAM,
+                                 "--root", station.root().string()});
+    return run(words);
+  };
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{"list"},
+                                                                                     {"search", "lamp"},
+                                                                                     {"describe", "lamp"},
+                                                                                     {"files", "lamp"},
+                                                                                     {"files", "buoy"},
+                                                                                     {"owner", "/usr/bin/lamp"},
+                                                                                     {"ledger"},
+                                                                                     {"ledger", "show", "1"},
+                                                                                     {"repo", "list"},
+                                                                                     {"install", "buoy", "--dry-run"},
+                                                                                     {"undo", "1", "--dry-run"},
+                                                                                     {"help"}}) {
+    const Ran ran = as_nobody(words);
+    EXPECT_EQ(ran.code, 0) << words[0] << ": " << ran.err;
+    EXPECT_EQ(ran.err, "") << words[0];
+  }
+  const Ran change = as_nobody({"install", "buoy", "-y"});
+  EXPECT_EQ(change.code, 1);
+  EXPECT_THAT(change.err, HasSubstr("cannot open the lock: Permission denied\n  -> run the command as root"));
+  EXPECT_EQ(tree(station.root()), before);
+}
+
+TEST_F(Repository, EveryLookingCommandAndEveryPlanSpeaksJson) {
+  station.hambrel({"install", "lamp", "-y"});
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{"list", "available"},
+                                                                                     {"search", "lamp"},
+                                                                                     {"describe", "lamp"},
+                                                                                     {"files", "lamp"},
+                                                                                     {"owner", "/usr/bin/lamp"},
+                                                                                     {"ledger"},
+                                                                                     {"ledger", "show", "1"},
+                                                                                     {"repo", "list"},
+                                                                                     {"refresh"},
+                                                                                     {"install", "buoy", "-n"},
+                                                                                     {"install", "lamp", "-n"},
+                                                                                     {"undo", "1", "-n"},
+                                                                                     {"upgrade", "-n"},
+                                                                                     {"install", "nothing", "-n"},
+                                                                                     {"install", "buoy"},
+                                                                                     {"version"}}) {
+    std::vector<std::string> with_json = words;
+    with_json.push_back("--json");
+    const Ran ran = station.hambrel(with_json);
+    std::istringstream lines(ran.out);
+    int objects = 0;
+    for (std::string line; std::getline(lines, line); ++objects)
+      EXPECT_TRUE(nlohmann::json::parse(line).is_object()) << words[0];
+    EXPECT_GE(objects, 1) << words[0];
+  }
+  const auto plan = station.json({"install", "buoy", "-n"})["plan"];
+  EXPECT_EQ(plan["steps"][0]["why"]["kind"], "asked");
+  EXPECT_EQ(plan["steps"][0]["origin"], "base/stable");
+  EXPECT_EQ(station.json({"install", "buoy", "-y"})["transaction"], 2);
+  EXPECT_EQ(station.json({"install", "buoy"})["error"]["problem"], "with --json nothing is asked");
+}
+
 TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
-  const std::string good = station.pack("solo", "1-1", "", {{"usr/bin/solo", "s"}}, station.path("solo.hambrel").string());
+  const std::string good =
+      station.pack("solo", "1-1", "", {{"usr/bin/solo", "s"}}, station.path("solo.hambrel").string());
   std::string content = read_file(good);
   write_file(good, content.substr(0, content.size() - 1));
   for (const std::string command : {"describe", "files"}) EXPECT_EQ(station.hambrel({command, good}).code, 5);
@@ -148,7 +235,9 @@ TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
 
 TEST_F(Repository, EveryCommandHasHelpWithExamples) {
   const std::string overview = station.hambrel({"help"}).out;
-  for (const std::string command : {"refresh", "search", "describe", "list", "files", "owner", "install", "remove", "upgrade", "ledger", "undo", "recover", "repo", "pack", "publish", "demo", "completion", "help", "version"}) {
+  for (const std::string command :
+       {"refresh", "search", "describe", "list", "files", "owner", "install", "remove", "upgrade", "ledger", "undo",
+        "recover", "repo", "pack", "publish", "demo", "completion", "help", "version"}) {
     EXPECT_THAT(overview, HasSubstr("\n  " + command + " "));
     const Ran ran = station.hambrel({command, "--help"});
     EXPECT_EQ(ran.code, 0);

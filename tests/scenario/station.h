@@ -25,11 +25,12 @@ class Station {
   }
 
   /// Packs "NAME-VERSION" with the given lines of TOML after the summary and files (path -> content).
-  std::string pack(const std::string& name, const std::string& version, const std::string& toml, const std::map<std::string, std::string>& files,
-                   const std::string& to = "") const {
+  std::string pack(const std::string& name, const std::string& version, const std::string& toml,
+                   const std::map<std::string, std::string>& files, const std::string& to = "") const {
     const fs::path source = directory_ / ("src-" + name + "-" + version);
     fs::create_directories(source / "root");
-    write_file(source / "package.toml", "[package]\nname = \"" + name + "\"\nversion = \"" + version + "\"\narch = \"any\"\nsummary = \"" + name + "\"\n" + toml);
+    write_file(source / "package.toml", "[package]\nname = \"" + name + "\"\nversion = \"" + version +
+                                            "\"\narch = \"any\"\nsummary = \"" + name + "\"\n" + toml);
     for (const auto& [path, content] : files) write_file(source / "root" / path, content);
     set_times(source / "root", 1'700'000'000);
     const fs::path file = to.empty() ? repository() / "packages" / name / (version + ".any.hambrel") : fs::path(to);

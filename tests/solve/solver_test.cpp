@@ -31,14 +31,17 @@ std::string answer(const Universe& universe, const Request& request) {
     for (const Cause& cause : refusal->causes) text += cause.text(universe) + "\n";
     return text;
   }
-  for (const PackageId id : std::get<Selection>(result).chosen) text += (text.empty() ? "" : ", ") + universe.package(id).title();
+  for (const PackageId id : std::get<Selection>(result).chosen)
+    text += (text.empty() ? "" : ", ") + universe.package(id).title();
   return text;
 }
 
 }  // namespace
 
 TEST(Solver, TakesTheNewestAndOnlyWhatIsNeeded) {
-  const Universe u = universe("lampdesk 5\n    requires libbuoy >= 2\n    recommends fonts\nlibbuoy 1\nlibbuoy 2\nlibbuoy 3\nfonts 1\nother 1\n");
+  const Universe u = universe(
+      "lampdesk 5\n    requires libbuoy >= 2\n    recommends fonts\nlibbuoy 1\nlibbuoy 2\nlibbuoy 3\nfonts 1\nother "
+      "1\n");
   EXPECT_EQ(answer(u, install(u, {"lampdesk"})), "fonts 1, lampdesk 5, libbuoy 3");
   Request plain = install(u, {"lampdesk"});
   plain.recommended = false;
@@ -58,7 +61,9 @@ TEST(Solver, TheFirstAlternativeIsPreferredUnlessOneIsThere) {
 }
 
 TEST(Solver, AnUpgradeMovesWhatBelongsTogether) {
-  const Universe u = universe("*desk 1\n    requires lib = 1\n+lib 1\ndesk 2\n    requires lib = 2\nlib 2\n*old 1\nold 2\n    requires nowhere\n");
+  const Universe u = universe(
+      "*desk 1\n    requires lib = 1\n+lib 1\ndesk 2\n    requires lib = 2\nlib 2\n*old 1\nold 2\n    requires "
+      "nowhere\n");
   Request request;
   request.upgrade_all = true;
   EXPECT_EQ(answer(u, request), "desk 2, lib 2, old 1");
@@ -67,7 +72,9 @@ TEST(Solver, AnUpgradeMovesWhatBelongsTogether) {
 }
 
 TEST(Solver, AReplacementTakesOverInAnUpgrade) {
-  const Universe u = universe("*lamp-desk 4\n*gullcam 1\n    requires lamp-desk\nlampdesk 5\n    replaces lamp-desk\n    provides lamp-desk = 5\n");
+  const Universe u = universe(
+      "*lamp-desk 4\n*gullcam 1\n    requires lamp-desk\nlampdesk 5\n    replaces lamp-desk\n    provides lamp-desk = "
+      "5\n");
   Request request;
   request.upgrade_all = true;
   EXPECT_EQ(answer(u, request), "gullcam 1, lampdesk 5");
@@ -78,7 +85,8 @@ TEST(Solver, RemovalTakesPulledInDependantsButNeverWantedOnes) {
   Request request;
   request.remove = {"lib"};
   EXPECT_EQ(answer(universe(text), request), "");
-  EXPECT_EQ(answer(universe(text + "*desk 1\n    requires lib\n"), request), "lib was to be removed\ndesk 1 is installed and wanted\ndesk 1 requires lib: lib 1\n");
+  EXPECT_EQ(answer(universe(text + "*desk 1\n    requires lib\n"), request),
+            "lib was to be removed\ndesk 1 is installed and wanted\ndesk 1 requires lib: lib 1\n");
 }
 
 TEST(Solver, DropUnneededFollowsWhatIsStillNeeded) {
@@ -90,12 +98,14 @@ TEST(Solver, DropUnneededFollowsWhatIsStillNeeded) {
 }
 
 TEST(Solver, ARefusalNamesTheChain) {
-  const Universe u = universe("lampdesk 6\n    requires libbuoy >= 3\nlibbuoy 3\n*gullcam 1\n    requires libbuoy < 3\n+libbuoy 2\n");
+  const Universe u =
+      universe("lampdesk 6\n    requires libbuoy >= 3\nlibbuoy 3\n*gullcam 1\n    requires libbuoy < 3\n+libbuoy 2\n");
   EXPECT_EQ(answer(u, install(u, {"lampdesk"})),
             "lampdesk was asked for\nlampdesk 6 requires libbuoy >= 3: libbuoy 3\n"
             "gullcam 1 is installed and wanted\ngullcam 1 requires libbuoy < 3: libbuoy 2\n");
   const Universe missing = universe("a 1\n    requires nowhere >= 2\n");
-  EXPECT_EQ(answer(missing, install(missing, {"a"})), "a was asked for\na 1 requires nowhere >= 2, which nothing offers\n");
+  EXPECT_EQ(answer(missing, install(missing, {"a"})),
+            "a was asked for\na 1 requires nowhere >= 2, which nothing offers\n");
 }
 
 TEST(Solver, ManyVersionsOfOneNameExcludeEachOther) {
@@ -105,7 +115,8 @@ TEST(Solver, ManyVersionsOfOneNameExcludeEachOther) {
   EXPECT_EQ(answer(u, install(u, {"x"})), "many 12, x 1");
 }
 
-// ---- against brute force ----------------------------------------------------------------------------------------------
+// ---- against brute force
+// ----------------------------------------------------------------------------------------------
 
 namespace {
 
@@ -125,9 +136,11 @@ Universe random_universe(std::mt19937& random) {
     const unsigned installed = pick(2) == 0 ? 1 + pick(3) : 0;
     for (unsigned v = 1; v <= versions; ++v) {
       text += std::string(installed == v ? (pick(2) == 0 ? "*" : "+") : "") + name + " " + std::to_string(v) + "\n";
-      for (unsigned n = pick(3); n > 0; --n) text += "    requires " + constraint() + (pick(3) == 0 ? " | " + constraint() : "") + "\n";
+      for (unsigned n = pick(3); n > 0; --n)
+        text += "    requires " + constraint() + (pick(3) == 0 ? " | " + constraint() : "") + "\n";
       if (pick(4) == 0) text += "    conflicts " + constraint() + "\n";
-      if (pick(4) == 0) text += "    provides v" + std::string(pick(2) == 0 ? " = " + std::to_string(1 + pick(3)) : "") + "\n";
+      if (pick(4) == 0)
+        text += "    provides v" + std::string(pick(2) == 0 ? " = " + std::to_string(1 + pick(3)) : "") + "\n";
       if (pick(8) == 0) text += "    replaces " + constraint() + "\n";
       if (pick(4) == 0) text += "    recommends " + constraint() + "\n";
     }
@@ -154,7 +167,8 @@ bool acceptable(const Universe& u, const Request& request, const std::vector<Pac
   for (const PackageId id : set) packages.push_back(u.package(id));
   if (!plan::problems_of(packages).empty()) return false;
   for (const Target& one : request.install)
-    if (std::none_of(one.candidates.begin(), one.candidates.end(), [&](PackageId id) { return members.contains(id); })) return false;
+    if (std::none_of(one.candidates.begin(), one.candidates.end(), [&](PackageId id) { return members.contains(id); }))
+      return false;
   for (const PackageId id : set)
     if (request.remove.contains(u.package(id).name)) return false;
   for (const PackageId id : u.installed()) {
@@ -163,7 +177,8 @@ bool acceptable(const Universe& u, const Request& request, const std::vector<Pac
     bool stays = false;
     for (const PackageId one : set) {
       stays = stays || u.package(one).name == old.name;
-      for (const Constraint& c : u.package(one).replaces) stays = stays || (u.package(one).name != old.name && c.name == old.name && c.allows(old.version));
+      for (const Constraint& c : u.package(one).replaces)
+        stays = stays || (u.package(one).name != old.name && c.name == old.name && c.allows(old.version));
     }
     if (!stays) return false;
   }

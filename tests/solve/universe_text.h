@@ -22,7 +22,9 @@ inline Universe universe(std::string_view text) {
     if (!detail || line[0] == '*' || line[0] == '+') {
       Candidate one;
       const bool installed = line[0] == '*' || line[0] == '+';
-      if (installed) one.installed = Installed{static_cast<std::int64_t>(all.size()) + 1, line[0] == '*' ? Reason::Wanted : Reason::PulledIn, "test", 0};
+      if (installed)
+        one.installed = Installed{static_cast<std::int64_t>(all.size()) + 1,
+                                  line[0] == '*' ? Reason::Wanted : Reason::PulledIn, "test", 0};
       if (installed) line.remove_prefix(1);
       const auto space = line.find(' ');
       one.package.name = line.substr(0, space);

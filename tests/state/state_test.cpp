@@ -58,7 +58,8 @@ class StateTest : public testing::Test {
 
 TEST_F(StateTest, PackagesAndFilesComeBackAsTheyWentIn) {
   State state(path, Access::Change);
-  state.record(ledger_entry(state), {installs("desk", "1-1", {entry("etc", EntryType::Directory), entry("etc/desk.toml")})});
+  state.record(ledger_entry(state),
+               {installs("desk", "1-1", {entry("etc", EntryType::Directory), entry("etc/desk.toml")})});
   const State looking(path, Access::Look);
   ASSERT_EQ(looking.installed().size(), 1U);
   const StatePackage desk = looking.installed()[0];
@@ -136,7 +137,9 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
   EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 1");
-  test::write_file(path, "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
+  test::write_file(
+      path,
+      "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
   EXPECT_EQ(problem(Access::Look), "the state database is damaged: file is not a database");
 }
 

@@ -89,7 +89,8 @@ std::string attributes_of(const std::string& path) {
     const std::string name = names.c_str() + at;
     at += static_cast<ssize_t>(name.size()) + 1;
     std::string value(4096, '\0');
-    value.resize(static_cast<std::size_t>(std::max<ssize_t>(0, ::lgetxattr(path.c_str(), name.c_str(), value.data(), value.size()))));
+    value.resize(static_cast<std::size_t>(
+        std::max<ssize_t>(0, ::lgetxattr(path.c_str(), name.c_str(), value.data(), value.size()))));
     text += " " + name + "=" + value;
   }
   return text;
@@ -98,7 +99,8 @@ std::string attributes_of(const std::string& path) {
 std::string facts(const fs::path& path) {
   struct ::stat info {};
   ::lstat(path.c_str(), &info);
-  std::string text = fmt::format("{:o} {}:{} {}.{:09} {}", info.st_mode, info.st_uid, info.st_gid, info.st_mtim.tv_sec, info.st_mtim.tv_nsec, info.st_nlink);
+  std::string text = fmt::format("{:o} {}:{} {}.{:09} {}", info.st_mode, info.st_uid, info.st_gid, info.st_mtim.tv_sec,
+                                 info.st_mtim.tv_nsec, info.st_nlink);
   if (S_ISLNK(info.st_mode)) text += " -> " + fs::read_symlink(path).string();
   if (S_ISREG(info.st_mode)) text += " " + sha256(read_file(path)).hex();
   return text + attributes_of(path.string());

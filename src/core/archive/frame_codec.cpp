@@ -30,7 +30,8 @@ std::string decompress_sized(std::string_view stored, std::uint64_t limit, const
   if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN)
     throw Error(ErrorCode::Untrusted, "not a zstd frame that states its size", where, "fetch or copy the file again");
   if (size > limit)
-    throw Error(ErrorCode::Untrusted, fmt::format("would unpack to {} bytes, at most {} are accepted", size, limit), where);
+    throw Error(ErrorCode::Untrusted, fmt::format("would unpack to {} bytes, at most {} are accepted", size, limit),
+                where);
   return decompress_frame(stored, size, where);
 }
 

@@ -33,10 +33,12 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
   if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short", where_);
   footer_ = decode_footer(file_->read_exactly(size - kFooterSize, kFooterSize, where_), where_);
   const std::uint64_t table_end = size - kFooterSize;
-  if (footer_.table_offset < 8 || footer_.table_offset > table_end || footer_.table_size != table_end - footer_.table_offset)
+  if (footer_.table_offset < 8 || footer_.table_offset > table_end ||
+      footer_.table_size != table_end - footer_.table_offset)
     damaged("the footer does not fit the file", where_);
   const std::string head = file_->read_exactly(footer_.table_offset - 8, 8, where_);
-  if (footer_.table_size > UINT32_MAX || head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
+  if (footer_.table_size > UINT32_MAX ||
+      head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
     damaged("the table of contents is not where the footer says", where_);
   table_ = read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_);
 }
@@ -50,7 +52,8 @@ const Entry* PackageReader::find(std::string_view path) const {
 std::string PackageReader::frame(std::size_t number) const {
   const Frame& frame = table_.frames[number];
   const std::string stored = file_->read_exactly(frame.offset, frame.size, where_);
-  if (sha256(stored) != frame.digest) damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
+  if (sha256(stored) != frame.digest)
+    damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
   return decompress_frame(stored, frame.plain_size, where_);
 }
 
@@ -61,14 +64,16 @@ Package PackageReader::manifest() const {
 
 std::string PackageReader::content(const Entry& entry) const {
   if (entry.type == EntryType::HardLink) return content(*find(entry.target));
-  if (entry.type != EntryType::File) throw Error(ErrorCode::NotFound, fmt::format("{} has no content", entry.path), where_);
+  if (entry.type != EntryType::File)
+    throw Error(ErrorCode::NotFound, fmt::format("{} has no content", entry.path), where_);
   std::string result;
   std::uint64_t offset = entry.offset;
   for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0) {
     const std::string plain = frame(number);
     result += plain.substr(offset, entry.size - result.size());
   }
-  if (sha256(result) != entry.digest) damaged(fmt::format("the content of {} is not what the table promises", entry.path), where_);
+  if (sha256(result) != entry.digest)
+    damaged(fmt::format("the content of {} is not what the table promises", entry.path), where_);
   return result;
 }
 
@@ -131,7 +136,8 @@ void PackageReader::verify_all() const {
       running.update(piece);
       left -= piece.size();
     }
-    if (running.finish() != entry.digest) damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)), where_);
+    if (running.finish() != entry.digest)
+      damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)), where_);
     expect(std::string(tar_padding(entry.size), '\0'), entry.path);
     total += entry.size;
   }

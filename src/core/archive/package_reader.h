@@ -31,8 +31,9 @@ class PackageReader {
   /// The content of one regular file (or of the file a hard link names): reads the frames it lies in, and checks it.
   std::string content(const Entry& entry) const;
 
-  /// For every entry that `want` accepts, in order: `begin`, `data` with the content of a regular file in pieces, `end`.
-  /// Reads only the frames that are needed, each once; memory stays below two frames whatever the package's size.
+  /// For every entry that `want` accepts, in order: `begin`, `data` with the content of a regular file in pieces,
+  /// `end`. Reads only the frames that are needed, each once; memory stays below two frames whatever the package's
+  /// size.
   struct Sink {
     std::function<bool(const Entry&)> want;
     std::function<void(const Entry&)> begin;

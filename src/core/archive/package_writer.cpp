@@ -93,7 +93,8 @@ class Scan {
     std::sort(entries_.begin(), entries_.end(), [](const Entry& a, const Entry& b) { return a.path < b.path; });
     join_hard_links();
     for (const std::string& glob : description_.package.config_globs)
-      if (std::none_of(entries_.begin(), entries_.end(), [&](const Entry& one) { return one.config && path_glob_match(glob, one.path); }))
+      if (std::none_of(entries_.begin(), entries_.end(),
+                       [&](const Entry& one) { return one.config && path_glob_match(glob, one.path); }))
         throw Error(ErrorCode::Invalid, fmt::format("config.files: \"{}\" matches no file", glob), source_.shown(root_),
                     "globs are relative to the root: * stops at /, ** does not");
     return std::move(entries_);
@@ -109,9 +110,11 @@ class Scan {
 
   Entry entry(const std::string& path) {
     if (const std::string problem = path_problem(path); !problem.empty())
-      throw Error(ErrorCode::Invalid, problem + " can't go into a package", printable(source_.shown(at(path))), "rename it");
+      throw Error(ErrorCode::Invalid, problem + " can't go into a package", printable(source_.shown(at(path))),
+                  "rename it");
     const auto info = source_.stat(at(path));
-    if (!info) throw Error(ErrorCode::Invalid, "vanished while it was packed", source_.shown(at(path)), "run pack again");
+    if (!info)
+      throw Error(ErrorCode::Invalid, "vanished while it was packed", source_.shown(at(path)), "run pack again");
     Entry entry;
     entry.path = path;
     entry.mode = info->mode;
@@ -124,7 +127,8 @@ class Scan {
         entry.type = EntryType::Symlink, entry.mode = 0777, entry.target = source_.read_link(at(path));
         break;
       case os::FileType::Other:
-        throw Error(ErrorCode::Invalid, "only files, directories and links can go into a package", source_.shown(at(path)),
+        throw Error(ErrorCode::Invalid, "only files, directories and links can go into a package",
+                    source_.shown(at(path)),
                     "device nodes, pipes and sockets are made by the system at run time: leave it out");
     }
     for (const auto& [name, value] : source_.attributes(at(path)))
@@ -136,7 +140,8 @@ class Scan {
       if (rule.mode >= 0 && entry.type != EntryType::Symlink) entry.mode = static_cast<std::uint32_t>(rule.mode);
     }
     entry.config = entry.type == EntryType::File && is_config(description_.package, path);
-    if (entry.type == EntryType::File && info->links > 1) linked_.emplace_back(std::pair(info->device, info->inode), path);
+    if (entry.type == EntryType::File && info->links > 1)
+      linked_.emplace_back(std::pair(info->device, info->inode), path);
     return entry;
   }
 
@@ -168,7 +173,8 @@ class Scan {
 /// Turns entries into the plain stream, cut into frames.
 class Payload {
  public:
-  Payload(os::FileReader& source, std::string root, FrameWriter& frames) : source_(source), root_(std::move(root)), frames_(frames) {}
+  Payload(os::FileReader& source, std::string root, FrameWriter& frames)
+      : source_(source), root_(std::move(root)), frames_(frames) {}
 
   void add(Entry& entry) {
     const bool alone = entry.type == EntryType::File && entry.size >= kAlone;
@@ -179,8 +185,10 @@ class Payload {
     entry.offset = together_.size();
     content(entry);
     together_.append(tar_padding(entry.size), '\0');
-    if (alone) cut();
-    else cut_when(kTogether);
+    if (alone)
+      cut();
+    else
+      cut_when(kTogether);
   }
 
   void cut() {
@@ -208,7 +216,8 @@ class Payload {
     }
     std::byte beyond{};
     if (file->read_at(done, std::span(&beyond, 1)) != 0)
-      throw Error(ErrorCode::Invalid, "grew while it was packed", source_.shown(path), "run pack again when nothing writes to it");
+      throw Error(ErrorCode::Invalid, "grew while it was packed", source_.shown(path),
+                  "run pack again when nothing writes to it");
     entry.digest = running.finish();
   }
 

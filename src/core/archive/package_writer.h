@@ -13,8 +13,8 @@
 namespace hambrel::archive {
 
 struct WriteOptions {
-  int level = 9;                       // of zstd, 1 to 19
-  std::int64_t latest_mtime = 0;       // seconds; later times are set back to it; 0: no limit
+  int level = 9;                  // of zstd, 1 to 19
+  std::int64_t latest_mtime = 0;  // seconds; later times are set back to it; 0: no limit
   unsigned threads = 2;
 };
 

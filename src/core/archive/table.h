@@ -40,8 +40,8 @@ struct Table {
 };
 
 // Limits: a reader refuses what is beyond them, a writer never makes it.
-inline constexpr std::uint64_t kMostTableBytes = 256ULL << 20;   // plain
-inline constexpr std::uint64_t kMostFrameBytes = 16ULL << 20;    // plain
+inline constexpr std::uint64_t kMostTableBytes = 256ULL << 20;  // plain
+inline constexpr std::uint64_t kMostFrameBytes = 16ULL << 20;   // plain
 inline constexpr std::uint64_t kMostManifestBytes = 1ULL << 20;
 inline constexpr std::size_t kMostEntries = 1'000'000;
 inline constexpr std::size_t kFooterSize = 72;
@@ -58,10 +58,10 @@ std::string tar_header(const Entry& entry);
 /// Zero bytes that fill content up to a whole number of 512-byte blocks.
 std::uint64_t tar_padding(std::uint64_t size);
 
-std::string encode_table(const Table& table);                             // compressed
-Table decode_table(std::string_view stored, const std::string& where);    // decompresses, parses, no check yet
-std::string encode_footer(const Footer& footer);                          // with its frame header
-Footer decode_footer(std::string_view bytes, const std::string& where);   // exactly kFooterSize bytes
+std::string encode_table(const Table& table);                            // compressed
+Table decode_table(std::string_view stored, const std::string& where);   // decompresses, parses, no check yet
+std::string encode_footer(const Footer& footer);                         // with its frame header
+Footer decode_footer(std::string_view bytes, const std::string& where);  // exactly kFooterSize bytes
 std::string skippable_header(std::uint32_t magic, std::uint32_t size);
 inline constexpr std::uint32_t kTableMagic = 0x184D2A5D, kFooterMagic = 0x184D2A5E;
 

@@ -22,7 +22,8 @@ class Check {
       if (frame.offset != at || frame.size == 0 || frame.size > table_at - at)
         refuse(fmt::format("the frame at offset {} does not follow the one before", frame.offset));
       if (frame.plain_size > kMostFrameBytes)
-        refuse(fmt::format("a frame would unpack to {} bytes, at most {} are accepted", frame.plain_size, kMostFrameBytes));
+        refuse(fmt::format("a frame would unpack to {} bytes, at most {} are accepted", frame.plain_size,
+                           kMostFrameBytes));
       at += frame.size;
       plain_ends_.push_back((plain_ends_.empty() ? 0 : plain_ends_.back()) + frame.plain_size);
     }
@@ -69,12 +70,14 @@ class Check {
     if (slash == std::string::npos) return;
     const auto parent = seen_.find(entry.path.substr(0, slash));
     if (parent == seen_.end()) refuse("a path whose directory is not in the package", entry.path);
-    if (parent->second->type != EntryType::Directory) refuse("a path below something that is not a directory", entry.path);
+    if (parent->second->type != EntryType::Directory)
+      refuse("a path below something that is not a directory", entry.path);
   }
 
   void links(const Entry& entry) const {
     const bool is_link = entry.type == EntryType::Symlink || entry.type == EntryType::HardLink;
-    if (is_link == entry.target.empty()) refuse(is_link ? "a link without a target" : "a target without a link", entry.path);
+    if (is_link == entry.target.empty())
+      refuse(is_link ? "a link without a target" : "a target without a link", entry.path);
     if (entry.type == EntryType::HardLink) {
       const auto target = seen_.find(entry.target);
       if (target == seen_.end() || target->second->type != EntryType::File)
@@ -86,8 +89,10 @@ class Check {
     if (entry.target.front() == '/') return;  // inside the root by definition: it is resolved there
     long depth = static_cast<long>(split(entry.path, '/').size()) - 1;
     for (const std::string_view part : split(entry.target, '/')) {
-      if (part == "..") --depth;
-      else if (!part.empty() && part != ".") ++depth;
+      if (part == "..")
+        --depth;
+      else if (!part.empty() && part != ".")
+        ++depth;
       if (depth < 0) refuse("a symbolic link that leads out of the root", entry.path);
     }
   }

@@ -19,12 +19,9 @@ constexpr std::uint32_t kFormatVersion = 1;
 constexpr std::string_view kMark = "HAMBREL\n";
 
 Json to_json(const Entry& entry) {
-  Json object = {{"path", entry.path},
-                 {"type", kTypeNames[static_cast<std::size_t>(entry.type)]},
-                 {"mode", entry.mode},
-                 {"user", entry.user},
-                 {"group", entry.group},
-                 {"mtime", entry.mtime}};
+  Json object = {{"path", entry.path},   {"type", kTypeNames[static_cast<std::size_t>(entry.type)]},
+                 {"mode", entry.mode},   {"user", entry.user},
+                 {"group", entry.group}, {"mtime", entry.mtime}};
   if (entry.type == EntryType::File) {
     object["size"] = entry.size;
     object["sha256"] = entry.digest.hex();
@@ -152,9 +149,11 @@ Footer decode_footer(std::string_view bytes, const std::string& where) {
     throw Error(ErrorCode::Untrusted, "not a Hambrel package file, or its end is missing or damaged", where,
                 "fetch or copy the file again; `hambrel pack` makes such files");
   if (const auto version = get_number(bytes, 16, 4); version != kFormatVersion)
-    throw Error(ErrorCode::Untrusted, fmt::format("package format {} is not known (this program reads {})", version, kFormatVersion),
-                where, "use a newer hambrel");
-  if (get_number(bytes, 20, 4) != 0) throw Error(ErrorCode::Untrusted, "the footer is damaged", where, "fetch or copy the file again");
+    throw Error(ErrorCode::Untrusted,
+                fmt::format("package format {} is not known (this program reads {})", version, kFormatVersion), where,
+                "use a newer hambrel");
+  if (get_number(bytes, 20, 4) != 0)
+    throw Error(ErrorCode::Untrusted, "the footer is damaged", where, "fetch or copy the file again");
   Footer footer;
   footer.table_offset = get_number(bytes, 24, 8);
   footer.table_size = get_number(bytes, 32, 8);

@@ -7,9 +7,7 @@
 
 namespace hambrel {
 
-std::string Digest::hex() const {
-  return to_hex(std::as_bytes(std::span(bytes)));
-}
+std::string Digest::hex() const { return to_hex(std::as_bytes(std::span(bytes))); }
 
 std::optional<Digest> Digest::from_hex(std::string_view text) {
   Digest digest;

@@ -11,17 +11,17 @@
 namespace hambrel {
 
 enum class ErrorCode {
-  Usage,      // the command line makes no sense
-  Invalid,    // an input (manifest, index, configuration) is malformed
-  NotFound,   // something named does not exist
-  Refused,    // well-formed, but must not be done
-  Declined,   // nobody agreed: declined at the prompt, or nobody to ask
-  Untrusted,  // a digest, signature or structure that protects content does not hold
-  Locked,     // another run holds the lock
+  Usage,        // the command line makes no sense
+  Invalid,      // an input (manifest, index, configuration) is malformed
+  NotFound,     // something named does not exist
+  Refused,      // well-formed, but must not be done
+  Declined,     // nobody agreed: declined at the prompt, or nobody to ask
+  Untrusted,    // a digest, signature or structure that protects content does not hold
+  Locked,       // another run holds the lock
   Unrecovered,  // an interrupted transaction could not be made whole
-  Network,    // a transfer failed
-  Io,         // the operating system said no
-  Internal,   // a broken invariant of the program itself
+  Network,      // a transfer failed
+  Io,           // the operating system said no
+  Internal,     // a broken invariant of the program itself
 };
 
 class Error : public std::exception {
@@ -42,7 +42,8 @@ class Error : public std::exception {
   std::string problem_, where_, hint_, whole_;
 };
 
-/// Throws Error{Io} (Refused for a full disk is still Io) for an errno value; the only translation of errno in the program.
+/// Throws Error{Io} (Refused for a full disk is still Io) for an errno value; the only translation of errno in the
+/// program.
 [[noreturn]] void throw_errno(int error_number, std::string_view what, std::string_view where);
 
 }  // namespace hambrel

@@ -23,7 +23,8 @@ Json parse_json(std::string_view text, std::string_view where) {
     if (event == Json::parse_event_t::object_start) seen.emplace_back();
     if (event == Json::parse_event_t::object_end) seen.pop_back();
     if (event == Json::parse_event_t::key && !seen.back().insert(parsed.get<std::string>()).second)
-      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", parsed.get<std::string>()),
+      throw Error(ErrorCode::Invalid,
+                  fmt::format("the key \"{}\" stands twice in one object", parsed.get<std::string>()),
                   std::string(where));
     return true;
   };

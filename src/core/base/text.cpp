@@ -43,8 +43,10 @@ std::optional<std::string> from_base64(std::string_view text) {
     for (std::size_t k = 0; k < 4; ++k) {
       const auto value = kBase64.find(text[i + k]);
       const bool may_pad = i + 4 == text.size() && k >= 2;
-      if (text[i + k] == '=' && may_pad) ++padding;
-      else if (value == std::string_view::npos || padding > 0) return std::nullopt;
+      if (text[i + k] == '=' && may_pad)
+        ++padding;
+      else if (value == std::string_view::npos || padding > 0)
+        return std::nullopt;
       group = group << 6U | (text[i + k] == '=' ? 0U : static_cast<std::uint32_t>(value));
     }
     for (std::size_t k = 0; k < 3 - padding; ++k) data.push_back(static_cast<char>(group >> (16 - 8 * k) & 255U));
@@ -145,15 +147,18 @@ std::string url_segment(std::string_view text) {
   for (const char c : text) {
     const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
                        std::string_view("-._~").find(c) != std::string_view::npos;
-    if (plain) result.push_back(c);
-    else result += fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
+    if (plain)
+      result.push_back(c);
+    else
+      result += fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
   }
   return result;
 }
 
 namespace {
 
-// Iterative matcher with one backtrack point a star; a "**" point may swallow '/', a "*" point may not when paths are meant.
+// Iterative matcher with one backtrack point a star; a "**" point may swallow '/', a "*" point may not when paths are
+// meant.
 bool match(std::string_view pattern, std::string_view text, bool paths) {
   struct Point {
     std::size_t pattern, text;
@@ -165,10 +170,13 @@ bool match(std::string_view pattern, std::string_view text, bool paths) {
       const bool twice = !paths || (p + 1 < pattern.size() && pattern[p + 1] == '*');
       while (p < pattern.size() && pattern[p] == '*') ++p;
       // "**/" also matches nothing at all
-      if (twice && paths && p < pattern.size() && pattern[p] == '/' && match(pattern.substr(p + 1), text.substr(t), paths))
+      if (twice && paths && p < pattern.size() && pattern[p] == '/' &&
+          match(pattern.substr(p + 1), text.substr(t), paths))
         return true;
-      if (twice) double_star = Point{p, t}, star.reset();
-      else star = Point{p, t};
+      if (twice)
+        double_star = Point{p, t}, star.reset();
+      else
+        star = Point{p, t};
       continue;
     }
     if (t == text.size() && p == pattern.size()) return true;
@@ -235,8 +243,7 @@ std::string did_you_mean(std::string_view word, const std::vector<std::string>& 
   const auto near = similar(word, candidates);
   if (near.empty()) return {};
   std::string text = "did you mean ";
-  for (std::size_t i = 0; i < near.size(); ++i)
-    text += (i == 0 ? "" : i + 1 == near.size() ? " or " : ", ") + near[i];
+  for (std::size_t i = 0; i < near.size(); ++i) text += (i == 0 ? "" : i + 1 == near.size() ? " or " : ", ") + near[i];
   return text + "?";
 }
 

@@ -39,7 +39,8 @@ bool path_glob_match(std::string_view pattern, std::string_view path);
 /// returns limit + 1 as soon as the distance must exceed limit. In characters of bytes.
 std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t limit);
 /// At most `most` of the candidates that look like a misspelling of `word`, nearest first, then by name.
-std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates, std::size_t most = 3);
+std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates,
+                                 std::size_t most = 3);
 /// "did you mean a, b or c?", or empty without candidates.
 std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates);
 

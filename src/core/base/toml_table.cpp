@@ -26,8 +26,8 @@ std::string TomlTable::at(const toml::node* node) const {
 void TomlTable::wrong(std::string_view key, std::string_view expected, const toml::node* node) const {
   const std::string whole = title_.empty() ? std::string(key) : fmt::format("{}.{}", title_, key);
   throw Error(ErrorCode::Invalid,
-              node == nullptr ? fmt::format("{} is missing", whole) : fmt::format("{} must be {}", whole, expected), at(node),
-              node == nullptr ? fmt::format("add {} = ... ({})", key, expected) : "");
+              node == nullptr ? fmt::format("{} is missing", whole) : fmt::format("{} must be {}", whole, expected),
+              at(node), node == nullptr ? fmt::format("add {} = ... ({})", key, expected) : "");
 }
 
 const toml::node* TomlTable::find(std::string_view key) {
@@ -78,9 +78,10 @@ void TomlTable::done() const {
     if (std::find(asked_.begin(), asked_.end(), name) != asked_.end()) continue;
     std::string hint = did_you_mean(name, asked_);
     if (hint.empty()) hint = "known here: " + join(asked_, ", ");
-    throw Error(ErrorCode::Invalid,
-                fmt::format("\"{}\" is not known in {}", printable(name), title_.empty() ? "this file" : "[" + title_ + "]"),
-                at(&node), hint);
+    throw Error(
+        ErrorCode::Invalid,
+        fmt::format("\"{}\" is not known in {}", printable(name), title_.empty() ? "this file" : "[" + title_ + "]"),
+        at(&node), hint);
   }
 }
 

@@ -16,10 +16,10 @@ struct FileEntry {
   EntryType type = EntryType::File;
   std::uint32_t mode = 0;  // permission bits, 07777
   std::string user = "root", group = "root";
-  std::int64_t mtime = 0;  // seconds since 1970
-  std::uint64_t size = 0;  // bytes of a regular file's content
-  Digest digest;           // of a regular file's content
-  std::string target;      // of a link
+  std::int64_t mtime = 0;                         // seconds since 1970
+  std::uint64_t size = 0;                         // bytes of a regular file's content
+  Digest digest;                                  // of a regular file's content
+  std::string target;                             // of a link
   std::map<std::string, std::string> attributes;  // extended attributes, raw values
   bool config = false;
 };

@@ -78,7 +78,8 @@ PackageSource parse_package_toml(std::string_view text, const std::string& file)
     const toml::node* node = top.find(key);
     if (node == nullptr && !needed) return nullptr;
     if (node == nullptr)
-      throw Error(ErrorCode::Invalid, fmt::format("the table [{}] is missing", key), file, "begin the file with [package]");
+      throw Error(ErrorCode::Invalid, fmt::format("the table [{}] is missing", key), file,
+                  "begin the file with [package]");
     if (!node->is_table()) throw Error(ErrorCode::Invalid, fmt::format("{} must be a table", key), top.at(node));
     return node->as_table();
   };

@@ -67,8 +67,8 @@ Constraint parse_constraint(std::string_view text, std::string_view where) {
   Constraint constraint;
   constraint.name = trim(whole.substr(0, at));
   if (!is_package_name(constraint.name))
-    throw Error(ErrorCode::Invalid, fmt::format("\"{}\" does not begin with a package name", printable(whole)), std::string(where),
-                "write NAME or NAME OP VERSION; a name has lower-case letters, digits and + . _ -");
+    throw Error(ErrorCode::Invalid, fmt::format("\"{}\" does not begin with a package name", printable(whole)),
+                std::string(where), "write NAME or NAME OP VERSION; a name has lower-case letters, digits and + . _ -");
   if (at == std::string_view::npos) return constraint;
   std::string_view rest = whole.substr(at);
   for (const auto& [op_text, op] : kOperators) {

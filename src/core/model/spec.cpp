@@ -44,7 +44,8 @@ Spec parse_spec(std::string_view text) {
     spec.kind = Spec::Kind::Channel;
     spec.constraint.name = text.substr(0, at);
     spec.channel = text.substr(at + 1);
-    if (!is_package_name(spec.constraint.name) || !is_package_name(spec.channel)) wrong(text, "NAME@CHANNEL was expected");
+    if (!is_package_name(spec.constraint.name) || !is_package_name(spec.channel))
+      wrong(text, "NAME@CHANNEL was expected");
     return spec;
   }
   try {

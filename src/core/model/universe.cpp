@@ -28,7 +28,8 @@ bool before(const Candidate& a, const Candidate& b) {
 }
 
 auto quality(const Offer& offer) {
-  return std::tuple(offer.repository.empty() ? 0 : 1, offer.followed ? 0 : 1, offer.rank, offer.repository, offer.channel);
+  return std::tuple(offer.repository.empty() ? 0 : 1, offer.followed ? 0 : 1, offer.rank, offer.repository,
+                    offer.channel);
 }
 
 }  // namespace
@@ -77,7 +78,9 @@ const std::vector<PackageId>& find_in(const std::map<std::string, std::vector<Pa
 }  // namespace
 
 const std::vector<PackageId>& Universe::versions_of(std::string_view name) const { return find_in(by_name_, name); }
-const std::vector<PackageId>& Universe::providers_of(std::string_view name) const { return find_in(by_provided_, name); }
+const std::vector<PackageId>& Universe::providers_of(std::string_view name) const {
+  return find_in(by_provided_, name);
+}
 
 std::vector<PackageId> Universe::matching(const Constraint& constraint) const {
   std::vector<PackageId> result;

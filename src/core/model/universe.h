@@ -1,7 +1,8 @@
 // Everything that could be installed, and what is: the input of looking, solving and planning.
 //
 // Invariants: every (name, version, arch) stands once, whether it is installed, offered, or both; PackageIds are dense,
-// in the order of (name, version descending, arch); the indexes below list ids in that order. Built once, then read-only.
+// in the order of (name, version descending, arch); the indexes below list ids in that order. Built once, then
+// read-only.
 #pragma once
 
 #include <map>
@@ -23,11 +24,11 @@ inline std::size_t index_of(PackageId id) { return static_cast<std::size_t>(id);
 struct Offer {
   std::string repository;  // its name; empty for a local file
   std::string channel;
-  std::string local_path;    // the package file on the host, for a local file
-  std::uint32_t rank = 50;   // of the repository: smaller is preferred
-  bool followed = true;      // its channel is one this root follows
-  ByteCount size = 0;        // of the package file
-  Digest digest;             // of the package file
+  std::string local_path;                          // the package file on the host, for a local file
+  std::uint32_t rank = 50;                         // of the repository: smaller is preferred
+  bool followed = true;                            // its channel is one this root follows
+  ByteCount size = 0;                              // of the package file
+  Digest digest;                                   // of the package file
   std::uint64_t table_offset = 0, table_size = 0;  // of its table of contents
   Digest table_digest;
 

@@ -28,7 +28,8 @@ std::size_t MemoryFile::read_at(std::uint64_t offset, std::span<std::byte> into)
 std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
   const auto file = open(path);
   if (file->size() > limit)
-    throw Error(ErrorCode::Invalid, fmt::format("{} bytes long, at most {} are read", file->size(), limit), shown(path));
+    throw Error(ErrorCode::Invalid, fmt::format("{} bytes long, at most {} are read", file->size(), limit),
+                shown(path));
   return file->read_exactly(0, file->size(), shown(path));
 }
 

@@ -99,7 +99,7 @@ class FileSystem : public FileReader {
   virtual void make_directory(std::string_view path, std::uint32_t mode) = 0;
   virtual void make_symlink(std::string_view target, std::string_view path) = 0;
   virtual void make_hard_link(std::string_view existing, std::string_view path) = 0;
-  virtual void rename(std::string_view from, std::string_view to) = 0;            // replaces `to`
+  virtual void rename(std::string_view from, std::string_view to) = 0;             // replaces `to`
   virtual void rename_no_replace(std::string_view from, std::string_view to) = 0;  // fails when `to` exists
   virtual void rename_exchange(std::string_view a, std::string_view b) = 0;        // both must exist
   virtual void remove_file(std::string_view path) = 0;

@@ -36,7 +36,8 @@ std::int64_t now() {
 }
 
 std::int64_t monotonic_milliseconds() {
-  return std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch()).count();
+  return std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch())
+      .count();
 }
 
 std::int64_t source_date_epoch(std::int64_t otherwise) {

@@ -59,7 +59,8 @@ std::unique_ptr<Lock> take_lock(const std::string& path, int wait_seconds, const
   }
   auto lock = std::make_unique<PosixLock>(fd);
   const std::string text = describe + "\n";
-  if (::ftruncate(fd, 0) != 0 || ::pwrite(fd, text.data(), text.size(), 0) < 0) throw_errno(errno, "cannot write the lock", path);
+  if (::ftruncate(fd, 0) != 0 || ::pwrite(fd, text.data(), text.size(), 0) < 0)
+    throw_errno(errno, "cannot write the lock", path);
   return lock;
 }
 

@@ -1,7 +1,7 @@
 // One changing run at a time for one root.
 //
-// Invariant: while a Lock lives, no other process holds one on the same root. The kernel drops the lock with the process,
-// so a killed run leaves none behind; the text in the file is only for the message of the next one.
+// Invariant: while a Lock lives, no other process holds one on the same root. The kernel drops the lock with the
+// process, so a killed run leaves none behind; the text in the file is only for the message of the next one.
 #pragma once
 
 #include <memory>

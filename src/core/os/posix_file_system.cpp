@@ -214,14 +214,16 @@ class PosixFileSystem final : public FileSystem {
 
   std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {
     const auto at = parent(path);
-    Handle handle(::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    Handle handle(
+        ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
     if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
     return std::make_unique<PosixWritable>(std::move(handle), shown(path));
   }
 
   void make_directory(std::string_view path, std::uint32_t mode) override {
     const auto at = parent(path);
-    if (::mkdirat(at.handle.get(), at.name.c_str(), mode) != 0) throw_errno(errno, "cannot make the directory", shown(path));
+    if (::mkdirat(at.handle.get(), at.name.c_str(), mode) != 0)
+      throw_errno(errno, "cannot make the directory", shown(path));
   }
 
   void make_symlink(std::string_view target, std::string_view path) override {
@@ -237,7 +239,9 @@ class PosixFileSystem final : public FileSystem {
   }
 
   void rename(std::string_view from, std::string_view to) override { rename_with(from, to, 0); }
-  void rename_no_replace(std::string_view from, std::string_view to) override { rename_with(from, to, RENAME_NOREPLACE); }
+  void rename_no_replace(std::string_view from, std::string_view to) override {
+    rename_with(from, to, RENAME_NOREPLACE);
+  }
   void rename_exchange(std::string_view a, std::string_view b) override { rename_with(a, b, RENAME_EXCHANGE); }
 
   void remove_file(std::string_view path) override {
@@ -341,7 +345,8 @@ class PosixFileSystem final : public FileSystem {
   void rename_with(std::string_view from, std::string_view to, unsigned flags) {
     const auto source = parent(from), target = parent(to);
     if (::renameat2(source.handle.get(), source.name.c_str(), target.handle.get(), target.name.c_str(), flags) != 0)
-      throw_errno(errno, fmt::format("cannot {} {}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", shown(to)),
+      throw_errno(errno,
+                  fmt::format("cannot {} {}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", shown(to)),
                   shown(from));
   }
 
@@ -351,7 +356,9 @@ class PosixFileSystem final : public FileSystem {
 
 }  // namespace
 
-std::unique_ptr<FileSystem> open_file_system(const std::string& root) { return std::make_unique<PosixFileSystem>(root); }
+std::unique_ptr<FileSystem> open_file_system(const std::string& root) {
+  return std::make_unique<PosixFileSystem>(root);
+}
 
 std::string host_path(std::string_view given) {
   std::string whole(given);
@@ -364,8 +371,10 @@ std::string host_path(std::string_view given) {
   std::vector<std::string> parts;
   for (const std::string_view part : split(whole, '/')) {
     if (part.empty() || part == ".") continue;
-    if (part != "..") parts.emplace_back(part);
-    else if (!parts.empty()) parts.pop_back();
+    if (part != "..")
+      parts.emplace_back(part);
+    else if (!parts.empty())
+      parts.pop_back();
   }
   return join(parts, "/");
 }

@@ -49,7 +49,8 @@ std::vector<std::string> problems_of(const std::vector<Package>& set) {
       if (!met) problems.push_back(fmt::format("{} requires {}", package.title(), relation.text()));
     }
     for (const Constraint& one : package.conflicts)
-      if (const Package* other = met_by(one, package, false)) problems.push_back(fmt::format("{} conflicts with {}", package.title(), other->title()));
+      if (const Package* other = met_by(one, package, false))
+        problems.push_back(fmt::format("{} conflicts with {}", package.title(), other->title()));
     for (const Constraint& one : package.replaces)
       for (const Package* other : answering[one.name])
         if (other->name == one.name && other->name != package.name && one.allows(other->version))

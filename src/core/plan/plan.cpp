@@ -40,10 +40,12 @@ std::string Notice::text() const {
   switch (kind) {
     case Kind::ConfigKept: return fmt::format("/{} was edited: your version stays", path);
     case Kind::ConfigWaiting:
-      return fmt::format("/{} was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting", path);
+      return fmt::format("/{} was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting",
+                         path);
     case Kind::ConfigStaysAway: return fmt::format("/{} was deleted by hand: it stays away", path);
     case Kind::Leftover: return fmt::format("/{} was edited: it stays as a leftover of {}", path, package);
-    case Kind::Unowned: return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
+    case Kind::Unowned:
+      return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
     case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
     case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
   }
@@ -63,7 +65,8 @@ std::int64_t Plan::size_change() const {
 }
 
 std::size_t Plan::count(Action action) const {
-  return static_cast<std::size_t>(std::count_if(steps.begin(), steps.end(), [&](const Step& step) { return step.action == action; }));
+  return static_cast<std::size_t>(
+      std::count_if(steps.begin(), steps.end(), [&](const Step& step) { return step.action == action; }));
 }
 
 namespace {
@@ -72,7 +75,10 @@ class Planner {
  public:
   Planner(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
           const std::set<PackageId>& cached)
-      : universe_(universe), request_(request), chosen_(selection.chosen.begin(), selection.chosen.end()), cached_(cached) {
+      : universe_(universe),
+        request_(request),
+        chosen_(selection.chosen.begin(), selection.chosen.end()),
+        cached_(cached) {
     for (const PackageId id : selection.chosen) by_name_[universe.package(id).name] = id;
   }
 
@@ -81,9 +87,11 @@ class Planner {
     std::vector<Step> removals;
     for (const PackageId id : universe_.installed())
       if (!by_name_.contains(universe_.package(id).name)) removals.push_back(removal(id));
-    std::stable_sort(removals.begin(), removals.end(), [&](const Step& a, const Step& b) { return order(a) < order(b); });
+    std::stable_sort(removals.begin(), removals.end(),
+                     [&](const Step& a, const Step& b) { return order(a) < order(b); });
     std::reverse(removals.begin(), removals.end());
-    std::stable_sort(plan_.steps.begin(), plan_.steps.end(), [&](const Step& a, const Step& b) { return order(a) < order(b); });
+    std::stable_sort(plan_.steps.begin(), plan_.steps.end(),
+                     [&](const Step& a, const Step& b) { return order(a) < order(b); });
     plan_.steps.insert(plan_.steps.end(), removals.begin(), removals.end());
     list_unneeded();
     list_held_back();
@@ -98,14 +106,15 @@ class Planner {
   }
 
   static bool replaces(const Package& package, const Package& old) {
-    return package.name != old.name && std::any_of(package.replaces.begin(), package.replaces.end(), [&](const Constraint& one) {
-      return one.name == old.name && one.allows(old.version);
-    });
+    return package.name != old.name &&
+           std::any_of(package.replaces.begin(), package.replaces.end(),
+                       [&](const Constraint& one) { return one.name == old.name && one.allows(old.version); });
   }
 
   std::optional<PackageId> replaced_by(PackageId id) const {  // an installed one that goes because this comes
     for (const PackageId old : universe_.installed())
-      if (!by_name_.contains(universe_.package(old).name) && replaces(universe_.package(id), universe_.package(old))) return old;
+      if (!by_name_.contains(universe_.package(old).name) && replaces(universe_.package(id), universe_.package(old)))
+        return old;
     return std::nullopt;
   }
 
@@ -125,9 +134,9 @@ class Planner {
       plan_.steps.push_back(std::move(step));
       return;
     }
-    step.action = !before                                                 ? Action::Install
+    step.action = !before                                                ? Action::Install
                   : universe_.package(*before).version < package.version ? Action::Upgrade
-                                                                          : Action::Downgrade;
+                                                                         : Action::Downgrade;
     step.why = why(id, before);
     if (!candidate.offers.empty()) {
       step.origin = candidate.offers.front().title();
@@ -150,9 +159,11 @@ class Planner {
     for (const bool changed : {true, false})  // rather something that this plan brings in
       for (const PackageId other : chosen_) {
         if (other == id || changed == universe_[other].installed.has_value()) continue;
-        for (const Relation& relation : recommends ? universe_.package(other).recommends : universe_.package(other).requires_)
+        for (const Relation& relation :
+             recommends ? universe_.package(other).recommends : universe_.package(other).requires_)
           if (satisfies(package, relation))
-            return Why{recommends ? WhyKind::Recommended : WhyKind::Required, universe_.package(other).name, relation.text()};
+            return Why{recommends ? WhyKind::Recommended : WhyKind::Required, universe_.package(other).name,
+                       relation.text()};
       }
     return std::nullopt;
   }
@@ -187,12 +198,14 @@ class Planner {
     for (const PackageId other : chosen_) {
       const Package& stays = universe_.package(other);
       const auto against = [](const Package& one, const Package& two) {
-        return std::any_of(one.conflicts.begin(), one.conflicts.end(), [&](const Constraint& c) { return satisfies(two, c); });
+        return std::any_of(one.conflicts.begin(), one.conflicts.end(),
+                           [&](const Constraint& c) { return satisfies(two, c); });
       };
       if (against(stays, package) || against(package, stays)) return {WhyKind::InConflict, stays.name, ""};
     }
     for (const Relation& relation : package.requires_)
-      if (std::none_of(chosen_.begin(), chosen_.end(), [&](PackageId other) { return satisfies(universe_.package(other), relation); }))
+      if (std::none_of(chosen_.begin(), chosen_.end(),
+                       [&](PackageId other) { return satisfies(universe_.package(other), relation); }))
         return {WhyKind::LosesProvider, "", relation.text()};
     return {WhyKind::Unneeded, "", ""};
   }
@@ -237,11 +250,15 @@ class Planner {
     if (!request_.upgrade_all && request_.upgrade.empty()) return;
     for (const PackageId id : universe_.installed()) {
       const Package& package = universe_.package(id);
-      if (request_.except.contains(package.name) || (!request_.upgrade_all && !request_.upgrade.contains(package.name))) continue;
+      if (request_.except.contains(package.name) || (!request_.upgrade_all && !request_.upgrade.contains(package.name)))
+        continue;
       const auto offered = universe_.newer_offer(id);
       const auto then = by_name_.find(package.name);
-      if (!offered || then == by_name_.end() || universe_.package(then->second).version >= universe_.package(*offered).version) continue;
-      plan_.held_back.push_back({package.name, universe_.package(then->second).version.text(), universe_.package(*offered).version.text()});
+      if (!offered || then == by_name_.end() ||
+          universe_.package(then->second).version >= universe_.package(*offered).version)
+        continue;
+      plan_.held_back.push_back(
+          {package.name, universe_.package(then->second).version.text(), universe_.package(*offered).version.text()});
     }
   }
 

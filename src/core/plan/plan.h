@@ -44,10 +44,10 @@ struct Step {
   std::string name, arch;
   std::string before, after;  // versions; empty for none
   Why why;
-  std::string origin;         // where the new version comes from, where the removed one came from
-  Reason reason = Reason::Wanted;  // after the step
-  ByteCount download = 0;     // bytes to fetch; 0 when it is at hand
-  std::int64_t size_change = 0;  // of the installed files, bytes
+  std::string origin;                            // where the new version comes from, where the removed one came from
+  Reason reason = Reason::Wanted;                // after the step
+  ByteCount download = 0;                        // bytes to fetch; 0 when it is at hand
+  std::int64_t size_change = 0;                  // of the installed files, bytes
   std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
 };
 

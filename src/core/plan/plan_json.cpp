@@ -7,8 +7,8 @@ namespace {
 
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",    "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "unneeded", "undone"};
-constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting", "config-stays-away", "leftover",
-                                        "unowned",     "directory-stays", "changed"};
+constexpr const char* kNoticeNames[] = {"config-kept",     "config-waiting", "config-stays-away", "leftover", "unowned",
+                                        "directory-stays", "changed"};
 
 }  // namespace
 
@@ -31,9 +31,13 @@ Json to_json(const Plan& plan) {
   }
   Json notices = Json::array();
   for (const Notice& notice : plan.notices)
-    notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]}, {"path", "/" + notice.path}, {"package", notice.package}, {"text", notice.text()}});
+    notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]},
+                       {"path", "/" + notice.path},
+                       {"package", notice.package},
+                       {"text", notice.text()}});
   Json held_back = Json::array();
-  for (const HeldBack& one : plan.held_back) held_back.push_back({{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}});
+  for (const HeldBack& one : plan.held_back)
+    held_back.push_back({{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}});
   return {{"kind", plan.kind},
           {"held_back", std::move(held_back)},
           {"steps", std::move(steps)},

@@ -38,7 +38,8 @@ struct Arriving {
   Sha256 digest;
   std::uint64_t size = 0;
 
-  Arriving(os::FileSystem& root, const Wanted& what) : wanted(&what), path(cache_path(what.package)), part(path + ".part") {
+  Arriving(os::FileSystem& root, const Wanted& what)
+      : wanted(&what), path(cache_path(what.package)), part(path + ".part") {
     root.make_directories(os::parent_of(path));
     if (root.stat(part)) root.remove_file(part);
     file = root.create(part, 0644);
@@ -52,8 +53,10 @@ struct Arriving {
     if (size != wanted->offer.size || digest.finish() != wanted->offer.digest) {
       root.remove_file(part);
       throw Error(ErrorCode::Untrusted,
-                  fmt::format("{} is not the file that {} names (its digest differs)", wanted->package.title(), wanted->offer.repository),
-                  url, "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
+                  fmt::format("{} is not the file that {} names (its digest differs)", wanted->package.title(),
+                              wanted->offer.repository),
+                  url,
+                  "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
     }
     file->sync();
     file.reset();
@@ -64,7 +67,8 @@ struct Arriving {
 std::string url_of(const Wanted& wanted, const std::vector<Repository>& repositories) {
   for (const Repository& one : repositories)
     if (one.name == wanted.offer.repository) return one.url + "/" + package_url_path(wanted.package);
-  throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository), wanted.package.title(), "run `hambrel refresh`");
+  throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository),
+              wanted.package.title(), "run `hambrel refresh`");
 }
 
 }  // namespace
@@ -75,10 +79,12 @@ ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, cons
   std::vector<Request> requests;
   ByteCount expected = 0;
   for (const Wanted& one : wanted) {
-    if (in_cache(root, one.package, one.offer) && digest_of(root, cache_path(one.package)) == one.offer.digest) continue;
+    if (in_cache(root, one.package, one.offer) && digest_of(root, cache_path(one.package)) == one.offer.digest)
+      continue;
     arriving.push_back(std::make_unique<Arriving>(root, one));
     Arriving* const file = arriving.back().get();
-    requests.push_back({url_of(one, repositories), one.offer.size, {}, [file](std::string_view data) { file->take(data); }, {}});
+    requests.push_back(
+        {url_of(one, repositories), one.offer.size, {}, [file](std::string_view data) { file->take(data); }, {}});
     expected += one.offer.size;
   }
   if (requests.empty()) return 0;

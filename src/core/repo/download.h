@@ -23,8 +23,8 @@ std::string cache_path(const Package& package);
 /// Is the right file in the cache already? By size only; download() reads it to the end.
 bool in_cache(os::FileReader& root, const Package& package, const Offer& offer);
 
-/// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in the
-/// order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
+/// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in
+/// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
 ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
                    unsigned parallel, Observer& observer);
 

@@ -51,9 +51,10 @@ std::string index_text(const std::vector<IndexLine>& lines) {
   for (const IndexLine* line : sorted) {
     Json object = package_to_json(line->package);
     object["channel"] = line->channel;
-    object["file"] = {{"size", line->size},
-                      {"sha256", line->digest.hex()},
-                      {"table", {{"offset", line->table_offset}, {"size", line->table_size}, {"sha256", line->table_digest.hex()}}}};
+    object["file"] = {
+        {"size", line->size},
+        {"sha256", line->digest.hex()},
+        {"table", {{"offset", line->table_offset}, {"size", line->table_size}, {"sha256", line->table_digest.hex()}}}};
     text += canonical(object) + "\n";
   }
   return text;
@@ -76,7 +77,8 @@ std::string package_path(const Package& package) {
 }
 
 std::string package_url_path(const Package& package) {
-  return fmt::format("packages/{}/{}.{}.hambrel", url_segment(package.name), url_segment(package.version.text()), package.arch);
+  return fmt::format("packages/{}/{}.{}.hambrel", url_segment(package.name), url_segment(package.version.text()),
+                     package.arch);
 }
 
 }  // namespace hambrel::repo

@@ -83,9 +83,12 @@ Pointer read_index_pointer(std::string_view text, const std::string& where) {
 
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where) {
   if (content.size() == pointer.length && sha256(content) == pointer.digest) return;
-  throw Error(ErrorCode::Untrusted,
-              fmt::format("is not what {} promises (its digest differs)", pointer.path.starts_with("index/") ? "the list of targets" : "the repository"),
-              where, "the repository may be changing at this moment: try `hambrel refresh` again; if it stays, tell who keeps it");
+  throw Error(
+      ErrorCode::Untrusted,
+      fmt::format("is not what {} promises (its digest differs)",
+                  pointer.path.starts_with("index/") ? "the list of targets" : "the repository"),
+      where,
+      "the repository may be changing at this moment: try `hambrel refresh` again; if it stays, tell who keeps it");
 }
 
 }  // namespace hambrel::repo

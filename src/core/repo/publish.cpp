@@ -37,7 +37,8 @@ std::vector<ChannelRule> read_rules(os::FileReader& directory) {
       TomlTable table(*item.as_table(), shown, "channel");
       ChannelRule rule;
       rule.channel = table.text("name", true, "the name of a channel");
-      if (!is_package_name(rule.channel)) table.wrong("name", "lower-case letters, digits and + . _ -", table.find("name"));
+      if (!is_package_name(rule.channel))
+        table.wrong("name", "lower-case letters, digits and + . _ -", table.find("name"));
       for (const auto& [text, at] : table.texts("packages")) rule.packages.push_back(parse_constraint(text, at));
       table.done();
       rules.push_back(std::move(rule));
@@ -69,8 +70,9 @@ IndexLine describe(os::FileSystem& directory, const std::string& path, const std
   IndexLine line;
   line.package = reader.manifest();
   if (package_path(line.package) != path)
-    throw Error(ErrorCode::Invalid, fmt::format("holds {} for {}, which belongs elsewhere", line.package.title(), line.package.arch),
-                shown, fmt::format("move it to {}", directory.shown(package_path(line.package))));
+    throw Error(ErrorCode::Invalid,
+                fmt::format("holds {} for {}, which belongs elsewhere", line.package.title(), line.package.arch), shown,
+                fmt::format("move it to {}", directory.shown(package_path(line.package))));
   line.channel = channel_of(line.package, rules);
   line.size = reader.file_size();
   line.digest = file_digest(*directory.open(path), shown);
@@ -131,8 +133,10 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   index.length = content.size(), index.digest = sha256(content);
   if (directory.stat(kTimestampPath)) {
     const auto load = [&](const std::string& path, std::uint64_t limit) { return directory.read_all(path, limit); };
-    const Pointer snapshot = read_pointer(load(kTimestampPath, kMostTimestampBytes), "timestamp", directory.shown(kTimestampPath));
-    const Pointer targets = read_pointer(load(snapshot.path, kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
+    const Pointer snapshot =
+        read_pointer(load(kTimestampPath, kMostTimestampBytes), "timestamp", directory.shown(kTimestampPath));
+    const Pointer targets =
+        read_pointer(load(snapshot.path, kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
     const Pointer last = read_index_pointer(load(targets.path, kMostMetadataBytes), directory.shown(targets.path));
     published.version = last.version;
     if (last.digest == index.digest && last.length == index.length && directory.stat(last.path)) return published;

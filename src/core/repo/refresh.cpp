@@ -45,8 +45,9 @@ std::optional<Source> read_source(os::FileReader& root, const Repository& reposi
 }
 
 void write_source(os::FileSystem& root, const Repository& repository, const Source& source) {
-  const Json object = {{"url", source.url},         {"version", source.version},      {"packages", source.packages},
-                       {"fetched", source.fetched}, {"sha256", source.digest.hex()}, {"timestamp", source.timestamp.hex()}};
+  const Json object = {
+      {"url", source.url},         {"version", source.version},     {"packages", source.packages},
+      {"fetched", source.fetched}, {"sha256", source.digest.hex()}, {"timestamp", source.timestamp.hex()}};
   root.replace_file(cache_file(repository.name, "source.json"), canonical(object), 0644);
 }
 
@@ -54,8 +55,8 @@ void write_source(os::FileSystem& root, const Repository& repository, const Sour
 struct Step {
   const Repository* repository;
   RefreshResult* result;
-  Pointer next;       // what to fetch now
-  std::string text;   // what came
+  Pointer next;      // what to fetch now
+  std::string text;  // what came
   std::optional<Source> before;
   Source after;
   bool done = false;
@@ -141,7 +142,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   for_each_open(steps, [&](Step& step) {
     check_content(step.text, step.next, step.url());
     step.next = read_index_pointer(step.text, step.url());
-    if (step.next.length > kMostIndexBytes) throw Error(ErrorCode::Invalid, "names an index that is too large", step.url());
+    if (step.next.length > kMostIndexBytes)
+      throw Error(ErrorCode::Invalid, "names an index that is too large", step.url());
   });
   fetch_round(steps, parallel, observer);
   for_each_open(steps, [&](Step& step) { store_index(root, step, now); });
@@ -160,14 +162,16 @@ namespace {
 void add_lines(Catalog& catalog, const Repository& repository, std::vector<IndexLine> lines, const std::string& arch) {
   for (IndexLine& line : lines) {
     if (line.package.arch != "any" && line.package.arch != arch) {
-      catalog.other_architectures[line.package.name].push_back(fmt::format("{} for {}", line.package.version.text(), line.package.arch));
+      catalog.other_architectures[line.package.name].push_back(
+          fmt::format("{} for {}", line.package.version.text(), line.package.arch));
       continue;
     }
     Offer offer;
     offer.repository = repository.name;
     offer.channel = line.channel;
     offer.rank = repository.rank;
-    offer.followed = std::find(repository.channels.begin(), repository.channels.end(), line.channel) != repository.channels.end();
+    offer.followed =
+        std::find(repository.channels.begin(), repository.channels.end(), line.channel) != repository.channels.end();
     offer.size = line.size;
     offer.digest = line.digest;
     offer.table_offset = line.table_offset, offer.table_size = line.table_size, offer.table_digest = line.table_digest;

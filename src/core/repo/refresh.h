@@ -19,9 +19,9 @@ namespace hambrel::repo {
 struct RefreshResult {
   std::string repository, url;
   bool changed = false;
-  std::uint64_t version = 0;    // of the index that is in the cache now; 0: none
-  std::size_t packages = 0;     // package versions in it
-  std::int64_t fetched = 0;     // when it was last seen to be current, seconds
+  std::uint64_t version = 0;  // of the index that is in the cache now; 0: none
+  std::size_t packages = 0;   // package versions in it
+  std::int64_t fetched = 0;   // when it was last seen to be current, seconds
   std::optional<Error> problem;
 };
 
@@ -39,8 +39,8 @@ struct CachedIndex {
 };
 
 struct Catalog {
-  std::vector<Candidate> candidates;                                  // of enabled repositories, fitting the architecture
-  std::vector<CachedIndex> indexes;                                   // all repositories, by name
+  std::vector<Candidate> candidates;  // of enabled repositories, fitting the architecture
+  std::vector<CachedIndex> indexes;   // all repositories, by name
   std::map<std::string, std::vector<std::string>> other_architectures;  // name -> "VERSION for ARCH" that do not fit
 };
 

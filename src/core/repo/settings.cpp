@@ -43,8 +43,8 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
   std::vector<std::string> names;
   for (const Repository& one : load_repositories(root)) names.push_back(one.name);
   const std::string near = did_you_mean(name, names);
-  throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)), root.shown(kRepositoryDirectory),
-              near.empty() ? "`hambrel repo list` shows them" : near);
+  throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)),
+              root.shown(kRepositoryDirectory), near.empty() ? "`hambrel repo list` shows them" : near);
 }
 
 }  // namespace
@@ -57,7 +57,8 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   const toml::table whole = parse_toml(root.read_all(config_path, kMostBytes), shown);
   TomlTable table(whole, shown, "");
   if (const std::string arch = table.text("arch", false); !arch.empty()) {
-    if (!is_architecture(arch) || arch == "any") table.wrong("arch", "a machine architecture such as x86_64", table.find("arch"));
+    if (!is_architecture(arch) || arch == "any")
+      table.wrong("arch", "a machine architecture such as x86_64", table.find("arch"));
     settings.arch = arch;
   }
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
@@ -73,7 +74,8 @@ std::vector<Repository> load_repositories(os::FileReader& root) {
     if (!file.ends_with(".toml")) continue;
     const std::string name = file.substr(0, file.size() - 5), path = file_of(name);
     if (!is_package_name(name))
-      throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path), "use lower-case letters, digits and + . _ -");
+      throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path),
+                  "use lower-case letters, digits and + . _ -");
     result.push_back(read_repository(root, path, name));
   }
   return result;
@@ -100,13 +102,15 @@ void add_repository(os::FileSystem& root, const Repository& repository) {
     throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", repository.name), root.shown(path),
                 fmt::format("choose another name, or drop it first: hambrel repo drop {}", repository.name));
   std::string channels;
-  for (const std::string& channel : repository.channels) channels += fmt::format("{}\"{}\"", channels.empty() ? "" : ", ", channel);
+  for (const std::string& channel : repository.channels)
+    channels += fmt::format("{}\"{}\"", channels.empty() ? "" : ", ", channel);
   root.make_directories(kRepositoryDirectory);
-  root.replace_file(path,
-                    fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
-                                "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n",
-                                checked_url(repository.url), channels, repository.enabled, repository.rank),
-                    0644);
+  root.replace_file(
+      path,
+      fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
+                  "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n",
+                  checked_url(repository.url), channels, repository.enabled, repository.rank),
+      0644);
 }
 
 void drop_repository(os::FileSystem& root, const std::string& name) {

@@ -65,8 +65,9 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   curl_easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
   curl_easy_setopt(handle, CURLOPT_WRITEDATA, running.get());
   if (request.range)
-    curl_easy_setopt(handle, CURLOPT_RANGE,
-                     fmt::format("{}-{}", request.range->first, request.range->first + request.range->second - 1).c_str());
+    curl_easy_setopt(
+        handle, CURLOPT_RANGE,
+        fmt::format("{}-{}", request.range->first, request.range->first + request.range->second - 1).c_str());
   return running;
 }
 
@@ -115,7 +116,8 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
     int left = 0;
     while (const CURLMsg* message = curl_multi_info_read(multi.get(), &left)) {
       if (message->msg != CURLMSG_DONE) continue;
-      const auto done = std::find_if(running.begin(), running.end(), [&](const auto& one) { return one->handle == message->easy_handle; });
+      const auto done = std::find_if(running.begin(), running.end(),
+                                     [&](const auto& one) { return one->handle == message->easy_handle; });
       (*done)->request->problem = outcome(**done, message->data.result);
       curl_multi_remove_handle(multi.get(), (*done)->handle);
       running.erase(done);

@@ -19,7 +19,7 @@ namespace hambrel::repo {
 
 struct Request {
   std::string url;
-  std::uint64_t limit = 0;                                      // most bytes that are accepted
+  std::uint64_t limit = 0;                                       // most bytes that are accepted
   std::optional<std::pair<std::uint64_t, std::uint64_t>> range;  // offset and size: exactly these bytes
   std::function<void(std::string_view)> sink;                    // gets the bytes in order; may throw Error
   std::optional<Error> problem;                                  // set when it failed; Network unless the sink threw

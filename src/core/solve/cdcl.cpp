@@ -93,7 +93,8 @@ std::uint32_t Cdcl::propagate() {
         watches[kept++] = {watch.clause, lits[0]};
         continue;
       }
-      const auto other = std::find_if(lits.begin() + 2, lits.end(), [&](Lit lit) { return value(lit) != Value::False; });
+      const auto other =
+          std::find_if(lits.begin() + 2, lits.end(), [&](Lit lit) { return value(lit) != Value::False; });
       if (other != lits.end()) {
         std::swap(lits[1], *other);
         watches_[(~lits[1]).code].push_back({watch.clause, lits[0]});
@@ -142,8 +143,10 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
       seen_[lit.var()] = true;
       marked.push_back(lit.var());
       bump(lit.var());
-      if (level_[lit.var()] == level()) ++open;
-      else learnt.push_back(lit);
+      if (level_[lit.var()] == level())
+        ++open;
+      else
+        learnt.push_back(lit);
     }
     while (!seen_[trail_[at - 1].var()]) --at;
     pivot = trail_[--at];

@@ -1,9 +1,9 @@
 // A satisfiability search of the small kind: conflict-driven clause learning on clauses that may grow between calls.
 //
-// Two watched literals and first-UIP learning with backjumping (Marques-Silva & Sakallah, GRASP, 1996; Moskewicz et al.,
-// Chaff, 2001), activity order, saved phases and assumptions with a final conflict (Een & Sorensson, "An Extensible
-// SAT-solver", 2003), Luby restarts (Luby, Sinclair & Zuckerman, 1993). No inprocessing, no clause deletion: measured
-// universes need tens of conflicts. Complete: it ends with a model or with a proof that there is none.
+// Two watched literals and first-UIP learning with backjumping (Marques-Silva & Sakallah, GRASP, 1996; Moskewicz et
+// al., Chaff, 2001), activity order, saved phases and assumptions with a final conflict (Een & Sorensson, "An
+// Extensible SAT-solver", 2003), Luby restarts (Luby, Sinclair & Zuckerman, 1993). No inprocessing, no clause deletion:
+// measured universes need tens of conflicts. Complete: it ends with a model or with a proof that there is none.
 //
 // Deterministic: ties go to the variable that was made first.
 #pragma once

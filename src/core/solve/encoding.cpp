@@ -75,7 +75,8 @@ void Encoding::make_variables() {
   }
   for (const PackageId id : order) {
     const bool installed = universe_[id].installed.has_value();
-    const bool upgrading = request_.upgrade_all && !installed && universe_.installed_of(universe_.package(id).name).has_value();
+    const bool upgrading =
+        request_.upgrade_all && !installed && universe_.installed_of(universe_.package(id).name).has_value();
     const bool newest = upgrading && preferred(universe_.package(id).name).front() == id;
     variables_[index_of(id)] = engine_.new_variable(installed || newest);
   }
@@ -101,7 +102,8 @@ std::vector<PackageId> Encoding::replacers(PackageId installed) const {
   for (const PackageId id : found->second) {
     if (universe_.package(id).name == old.name || !may_choose(id)) continue;
     for (const Constraint& one : universe_.package(id).replaces)
-      if (one.name == old.name && one.allows(old.version) && (result.empty() || result.back() != id)) result.push_back(id);
+      if (one.name == old.name && one.allows(old.version) && (result.empty() || result.back() != id))
+        result.push_back(id);
   }
   return result;
 }
@@ -129,8 +131,8 @@ Lit Encoding::none_of(const std::vector<PackageId>& ids) {
 }
 
 /// Adds a clause that belongs to a statement. Statements of the same kind, name and relation share one selector.
-void Encoding::state(Cause::Kind kind, const std::string& name, const std::string& relation, std::optional<PackageId> subject,
-                     const std::vector<PackageId>& others, std::vector<Lit> clause) {
+void Encoding::state(Cause::Kind kind, const std::string& name, const std::string& relation,
+                     std::optional<PackageId> subject, const std::vector<PackageId>& others, std::vector<Lit> clause) {
   if (explain_) {
     const std::string key = fmt::format("{}\n{}\n{}", static_cast<int>(kind), name, relation);
     auto found = selector_of_.find(key);
@@ -144,7 +146,8 @@ void Encoding::state(Cause::Kind kind, const std::string& name, const std::strin
     if (subject && std::find(cause.packages.begin(), cause.packages.end(), *subject) == cause.packages.end())
       cause.packages.push_back(*subject);
     for (const PackageId other : others)
-      if (std::find(cause.others.begin(), cause.others.end(), other) == cause.others.end()) cause.others.push_back(other);
+      if (std::find(cause.others.begin(), cause.others.end(), other) == cause.others.end())
+        cause.others.push_back(other);
     clause.push_back(~found->second);
   }
   engine_.add(std::move(clause));

@@ -49,12 +49,15 @@ std::vector<Cause> as_chain(const Universe& universe, std::vector<Cause> causes)
   const auto is_start = [](const Cause& cause) {
     return cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove;
   };
-  const auto knows = [&](const Cause& cause) { return std::find(named.begin(), named.end(), cause.name) != named.end(); };
+  const auto knows = [&](const Cause& cause) {
+    return std::find(named.begin(), named.end(), cause.name) != named.end();
+  };
   while (!causes.empty()) {
     auto next = std::find_if(causes.begin(), causes.end(), is_start);
     if (next == causes.end()) next = std::find_if(causes.begin(), causes.end(), knows);
     if (next == causes.end())
-      next = std::find_if(causes.begin(), causes.end(), [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; });
+      next = std::find_if(causes.begin(), causes.end(),
+                          [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; });
     if (next == causes.end()) next = causes.begin();
     named.push_back(next->name);
     for (const PackageId id : next->others) named.push_back(universe.package(id).name);
@@ -77,7 +80,8 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::Requires:
       if (others.empty()) return fmt::format("{} require{} {}, which nothing offers", subject, plural, relation);
       return fmt::format("{} require{} {}: {}", subject, plural, relation, titles(universe, others));
-    case Kind::Conflicts: return fmt::format("{} conflict{} with {}: {}", subject, plural, relation, titles(universe, others));
+    case Kind::Conflicts:
+      return fmt::format("{} conflict{} with {}: {}", subject, plural, relation, titles(universe, others));
     case Kind::Replaces: return fmt::format("{} replace{} {}: {}", subject, plural, relation, titles(universe, others));
   }
   return {};

@@ -17,13 +17,13 @@ struct Target {
 
 struct Request {
   std::vector<Target> install;
-  std::set<std::string> remove;        // names of installed packages
+  std::set<std::string> remove;  // names of installed packages
   bool upgrade_all = false;
-  std::set<std::string> upgrade;       // names of installed packages
-  std::set<std::string> except;        // names that an upgrade leaves alone
-  std::set<std::string> channels;      // channels that this request may take from, beside the followed ones
-  bool recommended = true;             // also take what new packages recommend
-  bool drop_unneeded = false;          // also remove pulled-in packages that nothing wanted needs in the end
+  std::set<std::string> upgrade;   // names of installed packages
+  std::set<std::string> except;    // names that an upgrade leaves alone
+  std::set<std::string> channels;  // channels that this request may take from, beside the followed ones
+  bool recommended = true;         // also take what new packages recommend
+  bool drop_unneeded = false;      // also remove pulled-in packages that nothing wanted needs in the end
 };
 
 /// The set of packages that are to be installed in the end, ascending.
@@ -36,17 +36,17 @@ struct Selection {
 struct Cause {
   enum class Kind { Asked, AskedToRemove, LeftAlone, Wanted, Requires, Conflicts, Replaces };
   Kind kind = Kind::Asked;
-  std::string name;                  // the subject: a package name, or what was asked for
-  std::vector<PackageId> packages;   // the versions of it that the statement is about
-  std::string relation;              // of Requires: the relation; of Conflicts and Replaces: the constraint
-  std::vector<PackageId> others;     // what could meet a requirement (none: nobody offers it), or stands in conflict
+  std::string name;                 // the subject: a package name, or what was asked for
+  std::vector<PackageId> packages;  // the versions of it that the statement is about
+  std::string relation;             // of Requires: the relation; of Conflicts and Replaces: the constraint
+  std::vector<PackageId> others;    // what could meet a requirement (none: nobody offers it), or stands in conflict
 
   std::string text(const Universe& universe) const;  // one sentence without a full stop
 };
 
 struct Refusal {
-  std::string what;            // what can't be done, one clause
-  std::vector<Cause> causes;   // a minimal set: without any one of them the request could be met
+  std::string what;           // what can't be done, one clause
+  std::vector<Cause> causes;  // a minimal set: without any one of them the request could be met
 };
 
 }  // namespace hambrel::solve

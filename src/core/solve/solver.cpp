@@ -76,7 +76,8 @@ class Preferences {
   }
 
   bool first_possible(const std::vector<PackageId>& ids) {
-    return std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return encoding_.has(id) && attempt(encoding_.lit(id)); });
+    return std::any_of(ids.begin(), ids.end(),
+                       [&](PackageId id) { return encoding_.has(id) && attempt(encoding_.lit(id)); });
   }
 
   void upgrades() {

@@ -49,9 +49,10 @@ FileEntry State::Impl::read_file(SQLite::Statement& row, int first) const {
 std::vector<FileEntry> State::files_of(std::int64_t package_row) const {
   return guarded(impl_->path, [&] {
     std::vector<FileEntry> result;
-    SQLite::Statement query(impl_->database,
-                            fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ?",
-                                        kFileColumns));
+    SQLite::Statement query(
+        impl_->database,
+        fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ?",
+                    kFileColumns));
     query.bind(1, package_row);
     while (query.executeStep()) result.push_back(impl_->read_file(query, 0));
     std::sort(result.begin(), result.end(), [](const FileEntry& a, const FileEntry& b) { return a.path < b.path; });
@@ -116,8 +117,10 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const std:
     put.bind(7, entry.group);
     put.bind(8, entry.mtime);
     put.bind(9, static_cast<std::int64_t>(entry.size));
-    if (entry.type == EntryType::File) put.bind(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
-    else put.bind(10);
+    if (entry.type == EntryType::File)
+      put.bind(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
+    else
+      put.bind(10);
     put.bind(11, entry.target);
     put.bind(12, attributes_text(entry));
     put.bind(13, entry.config ? 1 : 0);

@@ -7,11 +7,10 @@
 namespace hambrel::state {
 
 Digest chain_digest(const LedgerEntry& entry) {
-  Json object = {{"id", number(entry.id)},       {"started", entry.started}, {"ended", entry.ended},
-                 {"user", entry.user},           {"command", entry.command}, {"kind", entry.kind},
-                 {"note", entry.note},           {"result", entry.result},   {"problem", entry.problem},
-                 {"plan", entry.plan},           {"downloaded", entry.downloaded},
-                 {"previous", entry.previous.hex()}};
+  Json object = {{"id", number(entry.id)}, {"started", entry.started},       {"ended", entry.ended},
+                 {"user", entry.user},     {"command", entry.command},       {"kind", entry.kind},
+                 {"note", entry.note},     {"result", entry.result},         {"problem", entry.problem},
+                 {"plan", entry.plan},     {"downloaded", entry.downloaded}, {"previous", entry.previous.hex()}};
   if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
   return sha256(canonical(object));
 }
@@ -38,7 +37,8 @@ LedgerEntry State::Impl::read_entry(SQLite::Statement& row) const {
 std::vector<LedgerEntry> State::ledger(std::size_t most) const {
   return guarded(impl_->path, [&] {
     std::vector<LedgerEntry> result;
-    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM ledger ORDER BY id DESC LIMIT ?", kLedgerColumns));
+    SQLite::Statement query(impl_->database,
+                            fmt::format("SELECT {} FROM ledger ORDER BY id DESC LIMIT ?", kLedgerColumns));
     query.bind(1, static_cast<std::int64_t>(most));
     while (query.executeStep()) result.push_back(impl_->read_entry(query));
     return result;
@@ -101,7 +101,8 @@ void State::Impl::insert_entry(LedgerEntry& entry) {
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
   entry.digest = chain_digest(entry);
-  SQLite::Statement insert(database, fmt::format("INSERT INTO ledger({}) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", kLedgerColumns));
+  SQLite::Statement insert(
+      database, fmt::format("INSERT INTO ledger({}) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", kLedgerColumns));
   insert.bind(1, number(entry.id));
   insert.bind(2, entry.started);
   insert.bind(3, entry.ended);
@@ -141,7 +142,8 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     insert.bind(1, number(id));
     insert.bind(2, sequence++);
     insert.bind(3, change.name);
-    const auto side = [&](int column, const std::optional<std::int64_t>& row, const std::optional<StatePackage>& value) {
+    const auto side = [&](int column, const std::optional<std::int64_t>& row,
+                          const std::optional<StatePackage>& value) {
       if (!row) return insert.bind(column), insert.bind(column + 1);
       insert.bind(column, *row);
       insert.bind(column + 1, std::string(text_of(value->reason)));
@@ -153,13 +155,15 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   }
 }
 
-void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times) {
+void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
+                   const std::vector<DirectoryTime>& times) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
     impl_->insert_changes(entry.id, changes);
     for (const DirectoryTime& time : times) {
-      SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
+      SQLite::Statement update(impl_->database,
+                               "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
       update.bind(1, time.after_seconds);
       update.bind(2, time.after_nanoseconds);
       update.bind(3, number(entry.id));

@@ -18,9 +18,11 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
   const int application = database.execAndGet("PRAGMA application_id").getInt();
   const int newest = static_cast<int>(kMigrations.size());
   if (version > 0 && application != kApplicationId)
-    throw Error(ErrorCode::Invalid, "this database is not the state of a root", path, "move it away, or give another --root");
+    throw Error(ErrorCode::Invalid, "this database is not the state of a root", path,
+                "move it away, or give another --root");
   if (version > newest)
-    throw Error(ErrorCode::Invalid, fmt::format("the state has schema {}, this program knows up to {}", version, newest), path,
+    throw Error(ErrorCode::Invalid,
+                fmt::format("the state has schema {}, this program knows up to {}", version, newest), path,
                 "use the newer hambrel that wrote it");
   if (version == newest) return;
   if (!may_change)
@@ -35,7 +37,8 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
 
 }  // namespace
 
-State::Impl::Impl(const std::string& host_path, int flags) : path(host_path), database(host_path, flags, kBusyMilliseconds) {
+State::Impl::Impl(const std::string& host_path, int flags)
+    : path(host_path), database(host_path, flags, kBusyMilliseconds) {
   database.exec("PRAGMA foreign_keys = ON");
   database.exec("PRAGMA synchronous = EXTRA");
 }
@@ -64,7 +67,9 @@ StatePackage State::Impl::read_package(SQLite::Statement& row) const {
 std::vector<StatePackage> State::installed() const {
   return guarded(impl_->path, [&] {
     std::vector<StatePackage> result;
-    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM packages WHERE state = 'installed' ORDER BY name, version", kPackageColumns));
+    SQLite::Statement query(
+        impl_->database,
+        fmt::format("SELECT {} FROM packages WHERE state = 'installed' ORDER BY name, version", kPackageColumns));
     while (query.executeStep()) result.push_back(impl_->read_package(query));
     return result;
   });
@@ -121,8 +126,8 @@ std::vector<Move> State::moves_of(TxnId id) const {
 std::vector<DirectoryTime> State::times_of(TxnId id) const {
   return guarded(impl_->path, [&] {
     std::vector<DirectoryTime> result;
-    SQLite::Statement query(impl_->database,
-                            "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
+    SQLite::Statement query(
+        impl_->database, "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
     query.bind(1, number(id));
     while (query.executeStep())
       result.push_back({query.getColumn(0).getString(), query.getColumn(1).getInt64(), query.getColumn(2).getInt64(),

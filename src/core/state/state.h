@@ -2,10 +2,10 @@
 //
 // Invariants
 //   S1 the schema has a version (PRAGMA user_version); older ones are migrated on opening, newer ones refused
-//   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction, or not
-//   S3 at most one journal stands; while it does, the tables describe the root as it was before it
-//   S4 each ledger entry holds the digest of the one before it; entries are never changed or removed
-//   S5 rows of packages that were replaced stay while the attic can bring them back (state 'attic')
+//   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction, or
+//   not S3 at most one journal stands; while it does, the tables describe the root as it was before it S4 each ledger
+//   entry holds the digest of the one before it; entries are never changed or removed S5 rows of packages that were
+//   replaced stay while the attic can bring them back (state 'attic')
 // Rollback journal, synchronous EXTRA: a commit that was answered is on the disk, the removal of the journal file
 // included. Readers need no write permission (which is why it is not in WAL mode).
 #pragma once
@@ -31,7 +31,7 @@ class State {
   State& operator=(const State&) = delete;
 
   // Looking
-  std::vector<StatePackage> installed() const;  // by name
+  std::vector<StatePackage> installed() const;                      // by name
   std::vector<FileEntry> files_of(std::int64_t package_row) const;  // by path
   /// Installed packages' entries with this path (several for shared directories).
   std::vector<OwnedFile> owners_of(std::string_view path) const;

@@ -16,8 +16,8 @@ struct State::Impl {
   SQLite::Database database;
 
   Impl(const std::string& host_path, int flags);
-  StatePackage read_package(SQLite::Statement& row) const;  // columns of kPackageColumns
-  LedgerEntry read_entry(SQLite::Statement& row) const;     // columns of kLedgerColumns
+  StatePackage read_package(SQLite::Statement& row) const;       // columns of kPackageColumns
+  LedgerEntry read_entry(SQLite::Statement& row) const;          // columns of kLedgerColumns
   FileEntry read_file(SQLite::Statement& row, int first) const;  // columns of kFileColumns from `first`
   std::int64_t directory_row(const std::string& directory);
   void insert_entry(LedgerEntry& entry);

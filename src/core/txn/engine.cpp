@@ -44,8 +44,8 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   }
 }
 
-TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources, std::vector<state::PackageChange> changes,
-                  const Account& account) {
+TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
+                  std::vector<state::PackageChange> changes, const Account& account) {
   Journal journal;
   journal.id = env_.state.next_id();
   journal.directory = fmt::format("{}/{}", kStage, number(journal.id));
@@ -77,11 +77,17 @@ TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, s
 }
 
 /// JOURNALED, SWITCHED, COMMITTED.
-TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore, std::vector<state::PackageChange> changes,
-                          const Account& account) {
-  journal.times = touched_directories(journal.moves);
-  env_.root.sync_all("var/lib/hambrel");  // I2: what is staged is on the disk before the journal names it
-  env_.state.write_journal(journal);
+TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
+                          std::vector<state::PackageChange> changes, const Account& account) {
+  try {
+    journal.times = touched_directories(journal.moves);
+    env_.root.sync_all("var/lib/hambrel");  // I2: what is staged is on the disk before the journal names it
+    env_.state.write_journal(journal);
+  } catch (const Error& problem) {
+    settle_directories();
+    record_failure(journal.started, account, problem.what());
+    throw;
+  }
   env_.after_step("journaled");
   try {
     for (const Move& move : journal.moves) {
@@ -91,7 +97,8 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore, s
     for (const DirectoryTime& time : restore)
       if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
     for (DirectoryTime& time : journal.times)
-      if (const auto info = env_.root.stat(time.path)) time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
+      if (const auto info = env_.root.stat(time.path))
+        time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
     env_.root.sync_all("");
     env_.root.sync_all("var/lib/hambrel");
     env_.after_step("switched");

@@ -2,16 +2,19 @@
 //
 //   begin ──stage──▶ STAGED ──write_journal──▶ JOURNALED ──moves, syncfs──▶ SWITCHED ──commit──▶ COMMITTED ──▶ done
 //     │                │                          │                            │                    │
-//     └── failure: the stage is removed,          └── failure or crash: every move that was done    └── crash: the stage
-//         nothing had changed                         is taken back, then the journal is closed         becomes the attic
+//     └── failure: the stage is removed,          └── failure or crash: every move that was done    └── crash: the
+//     stage
+//         nothing had changed                         is taken back, then the journal is closed         becomes the
+//         attic
 //
 // Invariants
 //   I1 before JOURNALED nothing outside the transaction's own directory has changed
 //   I2 the journal is durable before the first move, the moves are durable before the commit
 //   I3 each move leaves both of its names on one file system and is a single renameat2; from the inode numbers in the
 //      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
-//   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as it is planned
-//   I5 the old content of everything replaced or removed lies in the transaction's directory, which after the commit
+//   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as it is
+//   planned I5 the old content of everything replaced or removed lies in the transaction's directory, which after the
+//   commit
 //      is attic/ID: what undo needs is there, under the places that the moves name
 //   I6 nothing is deleted but the directory of a transaction that was taken back or never journaled
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
@@ -63,12 +66,13 @@ class Engine {
   /// Stages and switches. `sources` are in the order of the entering packages that the change was planned with;
   /// `changes` are what the state records. Returns the number in the ledger. On failure everything is as before, the
   /// failure stands in the ledger, and the Error says so.
-  state::TxnId run(const TreeChange& change, const std::vector<Source>& sources, std::vector<state::PackageChange> changes,
-                   const Account& account);
+  state::TxnId run(const TreeChange& change, const std::vector<Source>& sources,
+                   std::vector<state::PackageChange> changes, const Account& account);
 
   /// Switches to what already lies in `directory` (an attic): the same as run(), without staging.
-  state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves, std::vector<state::DirectoryTime> restore,
-                         std::vector<state::PackageChange> changes, const Account& account);
+  state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves,
+                         std::vector<state::DirectoryTime> restore, std::vector<state::PackageChange> changes,
+                         const Account& account);
 
   /// Writes down that a transaction failed before anything was changed.
   void record_failure(std::int64_t started, const Account& account, const std::string& problem);

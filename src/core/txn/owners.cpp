@@ -27,8 +27,10 @@ std::map<std::string, std::uint32_t> read_names(os::FileReader& root, const char
 std::uint32_t look_up(const std::map<std::string, std::uint32_t>& names, const std::string& name, const char* kind,
                       const FileEntry& entry, const std::string& package) {
   if (const auto found = names.find(name); found != names.end()) return found->second;
-  if (const auto number = parse_number(name); number && *number < UINT32_MAX) return static_cast<std::uint32_t>(*number);
-  throw Error(ErrorCode::Refused, fmt::format("{} wants the {} \"{}\", which this root does not have", package, kind, printable(name)),
+  if (const auto number = parse_number(name); number && *number < UINT32_MAX)
+    return static_cast<std::uint32_t>(*number);
+  throw Error(ErrorCode::Refused,
+              fmt::format("{} wants the {} \"{}\", which this root does not have", package, kind, printable(name)),
               "/" + entry.path, fmt::format("create the {} in the root first, then run the command again", kind));
 }
 

@@ -24,10 +24,12 @@ void Engine::check_room(const TreeChange& change) {
   const os::Space space = env_.root.space("var/lib/hambrel");
   const ByteCount needed = change.staged_bytes + 4096 * change.puts.size() + kMargin;
   if (needed > space.free_bytes)
-    throw Error(ErrorCode::Io, fmt::format("not enough room: {} bytes are needed, {} are free", needed, space.free_bytes),
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough room: {} bytes are needed, {} are free", needed, space.free_bytes),
                 env_.root.shown("var/lib/hambrel"), "free some space on this file system; nothing was changed");
   if (space.total_inodes > 0 && change.puts.size() > space.free_inodes)
-    throw Error(ErrorCode::Io, fmt::format("not enough inodes: {} are needed, {} are free", change.puts.size(), space.free_inodes),
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough inodes: {} are needed, {} are free", change.puts.size(), space.free_inodes),
                 env_.root.shown("var/lib/hambrel"), "remove some small files; nothing was changed");
 }
 
@@ -41,7 +43,8 @@ void Engine::check_devices(const TreeChange& change) {
     const auto self = env_.root.stat(move.path);
     if (parent->device != device || (self && self->device != device))
       throw Error(ErrorCode::Refused, "lies on another file system than /var/lib/hambrel", env_.root.shown(move.path),
-                  "this version changes one file system at a time: unmount it for the time of the change, or leave the package out");
+                  "this version changes one file system at a time: unmount it for the time of the change, or leave the "
+                  "package out");
   }
 }
 
@@ -55,13 +58,16 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
   }
   for (const Put& put : change.puts)
-    if (put.entry.type == EntryType::Directory) env_.root.make_directories(fmt::format("{}/tree/{}", directory, put.entry.path));
+    if (put.entry.type == EntryType::Directory)
+      env_.root.make_directories(fmt::format("{}/tree/{}", directory, put.entry.path));
 
   env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
   ByteCount done = 0;
   std::unique_ptr<os::WritableFile> file;
   for (std::size_t i = 0; i < sources.size(); ++i) {
-    const auto at = [&](const archive::Entry& one) { return fmt::format("{}/tree/{}", directory, wanted[i].at(one.path)->entry.path); };
+    const auto at = [&](const archive::Entry& one) {
+      return fmt::format("{}/tree/{}", directory, wanted[i].at(one.path)->entry.path);
+    };
     archive::PackageReader::Sink sink;
     sink.want = [&](const archive::Entry& one) { return wanted[i].contains(one.path); };
     sink.begin = [&](const archive::Entry& one) {
@@ -97,7 +103,8 @@ void Engine::stage_entry(const Put& put, const std::string& tree) {
   }
 }
 
-/// Owner before mode (chown clears set-id bits), then extended attributes (chown clears capabilities too), then the time.
+/// Owner before mode (chown clears set-id bits), then extended attributes (chown clears capabilities too), then the
+/// time.
 void Engine::finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package) {
   const FileEntry& entry = put.entry;
   if (entry.type == EntryType::HardLink) return;  // its first name has it all

@@ -21,6 +21,10 @@ struct Coming {
   std::size_t package;
 };
 
+bool is_own_directory(std::string_view path) {
+  return path == "var/lib/hambrel" || path == "var/cache/hambrel" || path == "etc/hambrel";
+}
+
 bool same_file(const FileEntry& a, const FileEntry& b) {
   return a.type == b.type && a.mode == b.mode && a.user == b.user && a.group == b.group && a.mtime == b.mtime &&
          a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
@@ -35,7 +39,8 @@ class Planner {
   TreeChange run() {
     for (const auto& package : leaving_) {
       leaving_rows_.insert(package.row);
-      for (const FileEntry& file : state_.files_of(package.row)) old_.insert_or_assign(file.path, std::pair(file, package.package.name));
+      for (const FileEntry& file : state_.files_of(package.row))
+        old_.insert_or_assign(file.path, std::pair(file, package.package.name));
     }
     for (std::size_t i = 0; i < entering_.size(); ++i)
       for (const archive::Entry& entry : entering_[i].table->entries) come(entry, i);
@@ -43,7 +48,8 @@ class Planner {
     for (const auto& [path, coming] : new_) bring(path, coming);
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
       if (!new_.contains(file->first)) take(file->second.first, file->second.second);
-    std::sort(change_.puts.begin(), change_.puts.end(), [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    std::sort(change_.puts.begin(), change_.puts.end(),
+              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
     order_moves();
     return std::move(change_);
@@ -64,7 +70,8 @@ class Planner {
              fmt::format("install only one of them, or ask who builds them to rename the file in one"));
     }
     for (const state::OwnedFile& owner : state_.owners_of(entry.path)) {
-      if (leaving_rows_.contains(owner.package_row) || (directory && owner.entry.type == EntryType::Directory)) continue;
+      if (leaving_rows_.contains(owner.package_row) || (directory && owner.entry.type == EntryType::Directory))
+        continue;
       refuse(fmt::format("{} brings this path, which belongs to {}", name, owner.package_name), entry.path,
              fmt::format("remove {} first, or leave {} out", owner.package_name, name));
     }
@@ -74,12 +81,14 @@ class Planner {
   void mark_unchanged() {
     std::map<std::pair<std::size_t, std::string>, bool> groups;
     const auto group_of = [](const Coming& coming) {
-      return std::pair(coming.package, coming.entry->type == EntryType::HardLink ? coming.entry->target : coming.entry->path);
+      return std::pair(coming.package,
+                       coming.entry->type == EntryType::HardLink ? coming.entry->target : coming.entry->path);
     };
     for (const auto& [path, coming] : new_) {
       if (coming.entry->type == EntryType::Directory) continue;
       const auto before = old_.find(path);
-      const bool same = before != old_.end() && same_file(before->second.first, *coming.entry) && as_recorded(before->second.first);
+      const bool same =
+          before != old_.end() && same_file(before->second.first, *coming.entry) && as_recorded(before->second.first);
       const auto [group, added] = groups.emplace(group_of(coming), same);
       group->second = group->second && same;
     }
@@ -93,7 +102,8 @@ class Planner {
     if (!info) return false;
     switch (entry.type) {
       case EntryType::File:
-        return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode && info->mtime_seconds == entry.mtime;
+        return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode &&
+               info->mtime_seconds == entry.mtime;
       case EntryType::HardLink: return info->type == FileType::Regular;
       case EntryType::Symlink: return info->type == FileType::Symlink && root_.read_link(entry.path) == entry.target;
       case EntryType::Directory: return info->type == FileType::Directory;
@@ -107,9 +117,13 @@ class Planner {
     return false;
   }
 
-  void put(const FileEntry& entry, std::size_t package, const std::string& source) { change_.puts.push_back({entry, package, source}); }
+  void put(const FileEntry& entry, std::size_t package, const std::string& source) {
+    change_.puts.push_back({entry, package, source});
+  }
   void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, {}, {}}); }
-  void notice(Notice::Kind kind, const std::string& path, const std::string& package) { change_.notices.push_back({kind, path, package}); }
+  void notice(Notice::Kind kind, const std::string& path, const std::string& package) {
+    change_.notices.push_back({kind, path, package});
+  }
 
   void bring(const std::string& path, const Coming& coming) {
     const std::string& name = entering_[coming.package].package.name;
@@ -125,7 +139,8 @@ class Planner {
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
       if (!ours || before->second.first.type != EntryType::Directory)
-        refuse(fmt::format("a directory stands where {} brings a file", name), path, "move the directory away, then run the command again");
+        refuse(fmt::format("a directory stands where {} brings a file", name), path,
+               "move the directory away, then run the command again");
       becomes_file_.insert(path);
     } else if (!ours) {
       notice(Notice::Kind::Unowned, path, name);
@@ -142,10 +157,13 @@ class Planner {
       if (disk && disk->type == FileType::Symlink) {
         // an administrator's link to a directory elsewhere in the root does as well
         const auto behind = root_.stat_followed(path);
-        if (behind && behind->type == FileType::Directory && (!ours || before->second.first.type == EntryType::Directory)) return;
+        if (behind && behind->type == FileType::Directory &&
+            (!ours || before->second.first.type == EntryType::Directory))
+          return;
       }
       if (disk && !(ours && before->second.first.type != EntryType::Directory))
-        refuse(fmt::format("a file stands where {} brings a directory", name), path, "move the file away, then run the command again");
+        refuse(fmt::format("a file stands where {} brings a directory", name), path,
+               "move the file away, then run the command again");
       put(*coming.entry, coming.package, path);
       whole_.insert(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
@@ -192,7 +210,8 @@ class Planner {
   void put_waiting(const std::string& path, const Coming& coming) {
     const std::string aside = fmt::format("{}/{}", kWaiting, path);
     std::vector<std::string> missing;
-    for (std::string parent(os::parent_of(aside)); !parent.empty() && !root_.stat(parent) && !whole_.contains(parent) && !in_whole(parent);
+    for (std::string parent(os::parent_of(aside));
+         !parent.empty() && !root_.stat(parent) && !whole_.contains(parent) && !in_whole(parent);
          parent = os::parent_of(parent))
       missing.push_back(parent);
     for (auto parent = missing.rbegin(); parent != missing.rend(); ++parent) {
@@ -237,7 +256,8 @@ class Planner {
       if (removed_.contains(below)) continue;
       emptied = false;
       // what packages still bring, or what was told of one level below, needs no word
-      foreign = foreign || !(new_.contains(below) || told_.contains(below) || owned_by_staying(below));
+      foreign = foreign ||
+                !(new_.contains(below) || told_.contains(below) || is_own_directory(below) || owned_by_staying(below));
     }
     if (!emptied) told_.insert(path);
     if (foreign) notice(Notice::Kind::DirectoryStays, path, name);
@@ -246,7 +266,8 @@ class Planner {
 
   bool owned_by_staying(const std::string& path) {
     const auto owners = state_.owners_of(path);
-    return std::any_of(owners.begin(), owners.end(), [&](const state::OwnedFile& one) { return !leaving_rows_.contains(one.package_row); });
+    return std::any_of(owners.begin(), owners.end(),
+                       [&](const state::OwnedFile& one) { return !leaving_rows_.contains(one.package_row); });
   }
 
   bool below_new_file(const std::string& path) const {
@@ -262,11 +283,13 @@ class Planner {
       if (one.kind == MoveKind::Remove) return below_new_file(one.path) ? 0 : 3;
       return one.kind == MoveKind::Attributes ? 2 : 1;
     };
-    std::stable_sort(change_.moves.begin(), change_.moves.end(), [&](const auto& a, const auto& b) { return rank(a) < rank(b); });
+    std::stable_sort(change_.moves.begin(), change_.moves.end(),
+                     [&](const auto& a, const auto& b) { return rank(a) < rank(b); });
     for (const std::string& path : becomes_file_)
       for (const std::string& child : root_.list(path))
         if (!removed_.contains(os::join_path(path, child)))
-          refuse("a directory that becomes a file still holds files of nobody's", os::join_path(path, child), "move them away, then run the command again");
+          refuse("a directory that becomes a file still holds files of nobody's", os::join_path(path, child),
+                 "move them away, then run the command again");
   }
 
   os::FileReader& root_;

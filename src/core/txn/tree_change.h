@@ -33,9 +33,9 @@ struct Entering {
 
 /// A thing to be made in the stage.
 struct Put {
-  FileEntry entry;       // what it must be; entry.path is where it goes
-  std::size_t package;   // index into the entering ones, npos for a directory that no package brings
-  std::string source;    // its path in that package
+  FileEntry entry;      // what it must be; entry.path is where it goes
+  std::size_t package;  // index into the entering ones, npos for a directory that no package brings
+  std::string source;   // its path in that package
   static constexpr std::size_t npos = SIZE_MAX;
 };
 
@@ -47,8 +47,8 @@ struct PlannedMove {
 };
 
 struct TreeChange {
-  std::vector<Put> puts;            // by path, directories before what is in them
-  std::vector<PlannedMove> moves;   // in the order in which they are to be done
+  std::vector<Put> puts;           // by path, directories before what is in them
+  std::vector<PlannedMove> moves;  // in the order in which they are to be done
   std::vector<plan::Notice> notices;
   ByteCount staged_bytes = 0;
 };

@@ -38,7 +38,8 @@ class Undo {
     tell_of_edits();
     for (const auto& time : state_.times_of(id_)) {
       const auto info = root_.stat(time.path);
-      const bool untouched = info && info->mtime_seconds == time.after_seconds && info->mtime_nanoseconds == time.after_nanoseconds;
+      const bool untouched =
+          info && info->mtime_seconds == time.after_seconds && info->mtime_nanoseconds == time.after_nanoseconds;
       if (!info || untouched) undo_.restore.push_back(time);  // a directory that comes back gets its old time, too
     }
     return std::move(undo_);
@@ -52,14 +53,17 @@ class Undo {
   void check_entry() const {
     const auto entry = state_.ledger_entry(id_);
     if (!entry)
-      throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id_)), {}, "`hambrel ledger` lists them");
-    if (entry->result != "done") refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
+      throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id_)), {},
+                  "`hambrel ledger` lists them");
+    if (entry->result != "done")
+      refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
     const auto by = state_.undone_by(id_);
     if (!by) return;
     if (const auto again = state_.undone_by(*by))
       refuse(fmt::format("it was taken back by {} and done again by {}", number(*by), number(*again)),
              fmt::format("take the later one back: hambrel undo {}", number(*again)));
-    refuse(fmt::format("it was taken back already, by transaction {}", number(*by)), fmt::format("to do it again: hambrel undo {}", number(*by)));
+    refuse(fmt::format("it was taken back already, by transaction {}", number(*by)),
+           fmt::format("to do it again: hambrel undo {}", number(*by)));
   }
 
   /// The newest transaction that changed a package.
@@ -74,11 +78,14 @@ class Undo {
     installed_ = state_.installed();
     const auto changes = state_.changes_of(id_);
     for (auto change = changes.rbegin(); change != changes.rend(); ++change) {
-      const auto now = std::find_if(installed_.begin(), installed_.end(), [&](const StatePackage& one) { return one.package.name == change->name; });
-      const bool as_left = change->after_row ? now != installed_.end() && now->row == *change->after_row : now == installed_.end();
+      const auto now = std::find_if(installed_.begin(), installed_.end(),
+                                    [&](const StatePackage& one) { return one.package.name == change->name; });
+      const bool as_left =
+          change->after_row ? now != installed_.end() && now->row == *change->after_row : now == installed_.end();
       if (!as_left) {
         const std::int64_t later = last_change_of(change->name);
-        refuse(fmt::format("{} was changed again by transaction {}", change->name, later), fmt::format("take that one back first: hambrel undo {}", later));
+        refuse(fmt::format("{} was changed again by transaction {}", change->name, later),
+               fmt::format("take that one back first: hambrel undo {}", later));
       }
       PackageChange back = *change;
       std::swap(back.before_row, back.after_row);
@@ -93,15 +100,24 @@ class Undo {
     plan::Step step;
     step.name = back.name;
     step.why = {plan::WhyKind::Undone, std::to_string(number(id_)), ""};
-    const auto size = [](const std::optional<StatePackage>& side) { return side ? static_cast<std::int64_t>(side->package.installed_size) : 0; };
+    const auto size = [](const std::optional<StatePackage>& side) {
+      return side ? static_cast<std::int64_t>(side->package.installed_size) : 0;
+    };
     step.size_change = size(back.after) - size(back.before);
     if (back.before) step.before = back.before->package.version.text(), step.arch = back.before->package.arch;
-    if (back.after) step.after = back.after->package.version.text(), step.arch = back.after->package.arch, step.reason = back.after->reason;
+    if (back.after)
+      step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
+      step.reason = back.after->reason;
     step.origin = back.after_row ? "attic" : back.before->origin;
-    if (back.before_row == back.after_row) step.action = plan::Action::Mark;
-    else if (!back.before) step.action = plan::Action::Install;
-    else if (!back.after) step.action = plan::Action::Remove;
-    else step.action = back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
+    if (back.before_row == back.after_row)
+      step.action = plan::Action::Mark;
+    else if (!back.before)
+      step.action = plan::Action::Install;
+    else if (!back.after)
+      step.action = plan::Action::Remove;
+    else
+      step.action =
+          back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
     undo_.plan.steps.push_back(std::move(step));
   }
 
@@ -118,7 +134,9 @@ class Undo {
     std::vector<std::string> caused;
     for (const std::string& problem : plan::problems_of(then))
       if (std::find(before.begin(), before.end(), problem) == before.end()) caused.push_back(problem);
-    if (!caused.empty()) refuse("taking it back would break what came later: " + join(caused, "; "), "take back the later transactions first; `hambrel ledger` lists them");
+    if (!caused.empty())
+      refuse("taking it back would break what came later: " + join(caused, "; "),
+             "take back the later transactions first; `hambrel ledger` lists them");
   }
 
   std::uint64_t inode_at(const std::string& path) const {
@@ -132,7 +150,8 @@ class Undo {
       for (const FileEntry& file : state_.files_of(row)) {
         if (!file.config || file.type != EntryType::File) continue;
         const bool moved = std::any_of(undo_.moves.begin(), undo_.moves.end(), [&](const Move& move) {
-          return move.kind != MoveKind::Attributes && (move.path == file.path || file.path.starts_with(move.path + "/"));
+          return move.kind != MoveKind::Attributes &&
+                 (move.path == file.path || file.path.starts_with(move.path + "/"));
         });
         const auto here = root_.stat(file.path);
         if (!moved || !here || here->type != FileType::Regular) continue;
@@ -181,10 +200,12 @@ class Undo {
 
   void bring_back(const Move& done, bool something_there) {
     if (inode_at(os::join_path(undo_.directory, done.place)) != done.inode_old)
-      refuse(fmt::format("the attic no longer holds /{}", done.path), "bring the package back with `hambrel install NAME=VERSION`");
+      refuse(fmt::format("the attic no longer holds /{}", done.path),
+             "bring the package back with `hambrel install NAME=VERSION`");
     for (const state::OwnedFile& owner : state_.owners_of(done.path))
       if (!leaving_rows_.contains(owner.package_row) && owner.entry.type != EntryType::Directory)
-        refuse(fmt::format("/{} belongs to {} by now", done.path, owner.package_name), fmt::format("remove {} first", owner.package_name));
+        refuse(fmt::format("/{} belongs to {} by now", done.path, owner.package_name),
+               fmt::format("remove {} first", owner.package_name));
     add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done.place);
   }
 
@@ -224,9 +245,12 @@ class Undo {
     bool foreign = false;
     for (const std::string& name : root_.list(path)) {
       const std::string child = os::join_path(path, name);
-      if (!is_ours(child)) foreign = true;
-      else if (root_.stat(child)->type == FileType::Directory && !only_ours(child)) remove_ours(child);
-      else add(MoveKind::Remove, child, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
+      if (!is_ours(child))
+        foreign = true;
+      else if (root_.stat(child)->type == FileType::Directory && !only_ours(child))
+        remove_ours(child);
+      else
+        add(MoveKind::Remove, child, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
     }
     if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
   }

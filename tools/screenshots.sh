@@ -1,0 +1,38 @@
+#!/usr/bin/env bash
+# screenshots.sh [NAME...] - makes docs/screenshots/NAME.png from the demo's world, each a real terminal window under Xvfb.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+tools/setup.sh build screenshots demo
+export HAMBREL=${HAMBREL:-$PWD/build/release/src/hambrel}
+[[ -x $HAMBREL ]] || { echo 'screenshots: build first (./demo.sh does)' >&2; exit 1; }
+dir=$(mktemp -d); trap 'rm -rf "$dir"' EXIT
+mkdir -p "$dir/bin" "$dir/skerry/"{etc,usr,var/lib,var/cache}
+demo/build-world.sh "$dir/world" >/dev/null
+root=$dir/skerry
+# in the pictures the program is called as an administrator calls it; the root and the repositories stand behind it
+printf '#!/bin/sh\nexec %s --root %s --color always "$@" 2>&1\n' "$HAMBREL" "$root" >"$dir/bin/hambrel"; chmod +x "$dir/bin/hambrel"
+PATH=$dir/bin:$PATH
+for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r"; done
+hambrel -q refresh
+wanted=" $* "
+shot() { # NAME "COMMAND LINE"
+  [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
+  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "$2" -- bash -c "$2 2>&1 | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root $root --color always ||'"
+}
+shot search 'hambrel search tide'
+shot describe 'hambrel describe lampdesk'
+shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
+hambrel -q install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
+shot list 'hambrel list'
+sed -i 's/north-pier/inner-basin/' "$root/etc/tidewatch.conf"
+shot upgrade 'hambrel upgrade --yes'
+hambrel -q upgrade --yes 2>/dev/null || true
+shot undo 'hambrel undo 2 --dry-run'
+hambrel -q install gullcam --yes
+shot refused 'hambrel install lampdesk@beta'
+HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
+shot recover 'hambrel list; hambrel recover'
+hambrel -q recover 2>/dev/null || true
+hambrel -q undo 2 --yes || true
+shot ledger 'hambrel ledger; hambrel ledger show 1'
+shot help 'hambrel help install'
