@@ -1,0 +1,125 @@
+// Fetching from servers that misbehave.
+#include "repo/transfer.h"
+
+#include <gtest/gtest.h>
+#include <httplib.h>
+
+#include <thread>
+
+#include "repo/download.h"
+#include "support/program.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+class Server {
+ public:
+  Server() {
+    server.Get("/good", [](const httplib::Request&, httplib::Response& answer) { answer.set_content("0123456789", "text/plain"); });
+    server.Get("/loop", [](const httplib::Request&, httplib::Response& answer) { answer.set_redirect("/loop"); });
+    server.Get("/to-file", [](const httplib::Request&, httplib::Response& answer) { answer.set_redirect("file:///etc/passwd"); });
+    server.Get("/cut", [](const httplib::Request&, httplib::Response& answer) {
+      answer.set_content_provider(1000, "text/plain", [](std::size_t, std::size_t, httplib::DataSink& sink) {
+        sink.write("half", 4);
+        return false;
+      });
+    });
+    server.Get("/no-ranges", [](const httplib::Request& asked, httplib::Response& answer) {
+      const_cast<httplib::Request&>(asked).ranges.clear();
+      answer.set_content("0123456789", "text/plain");
+    });
+    server.Get("/endless", [](const httplib::Request&, httplib::Response& answer) {
+      answer.set_chunked_content_provider("text/plain", [](std::size_t, httplib::DataSink& sink) {
+        return sink.write(std::string(65536, 'x').data(), 65536);
+      });
+    });
+    port_ = server.bind_to_any_port("127.0.0.1");
+    thread_ = std::jthread([this] { server.listen_after_bind(); });
+    server.wait_until_ready();
+  }
+  ~Server() { server.stop(); }
+  std::string url(const std::string& path) const { return "http://127.0.0.1:" + std::to_string(port_) + path; }
+  httplib::Server server;
+
+ private:
+  int port_ = 0;
+  std::jthread thread_;
+};
+
+std::string problem(const std::string& url, std::uint64_t limit = 1000, std::optional<std::pair<std::uint64_t, std::uint64_t>> range = {}) {
+  try {
+    return "got " + fetch_text(url, limit, range);
+  } catch (const Error& error) {
+    return error.problem();
+  }
+}
+
+}  // namespace
+
+TEST(Transfer, EachKindOfBadServerEndsInAnAnswer) {
+  const Server server;
+  EXPECT_EQ(problem(server.url("/good")), "got 0123456789");
+  EXPECT_EQ(problem(server.url("/good"), 10, std::pair(3, 4)), "got 3456");
+  EXPECT_EQ(problem(server.url("/good"), 5), "more than the expected 5 bytes came");
+  EXPECT_EQ(problem(server.url("/endless"), 100'000), "more than the expected 100000 bytes came");
+  EXPECT_EQ(problem(server.url("/missing")), "the server answered with status 404");
+  EXPECT_EQ(problem(server.url("/loop")), "cannot be fetched: Maximum (5) redirects followed");
+  EXPECT_TRUE(problem(server.url("/to-file")).starts_with("cannot be fetched: Protocol \"file\" not supported"));
+  EXPECT_TRUE(problem(server.url("/cut")).starts_with("cannot be fetched: transfer closed"));
+  EXPECT_EQ(problem(server.url("/no-ranges"), 4, std::pair(3, 4)), "more than the expected 4 bytes came");
+  EXPECT_TRUE(problem("http://127.0.0.1:1/x").starts_with("cannot be fetched: Failed to connect"));
+}
+
+TEST(Transfer, ManyAtOnceFailOneByOne) {
+  const Server server;
+  std::vector<std::string> texts(40);
+  std::vector<Request> requests;
+  for (std::size_t i = 0; i < texts.size(); ++i)
+    requests.push_back({server.url(i % 4 == 0 ? "/missing" : "/good"), 10, {}, [&texts, i](std::string_view data) { texts[i] += data; }, {}});
+  Observer silent;
+  fetch_all(requests, 6, silent);
+  for (std::size_t i = 0; i < texts.size(); ++i) {
+    EXPECT_EQ(requests[i].problem.has_value(), i % 4 == 0);
+    EXPECT_EQ(texts[i], i % 4 == 0 ? "" : "0123456789");
+  }
+}
+
+TEST(Transfer, AProblemOfTheReceiverIsToldAsItIs) {
+  const Server server;
+  std::vector<Request> requests(1);
+  requests[0] = {server.url("/good"), 10, {}, [](std::string_view) { throw Error(ErrorCode::Io, "disk full", "/cache/x"); }, {}};
+  Observer silent;
+  fetch_all(requests, 1, silent);
+  EXPECT_EQ(requests[0].problem.value().problem(), "disk full");
+}
+
+TEST(Download, OnlyTheRightContentGetsItsName) {
+  Server server;
+  server.server.Get("/packages/.*", [](const httplib::Request&, httplib::Response& answer) { answer.set_content("PACKAGE", "text/plain"); });
+  const test::TempDir root;
+  const auto fs = os::open_file_system(root.text());
+  const auto wanted = [&](const std::string& name, const std::string& content) {
+    Wanted one;
+    one.package.name = name, one.package.version = Version::parse("1:2~rc1-1").value(), one.package.arch = "any";
+    one.offer.repository = "base", one.offer.size = content.size(), one.offer.digest = sha256(content);
+    return one;
+  };
+  const std::vector<Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
+  Observer silent;
+  EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
+  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel"), "PACKAGE");
+  EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 0U) << "the cache has it";
+  try {
+    download(*fs, {wanted("bad", "package"), wanted("also-good", "PACKAGE")}, repositories, 2, silent);
+    FAIL();
+  } catch (const Error& error) {
+    EXPECT_EQ(error.problem(), "bad 1:2~rc1-1 is not the file that base names (its digest differs)");
+  }
+  EXPECT_TRUE(fs->list("var/cache/hambrel/packages/bad").empty());
+  EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.any.hambrel"));
+  test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel", "pACKAGE");  // damaged in the cache
+  EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
+}
+
+}  // namespace hambrel::repo

@@ -1,0 +1,90 @@
+// A file system whose Nth changing operation fails, once or from then on for good.
+//
+// "For good" is how a crash looks from inside: nothing that comes after reaches the disk. The sync calls count as
+// operations, too. What was written before the fault stays, whole (lost writes are another double's business).
+#pragma once
+
+#include <cerrno>
+
+#include "base/error.h"
+#include "os/file_system.h"
+
+namespace hambrel::test {
+
+class FaultFs final : public os::FileSystem {
+ public:
+  enum class Kind { Once, ForGood };
+  /// fault_at 0: never.
+  FaultFs(os::FileSystem& real, std::uint64_t fault_at, Kind kind, int error_number = EIO)
+      : real_(real), fault_at_(fault_at), kind_(kind), error_(error_number) {}
+
+  std::uint64_t operations() const { return count_; }
+  bool hit() const { return fault_at_ > 0 && count_ >= fault_at_; }
+
+  std::optional<os::FileInfo> stat(std::string_view path) override { return real_.stat(path); }
+  std::optional<os::FileInfo> stat_followed(std::string_view path) override { return real_.stat_followed(path); }
+  std::string read_link(std::string_view path) override { return real_.read_link(path); }
+  std::vector<std::string> list(std::string_view path) override { return real_.list(path); }
+  std::unique_ptr<os::ReadableFile> open(std::string_view path) override { return real_.open(path); }
+  os::ExtendedAttributes attributes(std::string_view path) override { return real_.attributes(path); }
+  os::Space space(std::string_view path) override { return real_.space(path); }
+  std::string real_path(std::string_view directory) override { return real_.real_path(directory); }
+  std::string shown(std::string_view path) const override { return real_.shown(path); }
+
+  std::unique_ptr<os::WritableFile> create(std::string_view path, std::uint32_t mode) override {
+    step(path);
+    return std::make_unique<File>(*this, real_.create(path, mode), std::string(path));
+  }
+  void make_directory(std::string_view path, std::uint32_t mode) override { step(path), real_.make_directory(path, mode); }
+  void make_symlink(std::string_view target, std::string_view path) override { step(path), real_.make_symlink(target, path); }
+  void make_hard_link(std::string_view existing, std::string_view path) override {
+    step(path), real_.make_hard_link(existing, path);
+  }
+  void rename(std::string_view from, std::string_view to) override { step(from), real_.rename(from, to); }
+  void rename_no_replace(std::string_view from, std::string_view to) override {
+    step(from), real_.rename_no_replace(from, to);
+  }
+  void rename_exchange(std::string_view a, std::string_view b) override { step(a), real_.rename_exchange(a, b); }
+  void remove_file(std::string_view path) override { step(path), real_.remove_file(path); }
+  void remove_directory(std::string_view path) override { step(path), real_.remove_directory(path); }
+  void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) override {
+    step(path), real_.set_owner(path, uid, gid);
+  }
+  void set_mode(std::string_view path, std::uint32_t mode) override { step(path), real_.set_mode(path, mode); }
+  void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
+    step(path), real_.set_attribute(path, name, value);
+  }
+  void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) override {
+    step(path), real_.set_mtime(path, seconds, nanoseconds);
+  }
+  void sync_directory(std::string_view path) override { step(path), real_.sync_directory(path); }
+  void sync_all(std::string_view path) override { step(path), real_.sync_all(path); }
+
+ private:
+  class File final : public os::WritableFile {
+   public:
+    File(FaultFs& owner, std::unique_ptr<os::WritableFile> real, std::string path)
+        : owner_(owner), real_(std::move(real)), path_(std::move(path)) {}
+    using os::WritableFile::write;
+    void write(std::span<const std::byte> data) override { owner_.step(path_), real_->write(data); }
+    void sync() override { owner_.step(path_), real_->sync(); }
+
+   private:
+    FaultFs& owner_;
+    std::unique_ptr<os::WritableFile> real_;
+    std::string path_;
+  };
+
+  void step(std::string_view path) {
+    ++count_;
+    const bool fails = fault_at_ > 0 && (kind_ == Kind::Once ? count_ == fault_at_ : count_ >= fault_at_);
+    if (fails) throw_errno(error_, "injected fault", shown(path));
+  }
+
+  os::FileSystem& real_;
+  std::uint64_t fault_at_, count_ = 0;
+  Kind kind_;
+  int error_;
+};
+
+}  // namespace hambrel::test

@@ -1,0 +1,208 @@
+// Every changing operation of a transaction fails in turn; the root is as before, or as planned, and state and disk agree.
+#include <gtest/gtest.h>
+
+#include "support/fault_fs.h"
+#include "txn/workshop.h"
+
+namespace hambrel::txn {
+
+using test::FaultFs;
+using test::goods;
+using test::Goods;
+using test::Workshop;
+using test::write_file;
+
+namespace {
+
+/// A root with two packages and some files of nobody's, and the four kinds of transaction on it.
+struct Scene {
+  Workshop shop;
+  Goods lib1 = goods("lib", "1", {{"usr/lib/l", "one"}, {"usr/share/l/a/b", "deep"}, {"usr/lib/h1", "h"}, {"usr/lib/h2", "= usr/lib/h1"}});
+  Goods lib2 = goods("lib", "2", {{"usr/lib/l", "two"}, {"usr/share/l/a", "a file now"}, {"usr/lib/n/new", "n"}, {"usr/lib/h1", "H"}, {"usr/lib/h2", "= usr/lib/h1"}});
+  Goods desk = goods("desk", "1", {{"usr/bin/desk", "d"}, {"etc/desk", "c\n"}, {"usr/bin/link", "-> desk"}});
+  Scene() {
+    write_file(shop / "usr/bin/mine", "mine");
+    write_file(shop / "etc/desk.d/mine", "mine");
+    test::set_times(shop / "usr", 1'600'000'000);
+    test::set_times(shop / "etc", 1'600'000'000);
+  }
+};
+
+using Work = std::function<void(Scene&, os::FileSystem&)>;
+
+/// Two renames of one directory by the kernel can fall into one tick of its clock, so times of directories are no
+/// witness of what was done; they are of what was taken back.
+std::map<std::string, std::string> without_directory_times(std::map<std::string, std::string> files) {
+  for (auto& [path, facts] : files)
+    if (facts.starts_with("40")) facts = facts.substr(0, facts.find(' ', facts.find(' ') + 1));
+  return files;
+}
+
+/// Raises N until the work runs untouched. After each fault: recovery on a sound file system, then exactly the tree and
+/// the set before, or exactly those after. Returns the number of cases.
+int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, int error_number) {
+  Scene reference;
+  prepare(reference, *reference.shop.fs);
+  work(reference, *reference.shop.fs);
+  const auto after = without_directory_times(reference.shop.files());
+  const std::string set_after = reference.shop.installed();
+
+  Scene scene;
+  prepare(scene, *scene.shop.fs);
+  const auto before = scene.shop.files();
+  const std::string set_before = scene.shop.installed();
+  for (std::uint64_t n = 1;; ++n) {
+    FaultFs faulty(*scene.shop.fs, n, kind, error_number);
+    bool failed = false;
+    try {
+      work(scene, faulty);
+    } catch (const Error& error) {
+      failed = true;
+      EXPECT_NE(std::string(error.what()).find("injected fault"), std::string::npos) << error.what();
+    }
+    if (!faulty.hit()) {
+      EXPECT_FALSE(failed);
+      EXPECT_EQ(without_directory_times(scene.shop.files()), after);
+      EXPECT_EQ(scene.shop.installed(), set_after);
+      return static_cast<int>(n) - 1;
+    }
+    if (kind == FaultFs::Kind::Once && failed && !scene.shop.state->journal() && scene.shop.installed() == set_before) {
+      EXPECT_EQ(scene.shop.files(), before) << "fault " << n << ": what failed must have been taken back at once";
+    }
+    scene.shop.recover(*scene.shop.fs);
+    EXPECT_FALSE(scene.shop.state->journal());
+    if (scene.shop.installed() == set_before) {
+      EXPECT_EQ(scene.shop.files(), before) << "fault " << n;
+      EXPECT_TRUE(!scene.shop.fs->stat(kStage) || scene.shop.fs->list(kStage).empty());
+      continue;
+    }
+    // the fault came after the commit: as planned, and it can still be undone to the byte
+    EXPECT_EQ(scene.shop.installed(), set_after) << "fault " << n;
+    EXPECT_EQ(without_directory_times(scene.shop.files()), after) << "fault " << n;
+    const auto last = scene.shop.state->ledger(1).at(0).id;
+    scene.shop.undo(*scene.shop.fs, last);
+    EXPECT_EQ(scene.shop.files(), before) << "fault " << n << ", undone";
+    EXPECT_EQ(scene.shop.installed(), set_before);
+    if (testing::Test::HasFailure()) return -1;
+  }
+}
+
+void install_old(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib1, &scene.desk}); }
+void upgrade(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib2}, {"lib"}); }
+void remove(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {}, {"lib", "desk"}); }
+void undo_last(Scene& scene, os::FileSystem& files) { scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id); }
+void nothing(Scene&, os::FileSystem&) {}
+
+struct Named {
+  const char* name;
+  Work prepare, work;
+};
+
+const std::vector<Named>& changes() {
+  static const std::vector<Named> all{
+      {"install", nothing, install_old}, {"upgrade", install_old, upgrade}, {"remove", install_old, remove}};
+  return all;
+}
+
+const std::vector<Named>& undos() {
+  static const std::vector<Named> all{
+      {"undo of an upgrade", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f); }, undo_last},
+      {"undo of a removal", [](Scene& s, os::FileSystem& f) { install_old(s, f), remove(s, f); }, undo_last},
+      {"undo of an installation", install_old, undo_last}};
+  return all;
+}
+
+}  // namespace
+
+TEST(Fault, AnOperationThatFailsOnceIsTakenBackAtOnce) {
+  int cases = 0;
+  for (const Named& one : changes())
+    for (const int error_number : {EIO, ENOSPC}) {
+      SCOPED_TRACE(one.name);
+      const int count = for_each_fault(one.prepare, one.work, FaultFs::Kind::Once, error_number);
+      ASSERT_GT(count, 10);
+      cases += count;
+    }
+  std::printf("%d fault cases\n", cases);
+}
+
+TEST(Fault, FromAnyOperationOnNothingWorksAndTheNextStartMakesItWhole) {
+  int cases = 0;
+  for (const Named& one : changes()) {
+    SCOPED_TRACE(one.name);
+    const int count = for_each_fault(one.prepare, one.work, FaultFs::Kind::ForGood, EIO);
+    ASSERT_GT(count, 10);
+    cases += count;
+  }
+  std::printf("%d crash cases\n", cases);
+}
+
+TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
+  int cases = 0;
+  for (const Named& one : undos())
+    for (const auto kind : {FaultFs::Kind::Once, FaultFs::Kind::ForGood}) {
+      SCOPED_TRACE(one.name);
+      for (std::uint64_t n = 1;; ++n) {
+        Scene scene;
+        one.prepare(scene, *scene.shop.fs);
+        const auto before = scene.shop.files();
+        const std::string set_before = scene.shop.installed();
+        const auto last = scene.shop.state->ledger(1).at(0).id;
+        FaultFs faulty(*scene.shop.fs, n, kind);
+        try {
+          scene.shop.undo(faulty, last);
+        } catch (const Error&) {  // judged by what is on the disk
+        }
+        if (!faulty.hit()) break;
+        scene.shop.recover(*scene.shop.fs);
+        ++cases;
+        if (scene.shop.installed() == set_before) {
+          ASSERT_EQ(scene.shop.files(), before) << "fault " << n;
+        } else {
+          undo_last(scene, *scene.shop.fs);  // it had been committed: and back again
+        }
+        ASSERT_EQ(without_directory_times(scene.shop.files()), without_directory_times(before)) << "fault " << n;
+        ASSERT_EQ(scene.shop.installed(), set_before);
+      }
+    }
+  EXPECT_GT(cases, 60);
+  std::printf("%d cases\n", cases);
+}
+
+TEST(Fault, RecoveryMayItselfBeInterruptedAnywhere) {
+  int cases = 0;
+  for (std::uint64_t n = 1;; n += 3) {
+    Scene probe;
+    install_old(probe, *probe.shop.fs);
+    FaultFs faulty(*probe.shop.fs, n, FaultFs::Kind::ForGood);
+    try {
+      upgrade(probe, faulty);
+    } catch (const Error&) {  // that is the first crash
+    }
+    if (!faulty.hit()) break;
+    if (!probe.shop.state->journal()) continue;
+    for (std::uint64_t m = 1;; ++m) {
+      Scene scene;
+      install_old(scene, *scene.shop.fs);
+      const auto before = scene.shop.files();
+      FaultFs first(*scene.shop.fs, n, FaultFs::Kind::ForGood), second(*scene.shop.fs, m, FaultFs::Kind::ForGood);
+      try {
+        upgrade(scene, first);
+      } catch (const Error&) {  // the first crash again
+      }
+      try {
+        scene.shop.recover(second);
+      } catch (const Error&) {  // the second, inside recovery
+      }
+      scene.shop.recover(*scene.shop.fs);
+      ++cases;
+      ASSERT_EQ(scene.shop.files(), before) << "faults " << n << " and " << m;
+      ASSERT_EQ(scene.shop.installed(), "desk 1 lib 1 ");
+      if (!second.hit()) break;
+    }
+  }
+  EXPECT_GT(cases, 50);
+  std::printf("%d double cases\n", cases);
+}
+
+}  // namespace hambrel::txn

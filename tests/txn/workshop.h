@@ -1,0 +1,147 @@
+// A root, a state and packages in memory, for tests of the transaction below the program.
+#pragma once
+
+#include <unistd.h>
+
+#include "archive/package_writer.h"
+#include "support/program.h"
+#include "txn/undo.h"
+
+namespace hambrel::test {
+
+/// A package held in memory, with its reader.
+struct Goods {
+  Package package;
+  std::unique_ptr<archive::PackageReader> reader;
+};
+
+class MemorySink final : public os::WritableFile {
+ public:
+  using os::WritableFile::write;
+  void write(std::span<const std::byte> data) override {
+    content.append(reinterpret_cast<const char*>(data.data()), data.size());
+  }
+  void sync() override {}
+  std::string content;
+};
+
+/// Builds a package of files (path -> content; a content "-> x" is a link, "= x" a hard link, a path ending in '/' a
+/// directory); what lies in etc/ is configuration.
+inline Goods goods(const std::string& name, const std::string& version,
+                   const std::vector<std::pair<std::string, std::string>>& files, unsigned mode = 0644) {
+  const TempDir directory;
+  fs::create_directories(directory / "root");
+  bool config = false;
+  for (const auto& [path, content] : files) {
+    const fs::path at = directory.path() / "root" / path;
+    config = config || path.starts_with("etc/");
+    fs::create_directories(at.parent_path());
+    if (path.ends_with("/")) fs::create_directories(at);
+    else if (content.starts_with("-> ")) fs::create_symlink(content.substr(3), at);
+    else if (content.starts_with("= ")) fs::create_hard_link(directory.path() / "root" / content.substr(2), at);
+    else write_file(at, content, mode);
+  }
+  set_times(directory / "root", 1'700'000'000);
+  const PackageSource source = parse_package_toml("[package]\nname = \"" + name + "\"\nversion = \"" + version +
+                                                      "\"\narch = \"any\"\nsummary = \"s\"\n" +
+                                                      (config ? "[config]\nfiles = [\"etc/**\"]\n" : ""),
+                                                  "package.toml");
+  MemorySink sink;
+  Observer silent;
+  const auto fs = os::open_file_system(directory.text());
+  Goods made;
+  made.package = archive::write_package(*fs, "root", source, sink, {1, 0, 1}, silent).package;
+  made.reader = std::make_unique<archive::PackageReader>(std::make_unique<os::MemoryFile>(sink.content), name);
+  return made;
+}
+
+class Workshop {
+ public:
+  Workshop() {
+    fs::create_directories(root_ / "var/lib/hambrel");
+    fs = os::open_file_system(root_.text());
+    state = std::make_unique<state::State>(root_ / "var/lib/hambrel/state.sqlite", state::Access::Change);
+  }
+  fs::path operator/(const std::string& path) const { return root_ / path; }
+
+  txn::Environment environment(os::FileSystem& files) {
+    return {files, *state, silent, geteuid() == 0, [] { return 1'750'000'000; }, [](const std::string&) {}};
+  }
+
+  /// What a change of packages would do to the files: those named leave, the goods enter.
+  txn::TreeChange plan(const std::vector<const Goods*>& entering, const std::vector<std::string>& leaving = {}) {
+    return txn::plan_tree(*fs, *state, rows(leaving), entering_of(entering));
+  }
+
+  /// The whole transaction, over a file system that may fail.
+  state::TxnId change(os::FileSystem& files, const std::vector<const Goods*>& entering,
+                      const std::vector<std::string>& leaving = {}) {
+    const txn::TreeChange tree = plan(entering, leaving);
+    std::vector<txn::Source> sources;
+    std::vector<state::PackageChange> changes;
+    auto going = rows(leaving);
+    for (const Goods* one : entering) {
+      sources.push_back({one->package, one->reader.get()});
+      state::PackageChange change;
+      change.name = one->package.name;
+      change.after = state::StatePackage{0, one->package, Reason::Wanted, "test", {}, 0};
+      const auto& entries = one->reader->table().entries;
+      change.files.assign(entries.begin(), entries.end());
+      for (const state::StatePackage& old : going)
+        if (old.package.name == change.name) change.before = old, change.before_row = old.row;
+      changes.push_back(std::move(change));
+    }
+    for (const state::StatePackage& old : going) {
+      if (std::any_of(changes.begin(), changes.end(), [&](const auto& one) { return one.name == old.package.name; })) continue;
+      state::PackageChange change;
+      change.name = old.package.name, change.before = old, change.before_row = old.row;
+      changes.push_back(std::move(change));
+    }
+    txn::Account account;
+    account.kind = "test";
+    return txn::Engine(environment(files)).run(tree, sources, changes, account);
+  }
+
+  state::TxnId undo(os::FileSystem& files, state::TxnId id) {
+    const txn::UndoPlan plan = txn::plan_undo(*fs, *state, id);
+    txn::Account account;
+    account.kind = "undo";
+    account.undo_of = id;
+    return txn::Engine(environment(files)).run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account);
+  }
+
+  void recover(os::FileSystem& files) { txn::Engine(environment(files)).recover(); }
+
+  std::map<std::string, std::string> files() const {
+    auto all = tree(root_.path(), {"var/lib/hambrel"});
+    for (const auto& [path, facts] : tree(root_ / "var/lib/hambrel", {"stage", "attic", "state.sqlite", "state.sqlite-journal"}))
+      all["var/lib/hambrel/" + path] = facts;
+    return all;
+  }
+  std::string installed() const {
+    std::string text;
+    for (const auto& one : state->installed()) text += one.package.title() + " ";
+    return text;
+  }
+
+  std::unique_ptr<os::FileSystem> fs;
+  std::unique_ptr<state::State> state;
+
+ private:
+  std::vector<state::StatePackage> rows(const std::vector<std::string>& names) const {
+    std::vector<state::StatePackage> result;
+    for (const auto& one : state->installed())
+      if (std::find(names.begin(), names.end(), one.package.name) != names.end()) result.push_back(one);
+    return result;
+  }
+  static std::vector<txn::Entering> entering_of(const std::vector<const Goods*>& goods) {
+    std::vector<txn::Entering> result;
+    for (const Goods* one : goods) result.push_back({one->package, &one->reader->table()});
+    return result;
+  }
+
+  TempDir root_;
+  Observer silent;
+};
+
+}  // namespace hambrel::test
