@@ -36,7 +36,7 @@ class Server {
     });
     port_ = server.bind_to_any_port("127.0.0.1");
     thread_ = std::jthread([this] { server.listen_after_bind(); });
-    server.wait_until_ready();
+    while (!server.is_running()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
   }
   ~Server() { server.stop(); }
   std::string url(const std::string& path) const { return "http://127.0.0.1:" + std::to_string(port_) + path; }
