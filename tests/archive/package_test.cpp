@@ -20,16 +20,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-class Memory final : public os::WritableFile {
- public:
-  using os::WritableFile::write;
-  void write(std::span<const std::byte> data) override {
-    content.append(reinterpret_cast<const char*>(data.data()), data.size());
-  }
-  void sync() override {}
-  std::string content;
-};
-
 /// Counts what is read, to show that a part is had without the rest.
 class Counting final : public os::ReadableFile {
  public:
@@ -79,7 +69,7 @@ void make_tree(const fs::path& root) {
 
 std::string pack(const fs::path& directory, int level = 3) {
   const auto source = os::open_file_system(directory.string());
-  Memory memory;
+  test::MemorySink memory;
   Observer silent;
   write_package(*source, "root", describe(), memory, {level, 0, 2}, silent);
   return memory.content;

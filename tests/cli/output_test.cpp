@@ -7,7 +7,7 @@ namespace hambrel::cli {
 TEST(Output, WidthsAreThoseOfATerminal) {
   EXPECT_EQ(display_width("lampdesk"), 8U);
   EXPECT_EQ(display_width("s\xC3\xBC\x64"), 3U);
-  EXPECT_EQ(display_width("su\xCC\x88\x64"), 3U);             // u and a combining mark
+  EXPECT_EQ(display_width("su\xCC\x88\x64"), 3U);            // u and a combining mark
   EXPECT_EQ(display_width("\xE5\x8C\x97\xE6\xB5\xB7"), 4U);  // two wide characters
   EXPECT_EQ(display_width(""), 0U);
 }

@@ -19,7 +19,8 @@ TEST(Spec, EachFormIsKnown) {
   EXPECT_EQ(kind("./lampdesk.hambrel"), Spec::Kind::File);
   EXPECT_EQ(kind("http://h/lampdesk.hambrel"), Spec::Kind::File);
   EXPECT_EQ(kind("lamp*"), Spec::Kind::Glob);
-  for (const char* bad : {"", "Lamp", "lamp@", "@beta", "lamp>=", "lamp==1", "group:", "./x", "http://h/x", "lamp desk", "-x", "lamp>=1 | x"})
+  for (const char* bad : {"", "Lamp", "lamp@", "@beta", "lamp>=", "lamp==1", "group:", "./x", "http://h/x", "lamp desk",
+                          "-x", "lamp>=1 | x"})
     EXPECT_THROW(parse_spec(bad), Error) << bad;
 }
 

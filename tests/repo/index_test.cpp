@@ -22,15 +22,6 @@ IndexLine line(const std::string& name, const std::string& version) {
   return one;
 }
 
-std::string problem(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "accepted";
-}
-
 }  // namespace
 
 TEST(Index, IsSortedAndComesBack) {
@@ -45,10 +36,11 @@ TEST(Index, IsSortedAndComesBack) {
 
 TEST(Index, MistakesAreToldWithTheirLine) {
   std::string text = index_text({line("a", "1"), line("b", "1")});
-  EXPECT_EQ(problem([&] { parse_index(text + "{\"name\":7}\n", "index"); }), "index: line 3: \"name\" must be a text");
-  EXPECT_EQ(problem([&] { parse_index(text + "{oops\n", "index"); }), "index: line 3: not valid JSON at byte 2");
+  EXPECT_EQ(test::refusal([&] { parse_index(text + "{\"name\":7}\n", "index"); }),
+            "index: line 3: \"name\" must be a text");
+  EXPECT_EQ(test::refusal([&] { parse_index(text + "{oops\n", "index"); }), "index: line 3: not valid JSON at byte 2");
   text.replace(text.rfind("stable"), 6, "Stable");
-  EXPECT_EQ(problem([&] { parse_index(text, "index"); }),
+  EXPECT_EQ(test::refusal([&] { parse_index(text, "index"); }),
             "index: line 2: b: \"channel\" must be the name of a channel");
 }
 
@@ -73,7 +65,7 @@ TEST(Settings, MistakesAreToldWithFileAndLine) {
   const std::string file = root / "etc/hambrel/repos/base.toml";
   const auto with = [&](const std::string& text) {
     test::write_file(file, text);
-    return problem([&] { load_repositories(*fs); });
+    return test::refusal([&] { load_repositories(*fs); });
   };
   EXPECT_EQ(with("url = \"http://h/x\"\nrank = 7\n"), "accepted");
   EXPECT_EQ(with("\nurl = \"ftp://h/x\"\n"), file + ":2: \"ftp://h/x\" is not the URL of a repository");

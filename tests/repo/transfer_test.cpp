@@ -16,9 +16,12 @@ namespace {
 class Server {
  public:
   Server() {
-    server.Get("/good", [](const httplib::Request&, httplib::Response& answer) { answer.set_content("0123456789", "text/plain"); });
+    server.Get("/good", [](const httplib::Request&, httplib::Response& answer) {
+      answer.set_content("0123456789", "text/plain");
+    });
     server.Get("/loop", [](const httplib::Request&, httplib::Response& answer) { answer.set_redirect("/loop"); });
-    server.Get("/to-file", [](const httplib::Request&, httplib::Response& answer) { answer.set_redirect("file:///etc/passwd"); });
+    server.Get("/to-file",
+               [](const httplib::Request&, httplib::Response& answer) { answer.set_redirect("file:///etc/passwd"); });
     server.Get("/cut", [](const httplib::Request&, httplib::Response& answer) {
       answer.set_content_provider(1000, "text/plain", [](std::size_t, std::size_t, httplib::DataSink& sink) {
         sink.write("half", 4);
@@ -47,7 +50,8 @@ class Server {
   std::jthread thread_;
 };
 
-std::string problem(const std::string& url, std::uint64_t limit = 1000, std::optional<std::pair<std::uint64_t, std::uint64_t>> range = {}) {
+std::string problem(const std::string& url, std::uint64_t limit = 1000,
+                    std::optional<std::pair<std::uint64_t, std::uint64_t>> range = {}) {
   try {
     return "got " + fetch_text(url, limit, range);
   } catch (const Error& error) {
@@ -76,7 +80,11 @@ TEST(Transfer, ManyAtOnceFailOneByOne) {
   std::vector<std::string> texts(40);
   std::vector<Request> requests;
   for (std::size_t i = 0; i < texts.size(); ++i)
-    requests.push_back({server.url(i % 4 == 0 ? "/missing" : "/good"), 10, {}, [&texts, i](std::string_view data) { texts[i] += data; }, {}});
+    requests.push_back({server.url(i % 4 == 0 ? "/missing" : "/good"),
+                        10,
+                        {},
+                        [&texts, i](std::string_view data) { texts[i] += data; },
+                        {}});
   Observer silent;
   fetch_all(requests, 6, silent);
   for (std::size_t i = 0; i < texts.size(); ++i) {
@@ -88,7 +96,8 @@ TEST(Transfer, ManyAtOnceFailOneByOne) {
 TEST(Transfer, AProblemOfTheReceiverIsToldAsItIs) {
   const Server server;
   std::vector<Request> requests(1);
-  requests[0] = {server.url("/good"), 10, {}, [](std::string_view) { throw Error(ErrorCode::Io, "disk full", "/cache/x"); }, {}};
+  requests[0] = {
+      server.url("/good"), 10, {}, [](std::string_view) { throw Error(ErrorCode::Io, "disk full", "/cache/x"); }, {}};
   Observer silent;
   fetch_all(requests, 1, silent);
   EXPECT_EQ(requests[0].problem.value().problem(), "disk full");
@@ -96,7 +105,9 @@ TEST(Transfer, AProblemOfTheReceiverIsToldAsItIs) {
 
 TEST(Download, OnlyTheRightContentGetsItsName) {
   Server server;
-  server.server.Get("/packages/.*", [](const httplib::Request&, httplib::Response& answer) { answer.set_content("PACKAGE", "text/plain"); });
+  server.server.Get("/packages/.*", [](const httplib::Request&, httplib::Response& answer) {
+    answer.set_content("PACKAGE", "text/plain");
+  });
   const test::TempDir root;
   const auto fs = os::open_file_system(root.text());
   const auto wanted = [&](const std::string& name, const std::string& content) {

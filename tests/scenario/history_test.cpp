@@ -1,5 +1,5 @@
-// Any sequence of installs, upgrades, removals and undos leaves disk, database and ledger in agreement. The checker is the
-// test's own: it reads the disk, and the database with SQL, and knows the packages it made.
+// Any sequence of installs, upgrades, removals and undos leaves disk, database and ledger in agreement. The checker is
+// the test's own: it reads the disk, and the database with SQL, and knows the packages it made.
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 
@@ -22,9 +22,12 @@ class History : public testing::Test {
     make("lib", "1-1", "", {{"usr/lib/lib", "1"}, {"usr/share/lib/data", "1"}, {"etc/lib.conf", "a\n"}});
     make("lib", "2-1", "", {{"usr/lib/lib", "2"}, {"usr/share/lib/data/split", "2"}, {"etc/lib.conf", "b\n"}});
     make("lib", "3-1", "", {{"usr/lib/lib3", "3"}, {"usr/share/lib/data/split", "2"}});
-    make("desk", "1-1", "[relations]\nrequires = [\"lib < 3\"]\n", {{"usr/bin/desk", "1"}, {"usr/share/desk/a/b/c", "deep"}});
-    make("desk", "2-1", "[relations]\nrequires = [\"lib >= 2\"]\n", {{"usr/bin/desk", "2"}, {"usr/share/desk/a/b", "flat"}});
-    make("horn", "1-1", "[relations]\nrecommends = [\"lib\"]\n", {{"usr/bin/horn", "1"}, {"usr/share/lib/horn", "shared directory"}});
+    make("desk", "1-1", "[relations]\nrequires = [\"lib < 3\"]\n",
+         {{"usr/bin/desk", "1"}, {"usr/share/desk/a/b/c", "deep"}});
+    make("desk", "2-1", "[relations]\nrequires = [\"lib >= 2\"]\n",
+         {{"usr/bin/desk", "2"}, {"usr/share/desk/a/b", "flat"}});
+    make("horn", "1-1", "[relations]\nrecommends = [\"lib\"]\n",
+         {{"usr/bin/horn", "1"}, {"usr/share/lib/horn", "shared directory"}});
     make("light", "1-1", "[relations]\nconflicts = [\"horn\"]\nprovides = [\"lamp\"]\n", {{"usr/bin/light", "1"}});
     make("light", "2-1", "[relations]\nreplaces = [\"horn\"]\n", {{"usr/bin/light", "2"}, {"usr/bin/horn", "light's"}});
     station.open();
@@ -42,7 +45,8 @@ class History : public testing::Test {
   std::set<std::string> in_database() const {
     std::set<std::string> result;
     sqlite3* database = nullptr;
-    sqlite3_open_v2((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database, SQLITE_OPEN_READONLY, nullptr);
+    sqlite3_open_v2((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database, SQLITE_OPEN_READONLY,
+                    nullptr);
     const auto collect = [](void* to, int, char** values, char**) {
       static_cast<std::set<std::string>*>(to)->insert(std::string(values[0]) + " " + values[1]);
       return 0;
@@ -61,7 +65,8 @@ class History : public testing::Test {
       for (const auto& [path, content] : made_.at(title)) expected[path] = content;
     Files found;
     for (const auto& [path, facts] : tree(station.root(), {"var/lib/hambrel", "var/cache", "etc/hambrel"}))
-      if (fs::is_regular_file(fs::symlink_status(station.root() / path))) found[path] = read_file(station.root() / path);
+      if (fs::is_regular_file(fs::symlink_status(station.root() / path)))
+        found[path] = read_file(station.root() / path);
     if (edited_ && found.contains("etc/lib.conf")) expected["etc/lib.conf"] = found["etc/lib.conf"];
     if (edited_ && !found.contains("etc/lib.conf")) expected.erase("etc/lib.conf");
     ASSERT_EQ(found, expected) << after;
@@ -78,9 +83,20 @@ class History : public testing::Test {
 
 TEST_F(History, AnySequenceLeavesDiskAndDatabaseInAgreement) {
   std::mt19937 random(20261123);
-  const std::vector<std::vector<std::string>> commands{
-      {"install", "desk"}, {"install", "desk=1"}, {"install", "lib=1"},    {"install", "lib=2"},         {"install", "lib"}, {"install", "horn"}, {"install", "light=1"},
-      {"install", "light"}, {"remove", "desk"},   {"remove", "lib"},       {"remove", "--unneeded", "horn"}, {"remove", "light"}, {"upgrade"},         {"upgrade"}};
+  const std::vector<std::vector<std::string>> commands{{"install", "desk"},
+                                                       {"install", "desk=1"},
+                                                       {"install", "lib=1"},
+                                                       {"install", "lib=2"},
+                                                       {"install", "lib"},
+                                                       {"install", "horn"},
+                                                       {"install", "light=1"},
+                                                       {"install", "light"},
+                                                       {"remove", "desk"},
+                                                       {"remove", "lib"},
+                                                       {"remove", "--unneeded", "horn"},
+                                                       {"remove", "light"},
+                                                       {"upgrade"},
+                                                       {"upgrade"}};
   int done = 0, refused = 0, undone = 0;
   for (int round = 0; round < 120; ++round) {
     std::vector<std::string> command = commands[random() % commands.size()];
@@ -112,15 +128,21 @@ TEST_F(History, AnySequenceLeavesDiskAndDatabaseInAgreement) {
 TEST_F(History, UndoingEverythingInReverseIsTheStart) {
   const auto start = tree(station.root(), {"var/lib/hambrel", "var/cache", "etc/hambrel"});
   std::vector<std::map<std::string, std::string>> states{start};
-  for (const std::vector<std::string>& command : std::vector<std::vector<std::string>>{
-           {"install", "desk=1", "lib=1", "-y"}, {"install", "horn", "-y"}, {"upgrade", "-y"}, {"remove", "light", "-y"}, {"remove", "desk", "-y"}}) {
+  for (const std::vector<std::string>& command :
+       std::vector<std::vector<std::string>>{{"install", "desk=1", "lib=1", "-y"},
+                                             {"install", "horn", "-y"},
+                                             {"upgrade", "-y"},
+                                             {"remove", "light", "-y"},
+                                             {"remove", "desk", "-y"}}) {
     ASSERT_EQ(station.hambrel(command).code, 0) << command[0] << command[1];
     states.push_back(tree(station.root(), {"var/lib/hambrel", "var/cache", "etc/hambrel"}));
   }
   for (int id = static_cast<int>(states.size()) - 1; id > 0; --id) {
     const Ran ran = station.hambrel({"undo", std::to_string(id), "-y"});
     ASSERT_EQ(ran.code, 0) << ran.err;
-    ASSERT_EQ(tree(station.root(), {"var/lib/hambrel", "var/cache", "etc/hambrel"}), states[static_cast<std::size_t>(id) - 1]) << "undo " << id;
+    ASSERT_EQ(tree(station.root(), {"var/lib/hambrel", "var/cache", "etc/hambrel"}),
+              states[static_cast<std::size_t>(id) - 1])
+        << "undo " << id;
   }
 }
 

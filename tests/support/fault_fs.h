@@ -35,8 +35,12 @@ class FaultFs final : public os::FileSystem {
     step(path);
     return std::make_unique<File>(*this, real_.create(path, mode), std::string(path));
   }
-  void make_directory(std::string_view path, std::uint32_t mode) override { step(path), real_.make_directory(path, mode); }
-  void make_symlink(std::string_view target, std::string_view path) override { step(path), real_.make_symlink(target, path); }
+  void make_directory(std::string_view path, std::uint32_t mode) override {
+    step(path), real_.make_directory(path, mode);
+  }
+  void make_symlink(std::string_view target, std::string_view path) override {
+    step(path), real_.make_symlink(target, path);
+  }
   void make_hard_link(std::string_view existing, std::string_view path) override {
     step(path), real_.make_hard_link(existing, path);
   }

@@ -14,10 +14,20 @@
 #include <stdexcept>
 
 #include "base/digest.h"
+#include "base/error.h"
 
 extern char** environ;  // NOLINT
 
 namespace hambrel::test {
+
+std::string refusal(const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return "accepted";
+}
 
 TempDir::TempDir() {
   std::string pattern = (fs::temp_directory_path() / "hambrel-test.XXXXXX").string();

@@ -2,9 +2,12 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <string>
 #include <vector>
+
+#include "os/file_system.h"
 
 namespace hambrel::test {
 
@@ -41,5 +44,19 @@ void set_times(const fs::path& top, long seconds);
 /// Path -> "type mode uid:gid size mtime links content-or-target xattrs" of everything below `root`; paths that begin
 /// with one of `without` are left out.
 std::map<std::string, std::string> tree(const fs::path& root, const std::vector<std::string>& without = {});
+
+/// What went wrong, as Error::what() tells it; "accepted" if nothing did.
+std::string refusal(const std::function<void()>& work);
+
+/// A written file that stays in memory.
+class MemorySink final : public os::WritableFile {
+ public:
+  using os::WritableFile::write;
+  void write(std::span<const std::byte> data) override {
+    content.append(reinterpret_cast<const char*>(data.data()), data.size());
+  }
+  void sync() override {}
+  std::string content;
+};
 
 }  // namespace hambrel::test

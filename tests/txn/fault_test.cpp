@@ -1,4 +1,5 @@
-// Every changing operation of a transaction fails in turn; the root is as before, or as planned, and state and disk agree.
+// Every changing operation of a transaction fails in turn; the root is as before, or as planned, and state and disk
+// agree.
 #include <gtest/gtest.h>
 
 #include "support/fault_fs.h"
@@ -17,8 +18,15 @@ namespace {
 /// A root with two packages and some files of nobody's, and the four kinds of transaction on it.
 struct Scene {
   Workshop shop;
-  Goods lib1 = goods("lib", "1", {{"usr/lib/l", "one"}, {"usr/share/l/a/b", "deep"}, {"usr/lib/h1", "h"}, {"usr/lib/h2", "= usr/lib/h1"}});
-  Goods lib2 = goods("lib", "2", {{"usr/lib/l", "two"}, {"usr/share/l/a", "a file now"}, {"usr/lib/n/new", "n"}, {"usr/lib/h1", "H"}, {"usr/lib/h2", "= usr/lib/h1"}});
+  Goods lib1 =
+      goods("lib", "1",
+            {{"usr/lib/l", "one"}, {"usr/share/l/a/b", "deep"}, {"usr/lib/h1", "h"}, {"usr/lib/h2", "= usr/lib/h1"}});
+  Goods lib2 = goods("lib", "2",
+                     {{"usr/lib/l", "two"},
+                      {"usr/share/l/a", "a file now"},
+                      {"usr/lib/n/new", "n"},
+                      {"usr/lib/h1", "H"},
+                      {"usr/lib/h2", "= usr/lib/h1"}});
   Goods desk = goods("desk", "1", {{"usr/bin/desk", "d"}, {"etc/desk", "c\n"}, {"usr/bin/link", "-> desk"}});
   Scene() {
     write_file(shop / "usr/bin/mine", "mine");

@@ -9,6 +9,7 @@
 namespace hambrel::txn {
 
 using test::goods;
+using test::refusal;
 using test::Workshop;
 using test::write_file;
 
@@ -17,7 +18,8 @@ namespace {
 std::string moves_of(const TreeChange& change) {
   static constexpr const char* kNames[] = {"place", "exchange", "remove", "attributes"};
   std::string text;
-  for (const PlannedMove& move : change.moves) text += std::string(kNames[static_cast<int>(move.kind)]) + " " + move.path + "\n";
+  for (const PlannedMove& move : change.moves)
+    text += std::string(kNames[static_cast<int>(move.kind)]) + " " + move.path + "\n";
   return text;
 }
 
@@ -25,15 +27,6 @@ std::string notices_of(const TreeChange& change) {
   std::string text;
   for (const plan::Notice& notice : change.notices) text += notice.text() + "\n";
   return text;
-}
-
-std::string refusal(const std::function<void()>& work) {
-  try {
-    work();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "accepted";
 }
 
 }  // namespace
@@ -50,9 +43,12 @@ TEST(TreeChange, C1_TwoPackagesWithOnePathAreRefusedByName) {
 
 TEST(TreeChange, C2_OnlyWhatChangedIsTouched) {
   Workshop shop;
-  const auto one = goods("p", "1", {{"usr/a", "same"}, {"usr/b", "old"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
-  const auto two = goods("p", "2", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
-  const auto three = goods("p", "3", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> b"}, {"usr/h1", "H"}, {"usr/h2", "= usr/h1"}});
+  const auto one = goods(
+      "p", "1", {{"usr/a", "same"}, {"usr/b", "old"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
+  const auto two = goods(
+      "p", "2", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
+  const auto three = goods(
+      "p", "3", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> b"}, {"usr/h1", "H"}, {"usr/h2", "= usr/h1"}});
   shop.change(*shop.fs, {&one});
   EXPECT_EQ(moves_of(shop.plan({&two}, {"p"})), "exchange usr/b\n");
   EXPECT_EQ(moves_of(shop.plan({&three}, {"p"})), "exchange usr/b\nexchange usr/h1\nexchange usr/h2\nexchange usr/l\n");
@@ -74,11 +70,13 @@ TEST(TreeChange, C3_EveryStateOfAConfigurationFile) {
   write_file(shop / "etc/c", "mine\n");
   TreeChange change = shop.plan({&two}, {"p"});
   EXPECT_EQ(moves_of(change), "place var/lib/hambrel/configs\n");
-  EXPECT_EQ(notices_of(change), "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
+  EXPECT_EQ(notices_of(change),
+            "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
   change = shop.plan({&same}, {"p"});
   EXPECT_EQ(moves_of(change), "place usr\n");
   EXPECT_EQ(notices_of(change), "/etc/c was edited: your version stays\n");
-  EXPECT_EQ(notices_of(shop.plan({}, {"p"})), "/etc/c was edited: it stays as a leftover of p\n/etc stays: it holds files that belong to no package\n");
+  EXPECT_EQ(notices_of(shop.plan({}, {"p"})),
+            "/etc/c was edited: it stays as a leftover of p\n/etc stays: it holds files that belong to no package\n");
   std::filesystem::remove(shop / "etc/c");
   change = shop.plan({&two}, {"p"});
   EXPECT_EQ(moves_of(change), "");
@@ -89,7 +87,8 @@ TEST(TreeChange, C3_ALeftoverMeetsItsPackageAgain) {
   Workshop shop;
   const auto one = goods("p", "1", {{"etc/c", "package\n"}});
   write_file(shop / "etc/c", "mine\n");
-  EXPECT_EQ(notices_of(shop.plan({&one})), "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
+  EXPECT_EQ(notices_of(shop.plan({&one})),
+            "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
 }
 
 TEST(TreeChange, C4_AFileOfNobodysGoesToTheAtticAndIsSaid) {
@@ -114,7 +113,8 @@ TEST(TreeChange, C5_WhatIsOfTheOtherKindAndNotOursIsRefused) {
   shop.change(*shop.fs, {&directory});
   EXPECT_EQ(moves_of(shop.plan({&file}, {"p"})), "remove usr/x/y\nexchange usr/x\n");
   write_file(shop / "usr/x/mine", "m");
-  EXPECT_EQ(refusal([&] { shop.plan({&file}, {"p"}); }), "/usr/x/mine: a directory that becomes a file still holds files of nobody's");
+  EXPECT_EQ(refusal([&] { shop.plan({&file}, {"p"}); }),
+            "/usr/x/mine: a directory that becomes a file still holds files of nobody's");
 }
 
 TEST(TreeChange, C5_DirectoriesGoWhenTheyAreEmptyAndStayWhenShared) {

@@ -15,16 +15,6 @@ struct Goods {
   std::unique_ptr<archive::PackageReader> reader;
 };
 
-class MemorySink final : public os::WritableFile {
- public:
-  using os::WritableFile::write;
-  void write(std::span<const std::byte> data) override {
-    content.append(reinterpret_cast<const char*>(data.data()), data.size());
-  }
-  void sync() override {}
-  std::string content;
-};
-
 /// Builds a package of files (path -> content; a content "-> x" is a link, "= x" a hard link, a path ending in '/' a
 /// directory); what lies in etc/ is configuration.
 inline Goods goods(const std::string& name, const std::string& version,
@@ -36,10 +26,14 @@ inline Goods goods(const std::string& name, const std::string& version,
     const fs::path at = directory.path() / "root" / path;
     config = config || path.starts_with("etc/");
     fs::create_directories(at.parent_path());
-    if (path.ends_with("/")) fs::create_directories(at);
-    else if (content.starts_with("-> ")) fs::create_symlink(content.substr(3), at);
-    else if (content.starts_with("= ")) fs::create_hard_link(directory.path() / "root" / content.substr(2), at);
-    else write_file(at, content, mode);
+    if (path.ends_with("/"))
+      fs::create_directories(at);
+    else if (content.starts_with("-> "))
+      fs::create_symlink(content.substr(3), at);
+    else if (content.starts_with("= "))
+      fs::create_hard_link(directory.path() / "root" / content.substr(2), at);
+    else
+      write_file(at, content, mode);
   }
   set_times(directory / "root", 1'700'000'000);
   const PackageSource source = parse_package_toml("[package]\nname = \"" + name + "\"\nversion = \"" + version +
@@ -92,7 +86,8 @@ class Workshop {
       changes.push_back(std::move(change));
     }
     for (const state::StatePackage& old : going) {
-      if (std::any_of(changes.begin(), changes.end(), [&](const auto& one) { return one.name == old.package.name; })) continue;
+      if (std::any_of(changes.begin(), changes.end(), [&](const auto& one) { return one.name == old.package.name; }))
+        continue;
       state::PackageChange change;
       change.name = old.package.name, change.before = old, change.before_row = old.row;
       changes.push_back(std::move(change));
@@ -114,7 +109,8 @@ class Workshop {
 
   std::map<std::string, std::string> files() const {
     auto all = tree(root_.path(), {"var/lib/hambrel"});
-    for (const auto& [path, facts] : tree(root_ / "var/lib/hambrel", {"stage", "attic", "state.sqlite", "state.sqlite-journal"}))
+    for (const auto& [path, facts] :
+         tree(root_ / "var/lib/hambrel", {"stage", "attic", "state.sqlite", "state.sqlite-journal"}))
       all["var/lib/hambrel/" + path] = facts;
     return all;
   }

@@ -33,6 +33,15 @@ std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
   return file->read_exactly(0, file->size(), shown(path));
 }
 
+Digest FileReader::digest(std::string_view path) {
+  constexpr std::uint64_t kPiece = 1 << 20;
+  const auto file = open(path);
+  Sha256 running;
+  for (std::uint64_t at = 0; at < file->size(); at += kPiece)
+    running.update(file->read_exactly(at, std::min(kPiece, file->size() - at), shown(path)));
+  return running.finish();
+}
+
 void FileSystem::make_directories(std::string_view path) {
   if (path.empty() || stat_followed(path)) return;
   make_directories(parent_of(path));

@@ -19,6 +19,8 @@
 #include <string_view>
 #include <vector>
 
+#include "base/digest.h"
+
 namespace hambrel::os {
 
 enum class FileType { Regular, Directory, Symlink, Other };
@@ -88,6 +90,8 @@ class FileReader {
   /// For messages: the path as the administrator would write it.
   virtual std::string shown(std::string_view path) const = 0;
 
+  /// SHA-256 of a whole file, read in pieces.
+  Digest digest(std::string_view path);
   /// The whole content of a file that must not be larger than `limit` bytes.
   std::string read_all(std::string_view path, std::uint64_t limit);
 };

@@ -21,15 +21,6 @@ bool in_cache(os::FileReader& root, const Package& package, const Offer& offer) 
 
 namespace {
 
-Digest digest_of(os::FileReader& root, const std::string& path) {
-  const auto file = root.open(path);
-  Sha256 running;
-  constexpr std::uint64_t kPiece = 1 << 20;
-  for (std::uint64_t at = 0; at < file->size(); at += kPiece)
-    running.update(file->read_exactly(at, std::min(kPiece, file->size() - at), root.shown(path)));
-  return running.finish();
-}
-
 /// One file on its way into the cache.
 struct Arriving {
   const Wanted* wanted;
@@ -79,8 +70,7 @@ ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, cons
   std::vector<Request> requests;
   ByteCount expected = 0;
   for (const Wanted& one : wanted) {
-    if (in_cache(root, one.package, one.offer) && digest_of(root, cache_path(one.package)) == one.offer.digest)
-      continue;
+    if (in_cache(root, one.package, one.offer) && root.digest(cache_path(one.package)) == one.offer.digest) continue;
     arriving.push_back(std::make_unique<Arriving>(root, one));
     Arriving* const file = arriving.back().get();
     requests.push_back(

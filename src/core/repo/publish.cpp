@@ -55,14 +55,6 @@ std::string channel_of(const Package& package, const std::vector<ChannelRule>& r
   return "stable";
 }
 
-Digest file_digest(os::ReadableFile& file, const std::string& where) {
-  Sha256 running;
-  constexpr std::uint64_t kPiece = 1 << 20;
-  for (std::uint64_t at = 0; at < file.size(); at += kPiece)
-    running.update(file.read_exactly(at, std::min(kPiece, file.size() - at), where));
-  return running.finish();
-}
-
 IndexLine describe(os::FileSystem& directory, const std::string& path, const std::vector<ChannelRule>& rules) {
   const std::string shown = directory.shown(path);
   const archive::PackageReader reader(directory.open(path), shown);
@@ -75,7 +67,7 @@ IndexLine describe(os::FileSystem& directory, const std::string& path, const std
                 fmt::format("move it to {}", directory.shown(package_path(line.package))));
   line.channel = channel_of(line.package, rules);
   line.size = reader.file_size();
-  line.digest = file_digest(*directory.open(path), shown);
+  line.digest = directory.digest(path);
   line.table_offset = reader.footer().table_offset;
   line.table_size = reader.footer().table_size;
   line.table_digest = reader.footer().table_digest;

@@ -52,8 +52,7 @@ TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
   journal.started = env_.now();
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
   try {
-    check_room(change);
-    check_devices(change);
+    require_feasible(env_.root, change);  // again: time has passed since the plan
     stage(change, sources, journal.directory);
     journal.moves = resolve_moves(change, journal.directory);
   } catch (const Error& problem) {

@@ -92,8 +92,6 @@ class Engine {
   void stage_entry(const Put& put, const std::string& tree);
   void finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package);
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
-  void check_room(const TreeChange& change);
-  void check_devices(const TreeChange& change);
   void do_move(const state::Move& move, const std::string& directory);
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);

@@ -14,40 +14,6 @@ namespace hambrel::txn {
 using state::Move;
 using state::MoveKind;
 
-namespace {
-
-constexpr ByteCount kMargin = 8ULL << 20;  // left free beside what is staged: the journal and new directory blocks
-
-}  // namespace
-
-void Engine::check_room(const TreeChange& change) {
-  const os::Space space = env_.root.space("var/lib/hambrel");
-  const ByteCount needed = change.staged_bytes + 4096 * change.puts.size() + kMargin;
-  if (needed > space.free_bytes)
-    throw Error(ErrorCode::Io,
-                fmt::format("not enough room: {} bytes are needed, {} are free", needed, space.free_bytes),
-                env_.root.shown("var/lib/hambrel"), "free some space on this file system; nothing was changed");
-  if (space.total_inodes > 0 && change.puts.size() > space.free_inodes)
-    throw Error(ErrorCode::Io,
-                fmt::format("not enough inodes: {} are needed, {} are free", change.puts.size(), space.free_inodes),
-                env_.root.shown("var/lib/hambrel"), "remove some small files; nothing was changed");
-}
-
-/// A rename can't cross file systems: found out before anything is staged, and named.
-void Engine::check_devices(const TreeChange& change) {
-  const auto device = env_.root.stat_followed("var/lib/hambrel")->device;
-  for (const PlannedMove& move : change.moves) {
-    std::string at(os::parent_of(move.path));
-    while (!at.empty() && !env_.root.stat_followed(at)) at = os::parent_of(at);
-    const auto parent = env_.root.stat_followed(at);
-    const auto self = env_.root.stat(move.path);
-    if (parent->device != device || (self && self->device != device))
-      throw Error(ErrorCode::Refused, "lies on another file system than /var/lib/hambrel", env_.root.shown(move.path),
-                  "this version changes one file system at a time: unmount it for the time of the change, or leave the "
-                  "package out");
-  }
-}
-
 void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory) {
   env_.root.remove_tree(directory);
   env_.root.make_directories(kStage);

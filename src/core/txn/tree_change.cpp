@@ -176,15 +176,6 @@ class Planner {
     change_.moves.push_back({MoveKind::Attributes, path, was, *coming.entry});
   }
 
-  Digest disk_digest(const std::string& path) {
-    const auto file = root_.open(path);
-    Sha256 running;
-    constexpr std::uint64_t kPiece = 1 << 20;
-    for (std::uint64_t at = 0; at < file->size(); at += kPiece)
-      running.update(file->read_exactly(at, std::min(kPiece, file->size() - at), root_.shown(path)));
-    return running.finish();
-  }
-
   /// C3 for a configuration file that a package brings. True: the disk stays as it is.
   bool config(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
     const std::string& name = entering_[coming.package].package.name;
@@ -198,7 +189,7 @@ class Planner {
     }
     if (disk->type == FileType::Directory) return false;
     if (disk->type == FileType::Regular) {
-      const Digest now = disk_digest(path);
+      const Digest now = root_.digest(path);
       if (known && now == before->second.first.digest) return false;  // pristine
       if (now == coming.entry->digest) return true;                   // already what the package brings
     }
@@ -240,7 +231,7 @@ class Planner {
       if (!is_emptied(entry.path, name)) return;
     } else if (disk->type == FileType::Directory) {
       return;  // the administrator made a directory of it
-    } else if (entry.config && disk->type == FileType::Regular && disk_digest(entry.path) != entry.digest) {
+    } else if (entry.config && disk->type == FileType::Regular && root_.digest(entry.path) != entry.digest) {
       told_.insert(entry.path);
       return notice(Notice::Kind::Leftover, entry.path, name);
     }
@@ -307,7 +298,51 @@ class Planner {
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering) {
-  return Planner(root, state, leaving, entering).run();
+  TreeChange change = Planner(root, state, leaving, entering).run();
+  require_feasible(root, change);
+  return change;
+}
+
+namespace {
+
+constexpr ByteCount kMargin = 4ULL << 20;  // left free beside what is staged: the journal and new directory blocks
+constexpr double kMiB = 1 << 20;
+
+/// The nearest directory that exists at or above a path.
+std::string existing(os::FileReader& root, std::string_view path) {
+  std::string at(path);
+  while (!at.empty()) {
+    const auto info = root.stat_followed(at);
+    if (info && info->type == FileType::Directory) break;
+    at = os::parent_of(at);
+  }
+  return at;
+}
+
+}  // namespace
+
+void require_feasible(os::FileReader& root, const TreeChange& change) {
+  const std::string stage = existing(root, "var/lib/hambrel");
+  const os::Space space = root.space(stage);
+  const ByteCount needed = change.staged_bytes + 4096 * change.puts.size() + kMargin;
+  if (!change.puts.empty() && needed > space.free_bytes)
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",
+                            static_cast<double>(needed) / kMiB, static_cast<double>(space.free_bytes) / kMiB),
+                root.shown(stage), "free some space on this file system; nothing was changed");
+  if (space.total_inodes > 0 && change.puts.size() > space.free_inodes)
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough inodes: {} are needed, {} are free", change.puts.size(), space.free_inodes),
+                root.shown(stage), "remove some small files; nothing was changed");
+  const auto device = root.stat_followed(stage)->device;
+  for (const PlannedMove& move : change.moves) {
+    const auto parent = root.stat_followed(existing(root, os::parent_of(move.path)));
+    const auto self = root.stat(move.path);
+    if (parent->device != device || (self && self->device != device))
+      throw Error(
+          ErrorCode::Refused, "lies on another file system than /var/lib/hambrel", root.shown(move.path),
+          "this version changes one file system at a time: leave the package out, or unmount it for the change");
+  }
 }
 
 }  // namespace hambrel::txn

@@ -53,8 +53,12 @@ struct TreeChange {
   ByteCount staged_bytes = 0;
 };
 
-/// Throws Error{Refused} by name for C1 and C5.
+/// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds.
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering);
+
+/// Is there room for what is staged, and does everything lie on the file system of the stage, which a rename can't
+/// leave? Throws Error that names the path and both amounts.
+void require_feasible(os::FileReader& root, const TreeChange& change);
 
 }  // namespace hambrel::txn

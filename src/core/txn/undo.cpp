@@ -155,7 +155,7 @@ class Undo {
         });
         const auto here = root_.stat(file.path);
         if (!moved || !here || here->type != FileType::Regular) continue;
-        if (sha256(root_.read_all(file.path, UINT64_MAX)) != file.digest) changed(file.path);
+        if (root_.digest(file.path) != file.digest) changed(file.path);
       }
   }
 
