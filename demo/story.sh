@@ -50,8 +50,13 @@ play 0 hambrel refresh
 play 0 hambrel search tide
 play 0 hambrel describe lampdesk
 
-chapter 'The desk, with what it requires'
+chapter 'The desk with what it requires, there and back'
 start=$(listing | grep -v ' d ')
+mkdir -p "$station/var/lib/hambrel"
+before=$(listing)
+play 0 hambrel install lampdesk --yes
+play 0 hambrel undo 1 --yes
+same "$before"
 play 0 hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
 play 0 hambrel list
 play 0 hambrel files lampdesk
@@ -65,7 +70,7 @@ play 4 hambrel upgrade
 before=$(listing)
 play 0 hambrel upgrade --yes
 printf '\n%s$ cat /etc/tidewatch.conf%s\n' "$faint" "$off"; cat "$station/etc/tidewatch.conf"
-play 0 hambrel undo 2 --yes
+play 0 hambrel undo 4 --yes
 same "$before"
 
 chapter 'The big step, and what stands in its way'
@@ -78,7 +83,7 @@ play 3 hambrel install "$world/loose/lamp-rival-0.1-1.any.hambrel" --yes
 chapter 'Removing, and taking that back'
 before=$(listing)
 play 0 hambrel remove foghorn --yes
-play 0 hambrel undo 5 --yes
+play 0 hambrel undo 7 --yes
 same "$before"
 
 chapter 'A package file from outside; what it requires comes from a repository'
@@ -102,8 +107,8 @@ play 5 hambrel install bell-buoy --yes
 
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger
-play 0 hambrel ledger show 1
-for n in 9 7 4 1; do play 0 hambrel undo "$n" --yes --quiet; done
+play 0 hambrel ledger show 3
+for n in 11 9 6 3; do play 0 hambrel undo "$n" --yes --quiet; done
 play 0 hambrel list
 [[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
 printf '\n'

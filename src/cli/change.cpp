@@ -85,14 +85,10 @@ class Change {
     return 0;
   }
 
-  static bool brings_files(const plan::Step& step) {
-    return step.action != plan::Action::Remove && step.action != plan::Action::Mark;
-  }
-
   void plan_files() {
     std::vector<PackageId> coming;
     for (const plan::Step& step : plan_.steps) {
-      if (!brings_files(step)) continue;
+      if (!step.brings_files()) continue;
       const Package& package = session_.universe().package(*step.after_id);
       if (const std::string feature = unknown_feature(package); !feature.empty())
         throw Error(ErrorCode::Refused,
@@ -109,7 +105,7 @@ class Change {
       state = empty.get();
     }
     for (const plan::Step& step : plan_.steps)
-      if (step.before_id && step.action != plan::Action::Mark)
+      if (step.before_id && !step.only_reason())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
     plan_.notices = tree_.notices;
@@ -119,7 +115,7 @@ class Change {
     const Universe& universe = session_.universe();
     std::vector<repo::Wanted> wanted;
     for (const plan::Step& step : plan_.steps)
-      if (brings_files(step) && session_.file_reader(*step.after_id) == nullptr)
+      if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr)
         wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
     return repo::download(session_.root(), wanted, session_.repositories(), session_.settings().downloads,
                           session_.progress());
@@ -156,7 +152,7 @@ class Change {
       if (step.before_id)
         change.before_row = universe[*step.before_id].installed->row,
         change.before = session_.present()->package(*change.before_row);
-      if (step.action == plan::Action::Mark) {
+      if (step.only_reason()) {
         change.after_row = change.before_row;
         change.after = change.before;
         change.after->reason = step.reason;

@@ -19,21 +19,22 @@ Style style_of(Action action) {
     case Action::Install: return Style::Come;
     case Action::Upgrade:
     case Action::Downgrade:
-    case Action::Mark: return Style::Change;
+    case Action::Want:
+    case Action::Unwant: return Style::Change;
     case Action::Remove: return Style::Go;
   }
   return Style::Plain;
 }
 
 std::string versions_of(const Step& step) {
-  if (step.action == Action::Mark) return step.after;
+  if (step.only_reason()) return step.after;
   if (step.before.empty()) return step.after;
   if (step.after.empty()) return step.before;
   return step.before + " -> " + step.after;
 }
 
 std::string reason_of(const Step& step) {
-  if (step.action == Action::Mark) return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
+  if (step.only_reason()) return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
   return step.why.text();
 }
 
@@ -46,7 +47,8 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Upgrade, "to upgrade");
   add(Action::Downgrade, "to downgrade");
   add(Action::Remove, "to remove");
-  add(Action::Mark, "to mark");
+  add(Action::Want, "wanted from now on");
+  add(Action::Unwant, "no longer wanted for itself");
   return join(parts, ", ");
 }
 
@@ -57,7 +59,8 @@ void print_plan(const Screen& screen, const plan::Plan& plan, const std::string&
                           root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
   Table table;
-  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Mark})
+  for (const Action action :
+       {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Want, Action::Unwant})
     for (const bool asked : {true, false})  // what was asked for, then what that brings along
       for (const Step& step : plan.steps)
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))

@@ -34,9 +34,9 @@ TEST(Plan, EveryStepSaysWhyAndComesAfterWhatItRequires) {
             "install desk >2: asked for [wanted]\ninstall fonts >1: desk recommends fonts [pulled-in]\n");
 }
 
-TEST(Plan, AskingForAPulledInPackageOnlyMarksIt) {
+TEST(Plan, AskingForAPulledInPackageOnlyMakesItWanted) {
   const Universe u = test::universe("*desk 1\n    requires lib\n+lib 1\n");
-  EXPECT_EQ(told(u, install(u, "lib")), "mark lib 1>1: asked for [wanted]\n");
+  EXPECT_EQ(told(u, install(u, "lib")), "want lib 1>1: asked for [wanted]\n");
 }
 
 TEST(Plan, RemovalsAndReplacementsSayWhy) {

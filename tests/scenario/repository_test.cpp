@@ -233,6 +233,34 @@ TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
   EXPECT_EQ(station.installed(), "");
 }
 
+TEST_F(Repository, ASecondReaderWrittenFromTheDocumentAgrees) {
+  const fs::path source = station.path("src-all");
+  write_file(source / "package.toml",
+             "[package]\nname = \"all\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"süß\"\n[[attributes]]\nfiles = "
+             "\"usr/bin/*\"\n"
+             "user = \"a-user-with-a-name-of-more-than-thirty-one-bytes\"\ngroup = \"größe\"\nmode = \"4755\"\n");
+  write_file(source / "root/usr/bin/tool", "tool");
+  write_file(source / "root/usr/share/größe 北", "names");
+  write_file(source / "root/usr/share" / std::string(99, 'n'), "a name of 109 bytes");
+  write_file(source / "root/usr/share/big", std::string(3'000'000, 'b'));
+  write_file(source / "root/usr/share/empty", "");
+  fs::create_symlink("/" + std::string(150, 't'), source / "root/usr/share/link");
+  fs::create_hard_link(source / "root/usr/share/big", source / "root/usr/share/same");
+  run({"setfattr", "-n", "user.note", "-v", "hello", (source / "root/usr/share/empty").string()});
+  ASSERT_EQ(run({HAMBREL_PROGRAM, "pack", source.string(), "-o", station.path("all.hambrel").string()}).code, 0);
+  const Ran second = run({"python3", std::string(HAMBREL_SOURCE) + "/tests/scenario/second_reader.py",
+                          station.path("all.hambrel").string()});
+  EXPECT_EQ(second.code, 0) << second.err;
+  std::string first;
+  std::istringstream lines(station.hambrel({"files", station.path("all.hambrel").string(), "--json"}).out);
+  for (std::string line; std::getline(lines, line);) {
+    const auto entry = nlohmann::json::parse(line);
+    if (entry["type"] == "file")
+      first += entry["path"].get<std::string>().substr(1) + " " + entry["sha256"].get<std::string>() + "\n";
+  }
+  EXPECT_EQ(second.out, first);
+}
+
 TEST_F(Repository, EveryCommandHasHelpWithExamples) {
   const std::string overview = station.hambrel({"help"}).out;
   for (const std::string command :

@@ -67,6 +67,7 @@ int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, in
     } catch (const Error& error) {
       failed = true;
       EXPECT_NE(std::string(error.what()).find("injected fault"), std::string::npos) << error.what();
+      EXPECT_EQ(scene.shop.installed(), set_before) << "what was committed must not be told as failed";
     }
     if (!faulty.hit()) {
       EXPECT_FALSE(failed);

@@ -54,6 +54,8 @@ TEST(TreeChange, C2_OnlyWhatChangedIsTouched) {
   EXPECT_EQ(moves_of(shop.plan({&three}, {"p"})), "exchange usr/b\nexchange usr/h1\nexchange usr/h2\nexchange usr/l\n");
   write_file(shop / "usr/a", "damaged by hand");  // what no longer looks as it should is put right on the way
   EXPECT_EQ(moves_of(shop.plan({&two}, {"p"})), "exchange usr/a\nexchange usr/b\n");
+  EXPECT_EQ(notices_of(shop.plan({&two}, {"p"})), "/usr/a was changed since: that version goes to the attic\n");
+  EXPECT_EQ(notices_of(shop.plan({}, {"p"})), "/usr/a was changed since: that version goes to the attic\n");
 }
 
 TEST(TreeChange, C3_EveryStateOfAConfigurationFile) {
@@ -89,6 +91,18 @@ TEST(TreeChange, C3_ALeftoverMeetsItsPackageAgain) {
   write_file(shop / "etc/c", "mine\n");
   EXPECT_EQ(notices_of(shop.plan({&one})),
             "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
+}
+
+TEST(TreeChange, C3_AnUndoLeavesWhatWaitsForOthers) {
+  Workshop shop;
+  write_file(shop / "etc/a", "mine\n");
+  write_file(shop / "etc/b", "mine\n");
+  const auto a = goods("a", "1", {{"etc/a", "package\n"}}), b = goods("b", "1", {{"etc/b", "package\n"}});
+  const auto first = shop.change(*shop.fs, {&a});
+  shop.change(*shop.fs, {&b});
+  shop.undo(*shop.fs, first);
+  EXPECT_FALSE(std::filesystem::exists(shop / "var/lib/hambrel/configs/waiting/etc/a"));
+  EXPECT_EQ(test::read_file(shop / "var/lib/hambrel/configs/waiting/etc/b"), "package\n");
 }
 
 TEST(TreeChange, C4_AFileOfNobodysGoesToTheAtticAndIsSaid) {

@@ -15,7 +15,8 @@ std::string_view text_of(Action action) {
     case Action::Upgrade: return "upgrade";
     case Action::Downgrade: return "downgrade";
     case Action::Remove: return "remove";
-    case Action::Mark: return "mark";
+    case Action::Want: return "want";
+    case Action::Unwant: return "unwant";
   }
   return "";
 }
@@ -129,7 +130,7 @@ class Planner {
     step.reason = reason_after(id, before);
     if (before == id) {
       if (candidate.installed->reason == step.reason) return;
-      step.action = Action::Mark;
+      step.action = step.reason == Reason::Wanted ? Action::Want : Action::Unwant;
       step.origin = candidate.installed->origin;
       plan_.steps.push_back(std::move(step));
       return;

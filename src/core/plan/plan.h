@@ -16,7 +16,7 @@
 
 namespace hambrel::plan {
 
-enum class Action { Install, Upgrade, Downgrade, Remove, Mark };  // Mark: only the reason changes
+enum class Action { Install, Upgrade, Downgrade, Remove, Want, Unwant };  // the last two change only the reason
 std::string_view text_of(Action action);
 
 enum class WhyKind {
@@ -49,6 +49,11 @@ struct Step {
   ByteCount download = 0;                        // bytes to fetch; 0 when it is at hand
   std::int64_t size_change = 0;                  // of the installed files, bytes
   std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
+
+  bool brings_files() const {
+    return action == Action::Install || action == Action::Upgrade || action == Action::Downgrade;
+  }
+  bool only_reason() const { return action == Action::Want || action == Action::Unwant; }
 };
 
 /// Something about files that the administrator should know before agreeing.

@@ -83,7 +83,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
     env_.root.sync_all("var/lib/hambrel");  // I2: what is staged is on the disk before the journal names it
     env_.state.write_journal(journal);
   } catch (const Error& problem) {
-    settle_directories();
+    tidy_up();
     record_failure(journal.started, account, problem.what());
     throw;
   }
@@ -105,15 +105,36 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
     done.undo_of = account.undo_of;
     env_.state.commit(done, changes, journal.times);
   } catch (const Error& problem) {
-    const auto standing = env_.state.journal();
-    if (standing && standing->id == journal.id) take_back(*standing, "failed", problem.what());
-    settle_directories();
+    take_back_after(problem, journal.id);
     throw;
   }
   env_.after_step("committed");
-  settle_directories();
+  tidy_up();
   env_.after_step("done");
   return journal.id;
+}
+
+/// After a failure in the middle: back to how it was, by the journal. If even that fails, both problems are told.
+void Engine::take_back_after(const Error& problem, TxnId id) {
+  try {
+    const auto standing = env_.state.journal();
+    if (standing && standing->id == id) take_back(*standing, "failed", problem.what());
+  } catch (const Error& also) {
+    throw Error(ErrorCode::Unrecovered,
+                fmt::format("the transaction failed ({}) and could not be taken back yet ({})", problem.problem(),
+                            also.problem()),
+                also.where(), "mend the cause, then run `hambrel recover`: the journal knows what is to be done");
+  }
+  tidy_up();
+}
+
+/// settle_directories() where nothing depends on it: what it leaves undone the next start finishes.
+void Engine::tidy_up() {
+  try {
+    settle_directories();
+  } catch (const Error& problem) {
+    env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", problem.what()));
+  }
 }
 
 void Engine::do_move(const Move& move, const std::string& directory) {

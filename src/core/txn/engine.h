@@ -27,6 +27,7 @@
 #include <vector>
 
 #include "archive/package_reader.h"
+#include "base/error.h"
 #include "base/observer.h"
 #include "txn/owners.h"
 #include "txn/tree_change.h"
@@ -97,6 +98,8 @@ class Engine {
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
   std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
   void settle_directories();
+  void tidy_up();
+  void take_back_after(const Error& problem, state::TxnId id);
   state::TxnId switch_over(state::Journal journal, std::vector<state::DirectoryTime> restore,
                            std::vector<state::PackageChange> changes, const Account& account);
   state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;

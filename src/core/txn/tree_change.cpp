@@ -144,6 +144,9 @@ class Planner {
       becomes_file_.insert(path);
     } else if (!ours) {
       notice(Notice::Kind::Unowned, path, name);
+    } else if (before->second.first.type == EntryType::File && !as_recorded(before->second.first) &&
+               !coming.entry->config) {
+      notice(Notice::Kind::Changed, path, name);
     }
     move(MoveKind::Exchange, path);
   }
@@ -235,6 +238,8 @@ class Planner {
       told_.insert(entry.path);
       return notice(Notice::Kind::Leftover, entry.path, name);
     }
+    if (entry.type == EntryType::File && !entry.config && !as_recorded(entry))
+      notice(Notice::Kind::Changed, entry.path, name);
     removed_.insert(entry.path);
     move(MoveKind::Remove, entry.path);
   }

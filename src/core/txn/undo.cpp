@@ -110,7 +110,7 @@ class Undo {
       step.reason = back.after->reason;
     step.origin = back.after_row ? "attic" : back.before->origin;
     if (back.before_row == back.after_row)
-      step.action = plan::Action::Mark;
+      step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;
     else if (!back.before)
       step.action = plan::Action::Install;
     else if (!back.after)
@@ -219,7 +219,12 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
-    if (path.starts_with(std::string(kWaiting) + "/") || std::string(kWaiting).starts_with(path)) return true;
+    const std::string waiting = std::string(kWaiting) + "/";
+    if (waiting.starts_with(path + "/")) return true;
+    if (path.starts_with(waiting)) {  // what waits belongs to whom the configuration file belongs
+      if (root_.stat(path)->type == FileType::Directory) return true;
+      return is_ours(path.substr(waiting.size()));
+    }
     bool any = false;
     for (const state::OwnedFile& owner : state_.owners_of(path)) {
       if (!leaving_rows_.contains(owner.package_row)) return false;
