@@ -4,6 +4,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <sqlite3.h>
 
+#include <optional>
 #include <string>
 
 #include "base/error.h"
@@ -14,6 +15,7 @@ namespace hambrel::state {
 struct State::Impl {
   std::string path;
   SQLite::Database database;
+  std::optional<SQLite::Statement> owners_query;  // asked once for each path of a plan: prepared once
 
   Impl(const std::string& host_path, int flags);
   StatePackage read_package(SQLite::Statement& row) const;       // columns of kPackageColumns

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/error.h"
@@ -34,6 +35,8 @@ class Undo {
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
     reverse_changes();
     check_set();
+    for (const std::int64_t row : leaving_rows_)
+      for (const FileEntry& file : state_.files_of(row)) leaving_files_.emplace(file.path, file.type);
     for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
     tell_of_edits();
     for (const auto& time : state_.times_of(id_)) {
@@ -225,6 +228,9 @@ class Undo {
       if (root_.stat(path)->type == FileType::Directory) return true;
       return is_ours(path.substr(waiting.size()));
     }
+    const auto known = leaving_files_.find(path);
+    if (known == leaving_files_.end()) return false;
+    if (known->second != EntryType::Directory) return true;  // a file belongs to one package only
     bool any = false;
     for (const state::OwnedFile& owner : state_.owners_of(path)) {
       if (!leaving_rows_.contains(owner.package_row)) return false;
@@ -265,6 +271,7 @@ class Undo {
   TxnId id_;
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
+  std::map<std::string, EntryType> leaving_files_;
   UndoPlan undo_;
 };
 
