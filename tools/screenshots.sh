@@ -31,6 +31,7 @@ shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
 shot refused 'hambrel install lampdesk@beta'
 HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
+shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
 shot recover 'hambrel list; hambrel recover'
 hambrel -q recover 2>/dev/null || true
 hambrel -q undo 2 --yes || true

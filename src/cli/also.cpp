@@ -132,9 +132,9 @@ int run_complete_words(Session& session, const Arguments& arguments) {
   Screen quiet(Screen::Color::Never);
   Session there(typed, "", quiet);
   const Universe& universe = there.universe();
-  if (name == "remove" || name == "upgrade") {
+  if (name == "remove" || name == "upgrade" || name == "needed-by") {
     for (const PackageId id : universe.installed()) say(universe.package(id).name);
-  } else if (name == "install" || name == "describe" || name == "files") {
+  } else if (name == "install" || name == "describe" || name == "files" || name == "why" || name == "needs") {
     for (const std::string& one : universe.names()) say(one);
   } else if (name == "refresh") {
     for (const auto& one : there.repositories()) say(one.name);

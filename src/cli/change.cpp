@@ -25,7 +25,10 @@ class Change {
   int run(const solve::Request& request) {
     auto answer = solve::solve(session_.universe(), request);
     if (auto* refusal = std::get_if<solve::Refusal>(&answer)) {
-      print_refusal(session_, *refusal);
+      const auto remedies = plan::remedies_for(session_.universe(), request, *refusal);
+      print_refusal(session_, *refusal, remedies);
+      if (const auto taken = choose_remedy(session_, arguments_, remedies))
+        return Change(session_, arguments_, "change").run(remedies[*taken].request);
       return exit_code(ErrorCode::Refused);
     }
     const auto& selection = std::get<solve::Selection>(answer);
@@ -210,35 +213,43 @@ void prepare(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
 }
 
+void add_install(Session& session, const Spec& spec, solve::Request& request) {
+  const Universe& universe = session.universe();
+  const auto ids = select(session, spec);
+  if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
+  if (spec.kind != Spec::Kind::Glob) {
+    request.install.push_back({spec.text, ids});
+    return;
+  }
+  std::map<std::string, std::vector<PackageId>> by_name;
+  for (const PackageId id : ids)
+    if (universe[id].installed || universe[id].offered()) by_name[universe.package(id).name].push_back(id);
+  for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
+}
+
+/// The options that every one of these commands reads.
+solve::Request start_request(const Arguments& arguments) {
+  solve::Request request;
+  request.recommended = !arguments.has("no-recommended");
+  request.drop_unneeded = arguments.has("unneeded");
+  return request;
+}
+
 }  // namespace
 
 int run_install(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
   session.add_files(specs);
-  solve::Request request;
-  request.recommended = !arguments.has("no-recommended");
-  const Universe& universe = session.universe();
-  for (const Spec& spec : specs) {
-    const auto ids = select(session, spec);
-    if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
-    if (spec.kind != Spec::Kind::Glob) {
-      request.install.push_back({spec.text, ids});
-      continue;
-    }
-    std::map<std::string, std::vector<PackageId>> by_name;
-    for (const PackageId id : ids)
-      if (universe[id].installed || universe[id].offered()) by_name[universe.package(id).name].push_back(id);
-    for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
-  }
+  solve::Request request = start_request(arguments);
+  for (const Spec& spec : specs) add_install(session, spec, request);
   return Change(session, arguments, "install").run(request);
 }
 
 int run_remove(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
-  solve::Request request;
-  request.drop_unneeded = arguments.has("unneeded");
+  solve::Request request = start_request(arguments);
   for (const Spec& spec : specs)
     for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
   return Change(session, arguments, "remove").run(request);
@@ -247,14 +258,29 @@ int run_remove(Session& session, const Arguments& arguments) {
 int run_upgrade(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
-  solve::Request request;
-  request.recommended = !arguments.has("no-recommended");
+  solve::Request request = start_request(arguments);
   request.upgrade_all = specs.empty();
   for (const Spec& spec : specs)
     for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
-  if (const auto except = arguments.value("except"))
-    for (const std::string& name : select_installed(session, parse_spec(*except))) request.except.insert(name);
+  for (const std::string& given : arguments.values("except"))
+    for (const std::string& name : select_installed(session, parse_spec(given))) request.except.insert(name);
   return Change(session, arguments, "upgrade").run(request);
+}
+
+int run_change(Session& session, const Arguments& arguments) {
+  const auto install = parse_specs(arguments.values("install")), remove = parse_specs(arguments.values("remove")),
+             upgrade = parse_specs(arguments.values("upgrade"));
+  if (install.empty() && remove.empty() && upgrade.empty())
+    throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
+  prepare(session, arguments);
+  session.add_files(install);
+  solve::Request request = start_request(arguments);
+  for (const Spec& spec : install) add_install(session, spec, request);
+  for (const Spec& spec : remove)
+    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+  for (const Spec& spec : upgrade)
+    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+  return Change(session, arguments, "change").run(request);
 }
 
 }  // namespace hambrel::cli

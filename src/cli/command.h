@@ -17,6 +17,7 @@ struct OptionSpec {
   char letter;        // 0: none
   const char* value;  // name of its value in help; nullptr: a switch
   const char* help;
+  bool repeated = false;  // may be given several times
 };
 
 struct Example {
@@ -28,12 +29,14 @@ class Arguments {
  public:
   bool has(const std::string& option) const { return values_.contains(option); }
   std::optional<std::string> value(const std::string& option) const;
+  /// The values of an option that may be repeated, in the order in which they were given.
+  std::vector<std::string> values(const std::string& option) const;
   const std::vector<std::string>& words() const { return words_; }
-  void set(const std::string& option, const std::string& value) { values_[option] = value; }
+  void set(const std::string& option, const std::string& value) { values_[option].push_back(value); }
   void add_word(const std::string& word) { words_.push_back(word); }
 
  private:
-  std::map<std::string, std::string> values_;
+  std::map<std::string, std::vector<std::string>> values_;
   std::vector<std::string> words_;
 };
 
@@ -71,6 +74,10 @@ int run_owner(Session&, const Arguments&);
 int run_install(Session&, const Arguments&);
 int run_remove(Session&, const Arguments&);
 int run_upgrade(Session&, const Arguments&);
+int run_change(Session&, const Arguments&);
+int run_why(Session&, const Arguments&);
+int run_needs(Session&, const Arguments&);
+int run_needed_by(Session&, const Arguments&);
 int run_undo(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);

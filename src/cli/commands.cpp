@@ -89,6 +89,40 @@ std::vector<Command> make_commands() {
                  SIZE_MAX,
                  run_owner});
 
+  all.push_back({"why",
+                 "Look",
+                 "SPEC",
+                 "why a package is installed, or what stands against it",
+                 "",
+                 {},
+                 {{"hambrel why libbuoy", "the chain from something wanted"},
+                  {"hambrel why lampdesk@beta", "what stands against it, and the ways out"}},
+                 1,
+                 1,
+                 run_why});
+  all.push_back(
+      {"needs",
+       "Look",
+       "SPEC",
+       "the tree of what a package requires",
+       "Of an installed package as it is, of another one as it would be installed. A branch that stands further up is "
+       "not repeated.",
+       {{"depth", 0, "N", "only so many levels"}},
+       {{"hambrel needs lampdesk", ""}, {"hambrel needs lampdesk --depth 1", "only what it names itself"}},
+       1,
+       1,
+       run_needs});
+  all.push_back({"needed-by",
+                 "Look",
+                 "SPEC",
+                 "the tree of what requires a package, among what is installed",
+                 "",
+                 {{"depth", 0, "N", "only so many levels"}},
+                 {{"hambrel needed-by libbuoy", ""}},
+                 1,
+                 1,
+                 run_needed_by});
+
   all.push_back({"install",
                  "Change",
                  "SPEC...",
@@ -118,13 +152,30 @@ std::vector<Command> make_commands() {
                  "[SPEC...]",
                  "bring installed packages to their newest versions",
                  "",
-                 change_options({{"except", 0, "NAME", "leave this package as it is, this time"}, kWithoutRecommended}),
+                 change_options({{"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
+                                 kWithoutRecommended}),
                  {{"hambrel upgrade", "everything"},
                   {"hambrel upgrade saltdb", "one package, and what that asks for"},
                   {"hambrel upgrade --except lampdesk", "everything but one"}},
                  0,
                  SIZE_MAX,
                  run_upgrade});
+
+  all.push_back(
+      {"change",
+       "Change",
+       "--install SPEC --remove SPEC --upgrade SPEC ...",
+       "several of these in one transaction",
+       kSpecText,
+       change_options({{"install", 0, "SPEC", "install it; may be repeated", true},
+                       {"remove", 0, "SPEC", "remove it; may be repeated", true},
+                       {"upgrade", 0, "SPEC", "upgrade it; may be repeated", true},
+                       {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"},
+                       kWithoutRecommended}),
+       {{"hambrel change --install lampdesk@beta --remove gullcam", "one takes the place of the other"}},
+       0,
+       0,
+       run_change});
 
   all.push_back(
       {"ledger",

@@ -90,25 +90,41 @@ void print_plan(const Screen& screen, const plan::Plan& plan, const std::string&
   screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
 }
 
-void print_refusal(Session& session, const solve::Refusal& refusal) {
+void print_refusal(Session& session, const solve::Refusal& refusal, const std::vector<plan::Remedy>& remedies) {
   const Screen& screen = session.screen();
   const Universe& universe = session.universe();
   if (session.json()) {
-    Json causes = Json::array();
+    Json causes = Json::array(), ways = Json::array();
     for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
-    screen.line(canonical({{"refused", refusal.what}, {"causes", std::move(causes)}}));
+    for (const plan::Remedy& remedy : remedies)
+      ways.push_back({{"command", remedy.command()}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
+    screen.line(canonical({{"refused", refusal.what}, {"causes", std::move(causes)}, {"remedies", std::move(ways)}}));
     return;
   }
   screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
   for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
-  std::vector<std::string> going;
-  for (const solve::Cause& cause : refusal.causes)
-    if (cause.kind == solve::Cause::Kind::AskedToRemove || cause.kind == solve::Cause::Kind::Wanted)
-      going.push_back(cause.name);
-  const bool wanted = std::any_of(refusal.causes.begin(), refusal.causes.end(),
-                                  [](const solve::Cause& cause) { return cause.kind == solve::Cause::Kind::Wanted; });
-  if (wanted)
-    screen.hint(fmt::format("a wanted package goes only when it is named: hambrel remove {}", join(going, " ")));
+  if (remedies.empty()) return;
+  screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
+  for (std::size_t i = 0; i < remedies.size(); ++i) {
+    screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
+                            screen.paint_error(Style::Come, remedies[i].command())));
+    screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
+                            change_text(remedies[i].plan.size_change())));
+  }
+}
+
+std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
+                                         const std::vector<plan::Remedy>& remedies) {
+  const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && input_is_terminal();
+  if (remedies.empty() || !may_ask) return std::nullopt;
+  session.screen().raw("\n" + session.screen().paint(Style::Strong, "Take one of them?") + " (its number, or no) ");
+  std::fflush(stdout);
+  std::string answer;
+  if (!read_line(answer)) return std::nullopt;
+  const auto number = parse_number(trim(answer));
+  if (!number || *number == 0 || *number > remedies.size()) return std::nullopt;
+  session.screen().line();
+  return *number - 1;
 }
 
 void require_consent_possible(const Session& session, const Arguments& arguments) {

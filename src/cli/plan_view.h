@@ -2,11 +2,15 @@
 #pragma once
 
 #include "cli/session.h"
+#include "plan/remedies.h"
 
 namespace hambrel::cli {
 
 void print_plan(const Screen& screen, const plan::Plan& plan, const std::string& root);
-void print_refusal(Session& session, const solve::Refusal& refusal);
+void print_refusal(Session& session, const solve::Refusal& refusal, const std::vector<plan::Remedy>& remedies);
+/// On a terminal: lets the administrator take one of the remedies by its number. Nothing if none was taken.
+std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
+                                         const std::vector<plan::Remedy>& remedies);
 
 /// Refuses at once with Error{Declined} when a changing command could not ask and may not go on without asking.
 void require_consent_possible(const Session& session, const Arguments& arguments);

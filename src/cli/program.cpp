@@ -34,7 +34,12 @@ int exit_code(ErrorCode code) {
 std::optional<std::string> Arguments::value(const std::string& option) const {
   const auto found = values_.find(option);
   if (found == values_.end()) return std::nullopt;
-  return found->second;
+  return found->second.back();
+}
+
+std::vector<std::string> Arguments::values(const std::string& option) const {
+  const auto found = values_.find(option);
+  return found == values_.end() ? std::vector<std::string>() : found->second;
 }
 
 namespace {
@@ -58,6 +63,11 @@ std::size_t command_at(const std::vector<std::string>& words) {
               near.empty() ? fmt::format("`hambrel help {}` lists them", command) : near);
 }
 
+bool may_repeat(const std::vector<OptionSpec>& known, const std::string& name) {
+  return std::any_of(known.begin(), known.end(),
+                     [&](const OptionSpec& one) { return one.name == name && one.repeated; });
+}
+
 Arguments parse(const std::vector<std::string>& words, const Command& command) {
   std::vector<OptionSpec> known = common_options();
   known.insert(known.end(), command.options.begin(), command.options.end());
@@ -79,7 +89,7 @@ Arguments parse(const std::vector<std::string>& words, const Command& command) {
     for (const auto& option : parsed.options) {
       if (option.string_key == "words") {
         for (const std::string& word : option.value) arguments.add_word(word);
-      } else if (arguments.has(option.string_key)) {
+      } else if (arguments.has(option.string_key) && !may_repeat(known, option.string_key)) {
         throw Error(ErrorCode::Usage, fmt::format("--{} was given twice", option.string_key));
       } else {
         arguments.set(option.string_key, option.value.empty() ? "" : option.value[0]);

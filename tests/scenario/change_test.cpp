@@ -123,11 +123,44 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
   EXPECT_EQ(ran.err,
             "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn "
             "1-1 is installed and wanted\n"
-            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n  -> a wanted package goes only when it is named: hambrel "
-            "remove horn\n");
+            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n\nA way out, tried:\n"
+            "  1  hambrel change --install 'desk>=2' --remove horn\n     removes horn (wanted); upgrades 2; changes "
+            "disk use by +2 B\n");
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
   EXPECT_THAT(upgrade.out, HasSubstr("desk stays at 1-1, though 2-1 is on offer"));
+}
+
+TEST_F(Change, ARemedyIsTakenByItsNumber) {
+  station.hambrel({"install", "desk=1", "horn", "--yes"});
+  const std::string command =
+      std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install desk=2";
+  const Ran ran =
+      run({"sh", "-c", "(sleep 0.4; echo 1; sleep 0.4; echo yes) | script -qec \"" + command + "\" /dev/null"});
+  EXPECT_EQ(ran.code, 0) << ran.out;
+  EXPECT_THAT(ran.out, HasSubstr("Take one of them? (its number, or no)"));
+  EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
+  EXPECT_EQ(station.json({"ledger", "show", "2"})["kind"], "change");
+}
+
+TEST_F(Change, SeveralChangesAreOneTransaction) {
+  station.hambrel({"install", "desk=1", "horn", "--yes"});
+  EXPECT_EQ(station.hambrel({"change", "--install", "desk", "--remove", "horn", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
+  EXPECT_EQ(station.hambrel({"change", "-y"}).code, 2);
+  EXPECT_EQ(station.hambrel({"undo", "2", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "desk 1-1, horn 1-1, lib 1-1");
+}
+
+TEST_F(Change, WhyAndTheTreesTellTheReasons) {
+  station.hambrel({"install", "desk=1", "--yes"});
+  EXPECT_EQ(station.hambrel({"why", "lib"}).out, "desk 1-1  wanted\n  lib 1-1  requires lib = 1\n");
+  EXPECT_EQ(station.hambrel({"needs", "desk"}).out, "desk 1-1  wanted\n  lib 1-1  requires lib = 1\n");
+  EXPECT_EQ(station.hambrel({"needed-by", "lib"}).out, "lib 1-1\n  desk 1-1  requires lib = 1  wanted\n");
+  EXPECT_THAT(station.hambrel({"why", "horn"}).out, HasSubstr("nothing stands against it"));
+  EXPECT_EQ(station.hambrel({"needed-by", "horn"}).code, 3);
+  station.hambrel({"install", "horn", "--yes"});
+  EXPECT_THAT(station.hambrel({"why", "desk>=2"}).err, HasSubstr("horn 1-1 conflicts with desk >= 2: desk 2-1"));
 }
 
 TEST_F(Change, LaterTransactionsStandInTheWayOfAnUndo) {

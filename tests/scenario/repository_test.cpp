@@ -264,8 +264,9 @@ TEST_F(Repository, ASecondReaderWrittenFromTheDocumentAgrees) {
 TEST_F(Repository, EveryCommandHasHelpWithExamples) {
   const std::string overview = station.hambrel({"help"}).out;
   for (const std::string command :
-       {"refresh", "search", "describe", "list", "files", "owner", "install", "remove", "upgrade", "ledger", "undo",
-        "recover", "repo", "pack", "publish", "demo", "completion", "help", "version"}) {
+       {"refresh",   "search",  "describe", "list",   "files",      "owner",  "why",    "needs",
+        "needed-by", "install", "change",   "remove", "upgrade",    "ledger", "undo",   "recover",
+        "repo",      "pack",    "publish",  "demo",   "completion", "help",   "version"}) {
     EXPECT_THAT(overview, HasSubstr("\n  " + command + " "));
     const Ran ran = station.hambrel({command, "--help"});
     EXPECT_EQ(ran.code, 0);

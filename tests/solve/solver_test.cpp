@@ -5,6 +5,7 @@
 #include <random>
 
 #include "plan/plan.h"
+#include "plan/remedies.h"
 #include "solve/universe_text.h"
 
 namespace hambrel::solve {
@@ -217,6 +218,87 @@ TEST(Solver, AgreesWithBruteForceOnTwentyThousandSmallUniverses) {
   std::printf("%d solved, %d refused\n", solved, refused);
   EXPECT_GT(solved, 2000);
   EXPECT_GT(refused, 2000);
+}
+
+namespace {
+
+/// Is a statement of a refusal true of a set of packages?
+bool holds(const Universe& u, const Cause& cause, const std::set<PackageId>& set) {
+  const auto any = [&](const std::vector<PackageId>& ids) {
+    return std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return set.contains(id); });
+  };
+  switch (cause.kind) {
+    case Cause::Kind::Asked: return any(cause.others);
+    case Cause::Kind::AskedToRemove: return !any(u.versions_of(cause.name));
+    case Cause::Kind::LeftAlone: return any(cause.packages);
+    case Cause::Kind::Wanted: {
+      if (any(u.versions_of(cause.name))) return true;
+      for (const PackageId id : set)
+        for (const Constraint& c : u.package(id).replaces)
+          if (c.name == cause.name && c.allows(u.package(cause.packages.front()).version)) return true;
+      return false;
+    }
+    case Cause::Kind::Requires: return !any(cause.packages) || any(cause.others);
+    case Cause::Kind::Conflicts:
+    case Cause::Kind::Replaces: return !any(cause.packages) || !any(cause.others);
+  }
+  return false;
+}
+
+bool can_all_hold(const Universe& u, const std::vector<Cause>& causes, std::size_t left_out) {
+  const auto all = u.all();
+  for (std::uint32_t bits = 0; bits < (1U << all.size()); ++bits) {
+    std::set<PackageId> set;
+    std::set<std::string> names;
+    bool one_version = true;
+    for (std::size_t i = 0; i < all.size(); ++i)
+      if ((bits >> i & 1U) != 0)
+        set.insert(all[i]), one_version = one_version && names.insert(u.package(all[i]).name).second;
+    if (!one_version) continue;
+    bool good = true;
+    for (std::size_t i = 0; i < causes.size() && good; ++i) good = i == left_out || holds(u, causes[i], set);
+    if (good) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+TEST(Solver, ARefusalIsMinimal) {
+  std::mt19937 random(77);
+  int checked = 0;
+  while (checked < 150) {
+    const Universe u = random_universe(random);
+    if (u.size() > 9) continue;  // all subsets are tried
+    const auto result = solve(u, random_request(u, random));
+    const auto* refusal = std::get_if<Refusal>(&result);
+    if (refusal == nullptr) continue;
+    ++checked;
+    ASSERT_FALSE(can_all_hold(u, refusal->causes, SIZE_MAX)) << "these statements do not clash\n" << test::text_of(u);
+    for (std::size_t i = 0; i < refusal->causes.size(); ++i)
+      ASSERT_TRUE(can_all_hold(u, refusal->causes, i)) << "not needed: " << refusal->causes[i].text(u) << "\n"
+                                                       << test::text_of(u);
+  }
+}
+
+TEST(Solver, EveryRemedyOfARandomRefusalHolds) {
+  std::mt19937 random(99);
+  int remedies = 0;
+  for (int round = 0; round < 3000; ++round) {
+    const Universe u = random_universe(random);
+    Request request = random_request(u, random);
+    request.upgrade_all = false;
+    const auto result = solve(u, request);
+    const auto* refusal = std::get_if<Refusal>(&result);
+    if (refusal == nullptr) continue;
+    for (const plan::Remedy& remedy : plan::remedies_for(u, request, *refusal)) {
+      ++remedies;
+      ASSERT_TRUE(acceptable(u, remedy.request, remedy.selection.chosen)) << remedy.command() << "\n"
+                                                                          << test::text_of(u);
+    }
+  }
+  std::printf("%d remedies\n", remedies);
+  EXPECT_GT(remedies, 100);
 }
 
 TEST(Solver, TheSameInputGivesTheSameAnswer) {

@@ -78,7 +78,12 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::LeftAlone: return fmt::format("{} was to be left as it is", subject);
     case Kind::Wanted: return fmt::format("{} is installed and wanted", subject);
     case Kind::Requires:
-      if (others.empty()) return fmt::format("{} require{} {}, which nothing offers", subject, plural, relation);
+      if (others.empty()) {
+        const auto elsewhere = universe.matching(parse_relation(relation, ""));
+        if (elsewhere.empty()) return fmt::format("{} require{} {}, which nothing offers", subject, plural, relation);
+        return fmt::format("{} require{} {}, which no followed channel offers: {} in {}", subject, plural, relation,
+                           titles(universe, elsewhere), universe[elsewhere.front()].offers.front().title());
+      }
       return fmt::format("{} require{} {}: {}", subject, plural, relation, titles(universe, others));
     case Kind::Conflicts:
       return fmt::format("{} conflict{} with {}: {}", subject, plural, relation, titles(universe, others));

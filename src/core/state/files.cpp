@@ -63,11 +63,11 @@ std::vector<FileEntry> State::files_of(std::int64_t package_row) const {
 std::vector<OwnedFile> State::owners_of(std::string_view path) const {
   return guarded(impl_->path, [&] {
     if (!impl_->owners_query)
-      impl_->owners_query.emplace(impl_->database,
-                                  fmt::format("SELECT p.id, p.name, {} FROM directories d JOIN files f ON f.directory = d.id"
-                                              " JOIN packages p ON p.id = f.package AND p.state = 'installed'"
-                                              " WHERE d.path = ? AND f.name = ? ORDER BY p.name",
-                                              kFileColumns));
+      impl_->owners_query.emplace(
+          impl_->database, fmt::format("SELECT p.id, p.name, {} FROM directories d JOIN files f ON f.directory = d.id"
+                                       " JOIN packages p ON p.id = f.package AND p.state = 'installed'"
+                                       " WHERE d.path = ? AND f.name = ? ORDER BY p.name",
+                                       kFileColumns));
     SQLite::Statement& query = *impl_->owners_query;
     const auto slash = path.rfind('/');
     query.bind(1, slash == std::string_view::npos ? std::string() : std::string(path.substr(0, slash)));

@@ -1,0 +1,202 @@
+#include "plan/remedies.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <tuple>
+
+#include "base/text.h"
+#include "solve/solver.h"
+
+namespace hambrel::plan {
+
+namespace {
+
+using solve::Cause;
+using solve::Refusal;
+using solve::Request;
+using solve::Target;
+
+constexpr std::size_t kMostSteps = 8;  // wanted packages that one remedy may let go
+
+std::string quoted(const std::string& word) {
+  return word.find_first_of("<>*?!' ") == std::string::npos ? word : "'" + word + "'";
+}
+
+/// What remedies are compared by; smaller is cheaper.
+auto cost(const Remedy& remedy) {
+  const auto wanted_gone = std::count_if(remedy.plan.steps.begin(), remedy.plan.steps.end(), [](const Step& step) {
+    return step.action == Action::Remove && step.reason == Reason::Wanted;
+  });
+  return std::tuple(wanted_gone, remedy.kind == Remedy::Kind::DropRequest ? 1 : 0, remedy.kind == Remedy::Kind::LowerVersion ? 1 : 0,
+                    remedy.plan.count(Action::Remove), remedy.plan.count(Action::Downgrade),
+                    remedy.plan.count(Action::Install), remedy.plan.count(Action::Upgrade), remedy.subjects);
+}
+
+class Search {
+ public:
+  Search(const Universe& universe, const Request& request, const Refusal& refusal)
+      : universe_(universe), request_(request), refusal_(refusal) {}
+
+  std::vector<Remedy> run(std::size_t most) {
+    if (request_.upgrade_all || !request_.upgrade.empty()) return {};  // an upgrade that asks for nothing else is never refused
+    for (const Cause& cause : refusal_.causes) {
+      if (cause.kind == Cause::Kind::Wanted) let_go(cause.name);
+      if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
+      if (cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove) drop(cause);
+    }
+    other_channels();
+    std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
+    if (found_.size() > most) found_.resize(most);
+    return std::move(found_);
+  }
+
+ private:
+  /// Solves a request and keeps it if that works and nothing found before leads to the same set.
+  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request, Refusal* still = nullptr) {
+    auto answer = solve::solve(universe_, request);
+    if (auto* refusal = std::get_if<Refusal>(&answer)) {
+      if (still != nullptr) *still = std::move(*refusal);
+      return false;
+    }
+    Remedy remedy{kind, std::move(subjects), request, std::get<solve::Selection>(std::move(answer)), {}};
+    std::vector<Package> set;
+    for (const PackageId id : remedy.selection.chosen) set.push_back(universe_.package(id));
+    const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy.selection.chosen; };
+    if (!problems_of(set).empty() || std::any_of(found_.begin(), found_.end(), same)) return true;
+    remedy.plan = make_plan(universe_, request, remedy.selection, {});
+    remedy.plan.kind = "change";
+    if (!remedy.plan.empty()) found_.push_back(std::move(remedy));
+    return true;
+  }
+
+  /// Names a wanted package, and whatever wanted one then still stands in the way, until the rest can be met.
+  void let_go(const std::string& first) {
+    Request request = request_;
+    std::vector<std::string> names;
+    for (std::string next = first; !next.empty() && names.size() < kMostSteps;) {
+      if (is_asked_for(next)) return;
+      request.remove.insert(next);
+      names.push_back(next);
+      Refusal still;
+      if (attempt(Remedy::Kind::RemoveWanted, names, request, &still)) return;
+      next.clear();
+      for (const Cause& cause : still.causes)
+        if (cause.kind == Cause::Kind::Wanted && next.empty()) next = cause.name;
+    }
+  }
+
+  bool is_asked_for(const std::string& name) const {
+    return std::any_of(request_.install.begin(), request_.install.end(), [&](const Target& target) {
+      return !target.candidates.empty() && universe_.package(target.candidates.front()).name == name;
+    });
+  }
+
+  /// Another version of what was asked for, where one was named that can't be had.
+  void take_lower(const std::string& text) {
+    for (std::size_t i = 0; i < request_.install.size(); ++i) {
+      const Target& target = request_.install[i];
+      if (target.text != text || target.candidates.empty()) continue;
+      const std::string& name = universe_.package(target.candidates.front()).name;
+      std::vector<PackageId> others;
+      for (const PackageId id : universe_.versions_of(name))
+        if (std::find(target.candidates.begin(), target.candidates.end(), id) == target.candidates.end() &&
+            (universe_[id].installed || universe_[id].offered()))
+          others.push_back(id);
+      const auto installed = universe_.installed_of(name);
+      for (const PackageId id : others) {
+        // that it stays, or goes back, is no way to have it
+        if (installed && universe_.package(id).version <= universe_.package(*installed).version) continue;
+        Request request = request_;
+        const std::string version = fmt::format("{}={}", name, universe_.package(id).version.text());
+        request.install[i] = {version, {id}};
+        if (attempt(Remedy::Kind::LowerVersion, {version}, request)) break;
+      }
+    }
+  }
+
+  void drop(const Cause& cause) {
+    if (request_.install.size() + request_.remove.size() < 2) return;
+    Request request = request_;
+    if (cause.kind == Cause::Kind::AskedToRemove)
+      request.remove.erase(cause.name);
+    else
+      std::erase_if(request.install, [&](const Target& target) { return target.text == cause.name; });
+    attempt(Remedy::Kind::DropRequest, {cause.name}, request);
+  }
+
+  void other_channels() {
+    std::set<std::string> channels;
+    for (const PackageId id : universe_.all())
+      for (const Offer& offer : universe_[id].offers)
+        if (!offer.followed && !request_.channels.contains(offer.channel)) channels.insert(offer.channel);
+    for (const std::string& channel : channels) {
+      Request request = request_;
+      request.channels.insert(channel);
+      std::optional<solve::Selection> selection;
+      // where wanted packages stand in the way of that, too, they are named along with it
+      for (std::size_t step = 0; step < kMostSteps && !selection; ++step) {
+        auto answer = solve::solve(universe_, request);
+        if (auto* found = std::get_if<solve::Selection>(&answer)) {
+          selection = std::move(*found);
+          break;
+        }
+        const auto& causes = std::get<Refusal>(answer).causes;
+        const auto wanted = std::find_if(causes.begin(), causes.end(), [](const Cause& one) { return one.kind == Cause::Kind::Wanted; });
+        if (wanted == causes.end() || is_asked_for(wanted->name)) break;
+        request.remove.insert(wanted->name);
+      }
+      if (!selection) continue;
+      // named package by package, as the command will name them
+      for (const PackageId id : selection->chosen) {
+        const Candidate& one = universe_[id];
+        const bool from_there = std::any_of(one.offers.begin(), one.offers.end(), [&](const Offer& offer) { return offer.channel == channel; });
+        if (!one.installed && !one.offered() && from_there && !is_asked_for(one.package.name))
+          request.install.push_back({one.package.name + "@" + channel, {id}});
+      }
+      attempt(Remedy::Kind::OtherChannel, {channel}, request);
+    }
+  }
+
+  const Universe& universe_;
+  const Request& request_;
+  const Refusal& refusal_;
+  std::vector<Remedy> found_;
+};
+
+}  // namespace
+
+std::string Remedy::command() const {
+  std::vector<std::string> install, remove(request.remove.begin(), request.remove.end());
+  for (const Target& target : request.install) install.push_back(quoted(target.text));
+  const std::string tail = std::string(request.drop_unneeded ? " --unneeded" : "") + (request.recommended || install.empty() ? "" : " --no-recommended");
+  if (remove.empty()) return "hambrel install " + join(install, " ") + tail;
+  if (install.empty()) return "hambrel remove " + join(remove, " ") + tail;
+  std::string text = "hambrel change";
+  for (const std::string& word : install) text += " --install " + word;
+  for (const std::string& word : remove) text += " --remove " + word;
+  return text + tail;
+}
+
+std::string Remedy::price() const {
+  std::vector<std::string> parts, wanted, others;
+  for (const Step& step : plan.steps)
+    if (step.action == Action::Remove) (step.reason == Reason::Wanted ? wanted : others).push_back(step.name);
+  if (kind == Kind::LowerVersion) parts.push_back(fmt::format("takes {}", join(subjects, ", ")));
+  if (kind == Kind::DropRequest) parts.push_back(fmt::format("gives up {}", join(subjects, ", ")));
+  if (!wanted.empty()) parts.push_back(fmt::format("removes {} (wanted)", join(wanted, ", ")));
+  if (!others.empty()) parts.push_back(fmt::format("removes {}", join(others, ", ")));
+  const auto count = [&](Action action, const char* verb) {
+    if (const std::size_t number = plan.count(action); number > 0) parts.push_back(fmt::format("{} {}", verb, number));
+  };
+  count(Action::Downgrade, "downgrades");
+  count(Action::Upgrade, "upgrades");
+  count(Action::Install, "installs");
+  return join(parts, "; ");
+}
+
+std::vector<Remedy> remedies_for(const Universe& universe, const Request& request, const Refusal& refusal, std::size_t most) {
+  return Search(universe, request, refusal).run(most);
+}
+
+}  // namespace hambrel::plan
