@@ -29,7 +29,9 @@ shot upgrade 'hambrel upgrade --yes'
 hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
-shot refused 'hambrel install lampdesk@beta'
+if [[ $wanted == '  ' || $wanted == *' refused '* ]]; then # with its question, on the terminal itself
+  tools/capture-term.sh -o docs/screenshots/refused.png -p '\033[2m#' -l 'hambrel install lampdesk@beta' -u 'its number' -- hambrel install lampdesk@beta
+fi
 HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
 shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
 shot recover 'hambrel list; hambrel recover'

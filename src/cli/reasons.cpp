@@ -18,7 +18,8 @@ using plan::TreeLine;
 /// The package that a spec means here: the installed version if it fits, else the best candidate.
 PackageId one_package(Session& session, const Spec& spec) {
   const auto ids = select(session, spec);
-  const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return session.universe()[id].installed.has_value(); });
+  const auto installed =
+      std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return session.universe()[id].installed.has_value(); });
   return installed == ids.end() ? ids.front() : *installed;
 }
 
@@ -28,11 +29,16 @@ void print_tree(Session& session, const std::vector<TreeLine>& lines) {
   for (const TreeLine& line : lines) {
     const Candidate& one = universe[line.id];
     if (session.json()) {
-      screen.line(canonical({{"depth", line.depth}, {"name", one.package.name}, {"version", one.package.version.text()},
-                             {"relation", line.relation}, {"folded", line.folded}, {"installed", one.installed.has_value()}}));
+      screen.line(canonical({{"depth", line.depth},
+                             {"name", one.package.name},
+                             {"version", one.package.version.text()},
+                             {"relation", line.relation},
+                             {"folded", line.folded},
+                             {"installed", one.installed.has_value()}}));
       continue;
     }
-    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, one.package.name) + " " + one.package.version.text();
+    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, one.package.name) + " " +
+                       one.package.version.text();
     if (!line.relation.empty()) text += "  " + screen.paint(Style::Faint, line.relation);
     if (line.folded) text += "  " + screen.paint(Style::Faint, "(as above)");
     if (one.installed && one.installed->reason == Reason::Wanted) text += "  wanted";
@@ -44,7 +50,8 @@ std::size_t depth_of(const Arguments& arguments) {
   const auto given = arguments.value("depth");
   if (!given) return 0;
   const auto depth = parse_number(*given);
-  if (!depth || *depth == 0 || *depth > 1000) throw Error(ErrorCode::Usage, fmt::format("--depth {}: a number from 1 was expected", printable(*given)));
+  if (!depth || *depth == 0 || *depth > 1000)
+    throw Error(ErrorCode::Usage, fmt::format("--depth {}: a number from 1 was expected", printable(*given)));
   return *depth;
 }
 
@@ -86,8 +93,8 @@ int run_needed_by(Session& session, const Arguments& arguments) {
   session.add_files(specs);
   const PackageId id = one_package(session, specs[0]);
   if (!session.universe()[id].installed)
-    throw Error(ErrorCode::Refused, fmt::format("{} is not installed, so nothing installed needs it", specs[0].text), {},
-                fmt::format("hambrel needs {} shows what it would need", specs[0].text));
+    throw Error(ErrorCode::Refused, fmt::format("{} is not installed, so nothing installed needs it", specs[0].text),
+                {}, fmt::format("hambrel needs {} shows what it would need", specs[0].text));
   const auto lines = plan::needed_by_tree(session.universe(), session.universe().installed(), id, depth);
   print_tree(session, lines);
   if (lines.size() == 1 && !session.json()) session.screen().line("  nothing installed requires it");

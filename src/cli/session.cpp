@@ -154,7 +154,8 @@ void Session::add_files(const std::vector<Spec>& specs) {
 
 const Universe& Session::universe() {
   if (universe_) return *universe_;
-  std::vector<Candidate> all = catalog().candidates;
+  catalog();
+  std::vector<Candidate> all = std::move(catalog_->candidates);  // needed nowhere else
   all.insert(all.end(), files_.begin(), files_.end());
   if (const state::State* state = present())
     for (const state::StatePackage& one : state->installed()) {

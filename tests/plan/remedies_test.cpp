@@ -11,7 +11,8 @@ namespace hambrel::plan {
 namespace {
 
 /// "COMMAND: PRICE" of each remedy, a line each.
-std::string ways_out(const Universe& u, const std::vector<std::string>& install, const std::set<std::string>& remove = {}) {
+std::string ways_out(const Universe& u, const std::vector<std::string>& install,
+                     const std::set<std::string>& remove = {}) {
   solve::Request request;
   request.remove = remove;
   for (const std::string& text : install) {
@@ -32,8 +33,8 @@ std::string ways_out(const Universe& u, const std::vector<std::string>& install,
 std::string lines(const Universe& u, const std::vector<TreeLine>& tree) {
   std::string text;
   for (const TreeLine& line : tree)
-    text += std::string(2 * line.depth, ' ') + u.package(line.id).title() + (line.relation.empty() ? "" : ": " + line.relation) +
-            (line.folded ? " (folded)" : "") + "\n";
+    text += std::string(2 * line.depth, ' ') + u.package(line.id).title() +
+            (line.relation.empty() ? "" : ": " + line.relation) + (line.folded ? " (folded)" : "") + "\n";
   return text;
 }
 
@@ -51,15 +52,19 @@ TEST(Remedies, WhatWantsAWantedPackageGoesAlong) {
 
 TEST(Remedies, TheCheapestComesFirst) {
   const Universe u = test::universe(
-      "desk 2\n    requires lib >= 2\ndesk 1\n    requires lib < 2\nlib 2\n*lib 1\n*old 1\n    requires lib < 2\nextra 1\n");
-  EXPECT_EQ(ways_out(u, {"desk >= 2", "extra"}),
-            "hambrel install desk=1 extra: takes desk=1; installs 2\nhambrel install extra: gives up desk >= 2; installs 1\n"
-            "hambrel change --install 'desk >= 2' --install extra --remove old: removes old (wanted); upgrades 1; installs 2\n");
+      "desk 2\n    requires lib >= 2\ndesk 1\n    requires lib < 2\nlib 2\n*lib 1\n*old 1\n    requires lib < 2\nextra "
+      "1\n");
+  EXPECT_EQ(
+      ways_out(u, {"desk >= 2", "extra"}),
+      "hambrel install desk=1 extra: takes desk=1; installs 2\nhambrel install extra: gives up desk >= 2; installs 1\n"
+      "hambrel change --install 'desk >= 2' --install extra --remove old: removes old (wanted); upgrades 1; installs "
+      "2\n");
 }
 
 TEST(Remedies, OneOfTwoThatExcludeEachOtherIsGivenUp) {
   const Universe u = test::universe("a 1\n    conflicts b\nb 1\n");
-  EXPECT_EQ(ways_out(u, {"a", "b"}), "hambrel install b: gives up a; installs 1\nhambrel install a: gives up b; installs 1\n");
+  EXPECT_EQ(ways_out(u, {"a", "b"}),
+            "hambrel install b: gives up a; installs 1\nhambrel install a: gives up b; installs 1\n");
 }
 
 TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {
@@ -67,7 +72,8 @@ TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {
   std::vector<Candidate> all;
   for (const PackageId id : plain.all()) {
     all.push_back(plain[id]);
-    if (all.back().package.title() == "lib 2") all.back().offers[0].followed = false, all.back().offers[0].channel = "beta";
+    if (all.back().package.title() == "lib 2")
+      all.back().offers[0].followed = false, all.back().offers[0].channel = "beta";
   }
   const Universe u(all);
   EXPECT_EQ(ways_out(u, {"desk"}), "hambrel install desk lib@beta: installs 2\n");
@@ -79,18 +85,22 @@ TEST(Remedies, NothingIsOfferedWhereNothingHelps) {
 }
 
 TEST(Trees, UnfoldEachPackageOnceAndStopAtTheDepth) {
-  const Universe u = test::universe("*a 1\n    requires b\n    requires c >= 1\n+b 1\n    requires d\n+c 1\n    requires b\n    requires a\n+d 1\n");
+  const Universe u = test::universe(
+      "*a 1\n    requires b\n    requires c >= 1\n+b 1\n    requires d\n+c 1\n    requires b\n    requires a\n+d 1\n");
   const PackageId a = *u.installed_of("a"), d = *u.installed_of("d");
   EXPECT_EQ(lines(u, needs_tree(u, u.installed(), a, 0)),
-            "a 1\n  b 1: requires b\n    d 1: requires d\n  c 1: requires c >= 1\n    b 1: requires b (folded)\n    a 1: requires a (folded)\n");
+            "a 1\n  b 1: requires b\n    d 1: requires d\n  c 1: requires c >= 1\n    b 1: requires b (folded)\n    a "
+            "1: requires a (folded)\n");
   EXPECT_EQ(lines(u, needs_tree(u, u.installed(), a, 1)), "a 1\n  b 1: requires b\n  c 1: requires c >= 1\n");
-  EXPECT_EQ(lines(u, needed_by_tree(u, u.installed(), d, 2)), "d 1\n  b 1: requires d\n    a 1: requires b\n    c 1: requires b\n");
+  EXPECT_EQ(lines(u, needed_by_tree(u, u.installed(), d, 2)),
+            "d 1\n  b 1: requires d\n    a 1: requires b\n    c 1: requires b\n");
 }
 
 TEST(Trees, WhyIsAShortestChainAndPrefersRequirements) {
   const Universe u = test::universe(
       "*far 1\n    requires mid\n+mid 1\n    requires lib\n+lib 1\n*near 1\n    recommends lib\n+lost 1\n");
-  EXPECT_EQ(lines(u, why_installed(u, *u.installed_of("lib"))), "far 1\n  mid 1: requires mid\n    lib 1: requires lib\n");
+  EXPECT_EQ(lines(u, why_installed(u, *u.installed_of("lib"))),
+            "far 1\n  mid 1: requires mid\n    lib 1: requires lib\n");
   EXPECT_EQ(lines(u, why_installed(u, *u.installed_of("far"))), "far 1\n");
   EXPECT_EQ(lines(u, why_installed(u, *u.installed_of("lost"))), "");
 }

@@ -32,6 +32,8 @@ class JsonObject {
   bool flag_or(std::string_view key, bool fallback) const;
   std::vector<std::string> texts_or_none(std::string_view key) const;
   const std::string& where() const { return where_; }
+  /// The same members, told of under another name in messages.
+  JsonObject renamed(std::string where) const { return {value_, std::move(where)}; }
   [[noreturn]] void wrong(std::string_view key, std::string_view expected) const;
 
  private:

@@ -16,6 +16,8 @@
 
 namespace hambrel {
 
+class FastObject;
+
 /// What package.toml tells besides the manifest: owners and modes that the source tree can't hold.
 struct FileAttributes {
   std::string glob;
@@ -33,6 +35,7 @@ PackageSource parse_package_toml(std::string_view text, const std::string& file)
 
 Package parse_manifest(std::string_view text, const std::string& where);
 Package package_from_json(const nlohmann::json& value, const std::string& where);
+Package package_from_json(const FastObject& object);
 nlohmann::json package_to_json(const Package& package);
 std::string manifest_text(const Package& package);
 

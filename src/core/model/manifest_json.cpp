@@ -4,6 +4,7 @@
 
 #include "base/error.h"
 #include "base/json.h"
+#include "base/json_reader.h"
 #include "base/text.h"
 #include "model/manifest.h"
 
@@ -13,8 +14,8 @@ namespace {
 
 constexpr std::size_t kMostRelations = 4096;
 
-template <typename Value, typename Parse>
-std::vector<Value> parse_list(const JsonObject& object, std::string_view key, Parse parse) {
+template <typename Value, typename Object, typename Parse>
+std::vector<Value> parse_list(const Object& object, std::string_view key, Parse parse) {
   std::vector<Value> result;
   const auto texts = object.texts_or_none(key);
   if (texts.size() > kMostRelations) object.wrong(key, fmt::format("a list of at most {}", kMostRelations));
@@ -34,14 +35,13 @@ void put_text(Json& object, const char* key, const std::string& text) {
   if (!text.empty()) object[key] = text;
 }
 
-}  // namespace
-
-Package package_from_json(const Json& value, const std::string& given_where) {
-  const JsonObject named(value, given_where);
+/// One reader for both kinds of objects.
+template <typename Object>
+Package read_package(const Object& named) {
   Package package;
   package.name = named.text("name");
   if (!is_package_name(package.name)) named.wrong("name", "a package name");
-  const JsonObject object(value, fmt::format("{}: {}", given_where, package.name));
+  const Object object = named.renamed(fmt::format("{}: {}", named.where(), package.name));
   const auto version = Version::parse(object.text("version"));
   if (!version) object.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION]");
   package.version = *version;
@@ -70,6 +70,14 @@ Package package_from_json(const Json& value, const std::string& given_where) {
     if (one.op != Operator::Any && one.op != Operator::Equal) object.wrong("provides", "NAME or NAME = VERSION");
   return package;
 }
+
+}  // namespace
+
+Package package_from_json(const Json& value, const std::string& where) {
+  return read_package(JsonObject(value, where));
+}
+
+Package package_from_json(const FastObject& object) { return read_package(object); }
 
 Package parse_manifest(std::string_view text, const std::string& where) {
   return package_from_json(parse_json(text, where), where);

@@ -1,6 +1,7 @@
 #include "model/universe.h"
 
 #include <algorithm>
+#include <numeric>
 #include <tuple>
 
 namespace hambrel {
@@ -35,8 +36,14 @@ auto quality(const Offer& offer) {
 }  // namespace
 
 Universe::Universe(std::vector<Candidate> candidates) {
-  std::stable_sort(candidates.begin(), candidates.end(), before);
-  for (Candidate& next : candidates) {
+  // Places are sorted, not the candidates themselves: those are large, and each is moved once only.
+  std::vector<std::uint32_t> order(candidates.size());
+  std::iota(order.begin(), order.end(), 0U);
+  std::stable_sort(order.begin(), order.end(),
+                   [&](std::uint32_t a, std::uint32_t b) { return before(candidates[a], candidates[b]); });
+  candidates_.reserve(candidates.size());
+  for (const std::uint32_t at : order) {
+    Candidate& next = candidates[at];
     if (candidates_.empty() || before(candidates_.back(), next)) {
       candidates_.push_back(std::move(next));
       continue;

@@ -28,9 +28,10 @@ auto cost(const Remedy& remedy) {
   const auto wanted_gone = std::count_if(remedy.plan.steps.begin(), remedy.plan.steps.end(), [](const Step& step) {
     return step.action == Action::Remove && step.reason == Reason::Wanted;
   });
-  return std::tuple(wanted_gone, remedy.kind == Remedy::Kind::DropRequest ? 1 : 0, remedy.kind == Remedy::Kind::LowerVersion ? 1 : 0,
-                    remedy.plan.count(Action::Remove), remedy.plan.count(Action::Downgrade),
-                    remedy.plan.count(Action::Install), remedy.plan.count(Action::Upgrade), remedy.subjects);
+  return std::tuple(wanted_gone, remedy.kind == Remedy::Kind::DropRequest ? 1 : 0,
+                    remedy.kind == Remedy::Kind::LowerVersion ? 1 : 0, remedy.plan.count(Action::Remove),
+                    remedy.plan.count(Action::Downgrade), remedy.plan.count(Action::Install),
+                    remedy.plan.count(Action::Upgrade), remedy.subjects);
 }
 
 class Search {
@@ -39,7 +40,8 @@ class Search {
       : universe_(universe), request_(request), refusal_(refusal) {}
 
   std::vector<Remedy> run(std::size_t most) {
-    if (request_.upgrade_all || !request_.upgrade.empty()) return {};  // an upgrade that asks for nothing else is never refused
+    if (request_.upgrade_all || !request_.upgrade.empty())
+      return {};  // an upgrade that asks for nothing else is never refused
     for (const Cause& cause : refusal_.causes) {
       if (cause.kind == Cause::Kind::Wanted) let_go(cause.name);
       if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
@@ -142,7 +144,8 @@ class Search {
           break;
         }
         const auto& causes = std::get<Refusal>(answer).causes;
-        const auto wanted = std::find_if(causes.begin(), causes.end(), [](const Cause& one) { return one.kind == Cause::Kind::Wanted; });
+        const auto wanted = std::find_if(causes.begin(), causes.end(),
+                                         [](const Cause& one) { return one.kind == Cause::Kind::Wanted; });
         if (wanted == causes.end() || is_asked_for(wanted->name)) break;
         request.remove.insert(wanted->name);
       }
@@ -150,7 +153,8 @@ class Search {
       // named package by package, as the command will name them
       for (const PackageId id : selection->chosen) {
         const Candidate& one = universe_[id];
-        const bool from_there = std::any_of(one.offers.begin(), one.offers.end(), [&](const Offer& offer) { return offer.channel == channel; });
+        const bool from_there = std::any_of(one.offers.begin(), one.offers.end(),
+                                            [&](const Offer& offer) { return offer.channel == channel; });
         if (!one.installed && !one.offered() && from_there && !is_asked_for(one.package.name))
           request.install.push_back({one.package.name + "@" + channel, {id}});
       }
@@ -169,7 +173,8 @@ class Search {
 std::string Remedy::command() const {
   std::vector<std::string> install, remove(request.remove.begin(), request.remove.end());
   for (const Target& target : request.install) install.push_back(quoted(target.text));
-  const std::string tail = std::string(request.drop_unneeded ? " --unneeded" : "") + (request.recommended || install.empty() ? "" : " --no-recommended");
+  const std::string tail = std::string(request.drop_unneeded ? " --unneeded" : "") +
+                           (request.recommended || install.empty() ? "" : " --no-recommended");
   if (remove.empty()) return "hambrel install " + join(install, " ") + tail;
   if (install.empty()) return "hambrel remove " + join(remove, " ") + tail;
   std::string text = "hambrel change";
@@ -195,7 +200,8 @@ std::string Remedy::price() const {
   return join(parts, "; ");
 }
 
-std::vector<Remedy> remedies_for(const Universe& universe, const Request& request, const Refusal& refusal, std::size_t most) {
+std::vector<Remedy> remedies_for(const Universe& universe, const Request& request, const Refusal& refusal,
+                                 std::size_t most) {
   return Search(universe, request, refusal).run(most);
 }
 

@@ -27,7 +27,8 @@ Edges edges_of(const Universe& universe, const std::vector<PackageId>& set, Stre
     const auto add = [&](const std::vector<Relation>& relations, const char* verb) {
       for (const Relation& relation : relations)
         for (const PackageId other : universe.matching(relation))
-          if (members.contains(other) && other != id) edges[id].push_back({other, std::string(verb) + " " + relation.text()});
+          if (members.contains(other) && other != id)
+            edges[id].push_back({other, std::string(verb) + " " + relation.text()});
     };
     add(package.requires_, "requires");
     if (strength == Strength::Required) continue;
@@ -83,7 +84,8 @@ std::vector<TreeLine> why_installed(const Universe& universe, PackageId id) {
     std::map<PackageId, std::pair<PackageId, std::string>> reached;  // -> from where, by which relation
     std::deque<PackageId> queue;
     for (const PackageId start : set)
-      if (universe[start].installed->reason == Reason::Wanted) reached.emplace(start, std::pair(start, "")), queue.push_back(start);
+      if (universe[start].installed->reason == Reason::Wanted)
+        reached.emplace(start, std::pair(start, "")), queue.push_back(start);
     while (!queue.empty() && !reached.contains(id)) {
       const PackageId at = queue.front();
       queue.pop_front();

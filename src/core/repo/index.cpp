@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/json.h"
+#include "base/json_reader.h"
 #include "base/text.h"
 #include "model/manifest.h"
 
@@ -19,22 +20,21 @@ bool before(const IndexLine& a, const IndexLine& b) {
   return a.package.arch < b.package.arch;
 }
 
-Digest digest_of(const JsonObject& object) {
+Digest digest_of(const FastObject& object) {
   const auto digest = Digest::from_hex(object.text("sha256"));
   if (!digest) object.wrong("sha256", "64 hexadecimal digits");
   return *digest;
 }
 
-IndexLine line_from(const Json& value, const std::string& where) {
+IndexLine line_from(const FastObject& whole) {
   IndexLine line;
-  line.package = package_from_json(value, where);
-  const JsonObject object(value, fmt::format("{}: {}", where, line.package.name));
+  line.package = package_from_json(whole);
+  const FastObject object = whole.renamed(fmt::format("{}: {}", whole.where(), line.package.name));
   line.channel = object.text("channel");
   if (!is_package_name(line.channel)) object.wrong("channel", "the name of a channel");
-  const JsonObject file(object.member("file"), object.where());
+  const FastObject file = object.object("file"), table = file.object("table");
   line.size = file.number("size");
   line.digest = digest_of(file);
-  const JsonObject table(file.member("table"), object.where());
   line.table_offset = table.number("offset");
   line.table_size = table.number("size");
   line.table_digest = digest_of(table);
@@ -63,10 +63,12 @@ std::string index_text(const std::vector<IndexLine>& lines) {
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where) {
   std::vector<IndexLine> lines;
   std::size_t number = 0;
+  JsonReader reader;
+  lines.reserve(static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n')) + 1);
   while (!text.empty()) {
     const auto end = text.find('\n');
     const std::string place = fmt::format("{}: line {}", where, ++number);
-    lines.push_back(line_from(parse_json(text.substr(0, end), place), place));
+    lines.push_back(line_from(reader.parse(text.substr(0, end), place)));
     text.remove_prefix(end == std::string_view::npos ? text.size() : end + 1);
   }
   return lines;

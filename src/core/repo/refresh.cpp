@@ -160,6 +160,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
 namespace {
 
 void add_lines(Catalog& catalog, const Repository& repository, std::vector<IndexLine> lines, const std::string& arch) {
+  catalog.candidates.reserve(catalog.candidates.size() + lines.size());
   for (IndexLine& line : lines) {
     if (line.package.arch != "any" && line.package.arch != arch) {
       catalog.other_architectures[line.package.name].push_back(

@@ -1,0 +1,98 @@
+#include "base/json_reader.h"
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+
+namespace hambrel {
+
+namespace {
+
+constexpr std::size_t kDeepest = 64;
+
+void refuse_twins(simdjson::dom::object object, const std::string& where) {
+  for (auto one = object.begin(); one != object.end(); ++one) {
+    auto other = one;
+    for (++other; other != object.end(); ++other)
+      if (one.key() == other.key())
+        throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", one.key()), where);
+    simdjson::dom::object below;
+    if (one.value().get(below) == simdjson::SUCCESS) refuse_twins(below, where);  // at most kDeepest levels
+  }
+}
+
+}  // namespace
+
+FastObject JsonReader::parse(std::string_view text, const std::string& where) {
+  padded_.assign(text);
+  padded_.resize(text.size() + simdjson::SIMDJSON_PADDING);
+  if (parser_.capacity() < text.size() || parser_.max_depth() != kDeepest) {
+    if (parser_.allocate(std::max<std::size_t>(text.size(), 4096), kDeepest) != simdjson::SUCCESS)
+      throw Error(ErrorCode::Internal, "no memory for JSON", where);
+  }
+  simdjson::dom::element document;
+  if (const auto error = parser_.parse(padded_.data(), text.size(), false).get(document); error != simdjson::SUCCESS)
+    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson::error_message(error)), where);
+  simdjson::dom::object object;
+  if (document.get(object) != simdjson::SUCCESS) throw Error(ErrorCode::Invalid, "a JSON object was expected", where);
+  refuse_twins(object, where);
+  return {object, where};
+}
+
+std::optional<simdjson::dom::element> FastObject::find(std::string_view key) const {
+  for (const auto& [name, value] : object_)
+    if (name == key) return value;
+  return std::nullopt;
+}
+
+void FastObject::wrong(std::string_view key, std::string_view expected) const {
+  throw Error(ErrorCode::Invalid,
+              has(key) ? fmt::format("\"{}\" must be {}", key, expected)
+                       : fmt::format("\"{}\" is missing ({} was expected)", key, expected),
+              where_);
+}
+
+FastObject FastObject::object(std::string_view key) const {
+  const auto found = find(key);
+  simdjson::dom::object below;
+  if (!found || found->get(below) != simdjson::SUCCESS) wrong(key, "an object");
+  return {below, where_};
+}
+
+std::string FastObject::text(std::string_view key) const {
+  const auto found = find(key);
+  std::string_view value;
+  if (!found || found->get(value) != simdjson::SUCCESS) wrong(key, "a text");
+  return std::string(value);
+}
+
+std::string FastObject::text_or(std::string_view key, std::string_view fallback) const {
+  return has(key) ? text(key) : std::string(fallback);
+}
+
+std::uint64_t FastObject::number(std::string_view key) const {
+  const auto found = find(key);
+  std::uint64_t value = 0;
+  if (!found || found->get(value) != simdjson::SUCCESS) wrong(key, "a whole number");
+  return value;
+}
+
+std::uint64_t FastObject::number_or(std::string_view key, std::uint64_t fallback) const {
+  return has(key) ? number(key) : fallback;
+}
+
+std::vector<std::string> FastObject::texts_or_none(std::string_view key) const {
+  const auto found = find(key);
+  if (!found) return {};
+  simdjson::dom::array items;
+  if (found->get(items) != simdjson::SUCCESS) wrong(key, "a list of texts");
+  std::vector<std::string> result;
+  for (const simdjson::dom::element item : items) {
+    std::string_view value;
+    if (item.get(value) != simdjson::SUCCESS) wrong(key, "a list of texts");
+    result.emplace_back(value);
+  }
+  return result;
+}
+
+}  // namespace hambrel

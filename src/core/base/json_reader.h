@@ -1,0 +1,48 @@
+// Reading many small JSON objects fast (simdjson), as strictly as base/json.h does: UTF-8, no duplicate keys, checked types.
+//
+// For indexes, which have a line for each package version; everything else is small and read through base/json.h.
+#pragma once
+
+#include <simdjson.h>
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace hambrel {
+
+/// The members of one object, with the same face as JsonObject. Valid until the reader parses the next document.
+class FastObject {
+ public:
+  FastObject(simdjson::dom::object object, std::string where) : object_(object), where_(std::move(where)) {}
+  bool has(std::string_view key) const { return find(key).has_value(); }
+  FastObject object(std::string_view key) const;
+  std::string text(std::string_view key) const;
+  std::string text_or(std::string_view key, std::string_view fallback) const;
+  std::uint64_t number(std::string_view key) const;
+  std::uint64_t number_or(std::string_view key, std::uint64_t fallback) const;
+  std::vector<std::string> texts_or_none(std::string_view key) const;
+  const std::string& where() const { return where_; }
+  /// The same members, told of under another name in messages.
+  FastObject renamed(std::string where) const { return {object_, std::move(where)}; }
+  [[noreturn]] void wrong(std::string_view key, std::string_view expected) const;
+
+ private:
+  std::optional<simdjson::dom::element> find(std::string_view key) const;
+  simdjson::dom::object object_;
+  std::string where_;
+};
+
+class JsonReader {
+ public:
+  /// Parses a document that must be an object. Throws Error{Invalid} naming `where`.
+  FastObject parse(std::string_view text, const std::string& where);
+
+ private:
+  simdjson::dom::parser parser_;
+  std::string padded_;
+};
+
+}  // namespace hambrel
