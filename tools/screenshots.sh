@@ -32,8 +32,8 @@ hambrel -q install gullcam --yes
 if [[ $wanted == '  ' || $wanted == *' refused '* ]]; then # with its question, on the terminal itself
   tools/capture-term.sh -o docs/screenshots/refused.png -p '\033[2m#' -l 'hambrel install lampdesk@beta' -u 'its number' -- hambrel install lampdesk@beta
 fi
-HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
 shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
+HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
 shot recover 'hambrel list; hambrel recover'
 hambrel -q recover 2>/dev/null || true
 hambrel -q undo 2 --yes || true

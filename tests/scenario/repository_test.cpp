@@ -106,6 +106,57 @@ TEST_F(Repository, LookingFindsAndTells) {
   EXPECT_EQ(station.hambrel({"list", "upgradable", "--exit-code"}).code, 0);
 }
 
+TEST_F(Repository, RepositoriesAreAddedRankedDisabledAndDropped) {
+  EXPECT_EQ(station.hambrel({"repo", "add", "base", "http://h/x"}).err.substr(0, 8), "Refused:");
+  EXPECT_EQ(station
+                .hambrel({"repo", "add", "second", "file://" + station.repository().string() + "/", "--channels",
+                          "stable,beta", "--rank", "10"})
+                .code,
+            0);
+  station.hambrel({"refresh", "second"});
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lamp 2-1") << "the second follows beta";
+  EXPECT_EQ(station.json({"describe", "buoy"})["offers"][0]["repository"], "second") << "the smaller rank is preferred";
+  EXPECT_EQ(station.hambrel({"repo", "disable", "second"}).code, 0);
+  EXPECT_EQ(station.json({"describe", "buoy"})["offers"][0]["repository"], "base");
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("disabled"));
+  EXPECT_EQ(station.hambrel({"repo", "enable", "second"}).code, 0);
+  EXPECT_EQ(station.hambrel({"repo", "drop", "second"}).code, 0);
+  EXPECT_FALSE(fs::exists(station.root() / "var/cache/hambrel/index/second"));
+  EXPECT_EQ(station.hambrel({"repo", "drop", "secnd"}).code, 1);
+  EXPECT_EQ(station.hambrel({"repo", "lst"}).err, "Failed: `repo lst` is not known\n  -> did you mean list?\n");
+}
+
+TEST_F(Repository, ListsByEachCondition) {
+  station.hambrel({"install", "lamp", "buoy", "-y"});
+  station.pack("desk", "1-1", "[relations]\nrequires = [\"cord\"]\n", {{"usr/bin/desk", "d"}});
+  station.pack("cord", "1-1", "", {{"usr/bin/cord", "c"}});
+  station.pack("buoy", "2-1", "", {{"usr/bin/buoy", "bb"}});
+  station.publish();
+  station.hambrel({"refresh"});
+  station.hambrel({"install", "desk", "-y"});
+  const auto names = [&](std::vector<std::string> conditions) {
+    conditions.insert(conditions.begin(), "list");
+    conditions.push_back("--json");
+    std::string text;
+    std::istringstream lines(station.hambrel(conditions).out);
+    for (std::string line; std::getline(lines, line);)
+      text += nlohmann::json::parse(line)["name"].get<std::string>() + " ";
+    return text;
+  };
+  EXPECT_EQ(names({}), "buoy cord desk lamp ");
+  EXPECT_EQ(names({"wanted"}), "buoy desk lamp ");
+  EXPECT_EQ(names({"pulled-in"}), "cord ");
+  EXPECT_EQ(names({"upgradable"}), "buoy ");
+  EXPECT_EQ(names({"installed", "not:upgradable", "name:*o*"}), "cord ");
+  EXPECT_EQ(names({"repo:base", "not:installed"}), "");
+  station.hambrel({"remove", "desk", "-y"});
+  EXPECT_EQ(names({"unneeded"}), "cord ");
+  EXPECT_EQ(names({"available", "not:installed"}), "desk ");
+  EXPECT_EQ(station.hambrel({"remove", "--unneeded", "buoy", "-y"}).code, 0);
+  EXPECT_EQ(names({}), "lamp ") << "what nothing wanted needs goes along";
+}
+
 TEST_F(Repository, MistakesOnTheCommandLineGetAnAnswer) {
   const auto told = [&](const std::vector<std::string>& words, int code) {
     const Ran ran = station.hambrel(words);

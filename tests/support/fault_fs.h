@@ -19,6 +19,8 @@ class FaultFs final : public os::FileSystem {
       : real_(real), fault_at_(fault_at), kind_(kind), error_(error_number) {}
 
   std::uint64_t operations() const { return count_; }
+  /// The path of every changing operation so far, in order; a test may put marks of its own between them.
+  std::vector<std::string> calls;
   bool hit() const { return fault_at_ > 0 && count_ >= fault_at_; }
 
   std::optional<os::FileInfo> stat(std::string_view path) override { return real_.stat(path); }
@@ -81,6 +83,7 @@ class FaultFs final : public os::FileSystem {
 
   void step(std::string_view path) {
     ++count_;
+    calls.emplace_back(path);
     const bool fails = fault_at_ > 0 && (kind_ == Kind::Once ? count_ == fault_at_ : count_ >= fault_at_);
     if (fails) throw_errno(error_, "injected fault", shown(path));
   }

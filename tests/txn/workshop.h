@@ -13,6 +13,7 @@ namespace hambrel::test {
 struct Goods {
   Package package;
   std::unique_ptr<archive::PackageReader> reader;
+  std::string content;  // of the package file
 };
 
 /// Builds a package of files (path -> content; a content "-> x" is a link, "= x" a hard link, a path ending in '/' a
@@ -46,6 +47,7 @@ inline Goods goods(const std::string& name, const std::string& version,
   Goods made;
   made.package = archive::write_package(*fs, "root", source, sink, {1, 0, 1}, silent).package;
   made.reader = std::make_unique<archive::PackageReader>(std::make_unique<os::MemoryFile>(sink.content), name);
+  made.content = sink.content;
   return made;
 }
 

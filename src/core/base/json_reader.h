@@ -1,4 +1,5 @@
-// Reading many small JSON objects fast (simdjson), as strictly as base/json.h does: UTF-8, no duplicate keys, checked types.
+// Reading many small JSON objects fast (simdjson), as strictly as base/json.h does: UTF-8, no duplicate keys, checked
+// types.
 //
 // For indexes, which have a line for each package version; everything else is small and read through base/json.h.
 #pragma once

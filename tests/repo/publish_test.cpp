@@ -1,0 +1,97 @@
+#include "repo/publish.h"
+
+#include <gtest/gtest.h>
+
+#include "repo/index.h"
+#include "repo/metadata.h"
+#include "repo/refresh.h"
+#include "support/program.h"
+#include "txn/workshop.h"
+
+namespace hambrel::repo {
+
+using test::goods;
+using test::refusal;
+
+namespace {
+
+class Publishing : public testing::Test {
+ protected:
+  void put(const std::string& name, const std::string& version, const std::string& at = "") {
+    const test::Goods made = goods(name, version, {{"usr/bin/" + name, version}});
+    test::write_file(directory / (at.empty() ? package_path(made.package) : at), made.content);
+  }
+  Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
+  std::vector<RefreshResult> refresh() {
+    return repo::refresh(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, 2, 1000, silent);
+  }
+  test::TempDir directory, root;
+  Observer silent;
+};
+
+}  // namespace
+
+TEST_F(Publishing, WhatIsPublishedIsWhatIsRefreshed) {
+  put("lamp", "1-1");
+  put("lamp", "2:1~rc1-1");
+  test::write_file(directory / "repository.toml", "[[channel]]\nname = \"beta\"\npackages = [\"lamp >= 2:0\"]\n");
+  EXPECT_EQ(publish().channels, (std::vector<std::string>{"beta", "stable"}));
+  std::filesystem::create_directories(root / "var/cache/hambrel/index");
+  const auto results = refresh();
+  ASSERT_FALSE(results[0].problem) << results[0].problem->what();
+  EXPECT_EQ(results[0].packages, 2U);
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
+  ASSERT_EQ(catalog.candidates.size(), 2U);
+  EXPECT_EQ(catalog.candidates[0].package.version.text(), "2:1~rc1-1");
+  EXPECT_FALSE(catalog.candidates[0].offers[0].followed);
+  EXPECT_TRUE(catalog.candidates[1].offers[0].followed);
+}
+
+TEST_F(Publishing, OldIndexesAreKeptForThoseInTheMiddleOfARefreshAndDroppedLater) {
+  for (int i = 1; i <= 6; ++i) {
+    put("p" + std::to_string(i), "1");
+    EXPECT_EQ(publish().version, static_cast<std::uint64_t>(i));
+    EXPECT_FALSE(publish().changed);
+  }
+  EXPECT_FALSE(std::filesystem::exists(directory / "index/full-3.jsonl.zst"));
+  EXPECT_TRUE(std::filesystem::exists(directory / "index/full-4.jsonl.zst"));
+  EXPECT_FALSE(std::filesystem::exists(directory / "trust/3.targets.json"));
+}
+
+TEST_F(Publishing, MistakesAreNamedAndNothingIsPublished) {
+  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + ": the directory packages/ is missing");
+  put("lamp", "1-1", "packages/lamp/2-1.any.hambrel");
+  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/packages/lamp/2-1.any.hambrel: holds lamp 1-1 for any, which belongs elsewhere");
+  std::filesystem::remove(directory / "packages/lamp/2-1.any.hambrel");
+  test::write_file(directory / "packages/lamp/1-1.any.hambrel", "no package");
+  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/packages/lamp/1-1.any.hambrel: not a Hambrel package file: too short");
+  std::filesystem::remove(directory / "packages/lamp/1-1.any.hambrel");
+  test::write_file(directory / "repository.toml", "[[channel]]\nname = \"Beta\"\n");
+  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/repository.toml:2: channel.name must be lower-case letters, digits and + . _ -");
+  EXPECT_FALSE(std::filesystem::exists(directory / "trust"));
+}
+
+TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
+  put("lamp", "1-1");
+  publish();
+  std::filesystem::create_directories(root / "var/cache/hambrel/index");
+  refresh();
+  const std::string cached = root / "var/cache/hambrel/index/base/index.jsonl.zst";
+  test::write_file(cached, test::read_file(cached) + "x");
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
+  EXPECT_TRUE(catalog.candidates.empty());
+  EXPECT_EQ(catalog.indexes[0].problem, cached + ": the cached index is damaged");
+  test::write_file(directory / "trust/timestamp.json", "{}");
+  EXPECT_EQ(refresh()[0].problem->problem(), "\"signed\" is missing (a value was expected)");
+}
+
+TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
+  put("lamp", "1-1");
+  publish();
+  std::filesystem::create_directories(root / "var/cache/hambrel/index");
+  refresh();
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}}, "x86_64");
+  EXPECT_EQ(catalog.indexes[0].problem, "not refreshed yet");
+}
+
+}  // namespace hambrel::repo

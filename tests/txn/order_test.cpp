@@ -1,0 +1,78 @@
+// The order of a transaction, watched from the file system: invariants I1, I2 and I6 of engine.h.
+#include <gtest/gtest.h>
+
+#include "support/fault_fs.h"
+#include "txn/workshop.h"
+
+namespace hambrel::txn {
+
+using test::FaultFs;
+using test::goods;
+using test::Workshop;
+using test::write_file;
+
+namespace {
+
+/// The calls of a transaction, with the names of its steps as "<step>" between them.
+std::vector<std::string> calls_of(Workshop& shop, const std::function<void(Engine&)>& work) {
+  FaultFs watched(*shop.fs, 0, FaultFs::Kind::Once);
+  Environment environment = shop.environment(watched);
+  environment.after_step = [&](const std::string& step) { watched.calls.push_back("<" + step + ">"); };
+  Engine engine(environment);
+  work(engine);
+  return watched.calls;
+}
+
+std::size_t at(const std::vector<std::string>& calls, const std::string& mark) {
+  return static_cast<std::size_t>(std::find(calls.begin(), calls.end(), mark) - calls.begin());
+}
+
+bool is_own(const std::string& path) { return path.starts_with("var/lib/hambrel"); }
+
+}  // namespace
+
+TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfterIt) {
+  Workshop shop;
+  write_file(shop / "usr/bin/mine", "");
+  const auto old = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/share/p/gone", "g"}});
+  const auto next = goods("p", "2", {{"usr/bin/x", "2"}, {"usr/bin/y", "new"}});
+  shop.change(*shop.fs, {&old});
+  const TreeChange change = shop.plan({&next}, {"p"});
+  const auto leaving = shop.state->installed();
+  state::PackageChange record;
+  record.name = "p", record.before = leaving[0], record.before_row = leaving[0].row;
+  record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
+  Account account;
+  account.kind = "test";
+  const auto calls = calls_of(shop, [&](Engine& engine) { engine.run(change, {{next.package, next.reader.get()}}, {record}, account); });
+
+  const std::size_t staged = at(calls, "<staged>"), journaled = at(calls, "<journaled>"), switched = at(calls, "<switched>"),
+                    committed = at(calls, "<committed>"), done = at(calls, "<done>");
+  ASSERT_TRUE(staged < journaled && journaled < switched && switched < committed && committed < done && done < calls.size());
+  for (std::size_t i = 0; i < journaled; ++i) EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I1: " << calls[i];
+  EXPECT_EQ(calls[journaled - 1], "var/lib/hambrel") << "I2: the stage is synced last before the journal";
+  std::size_t moves = 0;
+  for (std::size_t i = journaled; i < switched; ++i) moves += calls[i] == "<moved>" ? 1U : 0U;
+  EXPECT_EQ(moves, change.moves.size());
+  EXPECT_EQ(switched - journaled - 1, 2 * moves + 2) << "I2, I3: one rename a move, then the two syncs";
+  EXPECT_EQ(calls[switched - 2], "") << "I2: the root's file system is synced before the commit";
+  EXPECT_EQ(committed, switched + 1) << "nothing lies between the syncs and the commit";
+  for (std::size_t i = committed; i < calls.size(); ++i) EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I6: " << calls[i];
+}
+
+TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
+  Workshop shop;
+  const auto one = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/bin/y", "2"}});
+  const auto id = shop.change(*shop.fs, {&one});
+  const UndoPlan plan = plan_undo(*shop.fs, *shop.state, id);
+  Account account;
+  account.kind = "undo", account.undo_of = id;
+  const auto calls = calls_of(shop, [&](Engine& engine) {
+    engine.run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account);
+  });
+  ASSERT_EQ(plan.moves.size(), 1U) << "a whole directory goes as it came";
+  EXPECT_EQ(at(calls, "<journaled>"), 1U) << "one sync before the journal, nothing else";
+  EXPECT_LE(calls.size(), 14U);
+}
+
+}  // namespace hambrel::txn
