@@ -23,7 +23,8 @@ class Publishing : public testing::Test {
   }
   Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
   std::vector<RefreshResult> refresh() {
-    return repo::refresh(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, 2, 1000, silent);
+    return repo::refresh(*os::open_file_system(root.text()),
+                         {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, 2, 1000, silent);
   }
   test::TempDir directory, root;
   Observer silent;
@@ -40,7 +41,8 @@ TEST_F(Publishing, WhatIsPublishedIsWhatIsRefreshed) {
   const auto results = refresh();
   ASSERT_FALSE(results[0].problem) << results[0].problem->what();
   EXPECT_EQ(results[0].packages, 2U);
-  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
+                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
   ASSERT_EQ(catalog.candidates.size(), 2U);
   EXPECT_EQ(catalog.candidates[0].package.version.text(), "2:1~rc1-1");
   EXPECT_FALSE(catalog.candidates[0].offers[0].followed);
@@ -61,13 +63,16 @@ TEST_F(Publishing, OldIndexesAreKeptForThoseInTheMiddleOfARefreshAndDroppedLater
 TEST_F(Publishing, MistakesAreNamedAndNothingIsPublished) {
   EXPECT_EQ(refusal([&] { publish(); }), directory.text() + ": the directory packages/ is missing");
   put("lamp", "1-1", "packages/lamp/2-1.any.hambrel");
-  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/packages/lamp/2-1.any.hambrel: holds lamp 1-1 for any, which belongs elsewhere");
+  EXPECT_EQ(refusal([&] { publish(); }),
+            directory.text() + "/packages/lamp/2-1.any.hambrel: holds lamp 1-1 for any, which belongs elsewhere");
   std::filesystem::remove(directory / "packages/lamp/2-1.any.hambrel");
   test::write_file(directory / "packages/lamp/1-1.any.hambrel", "no package");
-  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/packages/lamp/1-1.any.hambrel: not a Hambrel package file: too short");
+  EXPECT_EQ(refusal([&] { publish(); }),
+            directory.text() + "/packages/lamp/1-1.any.hambrel: not a Hambrel package file: too short");
   std::filesystem::remove(directory / "packages/lamp/1-1.any.hambrel");
   test::write_file(directory / "repository.toml", "[[channel]]\nname = \"Beta\"\n");
-  EXPECT_EQ(refusal([&] { publish(); }), directory.text() + "/repository.toml:2: channel.name must be lower-case letters, digits and + . _ -");
+  EXPECT_EQ(refusal([&] { publish(); }),
+            directory.text() + "/repository.toml:2: channel.name must be lower-case letters, digits and + . _ -");
   EXPECT_FALSE(std::filesystem::exists(directory / "trust"));
 }
 
@@ -78,7 +83,8 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   refresh();
   const std::string cached = root / "var/cache/hambrel/index/base/index.jsonl.zst";
   test::write_file(cached, test::read_file(cached) + "x");
-  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
+                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
   EXPECT_TRUE(catalog.candidates.empty());
   EXPECT_EQ(catalog.indexes[0].problem, cached + ": the cached index is damaged");
   test::write_file(directory / "trust/timestamp.json", "{}");
@@ -90,7 +96,8 @@ TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
   publish();
   std::filesystem::create_directories(root / "var/cache/hambrel/index");
   refresh();
-  const Catalog catalog = load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}}, "x86_64");
+  const Catalog catalog =
+      load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}}, "x86_64");
   EXPECT_EQ(catalog.indexes[0].problem, "not refreshed yet");
 }
 

@@ -44,11 +44,15 @@ TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfter
   record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
   Account account;
   account.kind = "test";
-  const auto calls = calls_of(shop, [&](Engine& engine) { engine.run(change, {{next.package, next.reader.get()}}, {record}, account); });
+  const auto calls = calls_of(shop, [&](Engine& engine) {
+    engine.run(change, {{next.package, next.reader.get()}}, {record}, account);
+  });
 
-  const std::size_t staged = at(calls, "<staged>"), journaled = at(calls, "<journaled>"), switched = at(calls, "<switched>"),
-                    committed = at(calls, "<committed>"), done = at(calls, "<done>");
-  ASSERT_TRUE(staged < journaled && journaled < switched && switched < committed && committed < done && done < calls.size());
+  const std::size_t staged = at(calls, "<staged>"), journaled = at(calls, "<journaled>"),
+                    switched = at(calls, "<switched>"), committed = at(calls, "<committed>"),
+                    done = at(calls, "<done>");
+  ASSERT_TRUE(staged < journaled && journaled < switched && switched < committed && committed < done &&
+              done < calls.size());
   for (std::size_t i = 0; i < journaled; ++i) EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I1: " << calls[i];
   EXPECT_EQ(calls[journaled - 1], "var/lib/hambrel") << "I2: the stage is synced last before the journal";
   std::size_t moves = 0;
@@ -57,7 +61,8 @@ TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfter
   EXPECT_EQ(switched - journaled - 1, 2 * moves + 2) << "I2, I3: one rename a move, then the two syncs";
   EXPECT_EQ(calls[switched - 2], "") << "I2: the root's file system is synced before the commit";
   EXPECT_EQ(committed, switched + 1) << "nothing lies between the syncs and the commit";
-  for (std::size_t i = committed; i < calls.size(); ++i) EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I6: " << calls[i];
+  for (std::size_t i = committed; i < calls.size(); ++i)
+    EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I6: " << calls[i];
 }
 
 TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
@@ -67,9 +72,8 @@ TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
   const UndoPlan plan = plan_undo(*shop.fs, *shop.state, id);
   Account account;
   account.kind = "undo", account.undo_of = id;
-  const auto calls = calls_of(shop, [&](Engine& engine) {
-    engine.run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account);
-  });
+  const auto calls = calls_of(
+      shop, [&](Engine& engine) { engine.run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account); });
   ASSERT_EQ(plan.moves.size(), 1U) << "a whole directory goes as it came";
   EXPECT_EQ(at(calls, "<journaled>"), 1U) << "one sync before the journal, nothing else";
   EXPECT_LE(calls.size(), 14U);
