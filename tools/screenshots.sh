@@ -10,14 +10,14 @@ mkdir -p "$dir/bin" "$dir/skerry/"{etc,usr,var/lib,var/cache}
 demo/build-world.sh "$dir/world" >/dev/null
 root=$dir/skerry
 # in the pictures the program is called as an administrator calls it; the root and the repositories stand behind it
-printf '#!/bin/sh\nexec %s --root %s --color always "$@" 2>&1\n' "$HAMBREL" "$root" >"$dir/bin/hambrel"; chmod +x "$dir/bin/hambrel"
+printf '#!/bin/sh\ncd %s && exec %s --root skerry --color always "$@" 2>&1\n' "$dir" "$HAMBREL" >"$dir/bin/hambrel"; chmod +x "$dir/bin/hambrel"
 PATH=$dir/bin:$PATH
 for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r"; done
 hambrel -q refresh
 wanted=" $* "
 shot() { # NAME "COMMAND LINE"
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
-  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "$2" -- bash -c "$2 2>&1 | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root $root --color always ||'"
+  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "${2//hambrel /hambrel --root skerry }" -- bash -c "$2 2>&1 | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root skerry --color always|--root skerry|'"
 }
 shot search 'hambrel search tide'
 shot describe 'hambrel describe lampdesk'
@@ -30,7 +30,7 @@ hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
 if [[ $wanted == '  ' || $wanted == *' refused '* ]]; then # with its question, on the terminal itself
-  tools/capture-term.sh -o docs/screenshots/refused.png -p '\033[2m#' -l 'hambrel install lampdesk@beta' -u 'its number' -- hambrel install lampdesk@beta
+  tools/capture-term.sh -o docs/screenshots/refused.png -p '\033[2m#' -l 'hambrel --root skerry install lampdesk@beta' -u 'its number' -- hambrel install lampdesk@beta
 fi
 shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
 HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1

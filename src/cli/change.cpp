@@ -41,8 +41,7 @@ class Change {
     plan_files();
     const bool dry = arguments_.has("dry-run");
     if (session_.json() && dry) session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "dry run"}}));
-    if (!session_.json() && !(session_.quiet() && arguments_.has("yes")))
-      print_plan(session_.screen(), plan_, session_.root_path());
+    if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, plan_);
     if (dry) return 0;
     ask_consent(session_, arguments_);
     tell_done(session_, carry_out(), plan_);
@@ -81,10 +80,7 @@ class Change {
     session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty()
                                ? "Nothing to do: everything is at its newest version."
                                : "Nothing to do: it is all as asked for.");
-    for (const plan::HeldBack& one : plan_.held_back)
-      session_.screen().line(
-          fmt::format("  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
-                      one.name, one.stays, one.offered, one.name, one.offered));
+    for (const plan::HeldBack& one : plan_.held_back) session_.screen().line("  " + text_of(session_, one));
     return 0;
   }
 

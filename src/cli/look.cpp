@@ -172,6 +172,7 @@ class Conditions {
 }  // namespace
 
 int run_list(Session& session, const Arguments& arguments) {
+  session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const Conditions conditions(universe, arguments.words());
   const Screen& screen = session.screen();
@@ -226,6 +227,7 @@ int run_owner(Session& session, const Arguments& arguments) {
 int run_files(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   session.add_files(specs);
+  session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const auto ids = select(session, specs[0]);
   const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) {

@@ -54,7 +54,14 @@ std::string counts(const plan::Plan& plan) {
 
 }  // namespace
 
-void print_plan(const Screen& screen, const plan::Plan& plan, const std::string& root) {
+std::string text_of(const Session& session, const plan::HeldBack& held) {
+  return fmt::format("{} stays at {}, though {} is on offer: `{}` says what stands against it", held.name, held.stays,
+                     held.offered, session.copyable(fmt::format("hambrel why '{}>={}'", held.name, held.offered)));
+}
+
+void print_plan(const Session& session, const plan::Plan& plan) {
+  const Screen& screen = session.screen();
+  const std::string& root = session.root_path();
   screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan),
                           root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
@@ -75,9 +82,7 @@ void print_plan(const Screen& screen, const plan::Plan& plan, const std::string&
   for (const plan::Notice& notice : plan.notices)
     screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
   for (const plan::HeldBack& one : plan.held_back)
-    screen.line(fmt::format(
-        "  {}  {} stays at {}, though {} is on offer: `hambrel install '{}>={}'` says what stands against it",
-        screen.paint(Style::Warn, "note"), one.name, one.stays, one.offered, one.name, one.offered));
+    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + text_of(session, one));
   if (!plan.unneeded.empty())
     screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
                             join(plan.unneeded, ", ")));
@@ -97,7 +102,8 @@ void print_refusal(Session& session, const solve::Refusal& refusal, const std::v
     Json causes = Json::array(), ways = Json::array();
     for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
     for (const plan::Remedy& remedy : remedies)
-      ways.push_back({{"command", remedy.command()}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
+      ways.push_back(
+          {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
     screen.line(canonical({{"refused", refusal.what}, {"causes", std::move(causes)}, {"remedies", std::move(ways)}}));
     return;
   }
@@ -107,7 +113,7 @@ void print_refusal(Session& session, const solve::Refusal& refusal, const std::v
   screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
   for (std::size_t i = 0; i < remedies.size(); ++i) {
     screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
-                            screen.paint_error(Style::Come, remedies[i].command())));
+                            screen.paint_error(Style::Come, session.copyable(remedies[i].command()))));
     screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
                             change_text(remedies[i].plan.size_change())));
   }
@@ -149,8 +155,9 @@ void tell_done(Session& session, state::TxnId id, const plan::Plan& plan) {
   if (session.json()) {
     session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", number(id)}}));
   } else if (!session.quiet()) {
-    session.screen().line(fmt::format("\n{} as transaction {}; `hambrel undo {}` takes it back.",
-                                      session.screen().paint(Style::Strong, "Done"), number(id), number(id)));
+    session.screen().line(fmt::format("\n{} as transaction {}; `{}` takes it back.",
+                                      session.screen().paint(Style::Strong, "Done"), number(id),
+                                      session.copyable(fmt::format("hambrel undo {}", number(id)))));
   }
 }
 

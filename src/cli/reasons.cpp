@@ -68,6 +68,7 @@ int run_needs(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   const std::size_t depth = depth_of(arguments);
   session.add_files(specs);
+  session.tell_of_unusable_repositories();
   const PackageId id = one_package(session, specs[0]);
   std::vector<PackageId> set = session.universe().installed();
   if (!session.universe()[id].installed) {
@@ -91,6 +92,7 @@ int run_needed_by(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   const std::size_t depth = depth_of(arguments);
   session.add_files(specs);
+  session.tell_of_unusable_repositories();
   const PackageId id = one_package(session, specs[0]);
   if (!session.universe()[id].installed)
     throw Error(ErrorCode::Refused, fmt::format("{} is not installed, so nothing installed needs it", specs[0].text),
@@ -110,8 +112,9 @@ int run_why(Session& session, const Arguments& arguments) {
   if (universe[id].installed) {
     const auto chain = plan::why_installed(universe, id);
     if (chain.empty() && !session.json())
-      session.screen().line(fmt::format("{} was pulled in, and nothing wanted needs it any more: hambrel remove {}",
-                                        universe.package(id).title(), universe.package(id).name));
+      session.screen().line(fmt::format("{} was pulled in, and nothing wanted needs it any more: {}",
+                                        universe.package(id).title(),
+                                        session.copyable("hambrel remove " + universe.package(id).name)));
     print_tree(session, chain);
     return 0;
   }
@@ -129,7 +132,7 @@ int run_why(Session& session, const Arguments& arguments) {
   }
   session.screen().line("It is not installed, because nobody asked for it; nothing stands against it.");
   session.screen().line();
-  print_plan(session.screen(), plan, session.root_path());
+  print_plan(session, plan);
   return 0;
 }
 

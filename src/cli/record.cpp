@@ -171,8 +171,7 @@ int run_undo(Session& session, const Arguments& arguments) {
                 "nothing was changed in this root yet");
   txn::UndoPlan undo = txn::plan_undo(session.root(), *state, id);
   if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(undo.plan)}, {"result", "dry run"}}));
-  if (!session.json() && !(session.quiet() && arguments.has("yes")))
-    print_plan(session.screen(), undo.plan, session.root_path());
+  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, undo.plan);
   if (dry) return 0;
   ask_consent(session, arguments);
   txn::Account account;

@@ -39,6 +39,18 @@ Session::Session(const Arguments& arguments, std::string command_line, Screen& s
       root_path_(arguments.value("root").value_or("/")),
       config_(arguments.value("config").value_or("")) {}
 
+std::string Session::copyable(const std::string& command) const {
+  if (root_path_ == "/") return command;
+  const bool plain = root_path_.find_first_not_of(
+                         "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/._-") == std::string::npos;
+  std::string quoted = plain ? root_path_ : "'";
+  if (!plain) {
+    for (const char c : printable(root_path_)) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
+    quoted += "'";
+  }
+  return fmt::format("hambrel --root {}{}", quoted, command.substr(std::string_view("hambrel").size()));
+}
+
 os::FileSystem& Session::root() {
   if (!root_) root_ = os::open_file_system(root_path_);
   return *root_;

@@ -28,6 +28,8 @@ class Session {
   bool quiet() const { return quiet_; }
   Progress& progress() { return progress_; }
   const std::string& command_line() const { return command_line_; }
+  /// A command that may be copied: "hambrel undo 7" with this run's --root put in, so that it acts on the same system.
+  std::string copyable(const std::string& command) const;
 
   os::FileSystem& root();
   const std::string& root_path() const { return root_path_; }

@@ -124,8 +124,10 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
             "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn "
             "1-1 is installed and wanted\n"
             "  horn 1-1 conflicts with desk >= 2: desk 2-1\n\nA way out, tried:\n"
-            "  1  hambrel change --install 'desk>=2' --remove horn\n     removes horn (wanted); upgrades 2; changes "
-            "disk use by +2 B\n");
+            "  1  hambrel --root " +
+                station.root().string() +
+                " change --install 'desk>=2' --remove horn\n     removes horn (wanted); upgrades 2; changes "
+                "disk use by +2 B\n");
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
   EXPECT_THAT(upgrade.out, HasSubstr("desk stays at 1-1, though 2-1 is on offer"));

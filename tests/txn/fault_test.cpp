@@ -123,27 +123,27 @@ const std::vector<Named>& undos() {
 
 }  // namespace
 
-TEST(Fault, AnOperationThatFailsOnceIsTakenBackAtOnce) {
+namespace {
+
+/// Every change with every fault of a kind; prints how many cases that were.
+void all_changes(FaultFs::Kind kind, const std::vector<int>& error_numbers, const char* name) {
   int cases = 0;
   for (const Named& one : changes())
-    for (const int error_number : {EIO, ENOSPC}) {
+    for (const int error_number : error_numbers) {
       SCOPED_TRACE(one.name);
-      const int count = for_each_fault(one.prepare, one.work, FaultFs::Kind::Once, error_number);
+      const int count = for_each_fault(one.prepare, one.work, kind, error_number);
       ASSERT_GT(count, 10);
       cases += count;
     }
-  std::printf("%d fault cases\n", cases);
+  std::printf("%d %s cases\n", cases, name);
 }
 
+}  // namespace
+
+TEST(Fault, AnOperationThatFailsOnceIsTakenBackAtOnce) { all_changes(FaultFs::Kind::Once, {EIO, ENOSPC}, "fault"); }
+
 TEST(Fault, FromAnyOperationOnNothingWorksAndTheNextStartMakesItWhole) {
-  int cases = 0;
-  for (const Named& one : changes()) {
-    SCOPED_TRACE(one.name);
-    const int count = for_each_fault(one.prepare, one.work, FaultFs::Kind::ForGood, EIO);
-    ASSERT_GT(count, 10);
-    cases += count;
-  }
-  std::printf("%d crash cases\n", cases);
+  all_changes(FaultFs::Kind::ForGood, {EIO}, "crash");
 }
 
 TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
