@@ -4,7 +4,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 declare -A below=(
   [base]='' [os]='base' [model]='base'
-  [archive]='os model base' [state]='model base' [solve]='model base' [plan]='solve model base'
+  [archive]='os model base' [state]='os model base' [solve]='model base' [plan]='solve model base'
   [repo]='archive os model base' [txn]='plan archive state os model base'
 )
 bad=0

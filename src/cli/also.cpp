@@ -133,7 +133,7 @@ int run_complete_words(Session& session, const Arguments& arguments) {
   Session there(typed, "", quiet);
   const Universe& universe = there.universe();
   if (name == "remove" || name == "upgrade" || name == "needed-by") {
-    for (const PackageId id : universe.installed()) say(universe.package(id).name);
+    for (const PackageId id : universe.installed()) say(std::string(universe.name(id)));
   } else if (name == "install" || name == "describe" || name == "files" || name == "why" || name == "needs") {
     for (const std::string& one : universe.names()) say(one);
   } else if (name == "refresh") {

@@ -32,11 +32,11 @@ class Change {
       return exit_code(ErrorCode::Refused);
     }
     const auto& selection = std::get<solve::Selection>(answer);
-    check(selection);
     make_plan(request, selection);
+    check(request, selection);
     if (arguments_.has("verbose"))
       session_.progress().note(
-          fmt::format("{} candidates, {} conflicts in the search", session_.universe().size(), selection.conflicts));
+          fmt::format("{} package versions known; {}", session_.universe().size(), told(selection)));
     if (plan_.empty()) return nothing_to_do();
     plan_files();
     const bool dry = arguments_.has("dry-run");
@@ -50,25 +50,36 @@ class Change {
 
  private:
   /// The plan is checked by code that is not the solver's, before anyone sees it.
-  void check(const solve::Selection& selection) const {
-    std::vector<Package> set;
-    for (const PackageId id : selection.chosen) set.push_back(session_.universe().package(id));
-    if (const auto problems = plan::problems_of(set); !problems.empty())
-      throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
-                  "nothing was changed; please report this with the output of `hambrel list`");
+  void check(const solve::Request& request, const solve::Selection& selection) const {
+    const auto problems = plan::problems_of(session_.universe(), request, selection, plan_);
+    if (problems.empty()) return;
+    throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
+                "nothing was changed; please report this with the output of `hambrel list`");
   }
 
   void make_plan(const solve::Request& request, const solve::Selection& selection) {
     const Universe& universe = session_.universe();
     std::set<PackageId> cached;
     for (const PackageId id : selection.chosen)
-      if (session_.file_reader(id) != nullptr ||
-          (!universe[id].offers.empty() &&
-           repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
+      if (universe.is_installed(id)) {
+        continue;
+      } else if (session_.file_reader(id) != nullptr ||
+                 (!universe[id].offers.empty() &&
+                  repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front()))) {
         cached.insert(id);
+      }
     const std::string kind = plan_.kind;
     plan_ = plan::make_plan(universe, request, selection, cached);
     plan_.kind = kind;
+  }
+
+  /// What the search was measured by: for whoever asks with --verbose.
+  static std::string told(const solve::Selection& selection) {
+    std::string text = fmt::format("{} conflicts and {} steps of search; ", selection.conflicts, selection.steps);
+    for (const solve::LevelValue& one : selection.levels)
+      text += fmt::format("{} {}{}, ", text_of(one.level), one.value, one.proved ? "" : " (not proved)");
+    text.resize(text.size() - 2);
+    return text;
   }
 
   int nothing_to_do() const {
@@ -219,7 +230,7 @@ void add_install(Session& session, const Spec& spec, solve::Request& request) {
   }
   std::map<std::string, std::vector<PackageId>> by_name;
   for (const PackageId id : ids)
-    if (universe[id].installed || universe[id].offered()) by_name[universe.package(id).name].push_back(id);
+    if (universe.is_installed(id) || universe.offered(id)) by_name[std::string(universe.name(id))].push_back(id);
   for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
 }
 

@@ -31,16 +31,21 @@ std::vector<Command> make_commands() {
                  0,
                  SIZE_MAX,
                  run_refresh});
-  all.push_back({"search",
-                 "Look",
-                 "WORD...",
-                 "find packages by name, summary, description and provided names",
-                 "Every word must be found. Best finds come first.",
-                 {},
-                 {{"hambrel search tide", "everything about tides"}, {"hambrel search chart tiles", "both words"}},
-                 1,
-                 SIZE_MAX,
-                 run_search});
+  all.push_back(
+      {"search",
+       "Look",
+       "WORD...",
+       "find packages by name, summary, description and provided names",
+       "Every word must be found. Best finds come first; what is installed has a star. A word with * or ? is a "
+       "pattern for whole names.",
+       {{"regex", 0, nullptr, "the words are regular expressions"}},
+       {{"hambrel search tide", "everything about tides"},
+        {"hambrel search chart tiles", "both words"},
+        {"hambrel search 'lib*'", "names that begin so"},
+        {"hambrel search --regex '^lib(tide|buoy)'", ""}},
+       1,
+       SIZE_MAX,
+       run_search});
   all.push_back({"describe",
                  "Look",
                  "SPEC...",

@@ -7,77 +7,46 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/package_view.h"
+#include "model/search.h"
 #include "solve/solver.h"
 
 namespace hambrel::cli {
 
 namespace {
 
-/// How well a package answers to a word; 0 is best, nothing if not at all.
-enum class Found { Name, NamePart, Summary, Provided, Description };
-constexpr std::array<const char*, 5> kFoundTitles{"called so", "in the name", "in the summary", "in a provided name",
-                                                  "in the description"};
-
-std::optional<Found> find_word(const Package& package, const std::string& word) {
-  if (package.name == word) return Found::Name;
-  if (package.name.find(word) != std::string::npos) return Found::NamePart;
-  if (lower(package.summary).find(word) != std::string::npos) return Found::Summary;
-  for (const Constraint& provided : package.provides)
-    if (provided.name.find(word) != std::string::npos) return Found::Provided;
-  if (lower(package.description).find(word) != std::string::npos) return Found::Description;
-  return std::nullopt;
-}
-
-/// The version that stands for a name in lists: the installed one, else the newest on offer, else the newest.
-PackageId representative(const Universe& universe, const std::string& name) {
-  if (const auto id = universe.installed_of(name)) return *id;
-  const auto& ids = universe.versions_of(name);
-  const auto offered = std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return universe[id].offered(); });
-  return offered == ids.end() ? ids.front() : *offered;
-}
+constexpr std::array<const char*, 6> kFoundTitles{"called so",      "names that begin so", "in the name",
+                                                  "in the summary", "in a provided name",  "in the description"};
 
 }  // namespace
 
 int run_search(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
-  std::array<std::vector<PackageId>, 5> found;
-  for (const std::string& name : universe.names()) {
-    const PackageId id = representative(universe, name);
-    std::optional<Found> worst;
-    bool all = true;
-    for (const std::string& word : arguments.words()) {
-      const auto one = find_word(universe.package(id), lower(word));
-      all = all && one.has_value();
-      if (one && (!worst || *one > *worst)) worst = one;
-    }
-    if (all && worst) found[static_cast<std::size_t>(*worst)].push_back(id);
-  }
   const Screen& screen = session.screen();
-  bool any = false;
-  for (std::size_t i = 0; i < found.size(); ++i) {
-    if (found[i].empty()) continue;
-    if (!session.json()) {
-      if (any) screen.line();
-      screen.line(screen.paint(Style::Faint, kFoundTitles[i]));
+  const auto hits = search(universe, arguments.words(), arguments.has("regex"));
+  const bool any = !hits.empty();
+  Table table;
+  for (std::size_t i = 0; i < hits.size(); ++i) {
+    const Candidate& one = universe[hits[i].id];
+    const char* const title = kFoundTitles[static_cast<std::size_t>(hits[i].found)];
+    if (session.json()) {
+      Json object = brief_json(universe, hits[i].id);
+      object["found"] = title;
+      screen.line(canonical(object));
+      continue;
     }
-    any = true;
-    Table table;
-    for (const PackageId id : found[i]) {
-      const Candidate& one = universe[id];
-      if (session.json()) {
-        Json object = brief_json(universe, id);
-        object["found"] = kFoundTitles[i];
-        screen.line(canonical(object));
-        continue;
-      }
-      table.row({{one.installed ? "*" : " ", Style::Come},
-                 {one.package.name, Style::Name},
-                 {one.package.version.text()},
-                 {printable(one.package.summary)}});
+    if (i == 0 || hits[i].found != hits[i - 1].found) {
+      table.print(screen);
+      table = Table();
+      if (i > 0) screen.line();
+      screen.line(screen.paint(Style::Faint, title));
     }
-    table.print(screen);
+    table.row({{one.installed ? "*" : " ", Style::Come},
+               {one.package.name, Style::Name},
+               {one.package.version.text()},
+               {printable(one.package.summary)}});
   }
+  table.print(screen);
   if (!any && !session.json()) {
     screen.line(fmt::format("Nothing is called, says or provides \"{}\".", printable(join(arguments.words(), " "))));
     if (arguments.words().size() == 1)
@@ -95,15 +64,17 @@ struct Condition {
 };
 
 Condition parse_condition(std::string_view text) {
-  static const std::vector<std::string> plain{"installed", "available", "upgradable",
-                                              "wanted",    "pulled-in", "unneeded"};
+  static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted",
+                                              "pulled-in", "unneeded",  "held",       "stray"};
+  static const std::vector<std::string> with_value{"name", "repo", "channel", "arch"};
   Condition condition;
   std::string_view rest = text;
   while (rest.starts_with("not:")) condition.negated = !condition.negated, rest.remove_prefix(4);
   if (const auto colon = rest.find(':'); colon != std::string_view::npos) {
     condition.kind = rest.substr(0, colon);
     condition.value = rest.substr(colon + 1);
-    if ((condition.kind == "name" || condition.kind == "repo") && !condition.value.empty()) return condition;
+    if (std::find(with_value.begin(), with_value.end(), condition.kind) != with_value.end() && !condition.value.empty())
+      return condition;
   } else {
     condition.kind = rest;
     if (std::find(plain.begin(), plain.end(), condition.kind) != plain.end()) return condition;
@@ -112,7 +83,8 @@ Condition parse_condition(std::string_view text) {
   throw Error(
       ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
       near.empty()
-          ? "there are: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME not:CONDITION"
+          ? "there are: installed available upgradable wanted pulled-in unneeded held stray name:GLOB repo:NAME "
+            "channel:NAME arch:NAME not:CONDITION"
           : near);
 }
 
@@ -121,46 +93,80 @@ class Conditions {
   Conditions(const Universe& universe, const std::vector<std::string>& words) : universe_(universe) {
     for (const std::string& word : words) all_.push_back(parse_condition(word));
     if (all_.empty()) all_.push_back({"installed", "", false});
-    std::set<PackageId> wanted;
-    for (const PackageId id : universe.installed())
-      if (universe[id].installed->reason == Reason::Wanted) wanted.insert(id);
-    for (const PackageId id : solve::unneeded(universe, universe.installed(), wanted)) unneeded_.insert(id);
+    if (std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "unneeded"; })) {
+      std::set<PackageId> wanted;
+      for (const PackageId id : universe.installed())
+        if (universe.wanted(id)) wanted.insert(id);
+      for (const PackageId id : solve::unneeded(universe, universe.installed(), wanted)) unneeded_.insert(id);
+    }
     const bool offers = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
-      return !one.negated && (one.kind == "available" || one.kind == "repo");
+      return !one.negated && (one.kind == "available" || one.kind == "repo" || one.kind == "channel");
     });
     everything_ = offers || std::any_of(all_.begin(), all_.end(),
                                         [](const Condition& one) { return one.kind == "installed" && one.negated; });
-    const bool about_installed = std::any_of(
-        all_.begin(), all_.end(), [](const Condition& one) { return one.kind != "name" && one.kind != "repo"; });
+    const bool about_installed = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
+      return one.kind != "name" && one.kind != "repo" && one.kind != "channel" && one.kind != "arch";
+    });
     everything_ = everything_ || !about_installed;
   }
 
-  /// Of versions that are not installed only the newest on offer of a name is listed.
-  bool lists(PackageId id) const {
-    const Candidate& one = universe_[id];
-    if (!one.installed && (!everything_ || representative(universe_, one.package.name) != id)) {
-      const auto& ids = universe_.versions_of(one.package.name);
-      const auto newest =
-          std::find_if(ids.begin(), ids.end(), [&](PackageId other) { return universe_[other].offered(); });
-      if (!everything_ || newest == ids.end() || *newest != id) return false;
+  /// What could be listed at all, in the order of lists: installed ones, and where they are asked for too, the newest
+  /// of each name that is on offer.
+  std::vector<PackageId> candidates() const {
+    if (!everything_) return universe_.installed();
+    std::vector<PackageId> ids;
+    for (const Condition& one : all_) {  // a plain start of the name saves looking at all others
+      if (one.kind != "name" || one.negated) continue;
+      const std::string start = one.value.substr(0, one.value.find_first_of("*?"));
+      for (const NameId name : universe_.names_with_prefix(start)) add_of(name, ids);
+      universe_.sort(ids);
+      return ids;
     }
+    for (const PackageId id : universe_.all())
+      if (ids.empty() || universe_.name_id(ids.back()) != universe_.name_id(id)) add_of(universe_.name_id(id), ids);
+    return ids;
+  }
+
+  bool lists(PackageId id) const {
     return std::all_of(all_.begin(), all_.end(),
                        [&](const Condition& condition) { return holds(condition, id) != condition.negated; });
   }
 
  private:
+  void add_of(NameId name, std::vector<PackageId>& ids) const {
+    bool offered = false;
+    const auto versions = universe_.versions_of(name);
+    for (const PackageId id : versions) {
+      const bool newest = universe_.offered(id) && !offered;
+      offered = offered || universe_.offered(id);
+      if (universe_.is_installed(id) || newest || (id == versions.front() && representative(universe_, name) == id))
+        ids.push_back(id);
+    }
+  }
+
   bool holds(const Condition& condition, PackageId id) const {
-    const Candidate& one = universe_[id];
+    const bool installed = universe_.is_installed(id);
     if (condition.kind == "installed")
-      return one.installed || (condition.negated && universe_.installed_of(one.package.name));
-    if (condition.kind == "available") return one.offered();
-    if (condition.kind == "upgradable") return one.installed && universe_.newer_offer(id);
-    if (condition.kind == "wanted") return one.installed && one.installed->reason == Reason::Wanted;
-    if (condition.kind == "pulled-in") return one.installed && one.installed->reason == Reason::PulledIn;
+      return installed || (condition.negated && universe_.installed_of(universe_.name(id)));
+    if (condition.kind == "available") return universe_.offered(id);
+    if (condition.kind == "upgradable") return installed && universe_.newer_offer(id);
+    if (condition.kind == "wanted") return installed && universe_.wanted(id);
+    if (condition.kind == "pulled-in") return installed && !universe_.wanted(id);
+    if (condition.kind == "held") return installed && universe_.held(id);
+    if (condition.kind == "stray") {
+      const auto versions = universe_.slot(id);
+      return installed &&
+             std::none_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
+    }
     if (condition.kind == "unneeded") return unneeded_.contains(id);
-    if (condition.kind == "name") return glob_match(condition.value, one.package.name);
-    return std::any_of(one.offers.begin(), one.offers.end(),
-                       [&](const Offer& offer) { return glob_match(condition.value, offer.repository); });
+    if (condition.kind == "name") return glob_match(condition.value, universe_.name(id));
+    if (condition.kind == "arch") return universe_.architecture(id) == condition.value;
+    for (std::size_t i = 0; i < universe_.offer_count(id); ++i) {
+      const auto offer = universe_.offer(id, i);
+      const std::string_view has = condition.kind == "channel" ? offer.channel : offer.repository;
+      if (offer.enabled && glob_match(condition.value, has)) return true;
+    }
+    return false;
   }
 
   const Universe& universe_;
@@ -178,7 +184,7 @@ int run_list(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
   Table table;
   std::size_t count = 0;
-  for (const PackageId id : universe.all()) {
+  for (const PackageId id : conditions.candidates()) {
     if (!conditions.lists(id)) continue;
     ++count;
     const Candidate& one = universe[id];
@@ -189,7 +195,7 @@ int run_list(Session& session, const Arguments& arguments) {
     const auto newer = one.installed ? universe.newer_offer(id) : std::nullopt;
     table.row({{one.package.name, Style::Name},
                {one.package.version.text()},
-               {newer ? "-> " + universe.package(*newer).version.text() : "", Style::Come},
+               {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
                {one.installed ? std::string(text_of(one.installed->reason)) : "",
                 one.installed && one.installed->reason == Reason::Wanted ? Style::Plain : Style::Faint},
                {printable(one.package.summary), Style::Faint}});

@@ -47,7 +47,10 @@ std::string painted(bool color, Style style, std::string_view text) {
 Screen::Screen(Color color)
     : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
 
-void Screen::raw(std::string_view text) const { std::fwrite(text.data(), 1, text.size(), stdout); }
+void Screen::raw(std::string_view text) const {
+  wrote_ = true;
+  std::fwrite(text.data(), 1, text.size(), stdout);
+}
 void Screen::line(std::string_view text) const { raw(fmt::format("{}\n", text)); }
 void Screen::note(std::string_view text) const {
   std::fflush(stdout);

@@ -23,9 +23,11 @@ class Screen {
   std::string paint(Style style, std::string_view text) const;
   std::string paint_error(Style style, std::string_view text) const;  // for standard error
   bool color() const { return color_; }
+  bool wrote() const { return wrote_; }  // anything to standard output
 
  private:
   bool color_, error_color_;
+  mutable bool wrote_ = false;
 };
 
 /// Columns of a terminal that a text takes: grapheme clusters by utf8proc, each as wide as its widest code point.

@@ -124,6 +124,15 @@ std::string command_line_of(const std::vector<std::string>& words) {
   return line;
 }
 
+int run(const Command& command, const Arguments& arguments, const std::vector<std::string>& words, Screen& screen,
+        bool trust_compiled) {
+  Session session(arguments, command_line_of(words), screen);
+  if (!trust_compiled) session.distrust_compiled();
+  const int code = command.run(session, arguments);
+  session.remember_installed();
+  return code;
+}
+
 int dispatch(const std::vector<std::string>& words, Screen& screen) {
   const std::size_t at = command_at(words);
   if (at == words.size()) {
@@ -156,8 +165,13 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
     throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {},
                 fmt::format("`hambrel help {}` shows examples", command->name));
-  Session session(arguments, command_line_of(words), screen);
-  return command->run(session, arguments);
+  try {
+    return run(*command, arguments, words, screen, true);
+  } catch (const DamagedImage&) {
+    if (screen.wrote()) throw;  // what was said can't be taken back
+  }
+  screen.note("a compiled index is damaged and is not used; `hambrel refresh` makes a new one");
+  return run(*command, arguments, words, screen, false);
 }
 
 void tell(const Screen& screen, const Error& problem, bool json) {

@@ -10,12 +10,40 @@ namespace hambrel::cli {
 
 namespace {
 
+/// "5.4-1 (cove-workshop, which is not enabled)": versions that this root does not see, and why it does not.
+std::vector<std::string> unseen(Session& session, const std::string& name) {
+  const Universe& universe = session.universe();
+  std::vector<std::string> texts;
+  for (const PackageId id : universe.unseen_versions_of(name)) {
+    const Candidate& one = universe[id];
+    const std::string version = one.package.version.text();
+    texts.push_back(!universe.fits(id)
+                        ? fmt::format("{} for {}", version, one.package.arch)
+                        : fmt::format("{} in {}, which is not enabled", version, one.elsewhere.front().repository));
+  }
+  return texts;
+}
+
+/// Why nothing of a name can be seen, if there is something; the way to have it.
+void tell_unseen(Session& session, const std::string& name) {
+  const Universe& universe = session.universe();
+  const auto ids = universe.unseen_versions_of(name);
+  if (ids.empty()) return;
+  const std::string all = join(unseen(session, name), ", ");
+  for (const PackageId id : ids)
+    if (universe.fits(id)) {
+      const std::string& repository = universe[id].elsewhere.front().repository;
+      throw Error(ErrorCode::Refused, fmt::format("{} exists only in a repository that is not enabled: {}", name, all),
+                  {}, session.copyable("hambrel repo enable " + repository));
+    }
+  throw Error(ErrorCode::Refused,
+              fmt::format("{} is not built for this root's architecture, {}", name,
+                          join(session.settings().architectures, " or ")),
+              {}, fmt::format("there are: {}", all));
+}
+
 [[noreturn]] void nothing_called(Session& session, const std::string& name) {
-  const auto other = session.catalog().other_architectures.find(name);
-  if (other != session.catalog().other_architectures.end())
-    throw Error(ErrorCode::Refused,
-                fmt::format("{} is not built for this root's architecture, {}", name, session.settings().arch), {},
-                fmt::format("there are: {}", join(other->second, ", ")));
+  tell_unseen(session, name);
   std::string hint = did_you_mean(name, session.universe().names());
   if (hint.empty()) {
     const bool unusable =
@@ -32,12 +60,9 @@ namespace {
   const Universe& universe = session.universe();
   std::vector<std::string> there;
   for (const PackageId id : universe.versions_of(spec.constraint.name))
-    there.push_back(fmt::format("{} ({})", universe.package(id).version.text(),
+    there.push_back(fmt::format("{} ({})", universe.version(id),
                                 universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
-  if (const auto other = session.catalog().other_architectures.find(spec.constraint.name);
-      other != session.catalog().other_architectures.end())
-    for (const std::string& one : other->second)
-      there.push_back(fmt::format("{}, which is not this root's {}", one, session.settings().arch));
+  for (const std::string& one : unseen(session, spec.constraint.name)) there.push_back(one);
   throw Error(ErrorCode::Refused,
               fmt::format("no version of {} is {}", spec.constraint.name,
                           spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()),
@@ -72,7 +97,7 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
                   "name the packages themselves");
     case Spec::Kind::Glob:
       for (const PackageId id : universe.all())
-        if (glob_match(spec.text, universe.package(id).name)) ids.push_back(id);
+        if (glob_match(spec.text, universe.name(id))) ids.push_back(id);
       if (ids.empty())
         throw Error(ErrorCode::Refused, fmt::format("no package name matches {}", spec.text), {},
                     "hambrel search WORD looks further");
@@ -84,13 +109,14 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
       break;
     case Spec::Kind::Name:
       for (const PackageId id : universe.versions_of(spec.constraint.name))
-        if (spec.constraint.allows(universe.package(id).version)) ids.push_back(id);
+        if (version_allowed(spec.constraint.op, spec.constraint.version.text(), universe.version(id)))
+          ids.push_back(id);
       // a version that was named may come from any channel; without one, only what is followed is meant
       std::stable_partition(ids.begin(), ids.end(),
-                            [&](PackageId id) { return universe[id].installed || universe[id].offered(); });
+                            [&](PackageId id) { return universe.is_installed(id) || universe.offered(id); });
       if (spec.constraint.op == Operator::Any && !ids.empty() &&
-          (universe[ids[0]].installed || universe[ids[0]].offered()))
-        std::erase_if(ids, [&](PackageId id) { return !universe[id].installed && !universe[id].offered(); });
+          (universe.is_installed(ids[0]) || universe.offered(ids[0])))
+        std::erase_if(ids, [&](PackageId id) { return !universe.is_installed(id) && !universe.offered(id); });
       if (ids.empty() && universe.versions_of(spec.constraint.name).empty()) ids = universe.matching(spec.constraint);
       break;
   }
@@ -99,9 +125,9 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
   no_such_version(session, spec);
 }
 
-std::set<std::string> select_installed(Session& session, const Spec& spec) {
+solve::Names select_installed(Session& session, const Spec& spec) {
   const Universe& universe = session.universe();
-  std::set<std::string> names;
+  solve::Names names;
   if (spec.kind == Spec::Kind::Name && universe.providers_of(spec.constraint.name).empty()) {
     std::vector<std::string> installed;
     for (const PackageId id : universe.installed()) installed.push_back(universe.package(id).name);
@@ -110,7 +136,7 @@ std::set<std::string> select_installed(Session& session, const Spec& spec) {
                 near.empty() ? "`hambrel list` shows what is installed" : near);
   }
   for (const PackageId id : select(session, spec))
-    if (universe[id].installed) names.insert(universe.package(id).name);
+    if (universe.is_installed(id)) names.emplace(universe.name(id));
   if (names.empty())
     throw Error(ErrorCode::Refused, fmt::format("{} is not installed", spec.text), {},
                 "`hambrel list` shows what is installed");

@@ -76,7 +76,7 @@ const std::vector<repo::Repository>& Session::repositories() {
 }
 
 const repo::Catalog& Session::catalog() {
-  if (!catalog_) catalog_ = repo::load_catalog(root(), repositories(), settings().arch);
+  if (!catalog_) catalog_ = repo::load_catalog(root(), repositories(), may_use_compiled_);
   return *catalog_;
 }
 
@@ -149,11 +149,13 @@ void Session::add_files(const std::vector<Spec>& specs) {
     auto reader = std::make_unique<archive::PackageReader>(std::move(file), spec.text);
     Candidate candidate;
     candidate.package = reader->manifest();
-    if (candidate.package.arch != "any" && candidate.package.arch != settings().arch)
+    const auto& architectures = settings().architectures;
+    if (candidate.package.arch != "any" &&
+        std::find(architectures.begin(), architectures.end(), candidate.package.arch) == architectures.end())
       throw Error(ErrorCode::Refused,
                   fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
-                              settings().arch),
-                  spec.text, fmt::format("use a file built for {} or any", settings().arch));
+                              join(architectures, " and ")),
+                  spec.text, fmt::format("use a file built for {} or any", join(architectures, ", ")));
     Offer offer;
     offer.local_path = spec.text;
     offer.size = reader->file_size();
@@ -164,24 +166,62 @@ void Session::add_files(const std::vector<Spec>& specs) {
   }
 }
 
-const Universe& Session::universe() {
-  if (universe_) return *universe_;
-  catalog();
-  std::vector<Candidate> all = std::move(catalog_->candidates);  // needed nowhere else
-  all.insert(all.end(), files_.begin(), files_.end());
+View Session::view() {
+  View view;
+  for (const repo::CachedIndex& index : catalog().indexes) {
+    const repo::Repository& one = index.repository;
+    if (index.problem.empty())  // what the catalogue may still hold of another place by that name is not seen
+      view.repositories.push_back({one.name, one.enabled, one.rank, one.channels});
+  }
+  view.architectures = settings().architectures;
+  return view;
+}
+
+std::vector<Candidate> Session::installed_candidates() {
+  std::vector<Candidate> all;
   if (const state::State* state = present())
-    for (const state::StatePackage& one : state->installed()) {
+    for (state::StatePackage& one : state->installed()) {
       Candidate candidate;
-      candidate.package = one.package;
-      candidate.installed = Installed{one.row, one.reason, one.origin, one.time};
+      candidate.package = std::move(one.package);
+      candidate.installed = Installed{one.row, one.reason, one.origin, one.time, one.digest, one.hold};
       all.push_back(std::move(candidate));
     }
-  return universe_.emplace(std::move(all));
+  return all;
+}
+
+std::shared_ptr<const Layer> Session::overlay() {
+  const Layer& base = *catalog().base;
+  const std::string identity = state::identity_of(root(), kStateFile);
+  if (files_.empty() && may_use_compiled_ && !changing_)
+    if (auto stored = repo::open_installed(root(), base, identity)) return stored;
+  std::vector<Candidate> all = installed_candidates();
+  all.insert(all.end(), files_.begin(), files_.end());
+  return repo::layer_of(compile_overlay(base, all, repo::installed_key(base, identity)));
+}
+
+const Universe& Session::universe() {
+  if (!universe_) universe_ = std::make_unique<Universe>(catalog().base, overlay(), view());
+  return *universe_;
+}
+
+void Session::remember_installed() {
+  if (!changing_) return;
+  try {
+    catalog_.reset();
+    const Layer& base = *catalog().base;
+    const std::string identity = state::identity_of(root(), kStateFile);
+    if (!catalog_->compiled || identity.empty() || repo::open_installed(root(), base, identity)) return;
+    root().replace_file(repo::kInstalledFile,
+                        compile_overlay(base, installed_candidates(), repo::installed_key(base, identity)), 0644);
+  } catch (const Error& problem) {
+    progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
+                               problem.where(), problem.problem()));
+  }
 }
 
 PackageId Session::file_package(const std::string& spec) {
   const Universe& known = universe();
-  for (const PackageId id : known.all())
+  for (const PackageId id : known.versions_of(readers_.at(spec)->manifest().name))
     for (const Offer& offer : known[id].offers)
       if (offer.local_path == spec) return id;
   throw Error(ErrorCode::Internal, "a package file was lost", spec);

@@ -11,6 +11,7 @@
 #include "model/universe.h"
 #include "os/lock.h"
 #include "repo/refresh.h"
+#include "solve/request.h"
 #include "state/state.h"
 #include "txn/engine.h"
 
@@ -54,11 +55,20 @@ class Session {
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
 
+  /// After a change: the compiled overlay of what is installed, for runs to come. Only a cache: that it could not be
+  /// written is told, and nothing else comes of it.
+  void remember_installed();
+  /// Look at everything through parsed indexes instead of the stored, compiled ones, which turned out to be damaged.
+  void distrust_compiled() { may_use_compiled_ = false; }
+
   /// One sentence for each repository that can't be used at all, on standard error.
   void tell_of_unusable_repositories();
 
  private:
   void recover_first();
+  View view();
+  std::vector<Candidate> installed_candidates();
+  std::shared_ptr<const Layer> overlay();
 
   Screen& screen_;
   bool json_, quiet_;
@@ -68,9 +78,10 @@ class Session {
   std::optional<repo::Settings> settings_;
   std::optional<std::vector<repo::Repository>> repositories_;
   std::optional<repo::Catalog> catalog_;
+  bool may_use_compiled_ = true;
   std::unique_ptr<os::Lock> lock_;
   std::unique_ptr<state::State> looking_, changing_;
-  std::optional<Universe> universe_;
+  std::unique_ptr<Universe> universe_;
   std::vector<Candidate> files_;
   std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec
 };
@@ -79,7 +90,7 @@ class Session {
 /// there is none.
 std::vector<PackageId> select(Session& session, const Spec& spec);
 /// Names of installed packages that a spec stands for. Throws Error{Refused} when there is none.
-std::set<std::string> select_installed(Session& session, const Spec& spec);
+solve::Names select_installed(Session& session, const Spec& spec);
 std::vector<Spec> parse_specs(const std::vector<std::string>& words);
 
 }  // namespace hambrel::cli

@@ -117,8 +117,8 @@ int run_refresh(Session& session, const Arguments& arguments) {
     return 0;
   }
   session.root().make_directories(repo::kIndexCache);
-  const auto results =
-      repo::refresh(session.root(), wanted, session.settings().downloads, os::now(), session.progress());
+  const auto results = repo::refresh(session.root(), wanted, session.repositories(), session.settings().downloads,
+                                     os::now(), session.progress());
   const Screen& screen = session.screen();
   int code = 0;
   Table table;

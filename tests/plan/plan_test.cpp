@@ -52,9 +52,7 @@ TEST(Plan, RemovalsAndReplacementsSayWhy) {
 TEST(Plan, TheCheckerFindsEachKindOfProblem) {
   const Universe u =
       test::universe("a 1\n    requires b >= 2\nb 1\n    conflicts c\nc 1\n    provides v = 1\n    replaces b\n");
-  std::vector<Package> set;
-  for (const PackageId id : u.all()) set.push_back(u.package(id));
-  EXPECT_EQ(problems_of(set),
+  EXPECT_EQ(problems_of(u, u.all()),
             (std::vector<std::string>{"a 1 requires b >= 2", "b 1 conflicts with c 1", "c 1 replaces b 1"}));
 }
 

@@ -11,8 +11,7 @@ namespace hambrel::plan {
 namespace {
 
 /// "COMMAND: PRICE" of each remedy, a line each.
-std::string ways_out(const Universe& u, const std::vector<std::string>& install,
-                     const std::set<std::string>& remove = {}) {
+std::string ways_out(const Universe& u, const std::vector<std::string>& install, const solve::Names& remove = {}) {
   solve::Request request;
   request.remove = remove;
   for (const std::string& text : install) {

@@ -23,8 +23,8 @@ class Publishing : public testing::Test {
   }
   Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
   std::vector<RefreshResult> refresh() {
-    return repo::refresh(*os::open_file_system(root.text()),
-                         {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, 2, 1000, silent);
+    const std::vector<Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+    return repo::refresh(*os::open_file_system(root.text()), all, all, 2, 1000, silent);
   }
   test::TempDir directory, root;
   Observer silent;
@@ -41,12 +41,16 @@ TEST_F(Publishing, WhatIsPublishedIsWhatIsRefreshed) {
   const auto results = refresh();
   ASSERT_FALSE(results[0].problem) << results[0].problem->what();
   EXPECT_EQ(results[0].packages, 2U);
-  const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
-                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
-  ASSERT_EQ(catalog.candidates.size(), 2U);
-  EXPECT_EQ(catalog.candidates[0].package.version.text(), "2:1~rc1-1");
-  EXPECT_FALSE(catalog.candidates[0].offers[0].followed);
-  EXPECT_TRUE(catalog.candidates[1].offers[0].followed);
+  const Catalog catalog =
+      load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}});
+  EXPECT_TRUE(catalog.compiled);
+  const Universe u(catalog.base, layer_of(compile_overlay(*catalog.base, {}, "")),
+                   {{{"base", true, 50, {"stable"}}}, {}, {}});
+  const auto all = u.all();
+  ASSERT_EQ(all.size(), 2U);
+  EXPECT_EQ(u.version(all[0]), "2:1~rc1-1");
+  EXPECT_FALSE(u.offered(all[0]));
+  EXPECT_TRUE(u.offered(all[1]));
 }
 
 TEST_F(Publishing, OldIndexesAreKeptForThoseInTheMiddleOfARefreshAndDroppedLater) {
@@ -84,8 +88,8 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   const std::string cached = root / "var/cache/hambrel/index/base/index.jsonl.zst";
   test::write_file(cached, test::read_file(cached) + "x");
   const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
-                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, "x86_64");
-  EXPECT_TRUE(catalog.candidates.empty());
+                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, false);
+  EXPECT_EQ(catalog.base->size(), 0U);
   EXPECT_EQ(catalog.indexes[0].problem, cached + ": the cached index is damaged");
   test::write_file(directory / "trust/timestamp.json", "{}");
   EXPECT_EQ(refresh()[0].problem->problem(), "\"signed\" is missing (a value was expected)");
@@ -97,7 +101,7 @@ TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
   std::filesystem::create_directories(root / "var/cache/hambrel/index");
   refresh();
   const Catalog catalog =
-      load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}}, "x86_64");
+      load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}});
   EXPECT_EQ(catalog.indexes[0].problem, "not refreshed yet");
 }
 

@@ -1,5 +1,7 @@
 #include "state/state.h"
 
+#include "state/schema.h"
+
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 
@@ -136,11 +138,23 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 1");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 2");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
   EXPECT_EQ(problem(Access::Look), "the state database is damaged: file is not a database");
+}
+
+TEST_F(StateTest, AStateOfTheFirstSchemaKeepsItsPackages) {
+  execute(path, std::string(kMigrations[0]) +
+                    "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 1;"
+                    "INSERT INTO packages VALUES(1, 'lamp', '1-1', 'any', '{\"arch\":\"any\",\"file_count\":0,"
+                    "\"installed_size\":0,\"name\":\"lamp\",\"version\":\"1-1\"}', 'wanted', 'o', '', 5, 'installed')");
+  EXPECT_THROW(State(path, Access::Look), Error);
+  const State state(path, Access::Change);
+  ASSERT_EQ(state.installed().size(), 1U);
+  EXPECT_EQ(state.installed()[0].package.title(), "lamp 1-1");
+  EXPECT_FALSE(state.installed()[0].hold);
 }
 
 TEST_F(StateTest, AnOlderSchemaIsMigratedOnlyByAChange) {

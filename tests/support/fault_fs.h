@@ -28,6 +28,7 @@ class FaultFs final : public os::FileSystem {
   std::string read_link(std::string_view path) override { return real_.read_link(path); }
   std::vector<std::string> list(std::string_view path) override { return real_.list(path); }
   std::unique_ptr<os::ReadableFile> open(std::string_view path) override { return real_.open(path); }
+  std::shared_ptr<const Bytes> map(std::string_view path) override { return real_.map(path); }
   os::ExtendedAttributes attributes(std::string_view path) override { return real_.attributes(path); }
   os::Space space(std::string_view path) override { return real_.space(path); }
   std::string real_path(std::string_view directory) override { return real_.real_path(directory); }

@@ -35,4 +35,25 @@ std::string decompress_sized(std::string_view stored, std::uint64_t limit, const
   return decompress_frame(stored, size, where);
 }
 
+void decompress_in_pieces(std::string_view stored, std::uint64_t limit, const std::string& where,
+                          const std::function<void(std::string_view)>& sink) {
+  const std::unique_ptr<ZSTD_DStream, std::size_t (*)(ZSTD_DStream*)> stream(ZSTD_createDStream(), ZSTD_freeDStream);
+  std::string piece(256 * 1024, '\0');
+  ZSTD_inBuffer in{stored.data(), stored.size(), 0};
+  std::uint64_t total = 0;
+  std::size_t left = 1;  // bytes that the frame still asks for; 0: it is complete
+  while (in.pos < in.size || left != 0) {
+    ZSTD_outBuffer out{piece.data(), piece.size(), 0};
+    const std::size_t before = in.pos;
+    left = ZSTD_decompressStream(stream.get(), &out, &in);
+    if (ZSTD_isError(left) != 0U || (left != 0 && out.pos == 0 && in.pos == before))
+      throw Error(ErrorCode::Untrusted, "a compressed file is damaged or cut off", where, "fetch it again");
+    total += out.pos;
+    if (total > limit)
+      throw Error(ErrorCode::Untrusted, fmt::format("unpacks to more than the {} bytes that are accepted", limit),
+                  where);
+    sink(std::string_view(piece).substr(0, out.pos));
+  }
+}
+
 }  // namespace hambrel::archive

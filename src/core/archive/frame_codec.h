@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <string_view>
 
@@ -12,5 +13,8 @@ std::string compress_frame(std::string_view plain, int level);
 std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where);
 /// For a frame that states its own size, up to `limit` bytes.
 std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where);
+/// Hands the plain text of one or more frames to `sink` in pieces, holding no more than a piece; at most `limit` bytes.
+void decompress_in_pieces(std::string_view stored, std::uint64_t limit, const std::string& where,
+                          const std::function<void(std::string_view)>& sink);
 
 }  // namespace hambrel::archive

@@ -1,8 +1,9 @@
 #include "model/universe.h"
 
 #include <algorithm>
-#include <numeric>
 #include <tuple>
+
+#include "base/text.h"
 
 namespace hambrel {
 
@@ -22,78 +23,441 @@ bool Candidate::offered() const {
 
 namespace {
 
-bool before(const Candidate& a, const Candidate& b) {
-  if (a.package.name != b.package.name) return a.package.name < b.package.name;
-  if (a.package.version != b.package.version) return a.package.version > b.package.version;
-  return a.package.arch < b.package.arch;
-}
-
 auto quality(const Offer& offer) {
   return std::tuple(offer.repository.empty() ? 0 : 1, offer.followed ? 0 : 1, offer.rank, offer.repository,
                     offer.channel);
 }
 
-}  // namespace
-
-Universe::Universe(std::vector<Candidate> candidates) {
-  // Places are sorted, not the candidates themselves: those are large, and each is moved once only.
-  std::vector<std::uint32_t> order(candidates.size());
-  std::iota(order.begin(), order.end(), 0U);
-  std::stable_sort(order.begin(), order.end(),
-                   [&](std::uint32_t a, std::uint32_t b) { return before(candidates[a], candidates[b]); });
-  candidates_.reserve(candidates.size());
-  for (const std::uint32_t at : order) {
-    Candidate& next = candidates[at];
-    if (candidates_.empty() || before(candidates_.back(), next)) {
-      candidates_.push_back(std::move(next));
-      continue;
-    }
-    Candidate& same = candidates_.back();
-    if (next.installed) {  // what is installed is told by its own manifest, not by an index
-      same.installed = next.installed;
-      same.package = std::move(next.package);
-    }
-    std::move(next.offers.begin(), next.offers.end(), std::back_inserter(same.offers));
-  }
-  for (std::size_t i = 0; i < candidates_.size(); ++i) {
-    Candidate& candidate = candidates_[i];
-    std::sort(candidate.offers.begin(), candidate.offers.end(),
-              [](const Offer& a, const Offer& b) { return quality(a) < quality(b); });
-    const auto id = static_cast<PackageId>(i);
-    by_name_[candidate.package.name].push_back(id);
-    by_provided_[candidate.package.name].push_back(id);
-    for (const Constraint& provided : candidate.package.provides) {
-      auto& list = by_provided_[provided.name];
-      if (list.empty() || list.back() != id) list.push_back(id);
-    }
-  }
+std::shared_ptr<const Layer> layer_from(std::string bytes) {
+  auto image = Image::open(std::make_shared<OwnedBytes>(std::move(bytes)));
+  return std::make_shared<Layer>(std::move(image).value());
 }
 
-std::vector<PackageId> Universe::all() const {
-  std::vector<PackageId> ids(candidates_.size());
-  for (std::size_t i = 0; i < ids.size(); ++i) ids[i] = static_cast<PackageId>(i);
-  return ids;
+std::optional<std::uint32_t> find_in_base(const Layer& base, const Package& package) {
+  const auto name = base.find_name(package.name);
+  if (!name) return std::nullopt;
+  for (const image::ProviderRecord& one : base.providers_of(static_cast<NameId>(*name))) {
+    const image::PackageRecord& record = base.packages[one.package];
+    if (record.name == *name && base.text(record.version) == package.version.text() &&
+        base.text(base.architectures[record.arch]) == package.arch)
+      return one.package;
+  }
+  return std::nullopt;
+}
+
+bool same_file(const Layer& base, std::uint32_t package, const Digest& digest) {
+  const image::PackageRecord& record = base.packages[package];
+  for (const image::OfferFile& file : base.offer_files.slice(record.offers, record.offer_count))
+    if (std::equal(digest.bytes.begin(), digest.bytes.end(), std::begin(file.digest))) return true;
+  return false;
+}
+
+}  // namespace
+
+std::string compile_overlay(const Layer& base, const std::vector<Candidate>& candidates, std::string_view key) {
+  LayerBuilder builder(&base);
+  const auto enter = [&](const Candidate& one) {
+    const auto twin = find_in_base(base, one.package);
+    if (twin && one.installed && same_file(base, *twin, one.installed->digest)) {
+      builder.add_installed_of_base(*twin, *one.installed);
+      return;
+    }
+    const auto handle = builder.add(one.package);
+    if (twin) builder.shadow(handle, *twin);
+    if (one.installed) builder.add_installed(handle, *one.installed);
+    for (const Offer& offer : one.offers)
+      if (!offer.local_path.empty()) builder.add_offer(handle, offer);
+  };
+  for (const bool installed : {true, false})  // what is installed is told by its own manifest
+    for (const Candidate& one : candidates) {
+      const bool local = std::any_of(one.offers.begin(), one.offers.end(),
+                                     [](const Offer& offer) { return !offer.local_path.empty(); });
+      if (one.installed.has_value() == installed && (installed || local)) enter(one);
+    }
+  return builder.finish(key);
+}
+
+Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Layer> overlay, View view)
+    : base_(std::move(base)), overlay_(std::move(overlay)), base_size_(base_->size()), view_(std::move(view)) {
+  resolve_places();
+  flags_.assign(size(), 0);
+  in_overlay_.assign(base_->names(), 0);
+  for (const image::ProviderRecord& one : overlay_->providers.all())
+    if (one.name < in_overlay_.size()) in_overlay_[one.name] = 1;
+  for (std::size_t i = 0; i < overlay_->size(); ++i)
+    if (const std::uint32_t shadowed = overlay_->packages[i].shadows; shadowed != 0)
+      flags_[shadowed - 1] = kKnown | kHidden;
+  installed_.reserve(overlay_->installed.size());
+  for (const image::InstalledRecord& one : overlay_->installed.all()) {
+    const auto id = static_cast<PackageId>(one.package);
+    flags_[index_of(id)] |= kInstalled;
+    installed_.push_back(id);
+  }
+  sort(installed_);
+  for (const auto& [name, channel] : view_.follows)
+    if (const auto id = find_name(name)) follows_.emplace(static_cast<std::uint32_t>(*id), channel);
 }
 
 namespace {
-const std::vector<PackageId>& find_in(const std::map<std::string, std::vector<PackageId>, std::less<>>& lists,
-                                      std::string_view name) {
-  static const std::vector<PackageId> none;
-  const auto found = lists.find(name);
-  return found == lists.end() ? none : found->second;
+
+/// As the settings would say it for offers that come with their own answers.
+View view_of(const std::vector<Candidate>& candidates, std::vector<std::string> architectures) {
+  View view;
+  view.architectures = std::move(architectures);
+  for (const Candidate& one : candidates)
+    for (const auto* offers : {&one.offers, &one.elsewhere})
+      for (const Offer& offer : *offers) {
+        if (offer.repository.empty()) continue;
+        auto found = std::find_if(view.repositories.begin(), view.repositories.end(),
+                                  [&](const auto& repository) { return repository.name == offer.repository; });
+        if (found == view.repositories.end())
+          found = view.repositories.insert(found, {offer.repository, offers == &one.offers, offer.rank, {}});
+        if (offer.followed || offers == &one.elsewhere) found->channels.push_back(offer.channel);
+      }
+  return view;
 }
+
+std::string compile_base(const std::vector<Candidate>& candidates) {
+  LayerBuilder builder;
+  for (const Candidate& one : candidates) {
+    std::optional<LayerBuilder::Handle> handle;
+    for (const auto* offers : {&one.offers, &one.elsewhere})
+      for (const Offer& offer : *offers) {
+        if (!offer.local_path.empty()) continue;
+        if (!handle) handle = builder.add(one.package);
+        builder.add_offer(*handle, offer);
+      }
+  }
+  return builder.finish("");
+}
+
 }  // namespace
 
-const std::vector<PackageId>& Universe::versions_of(std::string_view name) const { return find_in(by_name_, name); }
-const std::vector<PackageId>& Universe::providers_of(std::string_view name) const {
-  return find_in(by_provided_, name);
+Universe::Universe(const std::vector<Candidate>& candidates, std::vector<std::string> architectures)
+    : Universe([&] {
+        const auto base = layer_from(compile_base(candidates));
+        std::vector<Candidate> local = candidates;
+        for (Candidate& one : local)  // found together: the same file
+          if (one.installed && !one.offers.empty() && one.offers[0].local_path.empty())
+            one.installed->digest = one.offers[0].digest;
+        const auto overlay = layer_from(compile_overlay(*base, local, ""));
+        return Universe(base, overlay, view_of(candidates, std::move(architectures)));
+      }()) {}
+
+void Universe::resolve_places() {
+  const auto resolve = [&](const Layer& layer, std::vector<Place>& places) {
+    for (const image::PlaceRecord& one : layer.places.all()) {
+      Place place;
+      place.repository = layer.text(one.repository);
+      place.channel = layer.text(one.channel);
+      if (place.repository.empty()) place.known = place.enabled = place.followed = true;
+      for (const View::Repository& repository : view_.repositories) {
+        if (repository.name != place.repository) continue;
+        place.known = true;
+        place.enabled = repository.enabled;
+        place.rank = repository.rank;
+        place.followed = std::find(repository.channels.begin(), repository.channels.end(), place.channel) !=
+                         repository.channels.end();
+      }
+      places.push_back(place);
+    }
+  };
+  resolve(*base_, base_places_);
+  resolve(*overlay_, overlay_places_);
+}
+
+bool Universe::followed(const Place& place, NameId name) const {
+  if (!follows_.empty() && !place.repository.empty())
+    if (const auto own = follows_.find(static_cast<std::uint32_t>(name)); own != follows_.end())
+      return place.channel == own->second;
+  return place.followed;
+}
+
+std::uint8_t Universe::find_flags(PackageId id) const {
+  std::uint8_t found = flags_[index_of(id)] | kKnown;
+  const image::PackageRecord& one = record(id);
+  bool fits = view_.architectures.empty();
+  const std::string_view arch = layer(id).text(layer(id).architectures[one.arch]);
+  fits = fits || arch == "any" ||
+         std::find(view_.architectures.begin(), view_.architectures.end(), arch) != view_.architectures.end();
+  if (fits) found |= kFits;
+  if ((found & kInstalled) != 0) found |= kVisible;
+  if ((found & kHidden) == 0 && fits)
+    for (std::size_t i = 0, count = offer_count(id); i < count; ++i) {
+      const OfferView view = offer(id, i);
+      if (view.enabled) found |= kVisible;
+      if (view.enabled && view.followed) found |= kFollowed;
+    }
+  return flags_[index_of(id)] = found;
+}
+
+std::size_t Universe::offer_count(PackageId id) const {
+  const image::PackageRecord& one = record(id);
+  return one.offer_count + (one.shadows == 0 ? 0U : base_->packages[one.shadows - 1].offer_count);
+}
+
+Universe::OfferView Universe::offer(PackageId id, std::size_t i) const {
+  const image::PackageRecord* one = &record(id);
+  const Layer* home = &layer(id);
+  const std::vector<Place>* places = is_base(id) ? &base_places_ : &overlay_places_;
+  const NameId name = name_id(id);
+  if (i >= one->offer_count) {  // the offers of the one in the base that it stands in for
+    i -= one->offer_count;
+    one = &base_->packages[one->shadows - 1];
+    home = base_.get();
+    places = &base_places_;
+  }
+  const image::OfferHead& head = home->offers[one->offers + i];
+  if (head.place >= places->size()) throw DamagedImage();
+  const Place& place = (*places)[head.place];
+  return {
+      place.repository, place.channel, place.rank, place.known && place.enabled, place.known && followed(place, name),
+      head.size};
+}
+
+std::vector<Offer> Universe::offers_of(PackageId id) const {
+  std::vector<Offer> offers;
+  for (std::size_t i = 0, count = offer_count(id); i < count; ++i) {
+    const OfferView view = offer(id, i);
+    const image::PackageRecord* one = &record(id);
+    const Layer* home = &layer(id);
+    std::size_t at = i;
+    if (i >= one->offer_count) at -= one->offer_count, one = &base_->packages[one->shadows - 1], home = base_.get();
+    const image::OfferFile& file = home->offer_files[one->offers + at];
+    Offer offer;
+    offer.repository = view.repository, offer.channel = view.channel;
+    offer.rank = view.rank, offer.enabled = view.enabled, offer.followed = view.enabled && view.followed;
+    offer.size = view.size;
+    offer.local_path = home->text(file.local_path);
+    std::copy(std::begin(file.digest), std::end(file.digest), offer.digest.bytes.begin());
+    std::copy(std::begin(file.table_digest), std::end(file.table_digest), offer.table_digest.bytes.begin());
+    offer.table_offset = file.table_offset, offer.table_size = file.table_size;
+    offers.push_back(std::move(offer));
+  }
+  std::sort(offers.begin(), offers.end(), [](const Offer& a, const Offer& b) { return quality(a) < quality(b); });
+  return offers;
+}
+
+const image::InstalledRecord* Universe::installed_record(PackageId id) const {
+  const auto all = overlay_->installed.all();
+  const auto found = std::lower_bound(all.begin(), all.end(), static_cast<std::uint32_t>(id),
+                                      [](const auto& one, std::uint32_t number) { return one.package < number; });
+  return found == all.end() || found->package != static_cast<std::uint32_t>(id) ? nullptr : &*found;
+}
+
+bool Universe::wanted(PackageId id) const {
+  const auto* one = installed_record(id);
+  return one != nullptr && one->wanted != 0;
+}
+
+bool Universe::held(PackageId id) const {
+  const auto* one = installed_record(id);
+  return one != nullptr && one->held != 0;
+}
+
+const Candidate& Universe::operator[](PackageId id) const {
+  auto& made = made_[static_cast<std::uint32_t>(id)];
+  if (!made) made = make(id);
+  return *made;
+}
+
+std::unique_ptr<Candidate> Universe::make(PackageId id) const {
+  auto result = std::make_unique<Candidate>();
+  const Layer& home = layer(id);
+  const image::PackageRecord& one = record(id);
+  const image::DetailRecord& detail = home.details[one.details];
+  Package& package = result->package;
+  const auto version = [](std::string_view text) {
+    auto parsed = Version::parse(text);
+    if (!parsed) throw DamagedImage();
+    return std::move(*parsed);
+  };
+  const auto constraint_at = [&](RelationId relation, std::size_t i) {
+    const ConstraintView view = constraint(relation, i);
+    Constraint result_one;
+    result_one.name = name(view.name);
+    result_one.op = view.op;
+    if (view.op != Operator::Any) result_one.version = version(view.version);
+    return result_one;
+  };
+  package.name = name(id);
+  package.version = version(home.text(one.version));
+  package.arch = home.text(home.architectures[one.arch]);
+  package.summary = home.text(detail.summary), package.description = home.text(detail.description);
+  package.license = home.text(detail.license), package.homepage = home.text(detail.homepage);
+  package.maintainer = home.text(detail.maintainer), package.category = home.text(detail.category);
+  package.source = home.text(detail.source), package.restart = home.text(detail.restart);
+  const std::pair<RelationList, std::vector<Relation>*> with_alternatives[] = {
+      {RelationList::Requires, &package.requires_},
+      {RelationList::Recommends, &package.recommends},
+      {RelationList::Suggests, &package.suggests}};
+  for (const auto& [list, values] : with_alternatives)
+    for (const RelationId relation : relations(id, list)) {
+      Relation made;
+      for (std::size_t i = 0; i < constraint_count(relation); ++i)
+        made.alternatives.push_back(constraint_at(relation, i));
+      values->push_back(std::move(made));
+    }
+  const std::pair<RelationList, std::vector<Constraint>*> single[] = {{RelationList::Conflicts, &package.conflicts},
+                                                                      {RelationList::Provides, &package.provides},
+                                                                      {RelationList::Replaces, &package.replaces}};
+  for (const auto& [list, values] : single)
+    for (const RelationId relation : relations(id, list)) values->push_back(constraint_at(relation, 0));
+  for (const TextId text : home.lists.slice(detail.config_globs, detail.config_count))
+    package.config_globs.emplace_back(home.text(text));
+  for (const TextId text : home.lists.slice(detail.features, detail.feature_count))
+    package.features.emplace_back(home.text(text));
+  package.parallel = one.parallel;
+  package.installed_size = one.installed_size;
+  package.file_count = detail.file_count;
+  for (Offer& offer : offers_of(id)) (offer.enabled ? result->offers : result->elsewhere).push_back(std::move(offer));
+  if (const auto* record = installed_record(id)) {
+    Installed installed;
+    installed.row = record->row, installed.time = record->time;
+    installed.reason = record->wanted != 0 ? Reason::Wanted : Reason::PulledIn;
+    installed.origin = overlay_->text(record->origin);
+    std::copy(std::begin(record->digest), std::end(record->digest), installed.digest.bytes.begin());
+    if (record->held != 0)
+      installed.hold = Hold{record->held_since, record->held_until, std::string(overlay_->text(record->hold_reason)),
+                            std::string(overlay_->text(record->hold_user))};
+    result->installed = std::move(installed);
+  }
+  return result;
+}
+
+// ---- lists
+
+std::uint64_t Universe::place(PackageId id) const {
+  if (is_base(id)) return (static_cast<std::uint64_t>(id) << 32U) | 0xFFFFFFFFU;
+  return (static_cast<std::uint64_t>(record(id).position) << 32U) | own(id);
+}
+
+void Universe::sort(std::vector<PackageId>& ids) const {
+  std::sort(ids.begin(), ids.end(), [&](PackageId a, PackageId b) { return place(a) < place(b); });
+}
+
+std::vector<PackageId> Universe::all() const {
+  std::vector<PackageId> ids;
+  for (std::size_t i = 0; i < size(); ++i)
+    if (visible(static_cast<PackageId>(i))) ids.push_back(static_cast<PackageId>(i));
+  sort(ids);
+  return ids;
+}
+
+template <typename Function>
+void Universe::each_provider(NameId name, Function f) const {
+  if (static_cast<std::size_t>(name) < base_->names())
+    for (const image::ProviderRecord& one : base_->providers_of(name))
+      f(static_cast<PackageId>(one.package), base_->text(one.version));
+  for (const image::ProviderRecord& one : overlay_->providers_of(name))
+    f(static_cast<PackageId>(one.package), overlay_->text(one.version));
+}
+
+std::optional<NameId> Universe::find_name(std::string_view name) const {
+  if (const auto found = base_->find_name(name)) return static_cast<NameId>(*found);
+  if (const auto found = overlay_->find_name(name)) return static_cast<NameId>(base_->names() + *found);
+  return std::nullopt;
+}
+
+std::string_view Universe::name(NameId name) const {
+  const auto number = static_cast<std::size_t>(name);
+  return number < base_->names() ? base_->name(number) : overlay_->name(number - base_->names());
+}
+
+std::vector<NameId> Universe::names_with_prefix(std::string_view prefix) const {
+  std::vector<NameId> result;
+  std::size_t before = 0;
+  for (const Layer* one : {base_.get(), overlay_.get()}) {
+    const auto [first, last] = one->names_with_prefix(prefix);
+    for (std::size_t i = first; i < last; ++i) result.push_back(static_cast<NameId>(before + i));
+    before += one->names();
+  }
+  return result;
+}
+
+std::string_view Universe::architecture(PackageId id) const {
+  return layer(id).text(layer(id).architectures[record(id).arch]);
+}
+
+std::uint32_t Universe::architecture_class(PackageId id) const {
+  const std::string_view arch = architecture(id);
+  for (std::size_t i = 1; i < view_.architectures.size(); ++i)
+    if (view_.architectures[i] == arch) return static_cast<std::uint32_t>(i);
+  return 0;
+}
+
+bool Universe::may_serve(PackageId provider, PackageId asking) const {
+  return one_class() || architecture(provider) == "any" || architecture_class(provider) == architecture_class(asking);
+}
+
+std::vector<PackageId> Universe::versions_of(NameId name) const {
+  std::vector<PackageId> ids;
+  each_provider(name, [&](PackageId id, std::string_view) {
+    if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
+  });
+  sort(ids);
+  return ids;
+}
+
+std::vector<PackageId> Universe::versions_of(std::string_view name) const {
+  const auto id = find_name(name);
+  return id ? versions_of(*id) : std::vector<PackageId>();
+}
+
+std::vector<PackageId> Universe::unseen_versions_of(std::string_view name) const {
+  std::vector<PackageId> ids;
+  const auto known = find_name(name);
+  if (!known) return ids;
+  each_provider(*known, [&](PackageId id, std::string_view) {
+    bool of_known_repository = false;
+    for (std::size_t i = 0; i < offer_count(id); ++i) {
+      const std::string_view repository = offer(id, i).repository;
+      of_known_repository =
+          of_known_repository || std::any_of(view_.repositories.begin(), view_.repositories.end(),
+                                             [&](const View::Repository& one) { return one.name == repository; });
+    }
+    if (name_id(id) == *known && !visible(id) && of_known_repository && (flags(id) & kHidden) == 0 &&
+        (ids.empty() || ids.back() != id))
+      ids.push_back(id);
+  });
+  sort(ids);
+  return ids;
+}
+
+std::vector<PackageId> Universe::slot(PackageId id) const {
+  std::vector<PackageId> ids = versions_of(name_id(id));
+  if (!one_class()) std::erase_if(ids, [&](PackageId other) { return !same_slot(id, other); });
+  return ids;
+}
+
+std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
+  std::vector<PackageId> ids = slot(id);
+  std::erase_if(ids, [&](PackageId other) { return !is_installed(other); });
+  return ids;
+}
+
+std::vector<PackageId> Universe::providers_of(std::string_view name) const {
+  std::vector<PackageId> ids;
+  if (const auto known = find_name(name))
+    each_provider(*known, [&](PackageId id, std::string_view) {
+      if (visible(id)) ids.push_back(id);
+    });
+  sort(ids);
+  ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
+  return ids;
 }
 
 std::vector<PackageId> Universe::matching(const Constraint& constraint) const {
-  std::vector<PackageId> result;
-  for (const PackageId id : providers_of(constraint.name))
-    if (satisfies(package(id), constraint)) result.push_back(id);
-  return result;
+  std::vector<PackageId> ids;
+  if (const auto known = find_name(constraint.name))
+    each_provider(*known, [&](PackageId id, std::string_view has) {
+      const bool meets = constraint.op == Operator::Any ||
+                         (!has.empty() && version_allowed(constraint.op, constraint.version.text(), has));
+      if (meets && visible(id)) ids.push_back(id);
+    });
+  sort(ids);
+  ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
+  return ids;
 }
 
 std::vector<PackageId> Universe::matching(const Relation& relation) const {
@@ -105,30 +469,102 @@ std::vector<PackageId> Universe::matching(const Relation& relation) const {
 }
 
 std::optional<PackageId> Universe::installed_of(std::string_view name) const {
+  std::optional<PackageId> found;
   for (const PackageId id : versions_of(name))
-    if ((*this)[id].installed) return id;
-  return std::nullopt;
-}
-
-std::vector<PackageId> Universe::installed() const {
-  std::vector<PackageId> result;
-  for (const PackageId id : all())
-    if ((*this)[id].installed) result.push_back(id);
-  return result;
+    if (is_installed(id) && (!found || architecture_class(id) < architecture_class(*found))) found = id;
+  return found;
 }
 
 std::vector<std::string> Universe::names() const {
   std::vector<std::string> result;
-  for (const auto& [name, ids] : by_name_) result.push_back(name);
+  for (const Layer* one : {base_.get(), overlay_.get()})
+    for (std::size_t i = 0; i < one->size(); ++i) {
+      const auto id = static_cast<PackageId>(one == base_.get() ? i : base_size_ + i);
+      if (visible(id) && (result.empty() || result.back() != name(id))) result.emplace_back(name(id));
+    }
+  std::sort(result.begin(), result.end());
+  result.erase(std::unique(result.begin(), result.end()), result.end());
   return result;
 }
 
 std::optional<PackageId> Universe::newer_offer(PackageId installed) const {
-  for (const PackageId id : versions_of(package(installed).name)) {
-    if (package(id).version <= package(installed).version) break;
-    if ((*this)[id].offered()) return id;
+  for (const PackageId id : slot(installed)) {
+    if (order_versions(version(id), version(installed)) <= 0) break;
+    if (offered(id)) return id;
   }
   return std::nullopt;
+}
+
+std::vector<PackageId> Universe::replacers_of(PackageId old) const {
+  std::vector<PackageId> ids;
+  const NameId name = name_id(old);
+  for (const Layer* one : {base_.get(), overlay_.get()})
+    for (const image::ReplacerRecord& record : one->replacers_of(name)) {
+      const auto id = static_cast<PackageId>(record.package);
+      const ConstraintView view = constraint(static_cast<RelationId>(record.relation), 0);
+      if (name_id(id) != name && visible(id) && version_allowed(view.op, view.version, version(old)) &&
+          may_serve(id, old))
+        ids.push_back(id);
+    }
+  sort(ids);
+  ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
+  return ids;
+}
+
+// ---- relations
+
+const image::RelationRecord& Universe::record(RelationId id) const {
+  const auto number = static_cast<std::size_t>(id);
+  return number < base_->relation_count() ? base_->relations[number]
+                                          : overlay_->relations[number - base_->relation_count()];
+}
+
+std::span<const RelationId> Universe::relations(PackageId id, RelationList list) const {
+  static_assert(sizeof(RelationId) == sizeof(std::uint32_t));
+  const image::PackageRecord& one = record(id);
+  std::size_t at = one.uses;
+  for (std::size_t before = 0; before < static_cast<std::size_t>(list); ++before) at += one.counts[before];
+  const auto numbers = layer(id).uses.slice(at, one.counts[static_cast<std::size_t>(list)]);
+  return {reinterpret_cast<const RelationId*>(numbers.data()), numbers.size()};
+}
+
+std::size_t Universe::constraint_count(RelationId relation) const { return record(relation).constraint_count; }
+
+Universe::ConstraintView Universe::constraint(RelationId relation, std::size_t i) const {
+  const Layer& home = static_cast<std::size_t>(relation) < base_->relation_count() ? *base_ : *overlay_;
+  const image::ConstraintRecord& one = home.constraints[record(relation).constraints + i];
+  if (one.op > static_cast<std::uint32_t>(Operator::GreaterEqual)) throw DamagedImage();
+  return {static_cast<NameId>(one.name), static_cast<Operator>(one.op), home.text(one.version)};
+}
+
+std::string Universe::text(RelationId relation) const {
+  std::string result;
+  for (std::size_t i = 0; i < constraint_count(relation); ++i) {
+    const ConstraintView one = constraint(relation, i);
+    if (i > 0) result += " | ";
+    result += name(one.name);
+    if (one.op != Operator::Any) result.append(" ").append(text_of(one.op)).append(" ").append(one.version);
+  }
+  return result;
+}
+
+std::vector<PackageId> Universe::matching(RelationId relation) const {
+  std::vector<PackageId> ids;
+  each_match(relation, [&](PackageId id) { ids.push_back(id); });
+  sort(ids);
+  return ids;
+}
+
+std::vector<PackageId> Universe::matching(RelationId relation, std::size_t alternative) const {
+  const ConstraintView one = constraint(relation, alternative);
+  std::vector<PackageId> ids;
+  each_provider(one.name, [&](PackageId id, std::string_view has) {
+    const bool meets = one.op == Operator::Any || (!has.empty() && version_allowed(one.op, one.version, has));
+    if (meets && visible(id)) ids.push_back(id);
+  });
+  sort(ids);
+  ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
+  return ids;
 }
 
 }  // namespace hambrel

@@ -1,18 +1,24 @@
 // Everything that could be installed, and what is: the input of looking, solving and planning.
 //
-// Invariants: every (name, version, arch) stands once, whether it is installed, offered, or both; PackageIds are dense,
-// in the order of (name, version descending, arch); the indexes below list ids in that order. Built once, then
-// read-only.
+// A universe is a base layer and an overlay upon it (layer.h) seen through the settings of a root. Packages are known
+// by number; a Candidate, with its texts, is made when it is first asked for, so that a plan costs what its own
+// packages cost and not what the repositories hold.
+//
+// Invariants: every (name, version, arch) is visible once, whether it is installed, offered, or both; lists of
+// packages come in the order of (name, version descending, arch). Visible is what is installed, or offered by an
+// enabled repository for an architecture of this root. Read-only once made; not for several threads at once.
 #pragma once
 
 #include <map>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
 #include <unordered_map>
 #include <vector>
 
-#include "base/digest.h"
+#include "model/layer.h"
+#include "model/offer.h"
 #include "model/package.h"
 
 namespace hambrel {
@@ -20,68 +26,208 @@ namespace hambrel {
 enum class PackageId : std::uint32_t {};
 inline std::size_t index_of(PackageId id) { return static_cast<std::size_t>(id); }
 
-/// A place a package version can be had from.
-struct Offer {
-  std::string repository;  // its name; empty for a local file
-  std::string channel;
-  std::string local_path;                          // the package file on the host, for a local file
-  std::uint32_t rank = 50;                         // of the repository: smaller is preferred
-  bool followed = true;                            // its channel is one this root follows
-  ByteCount size = 0;                              // of the package file
-  Digest digest;                                   // of the package file
-  std::uint64_t table_offset = 0, table_size = 0;  // of its table of contents
-  Digest table_digest;
-
-  /// "skerry-harbour/stable", or "local file".
-  std::string title() const;
-};
-
-enum class Reason { Wanted, PulledIn };
-std::string_view text_of(Reason reason);  // "wanted", "pulled-in"
-std::optional<Reason> reason_from(std::string_view text);
-
-struct Installed {
-  std::int64_t row = 0;  // of the state's packages table
-  Reason reason = Reason::Wanted;
-  std::string origin;  // as Offer::title() was then
-  std::int64_t time = 0;
-};
-
 struct Candidate {
   Package package;
-  std::vector<Offer> offers;  // best first: followed, by rank, then by repository name
+  std::vector<Offer> offers;     // of enabled repositories, best first: followed, by rank, then by repository name
+  std::vector<Offer> elsewhere;  // of repositories that are not enabled
   std::optional<Installed> installed;
 
   bool offered() const;  // by something this root follows
 };
 
+/// What the settings of a root say about layers.
+struct View {
+  struct Repository {
+    std::string name;
+    bool enabled = true;
+    std::uint32_t rank = 50;
+    std::vector<std::string> channels;  // followed
+  };
+  std::vector<Repository> repositories;                     // packages of others are not seen
+  std::vector<std::string> architectures;                   // the root's own first; empty: everything fits
+  std::map<std::string, std::string, std::less<>> follows;  // package name -> channel, instead of the repository's
+};
+
+/// Compiles candidates with an installed state or a local file into an overlay. A candidate that the base holds word
+/// for word (the same package file) is only marked as installed there.
+std::string compile_overlay(const Layer& base, const std::vector<Candidate>& candidates, std::string_view key);
+
 class Universe {
  public:
-  /// Candidates in any order, the same package version as often as it was found.
-  explicit Universe(std::vector<Candidate> candidates);
+  Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Layer> overlay, View view);
+  /// The same layers seen through other settings. Numbers mean the same packages in both.
+  Universe(const Universe& other, View view) : Universe(other.base_, other.overlay_, std::move(view)) {}
+  /// For few candidates, in any order, the same package version as often as it was found; compiles them.
+  explicit Universe(const std::vector<Candidate>& candidates, std::vector<std::string> architectures = {});
+  Universe(const Universe&) = delete;
+  Universe& operator=(const Universe&) = delete;
 
-  std::size_t size() const { return candidates_.size(); }
-  const Candidate& operator[](PackageId id) const { return candidates_[index_of(id)]; }
+  // ---- with texts
+  const Candidate& operator[](PackageId id) const;
   const Package& package(PackageId id) const { return (*this)[id].package; }
   std::vector<PackageId> all() const;
-
   /// The versions of one name, newest first; empty for an unknown name.
-  const std::vector<PackageId>& versions_of(std::string_view name) const;
-  /// Everything called or providing a name, in the order of ids.
-  const std::vector<PackageId>& providers_of(std::string_view name) const;
+  std::vector<PackageId> versions_of(std::string_view name) const;
+  std::vector<PackageId> versions_of(NameId name) const;
+  /// Everything called or providing a name.
+  std::vector<PackageId> providers_of(std::string_view name) const;
   std::vector<PackageId> matching(const Constraint& constraint) const;
   std::vector<PackageId> matching(const Relation& relation) const;
-  /// The installed version of a name, if any.
+  /// The installed version of a name (of the root's own architecture first, the newest of several).
   std::optional<PackageId> installed_of(std::string_view name) const;
-  std::vector<PackageId> installed() const;
-  /// Names that packages are called, sorted.
+  const std::vector<PackageId>& installed() const { return installed_; }
+  /// Names that visible packages are called, sorted.
   std::vector<std::string> names() const;
-  /// Installed names in which a followed repository offers something newer than what is installed -> the newest of it.
+  /// The newest version that a followed channel offers and that is newer than the installed one.
   std::optional<PackageId> newer_offer(PackageId installed) const;
+  /// Versions of a name that are not visible: of other architectures, of repositories that are not enabled.
+  std::vector<PackageId> unseen_versions_of(std::string_view name) const;
+  /// Does the architecture of a package fit this root?
+  bool fits(PackageId id) const { return (flags(id) & kFits) != 0; }
+  const View& view() const { return view_; }
+  const Layer& base() const { return *base_; }
+  const Layer& overlay() const { return *overlay_; }
+
+  // ---- by numbers
+  std::size_t size() const { return base_size_ + overlay_->size(); }  // all ids are smaller, visible or not
+  std::size_t name_count() const { return base_->names() + overlay_->names(); }
+  std::size_t relation_count() const { return base_->relation_count() + overlay_->relation_count(); }
+  bool visible(PackageId id) const { return (flags(id) & kVisible) != 0; }
+  bool is_installed(PackageId id) const { return (flags(id) & kInstalled) != 0; }
+  bool offered(PackageId id) const { return (flags(id) & kFollowed) != 0; }
+  bool wanted(PackageId id) const;  // of an installed one
+  bool held(PackageId id) const;    // of an installed one
+  std::optional<NameId> find_name(std::string_view name) const;
+  NameId name_id(PackageId id) const { return static_cast<NameId>(record(id).name); }
+  /// All names that begin so, called or provided.
+  std::vector<NameId> names_with_prefix(std::string_view prefix) const;
+  std::string_view name(NameId name) const;
+  std::string_view name(PackageId id) const { return name(name_id(id)); }
+  std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
+  std::string_view architecture(PackageId id) const;
+  std::uint32_t parallel(PackageId id) const { return record(id).parallel; }
+  ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
+  /// Grows in the order of lists: name, version descending, architecture.
+  std::uint64_t place(PackageId id) const;
+  /// Packages of one name take the place of each other within an architecture ("any" belongs to the root's own):
+  /// 0 for the root's own, then the further ones.
+  std::uint32_t architecture_class(PackageId id) const;
+  bool one_class() const { return view_.architectures.size() < 2; }
+  bool same_slot(PackageId a, PackageId b) const {
+    return name_id(a) == name_id(b) && (one_class() || architecture_class(a) == architecture_class(b));
+  }
+  /// May `provider` meet a requirement of `asking`, as far as architectures go?
+  bool may_serve(PackageId provider, PackageId asking) const;
+  /// Installed versions in the slot of a package.
+  std::vector<PackageId> installed_in_slot(PackageId id) const;
+  /// All visible versions in the slot, newest first.
+  std::vector<PackageId> slot(PackageId id) const;
+
+  /// Visible packages of another name that replace this one.
+  std::vector<PackageId> replacers_of(PackageId old) const;
+  void sort(std::vector<PackageId>& ids) const;  // into the order of lists
+
+  std::span<const RelationId> relations(PackageId id, RelationList list) const;
+  std::string text(RelationId relation) const;  // "libbuoy >= 2.3 | libbuoy-static"
+  /// The parts of a relation as they are written down, for whoever decides for himself what they mean.
+  struct ConstraintView {
+    NameId name;
+    Operator op;
+    std::string_view version;
+  };
+  std::size_t constraint_count(RelationId relation) const;
+  ConstraintView constraint(RelationId relation, std::size_t i) const;
+  /// Calls f(PackageId) for each visible package that answers to a relation, in no special order.
+  template <typename Function>
+  void each_match(RelationId relation, Function f) const;
+  /// The same in the order of lists.
+  std::vector<PackageId> matching(RelationId relation) const;
+  /// What answers to one alternative of a relation.
+  std::vector<PackageId> matching(RelationId relation, std::size_t alternative) const;
+
+  struct OfferView {
+    std::string_view repository, channel;
+    std::uint32_t rank;
+    bool enabled, followed;
+    ByteCount size;
+  };
+  std::size_t offer_count(PackageId id) const;
+  OfferView offer(PackageId id, std::size_t i) const;
 
  private:
-  std::vector<Candidate> candidates_;
-  std::map<std::string, std::vector<PackageId>, std::less<>> by_name_, by_provided_;
+  enum Flag : std::uint8_t { kKnown = 1, kVisible = 2, kInstalled = 4, kFollowed = 8, kFits = 16, kHidden = 32 };
+  struct Place {
+    std::string_view repository, channel;
+    std::uint32_t rank = 0;
+    bool known = false, enabled = false, followed = false;
+  };
+
+  bool is_base(PackageId id) const { return index_of(id) < base_size_; }
+  const Layer& layer(PackageId id) const { return is_base(id) ? *base_ : *overlay_; }
+  std::size_t own(PackageId id) const { return is_base(id) ? index_of(id) : index_of(id) - base_size_; }
+  const image::PackageRecord& record(PackageId id) const { return layer(id).packages[own(id)]; }
+  const image::RelationRecord& record(RelationId id) const;
+  const image::InstalledRecord* installed_record(PackageId id) const;
+  std::uint8_t flags(PackageId id) const {
+    const std::uint8_t known = flags_[index_of(id)];
+    return (known & kKnown) != 0 ? known : find_flags(id);
+  }
+  std::uint8_t find_flags(PackageId id) const;
+  void resolve_places();
+  std::unique_ptr<Candidate> make(PackageId id) const;
+  std::vector<Offer> offers_of(PackageId id) const;
+  template <typename Function>
+  void each_provider(NameId name, Function f) const;
+  bool followed(const Place& place, NameId name) const;
+
+  std::shared_ptr<const Layer> base_, overlay_;
+  std::size_t base_size_ = 0;
+  View view_;
+  std::vector<Place> base_places_, overlay_places_;
+  std::unordered_map<std::uint32_t, std::string> follows_;  // by name
+  mutable std::vector<std::uint8_t> flags_;
+  std::vector<std::uint8_t> in_overlay_;  // by name of the base: does the overlay hold something that provides it?
+  std::vector<PackageId> installed_;
+  mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
 };
+
+template <typename Function>
+void Universe::each_match(RelationId relation, Function f) const {
+  const image::RelationRecord& one = record(relation);
+  const bool of_base = static_cast<std::size_t>(relation) < base_->relation_count();
+  const Layer& home = of_base ? *base_ : *overlay_;
+  for (const std::uint32_t id : home.candidates.slice(one.candidates, one.candidate_count))
+    if (visible(static_cast<PackageId>(id))) f(static_cast<PackageId>(id));
+  if (!of_base) return;  // candidates of the overlay's relations were looked for in both layers
+  for (std::size_t i = 0; i < one.constraint_count; ++i) {
+    const image::ConstraintRecord& constraint = base_->constraints[one.constraints + i];
+    if (in_overlay_[constraint.name] == 0) continue;
+    for (const image::ProviderRecord& provider : overlay_->providers_of(static_cast<NameId>(constraint.name))) {
+      const auto id = static_cast<PackageId>(provider.package);
+      if (one.by_name_only != 0 && record(id).name != constraint.name) continue;
+      const auto op = static_cast<Operator>(constraint.op);
+      if (op != Operator::Any) {
+        const std::string_view has = overlay_->text(provider.version);
+        if (has.empty() || !version_allowed(op, base_->text(constraint.version), has)) continue;
+      }
+      bool before = false;  // met an earlier alternative, or by another of its provided names
+      for (std::size_t k = 0; k <= i && !before; ++k) {
+        if (in_overlay_[base_->constraints[one.constraints + k].name] == 0) continue;
+        for (const image::ProviderRecord& other :
+             overlay_->providers_of(static_cast<NameId>(base_->constraints[one.constraints + k].name))) {
+          if (k == i && &other == &provider) break;
+          if (other.package != provider.package) continue;
+          const image::ConstraintRecord& earlier = base_->constraints[one.constraints + k];
+          const auto other_op = static_cast<Operator>(earlier.op);
+          const std::string_view has = overlay_->text(other.version);
+          if (one.by_name_only != 0 && record(id).name != earlier.name) continue;
+          before = before || other_op == Operator::Any ||
+                   (!has.empty() && version_allowed(other_op, base_->text(earlier.version), has));
+        }
+      }
+      if (!before && visible(id)) f(id);
+    }
+  }
+}
 
 }  // namespace hambrel

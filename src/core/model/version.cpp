@@ -93,15 +93,48 @@ std::string_view Version::revision() const {
 }
 
 int Version::compare_keys(const Version& a, const Version& b, bool with_revision) {
-  if (a.epoch_ != b.epoch_) return a.epoch_ < b.epoch_ ? -1 : 1;
-  if (const int order = compare_parts(a.upstream(), b.upstream()); order != 0) return order;
-  return with_revision ? compare_parts(a.revision(), b.revision()) : 0;
+  return compare_versions(a.text_, b.text_, with_revision);
 }
 
 std::strong_ordering Version::operator<=>(const Version& other) const {
-  if (const int order = compare_keys(*this, other); order != 0)
-    return order < 0 ? std::strong_ordering::less : std::strong_ordering::greater;
-  return text_.compare(other.text_) <=> 0;
+  return order_versions(text_, other.text_) <=> 0;
+}
+
+namespace {
+
+struct Parts {
+  std::string_view epoch, upstream, revision;  // the epoch without leading zeros
+};
+
+Parts parts_of(std::string_view text) {
+  Parts parts;
+  if (const auto colon = text.find(':'); colon != std::string_view::npos) {
+    parts.epoch = text.substr(0, colon);
+    parts.epoch.remove_prefix(std::min(parts.epoch.find_first_not_of('0'), parts.epoch.size()));
+    text.remove_prefix(colon + 1);
+  }
+  const auto dash = text.find('-');
+  parts.upstream = text.substr(0, dash);
+  if (dash != std::string_view::npos) parts.revision = text.substr(dash + 1);
+  return parts;
+}
+
+}  // namespace
+
+int compare_versions(std::string_view a, std::string_view b, bool with_revision) {
+  if (a == b) return 0;
+  const Parts x = parts_of(a), y = parts_of(b);
+  if (x.epoch != y.epoch) {
+    if (x.epoch.size() != y.epoch.size()) return x.epoch.size() < y.epoch.size() ? -1 : 1;
+    return x.epoch < y.epoch ? -1 : 1;
+  }
+  if (const int order = compare_parts(x.upstream, y.upstream); order != 0) return order;
+  return with_revision ? compare_parts(x.revision, y.revision) : 0;
+}
+
+int order_versions(std::string_view a, std::string_view b) {
+  if (const int order = compare_versions(a, b); order != 0) return order;
+  return a.compare(b);
 }
 
 }  // namespace hambrel

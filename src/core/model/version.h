@@ -43,4 +43,9 @@ class Version {
   std::size_t revision_at_ = std::string::npos;
 };
 
+/// Order by the key, from the texts of two valid versions: negative, zero or positive.
+int compare_versions(std::string_view a, std::string_view b, bool with_revision = true);
+/// The total order, from the texts of two valid versions.
+int order_versions(std::string_view a, std::string_view b);
+
 }  // namespace hambrel

@@ -20,6 +20,7 @@
 #include <vector>
 
 #include "base/digest.h"
+#include "base/image.h"
 
 namespace hambrel::os {
 
@@ -83,6 +84,9 @@ class FileReader {
   virtual std::vector<std::string> list(std::string_view path) = 0;
   /// Opens a regular file (a link in the last part is followed inside the root). Throws if it is anything else.
   virtual std::unique_ptr<ReadableFile> open(std::string_view path) = 0;
+  /// The content of a regular file where it lies, for as long as the result is held. The file must not be written to
+  /// meanwhile: replace it instead.
+  virtual std::shared_ptr<const Bytes> map(std::string_view path) = 0;
   virtual ExtendedAttributes attributes(std::string_view path) = 0;
   virtual Space space(std::string_view path) = 0;
   /// Where a directory really is on the host, for libraries that open files by name.

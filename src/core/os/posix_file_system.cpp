@@ -2,6 +2,7 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <linux/openat2.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <sys/syscall.h>
@@ -104,6 +105,25 @@ FileInfo info_from(const struct ::stat& raw) {
   return info;
 }
 
+class Mapping final : public Bytes {
+ public:
+  Mapping(const Handle& handle, std::size_t size, const std::string& where) : size_(size) {
+    if (size == 0) return;
+    start_ = ::mmap(nullptr, size, PROT_READ, MAP_SHARED, handle.get(), 0);
+    if (start_ == MAP_FAILED) throw_errno(errno, "cannot map", where);
+  }
+  ~Mapping() override {
+    if (size_ != 0) ::munmap(start_, size_);
+  }
+  Mapping(const Mapping&) = delete;
+  Mapping& operator=(const Mapping&) = delete;
+  std::span<const std::byte> data() const override { return {static_cast<const std::byte*>(start_), size_}; }
+
+ private:
+  void* start_ = nullptr;
+  std::size_t size_;
+};
+
 class PosixFileSystem final : public FileSystem {
  public:
   explicit PosixFileSystem(const std::string& root) : root_path_(root) {
@@ -172,6 +192,14 @@ class PosixFileSystem final : public FileSystem {
     if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot open", shown(path));
     if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "not a regular file", shown(path));
     return std::make_unique<PosixReadable>(std::move(handle), static_cast<std::uint64_t>(raw.st_size), shown(path));
+  }
+
+  std::shared_ptr<const Bytes> map(std::string_view path) override {
+    const Handle handle = resolve(path, O_RDONLY | O_NONBLOCK);
+    struct ::stat raw {};
+    if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot open", shown(path));
+    if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "not a regular file", shown(path));
+    return std::make_shared<Mapping>(handle, static_cast<std::size_t>(raw.st_size), shown(path));
   }
 
   ExtendedAttributes attributes(std::string_view path) override {

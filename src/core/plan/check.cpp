@@ -1,7 +1,8 @@
-// The independent check of a set: written from the meaning of the relations, not from the solver's encoding.
+// The independent check: written from the meaning of the relations, not from the solver's encoding. It reads names,
+// operators and versions as they are written and compares them itself.
 #include <fmt/format.h>
 
-#include <map>
+#include <algorithm>
 
 #include "plan/plan.h"
 
@@ -9,53 +10,136 @@ namespace hambrel::plan {
 
 namespace {
 
-/// Does a manifest answer to a constraint, by its name or by something it provides?
-bool answers(const Package& package, const Constraint& constraint) {
-  const auto fits = [&](const Version& version) {
-    if (constraint.op == Operator::Any) return true;
-    const int order = Version::compare_keys(version, constraint.version, constraint.version.has_revision());
-    return (constraint.op == Operator::Equal && order == 0) || (constraint.op == Operator::NotEqual && order != 0) ||
-           (constraint.op == Operator::Less && order < 0) || (constraint.op == Operator::LessEqual && order <= 0) ||
-           (constraint.op == Operator::Greater && order > 0) || (constraint.op == Operator::GreaterEqual && order >= 0);
-  };
-  if (package.name == constraint.name && fits(package.version)) return true;
-  for (const Constraint& provided : package.provides) {
-    if (provided.name != constraint.name) continue;
-    if (constraint.op == Operator::Any || (provided.op == Operator::Equal && fits(provided.version))) return true;
+class Checker {
+ public:
+  Checker(const Universe& universe, const std::vector<PackageId>& set) : universe_(universe), set_(set) {
+    heads_.assign(universe.name_count(), kEnd);
+    for (const PackageId id : set) {
+      answer(universe.name_id(id), id, universe.version(id));
+      for (const RelationId relation : universe.relations(id, RelationList::Provides)) {
+        const auto provided = universe.constraint(relation, 0);
+        answer(provided.name, id, provided.op == Operator::Equal ? provided.version : std::string_view());
+      }
+    }
   }
-  return false;
-}
+
+  std::vector<std::string> run() {
+    for (const PackageId id : set_) {
+      count_versions(id);
+      for (const RelationId relation : universe_.relations(id, RelationList::Requires))
+        if (!is_met(relation, id)) tell(id, "requires", universe_.text(relation));
+      for (const RelationId relation : universe_.relations(id, RelationList::Conflicts))
+        each_answer(relation, 0, [&](const Answer& one) {
+          if (universe_.name_id(one.package) != universe_.name_id(id)) tell(id, "conflicts with", title(one.package));
+        });
+      for (const RelationId relation : universe_.relations(id, RelationList::Replaces))
+        each_answer(relation, 0, [&](const Answer& one) {
+          const bool by_own_name = universe_.name_id(one.package) == universe_.constraint(relation, 0).name;
+          if (by_own_name && universe_.name_id(one.package) != universe_.name_id(id))
+            tell(id, "replaces", title(one.package));
+        });
+    }
+    std::sort(problems_.begin(), problems_.end());
+    problems_.erase(std::unique(problems_.begin(), problems_.end()), problems_.end());
+    return std::move(problems_);
+  }
+
+ private:
+  static constexpr std::uint32_t kEnd = UINT32_MAX;
+  struct Answer {
+    PackageId package;
+    std::string_view version;  // empty: provided without one
+    std::uint32_t next;
+  };
+
+  void answer(NameId name, PackageId id, std::string_view version) {
+    std::uint32_t& head = heads_[static_cast<std::size_t>(name)];
+    answers_.push_back({id, version, head});
+    head = static_cast<std::uint32_t>(answers_.size() - 1);
+  }
+
+  static bool fits(Operator op, std::string_view asked, std::string_view has) {
+    if (op == Operator::Any) return true;
+    if (has.empty()) return false;
+    const int order = compare_versions(has, asked, asked.find('-') != std::string_view::npos);
+    return (op == Operator::Equal && order == 0) || (op == Operator::NotEqual && order != 0) ||
+           (op == Operator::Less && order < 0) || (op == Operator::LessEqual && order <= 0) ||
+           (op == Operator::Greater && order > 0) || (op == Operator::GreaterEqual && order >= 0);
+  }
+
+  template <typename Function>
+  void each_answer(RelationId relation, std::size_t i, Function f) const {
+    const auto wanted = universe_.constraint(relation, i);
+    for (std::uint32_t at = heads_[static_cast<std::size_t>(wanted.name)]; at != kEnd; at = answers_[at].next)
+      if (fits(wanted.op, wanted.version, answers_[at].version)) f(answers_[at]);
+  }
+
+  bool is_met(RelationId relation, PackageId asking) const {
+    bool met = false;
+    for (std::size_t i = 0; i < universe_.constraint_count(relation) && !met; ++i)
+      each_answer(relation, i, [&](const Answer& one) { met = met || universe_.may_serve(one.package, asking); });
+    return met;
+  }
+
+  void count_versions(PackageId id) {
+    std::uint32_t count = 0;
+    for (std::uint32_t at = heads_[static_cast<std::size_t>(universe_.name_id(id))]; at != kEnd; at = answers_[at].next)
+      if (universe_.same_slot(answers_[at].package, id) &&
+          answers_[at].version == universe_.version(answers_[at].package))
+        ++count;
+    if (count > universe_.parallel(id)) problems_.push_back(fmt::format("{} is there twice", universe_.name(id)));
+  }
+
+  std::string title(PackageId id) const { return fmt::format("{} {}", universe_.name(id), universe_.version(id)); }
+  void tell(PackageId id, const char* verb, const std::string& what) {
+    problems_.push_back(fmt::format("{} {} {}", title(id), verb, what));
+  }
+
+  const Universe& universe_;
+  const std::vector<PackageId>& set_;
+  std::vector<std::uint32_t> heads_;  // by name: the first of its answers
+  std::vector<Answer> answers_;
+  std::vector<std::string> problems_;
+};
 
 }  // namespace
 
-std::vector<std::string> problems_of(const std::vector<Package>& set) {
-  std::vector<std::string> problems;
-  std::map<std::string, std::vector<const Package*>> answering;
-  std::map<std::string, int> count;
-  for (const Package& package : set) {
-    answering[package.name].push_back(&package);
-    for (const Constraint& provided : package.provides) answering[provided.name].push_back(&package);
-    if (++count[package.name] == 2) problems.push_back(fmt::format("{} is there twice", package.name));
-  }
-  const auto met_by = [&](const Constraint& constraint, const Package& asking, bool by_itself) -> const Package* {
-    for (const Package* one : answering[constraint.name])
-      if ((by_itself || one->name != asking.name) && answers(*one, constraint)) return one;
-    return nullptr;
+std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
+                                     const std::vector<PackageId>& before) {
+  std::vector<std::string> problems = Checker(universe, set).run();
+  if (problems.empty() || before.empty()) return problems;
+  const std::vector<std::string> old = Checker(universe, before).run();
+  std::erase_if(problems, [&](const std::string& one) { return std::binary_search(old.begin(), old.end(), one); });
+  return problems;
+}
+
+std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,
+                                     const solve::Selection& selection, const Plan& plan) {
+  std::vector<std::string> problems = problems_of(universe, selection.chosen, universe.installed());
+  std::vector<std::uint8_t> there(universe.size(), 0);
+  for (const PackageId id : selection.chosen) there[index_of(id)] = 1;
+  const auto any = [&](const std::vector<PackageId>& ids) {
+    return std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return there[index_of(id)] != 0; });
   };
-  for (const Package& package : set) {
-    for (const Relation& relation : package.requires_) {
-      bool met = false;
-      for (const Constraint& one : relation.alternatives) met = met || met_by(one, package, true) != nullptr;
-      if (!met) problems.push_back(fmt::format("{} requires {}", package.title(), relation.text()));
-    }
-    for (const Constraint& one : package.conflicts)
-      if (const Package* other = met_by(one, package, false))
-        problems.push_back(fmt::format("{} conflicts with {}", package.title(), other->title()));
-    for (const Constraint& one : package.replaces)
-      for (const Package* other : answering[one.name])
-        if (other->name == one.name && other->name != package.name && one.allows(other->version))
-          problems.push_back(fmt::format("{} replaces {}", package.title(), other->title()));
+  for (const solve::Target& target : request.install)
+    if (!any(target.candidates)) problems.push_back(fmt::format("{} is not there", target.text));
+  for (const PackageId id : universe.installed()) {
+    const bool named = request.means(request.remove, universe, id);
+    if (named && there[index_of(id)] != 0) problems.push_back(fmt::format("{} stays", universe.name(id)));
+    if (named || there[index_of(id)] != 0) continue;
+    if (universe.held(id) && !request.means(request.release, universe, id))
+      problems.push_back(fmt::format("{} is held and would change", universe.name(id)));
+    if (universe.wanted(id) && !request.drop_strays && !any(universe.slot(id)) && !any(universe.replacers_of(id)))
+      problems.push_back(fmt::format("{} is wanted and would go", universe.name(id)));
   }
+  // The steps, one after another, lead to the set.
+  std::vector<std::uint8_t> now(universe.size(), 0);
+  for (const PackageId id : universe.installed()) now[index_of(id)] = 1;
+  for (const Step& step : plan.steps) {
+    if (step.before_id) now[index_of(*step.before_id)] = 0;
+    if (step.after_id) now[index_of(*step.after_id)] = 1;
+  }
+  if (now != there) problems.emplace_back("the steps do not lead to what was chosen");
   return problems;
 }
 

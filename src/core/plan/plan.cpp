@@ -32,6 +32,8 @@ std::string Why::text() const {
     case WhyKind::LosesProvider: return fmt::format("requires {}, which goes", relation);
     case WhyKind::InConflict: return fmt::format("conflicts with {}", by);
     case WhyKind::Unneeded: return "nothing wanted needs it any more";
+    case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
+    case WhyKind::Stray: return "no repository offers it any more, and it stood in the way";
     case WhyKind::Undone: return fmt::format("takes back transaction {}", by);
   }
   return {};
@@ -76,23 +78,24 @@ class Planner {
  public:
   Planner(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
           const std::set<PackageId>& cached)
-      : universe_(universe),
-        request_(request),
-        chosen_(selection.chosen.begin(), selection.chosen.end()),
-        cached_(cached) {
-    for (const PackageId id : selection.chosen) by_name_[universe.package(id).name] = id;
+      : universe_(universe), request_(request), chosen_(selection.chosen), cached_(cached) {
+    in_.assign(universe.size(), 0);
+    for (const PackageId id : chosen_) in_[index_of(id)] |= kAfter;
+    for (const PackageId id : universe.installed()) in_[index_of(id)] |= kBefore;
+    for (const PackageId id : chosen_)
+      if (!was(id)) coming_.push_back(id);
+    for (const PackageId id : universe.installed())
+      if (!will_be(id)) going_.push_back(id);
   }
 
   Plan run() {
     for (const PackageId id : chosen_) add(id);
     std::vector<Step> removals;
-    for (const PackageId id : universe_.installed())
-      if (!by_name_.contains(universe_.package(id).name)) removals.push_back(removal(id));
-    std::stable_sort(removals.begin(), removals.end(),
-                     [&](const Step& a, const Step& b) { return order(a) < order(b); });
+    for (const PackageId id : going_)
+      if (!succeeded(id)) removals.push_back(removal(id));
+    sort(removals);
     std::reverse(removals.begin(), removals.end());
-    std::stable_sort(plan_.steps.begin(), plan_.steps.end(),
-                     [&](const Step& a, const Step& b) { return order(a) < order(b); });
+    sort(plan_.steps);
     plan_.steps.insert(plan_.steps.end(), removals.begin(), removals.end());
     list_unneeded();
     list_held_back();
@@ -100,176 +103,212 @@ class Planner {
   }
 
  private:
+  enum : std::uint8_t { kBefore = 1, kAfter = 2 };
+  bool was(PackageId id) const { return (in_[index_of(id)] & kBefore) != 0; }
+  bool will_be(PackageId id) const { return (in_[index_of(id)] & kAfter) != 0; }
+
   bool asked_for(PackageId id) const {
     return std::any_of(request_.install.begin(), request_.install.end(), [&](const solve::Target& target) {
       return std::find(target.candidates.begin(), target.candidates.end(), id) != target.candidates.end();
     });
   }
 
-  static bool replaces(const Package& package, const Package& old) {
-    return package.name != old.name &&
-           std::any_of(package.replaces.begin(), package.replaces.end(),
-                       [&](const Constraint& one) { return one.name == old.name && one.allows(old.version); });
+  /// The installed version whose place a coming one takes: where versions may stand side by side, none.
+  std::optional<PackageId> predecessor(PackageId id) const {
+    if (was(id)) return id;
+    if (universe_.parallel(id) > 1) return std::nullopt;
+    for (const PackageId old : universe_.installed_in_slot(id))
+      if (!will_be(old)) return old;
+    return std::nullopt;
+  }
+
+  bool succeeded(PackageId old) const {
+    return std::any_of(coming_.begin(), coming_.end(), [&](PackageId id) {
+      return universe_.name_id(id) == universe_.name_id(old) && predecessor(id) == old;
+    });
   }
 
   std::optional<PackageId> replaced_by(PackageId id) const {  // an installed one that goes because this comes
-    for (const PackageId old : universe_.installed())
-      if (!by_name_.contains(universe_.package(old).name) && replaces(universe_.package(id), universe_.package(old)))
-        return old;
+    for (const PackageId old : going_) {
+      const auto instead = universe_.replacers_of(old);
+      if (std::find(instead.begin(), instead.end(), id) != instead.end()) return old;
+    }
     return std::nullopt;
   }
 
   void add(PackageId id) {
-    const Package& package = universe_.package(id);
-    const auto before = universe_.installed_of(package.name);
+    const auto before = predecessor(id);
+    const Reason reason = reason_after(id, before);
+    if (before == id && (universe_.wanted(id) ? Reason::Wanted : Reason::PulledIn) == reason) return;
     const Candidate& candidate = universe_[id];
+    const Package& package = candidate.package;
     Step step;
     step.name = package.name, step.arch = package.arch;
     step.after = package.version.text(), step.after_id = id;
-    if (before) step.before = universe_.package(*before).version.text(), step.before_id = before;
-    step.reason = reason_after(id, before);
+    if (before) step.before = universe_.version(*before), step.before_id = before;
+    step.reason = reason;
     if (before == id) {
-      if (candidate.installed->reason == step.reason) return;
       step.action = step.reason == Reason::Wanted ? Action::Want : Action::Unwant;
       step.origin = candidate.installed->origin;
       plan_.steps.push_back(std::move(step));
       return;
     }
-    step.action = !before                                                ? Action::Install
-                  : universe_.package(*before).version < package.version ? Action::Upgrade
-                                                                         : Action::Downgrade;
+    step.action = !before                                                                 ? Action::Install
+                  : order_versions(universe_.version(*before), universe_.version(id)) < 0 ? Action::Upgrade
+                                                                                          : Action::Downgrade;
     step.why = why(id, before);
     if (!candidate.offers.empty()) {
       step.origin = candidate.offers.front().title();
       if (!cached_.contains(id)) step.download = candidate.offers.front().size;
     }
     step.size_change = static_cast<std::int64_t>(package.installed_size) -
-                       (before ? static_cast<std::int64_t>(universe_.package(*before).installed_size) : 0);
+                       (before ? static_cast<std::int64_t>(universe_.installed_size(*before)) : 0);
     plan_.steps.push_back(std::move(step));
   }
 
   Reason reason_after(PackageId id, std::optional<PackageId> before) const {
+    if (before == id && universe_.wanted(id)) return Reason::Wanted;
     if (asked_for(id)) return Reason::Wanted;
-    if (before) return universe_[*before].installed->reason;
-    if (const auto old = replaced_by(id)) return universe_[*old].installed->reason;
+    if (before) return universe_.wanted(*before) ? Reason::Wanted : Reason::PulledIn;
+    for (const PackageId old : universe_.installed_in_slot(id))
+      if (universe_.wanted(old)) return Reason::Wanted;
+    if (const auto old = replaced_by(id); old && universe_.wanted(*old)) return Reason::Wanted;
     return Reason::PulledIn;
   }
 
-  std::optional<Why> called_for(PackageId id, bool recommends) const {
-    const Package& package = universe_.package(id);
-    for (const bool changed : {true, false})  // rather something that this plan brings in
-      for (const PackageId other : chosen_) {
-        if (other == id || changed == universe_[other].installed.has_value()) continue;
-        for (const Relation& relation :
-             recommends ? universe_.package(other).recommends : universe_.package(other).requires_)
-          if (satisfies(package, relation))
-            return Why{recommends ? WhyKind::Recommended : WhyKind::Required, universe_.package(other).name,
-                       relation.text()};
-      }
-    return std::nullopt;
+  /// Who calls for what this plan brings: the first that requires or recommends it, rather one that comes itself.
+  void find_callers() {
+    callers_found_ = true;
+    const auto look = [&](PackageId asking, WhyKind kind) {
+      const RelationList list = kind == WhyKind::Required ? RelationList::Requires : RelationList::Recommends;
+      for (const RelationId relation : universe_.relations(asking, list))
+        universe_.each_match(relation, [&](PackageId id) {
+          if (!will_be(id) || was(id) || id == asking) return;
+          callers_.emplace(std::pair(id, kind), std::pair(asking, relation));
+        });
+    };
+    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended}) {
+      for (const PackageId id : coming_) look(id, kind);
+      for (const PackageId id : chosen_)
+        if (was(id)) look(id, kind);
+    }
   }
 
-  Why why(PackageId id, std::optional<PackageId> before) const {
-    const std::string& name = universe_.package(id).name;
+  Why why(PackageId id, std::optional<PackageId> before) {
     if (asked_for(id)) return {WhyKind::Asked, "", ""};
-    if (const auto old = replaced_by(id)) return {WhyKind::Replacing, universe_.package(*old).name, ""};
-    if (before && (request_.upgrade_all || request_.upgrade.contains(name))) return {WhyKind::Newer, "", ""};
-    if (auto required = called_for(id, false)) return *required;
-    if (auto recommended = called_for(id, true)) return *recommended;
-    return {before ? WhyKind::Newer : WhyKind::Asked, "", ""};
+    if (const auto old = replaced_by(id)) return {WhyKind::Replacing, std::string(universe_.name(*old)), ""};
+    if (before && request_.upgrades(universe_, *before)) return {WhyKind::Newer, "", ""};
+    if (!callers_found_) find_callers();
+    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended})
+      if (const auto found = callers_.find({id, kind}); found != callers_.end())
+        return {kind, std::string(universe_.name(found->second.first)), universe_.text(found->second.second)};
+    return {before || !universe_.installed_in_slot(id).empty() ? WhyKind::Newer : WhyKind::Asked, "", ""};
   }
 
   Step removal(PackageId id) const {
-    const Package& package = universe_.package(id);
+    const Candidate& old = universe_[id];
     Step step;
     step.action = Action::Remove;
-    step.name = package.name, step.arch = package.arch, step.before = package.version.text(), step.before_id = id;
-    step.origin = universe_[id].installed->origin;
-    step.reason = universe_[id].installed->reason;
-    step.size_change = -static_cast<std::int64_t>(package.installed_size);
+    step.name = old.package.name, step.arch = old.package.arch;
+    step.before = old.package.version.text(), step.before_id = id;
+    step.origin = old.installed->origin;
+    step.reason = old.installed->reason;
+    step.size_change = -static_cast<std::int64_t>(old.package.installed_size);
     step.why = why_removed(id);
     return step;
   }
 
-  Why why_removed(PackageId id) const {
-    const Package& package = universe_.package(id);
-    if (request_.remove.contains(package.name)) return {WhyKind::Asked, "", ""};
-    for (const PackageId other : chosen_)
-      if (replaces(universe_.package(other), package)) return {WhyKind::ReplacedBy, universe_.package(other).name, ""};
-    for (const PackageId other : chosen_) {
-      const Package& stays = universe_.package(other);
-      const auto against = [](const Package& one, const Package& two) {
-        return std::any_of(one.conflicts.begin(), one.conflicts.end(),
-                           [&](const Constraint& c) { return satisfies(two, c); });
-      };
-      if (against(stays, package) || against(package, stays)) return {WhyKind::InConflict, stays.name, ""};
+  /// Does one of the packages stand in conflict with another by the words of one of them?
+  bool against(PackageId one, PackageId two) const {
+    for (const RelationId relation : universe_.relations(one, RelationList::Conflicts)) {
+      bool hit = false;
+      universe_.each_match(relation, [&](PackageId id) { hit = hit || id == two; });
+      if (hit) return true;
     }
-    for (const Relation& relation : package.requires_)
-      if (std::none_of(chosen_.begin(), chosen_.end(),
-                       [&](PackageId other) { return satisfies(universe_.package(other), relation); }))
-        return {WhyKind::LosesProvider, "", relation.text()};
+    return false;
+  }
+
+  Why why_removed(PackageId id) const {
+    if (request_.means(request_.remove, universe_, id)) return {WhyKind::Asked, "", ""};
+    for (const PackageId other : universe_.replacers_of(id))
+      if (will_be(other)) return {WhyKind::ReplacedBy, std::string(universe_.name(other)), ""};
+    if (universe_.parallel(id) > 1)
+      for (const PackageId other : universe_.slot(id))
+        if (will_be(other)) return {WhyKind::MakesRoom, std::string(universe_.version(other)), ""};
+    for (const PackageId other : coming_)
+      if (against(other, id) || against(id, other))
+        return {WhyKind::InConflict, std::string(universe_.name(other)), ""};
+    for (const RelationId relation : universe_.relations(id, RelationList::Requires)) {
+      bool met = false;
+      universe_.each_match(relation, [&](PackageId other) { met = met || will_be(other); });
+      if (!met) return {WhyKind::LosesProvider, "", universe_.text(relation)};
+    }
+    if (request_.drop_strays && universe_.wanted(id)) return {WhyKind::Stray, "", ""};
     return {WhyKind::Unneeded, "", ""};
   }
 
-  /// Place of a package when each comes after what it requires; computed once, depth first without recursion.
-  std::size_t order(const Step& step) {
-    if (places_.empty()) {
-      std::set<PackageId> all = chosen_;
-      for (const PackageId id : universe_.installed()) all.insert(id);
-      for (const PackageId start : all) visit(start, all);
-    }
-    return places_.at(step.after_id ? *step.after_id : *step.before_id);
-  }
-
-  void visit(PackageId start, const std::set<PackageId>& all) {
-    std::vector<std::pair<PackageId, bool>> stack{{start, false}};
-    std::set<PackageId>& entered = entered_;
-    while (!stack.empty()) {
-      const auto [id, finished] = stack.back();
-      stack.pop_back();
-      if (finished) {
-        places_.emplace(id, places_.size());
-        continue;
+  /// Puts steps in the order in which each package comes after what it requires, depth first without recursion.
+  void sort(std::vector<Step>& steps) const {
+    const auto id_of = [](const Step& step) { return step.after_id ? *step.after_id : *step.before_id; };
+    std::map<PackageId, std::size_t> place;
+    std::set<PackageId> all, entered;
+    for (const Step& step : steps) all.insert(id_of(step));
+    for (const Step& step : steps) {
+      std::vector<std::pair<PackageId, bool>> stack{{id_of(step), false}};
+      while (!stack.empty()) {
+        const auto [id, finished] = stack.back();
+        stack.pop_back();
+        if (finished) {
+          place.emplace(id, place.size());
+          continue;
+        }
+        if (!entered.insert(id).second) continue;
+        stack.emplace_back(id, true);
+        for (const RelationId relation : universe_.relations(id, RelationList::Requires))
+          for (const PackageId other : universe_.matching(relation))
+            if (all.contains(other)) stack.emplace_back(other, false);
       }
-      if (!entered.insert(id).second) continue;
-      stack.emplace_back(id, true);
-      for (const Relation& relation : universe_.package(id).requires_)
-        for (const PackageId other : universe_.matching(relation))
-          if (all.contains(other)) stack.emplace_back(other, false);
     }
+    std::stable_sort(steps.begin(), steps.end(),
+                     [&](const Step& a, const Step& b) { return place.at(id_of(a)) < place.at(id_of(b)); });
   }
 
   void list_unneeded() {
     std::set<PackageId> wanted;
     for (const PackageId id : chosen_)
-      if (reason_after(id, universe_.installed_of(universe_.package(id).name)) == Reason::Wanted) wanted.insert(id);
-    for (const PackageId id : solve::unneeded(universe_, {chosen_.begin(), chosen_.end()}, wanted))
-      plan_.unneeded.push_back(universe_.package(id).name);
+      if ((was(id) && universe_.wanted(id)) || (!was(id) && reason_after(id, predecessor(id)) == Reason::Wanted) ||
+          asked_for(id))
+        wanted.insert(id);
+    for (const PackageId id : solve::unneeded(universe_, chosen_, wanted))
+      plan_.unneeded.emplace_back(universe_.name(id));
   }
 
   void list_held_back() {
     if (!request_.upgrade_all && request_.upgrade.empty()) return;
     for (const PackageId id : universe_.installed()) {
-      const Package& package = universe_.package(id);
-      if (request_.except.contains(package.name) || (!request_.upgrade_all && !request_.upgrade.contains(package.name)))
-        continue;
+      if (!request_.upgrades(universe_, id)) continue;
       const auto offered = universe_.newer_offer(id);
-      const auto then = by_name_.find(package.name);
-      if (!offered || then == by_name_.end() ||
-          universe_.package(then->second).version >= universe_.package(*offered).version)
-        continue;
-      plan_.held_back.push_back(
-          {package.name, universe_.package(then->second).version.text(), universe_.package(*offered).version.text()});
+      if (!offered || will_be(*offered)) continue;
+      HeldBack one{std::string(universe_.name(id)),
+                   "",
+                   std::string(universe_.version(*offered)),
+                   *offered,
+                   universe_.held(id) && !request_.means(request_.release, universe_, id),
+                   ""};
+      for (const PackageId other : universe_.slot(id))
+        if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
+      if (!one.stays.empty()) plan_.held_back.push_back(std::move(one));
     }
   }
 
   const Universe& universe_;
   const solve::Request& request_;
-  std::set<PackageId> chosen_;
+  const std::vector<PackageId>& chosen_;
   const std::set<PackageId>& cached_;
-  std::map<std::string, PackageId> by_name_;
-  std::map<PackageId, std::size_t> places_;
-  std::set<PackageId> entered_;
+  std::vector<std::uint8_t> in_;
+  std::vector<PackageId> coming_, going_;
+  std::map<std::pair<PackageId, WhyKind>, std::pair<PackageId, RelationId>> callers_;
+  bool callers_found_ = false;
   Plan plan_;
 };
 
@@ -277,7 +316,9 @@ class Planner {
 
 Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
                const std::set<PackageId>& cached) {
-  return Planner(universe, request, selection, cached).run();
+  Plan plan = Planner(universe, request, selection, cached).run();
+  plan.proved = selection.proved;
+  return plan;
 }
 
 }  // namespace hambrel::plan

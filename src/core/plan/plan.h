@@ -28,6 +28,8 @@ enum class WhyKind {
   ReplacedBy,     // `by` takes over
   LosesProvider,  // what it requires goes
   InConflict,     // with `by`
+  MakesRoom,      // only so many versions may stand side by side, and `by` is a newer one
+  Stray,          // no repository offers it any more, and it stood in the way of an upgrade
   Unneeded,       // nothing wanted needs it any more
   Undone,         // an earlier transaction is taken back
 };
@@ -67,6 +69,9 @@ struct Notice {
 /// An installed package that an upgrade leaves behind what a followed channel offers.
 struct HeldBack {
   std::string name, stays, offered;  // versions
+  PackageId offered_id{};
+  bool held = false;  // by a hold
+  std::string why;    // the shortest true reason that was found, or empty
 };
 
 struct Plan {
@@ -75,6 +80,7 @@ struct Plan {
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
+  bool proved = true;                 // that nothing better meets the request; else the best found in the time allowed
   bool empty() const { return steps.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
@@ -87,8 +93,14 @@ Plan make_plan(const Universe& universe, const solve::Request& request, const so
 
 nlohmann::json to_json(const Plan& plan);
 
-/// An independent check of a set of packages, sharing no code with the solver: every requirement met inside the set, no
-/// conflict, one version of a name. Returns sentences about what is wrong.
-std::vector<std::string> problems_of(const std::vector<Package>& set);
+/// An independent check of a set of packages, sharing no code with the solver and none of the candidates that were
+/// found beforehand: every requirement met inside the set, no conflict, no more versions of a name than may be. Returns
+/// sentences about what is wrong. What was wrong before is not held against the set: `before` is what is installed.
+std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
+                                     const std::vector<PackageId>& before = {});
+/// And of a plan made from it: is the request met, does nothing wanted or held go that the request does not name, do
+/// the steps lead from what is installed to the set, does each come after what it requires?
+std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,
+                                     const solve::Selection& selection, const Plan& plan);
 
 }  // namespace hambrel::plan

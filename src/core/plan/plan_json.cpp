@@ -5,8 +5,9 @@ namespace hambrel::plan {
 
 namespace {
 
-constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",    "replacing",
-                                     "replaced-by", "loses-provider", "in-conflict", "unneeded", "undone"};
+constexpr const char* kWhyNames[] = {"asked",      "required",    "recommended",    "newer",
+                                     "replacing",  "replaced-by", "loses-provider", "in-conflict",
+                                     "makes-room", "stray",       "unneeded",       "undone"};
 constexpr const char* kNoticeNames[] = {"config-kept",     "config-waiting", "config-stays-away", "leftover", "unowned",
                                         "directory-stays", "changed"};
 
@@ -37,8 +38,10 @@ Json to_json(const Plan& plan) {
                        {"text", notice.text()}});
   Json held_back = Json::array();
   for (const HeldBack& one : plan.held_back)
-    held_back.push_back({{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}});
+    held_back.push_back(
+        {{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}, {"held", one.held}, {"why", one.why}});
   return {{"kind", plan.kind},
+          {"proved", plan.proved},
           {"held_back", std::move(held_back)},
           {"steps", std::move(steps)},
           {"notices", std::move(notices)},

@@ -28,7 +28,7 @@ auto cost(const Remedy& remedy) {
   const auto wanted_gone = std::count_if(remedy.plan.steps.begin(), remedy.plan.steps.end(), [](const Step& step) {
     return step.action == Action::Remove && step.reason == Reason::Wanted;
   });
-  return std::tuple(wanted_gone, remedy.kind == Remedy::Kind::DropRequest ? 1 : 0,
+  return std::tuple(wanted_gone, remedy.kind == Remedy::Kind::DropRequest ? 1 : 0, remedy.enable.empty() ? 0 : 1,
                     remedy.kind == Remedy::Kind::LowerVersion ? 1 : 0, remedy.plan.count(Action::Remove),
                     remedy.plan.count(Action::Downgrade), remedy.plan.count(Action::Install),
                     remedy.plan.count(Action::Upgrade), remedy.subjects);
@@ -44,10 +44,12 @@ class Search {
       return {};  // an upgrade that asks for nothing else is never refused
     for (const Cause& cause : refusal_.causes) {
       if (cause.kind == Cause::Kind::Wanted) let_go(cause.name);
+      if (cause.kind == Cause::Kind::Held) release(cause.name);
       if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
       if (cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove) drop(cause);
     }
     other_channels();
+    other_repositories();
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
     if (found_.size() > most) found_.resize(most);
     return std::move(found_);
@@ -55,21 +57,65 @@ class Search {
 
  private:
   /// Solves a request and keeps it if that works and nothing found before leads to the same set.
-  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request, Refusal* still = nullptr) {
-    auto answer = solve::solve(universe_, request);
+  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request, Refusal* still = nullptr,
+               const Universe* other = nullptr) {
+    const Universe& universe = other == nullptr ? universe_ : *other;
+    auto answer = solve::solve(universe, request);
     if (auto* refusal = std::get_if<Refusal>(&answer)) {
       if (still != nullptr) *still = std::move(*refusal);
       return false;
     }
-    Remedy remedy{kind, std::move(subjects), request, std::get<solve::Selection>(std::move(answer)), {}};
-    std::vector<Package> set;
-    for (const PackageId id : remedy.selection.chosen) set.push_back(universe_.package(id));
+    Remedy remedy{kind, std::move(subjects), "", request, std::get<solve::Selection>(std::move(answer)), {}};
     const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy.selection.chosen; };
-    if (!problems_of(set).empty() || std::any_of(found_.begin(), found_.end(), same)) return true;
-    remedy.plan = make_plan(universe_, request, remedy.selection, {});
+    if (std::any_of(found_.begin(), found_.end(), same)) return true;
+    remedy.plan = make_plan(universe, request, remedy.selection, {});
     remedy.plan.kind = "change";
-    if (!remedy.plan.empty()) found_.push_back(std::move(remedy));
+    if (remedy.plan.empty() || !problems_of(universe, request, remedy.selection, remedy.plan).empty()) return true;
+    found_.push_back(std::move(remedy));
     return true;
+  }
+
+  /// A hold that does not count this time, and whatever further holds then stand in the way.
+  void release(const std::string& first) {
+    Request request = request_;
+    std::vector<std::string> names;
+    for (std::string next = first; !next.empty() && names.size() < kMostSteps;) {
+      request.release.insert(next);
+      names.push_back(next);
+      Refusal still;
+      if (attempt(Remedy::Kind::ReleaseHold, names, request, &still)) return;
+      next.clear();
+      for (const Cause& cause : still.causes)
+        if (cause.kind == Cause::Kind::Held && next.empty()) next = cause.name;
+    }
+  }
+
+  /// Repositories that are not enabled, one at a time, as if they were.
+  void other_repositories() {
+    for (const View::Repository& one : universe_.view().repositories) {
+      if (one.enabled) continue;
+      View view = universe_.view();
+      for (View::Repository& repository : view.repositories)
+        if (repository.name == one.name) repository.enabled = true;
+      const Universe wider(universe_, std::move(view));
+      Request request = request_;
+      for (Target& target : request.install) add_versions(wider, target);
+      const std::size_t before = found_.size();
+      attempt(Remedy::Kind::EnableRepository, {one.name}, request, nullptr, &wider);
+      if (found_.size() > before) found_.back().enable = one.name;
+    }
+  }
+
+  /// What else of the same names a wider view shows: asked for by name only, a newer version would do as well.
+  static void add_versions(const Universe& universe, Target& target) {
+    std::vector<PackageId> all = target.candidates;
+    for (const PackageId id : target.candidates)
+      for (const PackageId other : universe.slot(id))
+        if (target.text == universe.name(id) && universe.offered(other) &&
+            std::find(all.begin(), all.end(), other) == all.end())
+          all.push_back(other);
+    universe.sort(all);
+    target.candidates = std::move(all);
   }
 
   /// Names a wanted package, and whatever wanted one then still stands in the way, until the rest can be met.
@@ -90,7 +136,7 @@ class Search {
 
   bool is_asked_for(const std::string& name) const {
     return std::any_of(request_.install.begin(), request_.install.end(), [&](const Target& target) {
-      return !target.candidates.empty() && universe_.package(target.candidates.front()).name == name;
+      return !target.candidates.empty() && universe_.name(target.candidates.front()) == name;
     });
   }
 
@@ -99,18 +145,18 @@ class Search {
     for (std::size_t i = 0; i < request_.install.size(); ++i) {
       const Target& target = request_.install[i];
       if (target.text != text || target.candidates.empty()) continue;
-      const std::string& name = universe_.package(target.candidates.front()).name;
+      const std::string name(universe_.name(target.candidates.front()));
       std::vector<PackageId> others;
-      for (const PackageId id : universe_.versions_of(name))
+      for (const PackageId id : universe_.slot(target.candidates.front()))
         if (std::find(target.candidates.begin(), target.candidates.end(), id) == target.candidates.end() &&
-            (universe_[id].installed || universe_[id].offered()))
+            (universe_.is_installed(id) || universe_.offered(id)))
           others.push_back(id);
       const auto installed = universe_.installed_of(name);
       for (const PackageId id : others) {
         // that it stays, or goes back, is no way to have it
-        if (installed && universe_.package(id).version <= universe_.package(*installed).version) continue;
+        if (installed && order_versions(universe_.version(id), universe_.version(*installed)) <= 0) continue;
         Request request = request_;
-        const std::string version = fmt::format("{}={}", name, universe_.package(id).version.text());
+        const std::string version = fmt::format("{}={}", name, universe_.version(id));
         request.install[i] = {version, {id}};
         if (attempt(Remedy::Kind::LowerVersion, {version}, request)) break;
       }
@@ -128,10 +174,20 @@ class Search {
   }
 
   void other_channels() {
+    // of what the refusal is about: what else could come from elsewhere is no way out of it
     std::set<std::string> channels;
-    for (const PackageId id : universe_.all())
-      for (const Offer& offer : universe_[id].offers)
-        if (!offer.followed && !request_.channels.contains(offer.channel)) channels.insert(offer.channel);
+    const auto add = [&](const std::vector<PackageId>& ids) {
+      for (const PackageId id : ids)
+        for (std::size_t i = 0; i < universe_.offer_count(id); ++i)
+          if (const auto offer = universe_.offer(id, i);
+              offer.enabled && !offer.followed && !request_.channels.contains(offer.channel))
+            channels.emplace(offer.channel);
+    };
+    for (const Cause& cause : refusal_.causes) {
+      for (const auto* ids : {&cause.packages, &cause.others})
+        for (const PackageId id : *ids) add(universe_.slot(id));
+      if (cause.kind == Cause::Kind::Requires) add(universe_.matching(parse_relation(cause.relation, "")));
+    }
     for (const std::string& channel : channels) {
       Request request = request_;
       request.channels.insert(channel);
@@ -152,10 +208,11 @@ class Search {
       if (!selection) continue;
       // named package by package, as the command will name them
       for (const PackageId id : selection->chosen) {
+        if (universe_.is_installed(id) || universe_.offered(id)) continue;
         const Candidate& one = universe_[id];
         const bool from_there = std::any_of(one.offers.begin(), one.offers.end(),
                                             [&](const Offer& offer) { return offer.channel == channel; });
-        if (!one.installed && !one.offered() && from_there && !is_asked_for(one.package.name))
+        if (from_there && !is_asked_for(one.package.name))
           request.install.push_back({one.package.name + "@" + channel, {id}});
       }
       attempt(Remedy::Kind::OtherChannel, {channel}, request);
@@ -175,9 +232,17 @@ std::string Remedy::command() const {
   for (const Target& target : request.install) install.push_back(quoted(target.text));
   const std::string tail = std::string(request.drop_unneeded ? " --unneeded" : "") +
                            (request.recommended || install.empty() ? "" : " --no-recommended");
-  if (remove.empty()) return "hambrel install " + join(install, " ") + tail;
-  if (install.empty()) return "hambrel remove " + join(remove, " ") + tail;
-  std::string text = "hambrel change";
+  const std::string first = enable.empty() ? "" : "hambrel repo enable " + enable + " && ";
+  if (!request.release.empty()) {
+    std::string text = first + "hambrel change";
+    for (const std::string& word : request.release) text += " --release " + word;
+    for (const std::string& word : install) text += " --install " + word;
+    for (const std::string& word : remove) text += " --remove " + word;
+    return text + tail;
+  }
+  if (remove.empty()) return first + "hambrel install " + join(install, " ") + tail;
+  if (install.empty()) return first + "hambrel remove " + join(remove, " ") + tail;
+  std::string text = first + "hambrel change";
   for (const std::string& word : install) text += " --install " + word;
   for (const std::string& word : remove) text += " --remove " + word;
   return text + tail;
@@ -188,6 +253,10 @@ std::string Remedy::price() const {
   for (const Step& step : plan.steps)
     if (step.action == Action::Remove) (step.reason == Reason::Wanted ? wanted : others).push_back(step.name);
   if (kind == Kind::LowerVersion) parts.push_back(fmt::format("takes {}", join(subjects, ", ")));
+  if (!enable.empty()) parts.push_back(fmt::format("enables the repository {}", enable));
+  if (!request.release.empty())
+    parts.push_back(fmt::format("releases the hold of {}",
+                                join(std::vector<std::string>(request.release.begin(), request.release.end()), ", ")));
   if (kind == Kind::DropRequest) parts.push_back(fmt::format("gives up {}", join(subjects, ", ")));
   if (!wanted.empty()) parts.push_back(fmt::format("removes {} (wanted)", join(wanted, ", ")));
   if (!others.empty()) parts.push_back(fmt::format("removes {}", join(others, ", ")));

@@ -12,9 +12,10 @@
 namespace hambrel::plan {
 
 struct Remedy {
-  enum class Kind { RemoveWanted, LowerVersion, OtherChannel, DropRequest };
+  enum class Kind { RemoveWanted, LowerVersion, OtherChannel, DropRequest, ReleaseHold, EnableRepository };
   Kind kind = Kind::RemoveWanted;
-  std::vector<std::string> subjects;  // names that go; the version taken; the channel; what is dropped
+  std::vector<std::string> subjects;  // names that go; the version taken; the channel; what is dropped; names released
+  std::string enable;                 // the repository to be enabled first, or empty
   solve::Request request;
   solve::Selection selection;
   Plan plan;

@@ -12,48 +12,69 @@ namespace {
 
 struct Edge {
   PackageId to{};
-  std::string relation;
+  const char* verb = "";
+  RelationId relation{};
+  std::string text(const Universe& universe) const { return std::string(verb) + " " + universe.text(relation); }
 };
-using Edges = std::map<PackageId, std::vector<Edge>>;
 
 enum class Strength { Required, Any };
 
-/// Edges from each package of the set to what meets its relations in the set.
-Edges edges_of(const Universe& universe, const std::vector<PackageId>& set, Strength strength) {
-  const std::set<PackageId> members(set.begin(), set.end());
-  Edges edges;
-  for (const PackageId id : set) {
-    const Package& package = universe.package(id);
-    const auto add = [&](const std::vector<Relation>& relations, const char* verb) {
-      for (const Relation& relation : relations)
-        for (const PackageId other : universe.matching(relation))
-          if (members.contains(other) && other != id)
-            edges[id].push_back({other, std::string(verb) + " " + relation.text()});
-    };
-    add(package.requires_, "requires");
-    if (strength == Strength::Required) continue;
-    add(package.recommends, "recommends");
-    add(package.suggests, "suggests");
+/// The packages of a set and how they hang together.
+class Graph {
+ public:
+  Graph(const Universe& universe, const std::vector<PackageId>& set, Strength strength)
+      : universe_(universe), set_(set), strength_(strength), member_(universe.size(), 0) {
+    for (const PackageId id : set) member_[index_of(id)] = 1;
   }
-  return edges;
-}
 
-std::vector<TreeLine> unfold(const Edges& edges, PackageId top, std::size_t most_depth) {
+  /// What meets the relations of a package within the set.
+  std::vector<Edge> below(PackageId id) const {
+    std::vector<Edge> edges;
+    const auto add = [&](RelationList list, const char* verb) {
+      for (const RelationId relation : universe_.relations(id, list))
+        for (const PackageId other : universe_.matching(relation))
+          if (member_[index_of(other)] != 0 && other != id) edges.push_back({other, verb, relation});
+    };
+    add(RelationList::Requires, "requires");
+    if (strength_ == Strength::Required) return edges;
+    add(RelationList::Recommends, "recommends");
+    add(RelationList::Suggests, "suggests");
+    return edges;
+  }
+
+  /// The reverse of all edges.
+  std::map<PackageId, std::vector<Edge>> upwards() const {
+    std::map<PackageId, std::vector<Edge>> result;
+    for (const PackageId id : set_)
+      for (const Edge& edge : below(id)) result[edge.to].push_back({id, edge.verb, edge.relation});
+    return result;
+  }
+
+ private:
+  const Universe& universe_;
+  const std::vector<PackageId>& set_;
+  Strength strength_;
+  std::vector<std::uint8_t> member_;
+};
+
+using Edges = std::function<std::vector<Edge>(PackageId)>;
+
+std::vector<TreeLine> unfold(const Universe& universe, const Edges& edges, PackageId top, std::size_t most_depth) {
   std::vector<TreeLine> lines;
   std::set<PackageId> unfolded;
   std::vector<TreeLine> stack{{0, top, "", false}};
   while (!stack.empty()) {
     TreeLine line = std::move(stack.back());
     stack.pop_back();
-    const auto below = edges.find(line.id);
-    const bool has_more = below != edges.end() && !below->second.empty();
+    const std::vector<Edge> below = edges(line.id);
+    const bool has_more = !below.empty();
     const bool again = !unfolded.insert(line.id).second;
     line.folded = again && has_more;
     if (has_more && !again && (most_depth == 0 || line.depth < most_depth)) {
       std::set<PackageId> listed;
       std::vector<TreeLine> children;
-      for (const Edge& edge : below->second)
-        if (listed.insert(edge.to).second) children.push_back({line.depth + 1, edge.to, edge.relation, false});
+      for (const Edge& edge : below)
+        if (listed.insert(edge.to).second) children.push_back({line.depth + 1, edge.to, edge.text(universe), false});
       stack.insert(stack.end(), children.rbegin(), children.rend());
     }
     lines.push_back(std::move(line));
@@ -65,40 +86,42 @@ std::vector<TreeLine> unfold(const Edges& edges, PackageId top, std::size_t most
 
 std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,
                                  std::size_t most_depth) {
-  return unfold(edges_of(universe, set, Strength::Required), top, most_depth);
+  const Graph graph(universe, set, Strength::Required);
+  return unfold(
+      universe, [&](PackageId id) { return graph.below(id); }, top, most_depth);
 }
 
 std::vector<TreeLine> needed_by_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,
                                      std::size_t most_depth) {
-  Edges upwards;
-  for (const auto& [from, edges] : edges_of(universe, set, Strength::Required))
-    for (const Edge& edge : edges) upwards[edge.to].push_back({from, edge.relation});
-  return unfold(upwards, top, most_depth);
+  const auto upwards = Graph(universe, set, Strength::Required).upwards();
+  const auto above = [&](PackageId id) {
+    const auto found = upwards.find(id);
+    return found == upwards.end() ? std::vector<Edge>() : found->second;
+  };
+  return unfold(universe, above, top, most_depth);
 }
 
 std::vector<TreeLine> why_installed(const Universe& universe, PackageId id) {
-  const auto set = universe.installed();
+  const auto& set = universe.installed();
   for (const Strength strength : {Strength::Required, Strength::Any}) {
-    const Edges edges = edges_of(universe, set, strength);
+    const Graph graph(universe, set, strength);
     // breadth first from everything wanted, so that the chain is a shortest one
-    std::map<PackageId, std::pair<PackageId, std::string>> reached;  // -> from where, by which relation
+    std::map<PackageId, std::pair<PackageId, Edge>> reached;  // -> from where, by which edge
     std::deque<PackageId> queue;
     for (const PackageId start : set)
-      if (universe[start].installed->reason == Reason::Wanted)
-        reached.emplace(start, std::pair(start, "")), queue.push_back(start);
+      if (universe.wanted(start)) reached.emplace(start, std::pair(start, Edge{})), queue.push_back(start);
     while (!queue.empty() && !reached.contains(id)) {
       const PackageId at = queue.front();
       queue.pop_front();
-      const auto below = edges.find(at);
-      if (below == edges.end()) continue;
-      for (const Edge& edge : below->second)
-        if (reached.emplace(edge.to, std::pair(at, edge.relation)).second) queue.push_back(edge.to);
+      for (const Edge& edge : graph.below(at))
+        if (reached.emplace(edge.to, std::pair(at, edge)).second) queue.push_back(edge.to);
     }
     if (!reached.contains(id)) continue;
     std::vector<TreeLine> chain;
     for (PackageId at = id;; at = reached.at(at).first) {
-      chain.push_back({0, at, reached.at(at).second, false});
-      if (reached.at(at).first == at) break;
+      const auto& [from, edge] = reached.at(at);
+      chain.push_back({0, at, from == at ? "" : edge.text(universe), false});
+      if (from == at) break;
     }
     std::reverse(chain.begin(), chain.end());
     for (std::size_t i = 0; i < chain.size(); ++i) chain[i].depth = i;

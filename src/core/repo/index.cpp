@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "archive/frame_codec.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "base/json_reader.h"
@@ -60,18 +61,63 @@ std::string index_text(const std::vector<IndexLine>& lines) {
   return text;
 }
 
+namespace {
+
+/// Cuts text that comes in pieces into lines and parses each.
+class LineReader {
+ public:
+  LineReader(std::string where, const std::function<void(IndexLine&&)>& take) : where_(std::move(where)), take_(take) {}
+
+  void add(std::string_view piece) {
+    for (auto end = piece.find('\n'); end != std::string_view::npos; end = piece.find('\n')) {
+      if (rest_.empty()) {
+        line(piece.substr(0, end));
+      } else {
+        rest_.append(piece.substr(0, end));
+        line(rest_);
+        rest_.clear();
+      }
+      piece.remove_prefix(end + 1);
+    }
+    rest_.append(piece);
+    if (rest_.size() > kMostLine)
+      throw Error(ErrorCode::Invalid, fmt::format("a line is longer than {} bytes", kMostLine), where_);
+  }
+  void finish() {
+    if (!rest_.empty()) line(rest_);
+  }
+
+ private:
+  static constexpr std::size_t kMostLine = 16 << 20;
+
+  void line(std::string_view text) {
+    take_(line_from(reader_.parse(text, fmt::format("{}: line {}", where_, ++number_))));
+  }
+
+  std::string where_;
+  const std::function<void(IndexLine&&)>& take_;
+  JsonReader reader_;
+  std::string rest_;
+  std::size_t number_ = 0;
+};
+
+constexpr std::uint64_t kMostPlainIndex = 4ULL << 30;
+
+}  // namespace
+
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where) {
   std::vector<IndexLine> lines;
-  std::size_t number = 0;
-  JsonReader reader;
-  lines.reserve(static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n')) + 1);
-  while (!text.empty()) {
-    const auto end = text.find('\n');
-    const std::string place = fmt::format("{}: line {}", where, ++number);
-    lines.push_back(line_from(reader.parse(text.substr(0, end), place)));
-    text.remove_prefix(end == std::string_view::npos ? text.size() : end + 1);
-  }
+  const std::function<void(IndexLine &&)> take = [&](IndexLine&& line) { lines.push_back(std::move(line)); };
+  LineReader reader(where, take);
+  reader.add(text);
+  reader.finish();
   return lines;
+}
+
+void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take) {
+  LineReader reader(where, take);
+  archive::decompress_in_pieces(stored, kMostPlainIndex, where, [&](std::string_view piece) { reader.add(piece); });
+  reader.finish();
 }
 
 std::string package_path(const Package& package) {

@@ -1,6 +1,7 @@
 // The index of a repository: a line of JSON for each package version, compressed with zstd.
 #pragma once
 
+#include <functional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -22,6 +23,8 @@ struct IndexLine {
 std::string index_text(const std::vector<IndexLine>& lines);
 /// Parses a plain index. Throws Error{Invalid} with `where` and the line number.
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where);
+/// The same from the compressed file, a line at a time.
+void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take);
 
 /// packages/NAME/VERSION.ARCH.hambrel
 std::string package_path(const Package& package);

@@ -4,17 +4,13 @@
 
 #include <algorithm>
 
-#include "archive/frame_codec.h"
 #include "base/json.h"
-#include "repo/index.h"
 #include "repo/metadata.h"
 #include "repo/transfer.h"
 
 namespace hambrel::repo {
 
 namespace {
-
-constexpr std::uint64_t kMostPlainIndex = 4ULL << 30;
 
 std::string cache_file(const std::string& repository, const char* name) {
   return fmt::format("{}/{}/{}", kIndexCache, repository, name);
@@ -95,26 +91,69 @@ void for_each_open(std::vector<Step>& steps, Work work) {
   }
 }
 
-void store_index(os::FileSystem& root, Step& step, std::int64_t now) {
-  check_content(step.text, step.next, step.url());
-  const std::string plain = archive::decompress_sized(step.text, kMostPlainIndex, step.url());
-  step.after.packages = parse_index(plain, step.url()).size();  // nothing malformed goes into the cache
-  step.after.url = step.repository->url;
-  step.after.version = step.next.version;
-  step.after.fetched = now;
-  step.after.digest = step.next.digest;
-  root.make_directories(fmt::format("{}/{}", kIndexCache, step.repository->name));
-  root.replace_file(cache_file(step.repository->name, "index.jsonl.zst"), step.text, 0644);
-  write_source(root, *step.repository, step.after);
-  step.result->changed = !step.before || step.before->digest != step.after.digest;
-  step.before = step.after;
-  step.done = true;
+/// What of a repository is to be in the catalogue: what was fetched just now, else what the cache holds.
+std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repository>& all, std::vector<Step>& steps) {
+  std::vector<IndexInput> inputs;
+  for (const Repository& repository : all) {
+    IndexInput input;
+    input.repository = repository.name;
+    input.file = cache_file(repository.name, "index.jsonl.zst");
+    input.where = root.shown(input.file);
+    const auto step = std::find_if(steps.begin(), steps.end(),
+                                   [&](const Step& one) { return one.repository->name == repository.name; });
+    if (step != steps.end() && !step->done) {
+      input.stored = std::move(step->text);
+      input.digest = step->next.digest;
+      input.where = step->url();
+    } else if (const auto source = read_source(root, repository)) {
+      input.digest = source->digest;
+    } else {
+      continue;
+    }
+    inputs.push_back(std::move(input));
+  }
+  return inputs;
+}
+
+/// Compiles everything and stores what was fetched. What can't be read does not go into the cache.
+void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::vector<Repository>& all,
+                   std::int64_t now) {
+  std::vector<IndexInput> inputs = inputs_for(root, all, steps);
+  const bool fetched = std::any_of(steps.begin(), steps.end(), [](const Step& step) { return !step.done; });
+  if (!fetched && open_catalogue(root, inputs)) return;
+  std::string image = compile_catalogue(root, inputs);
+  bool again = false;
+  for_each_open(steps, [&](Step& step) {
+    const auto input = std::find_if(inputs.begin(), inputs.end(),
+                                    [&](const IndexInput& one) { return one.repository == step.repository->name; });
+    if (input->problem) {
+      again = step.before.has_value();  // the index that it had before stays in use
+      throw Error(*input->problem);
+    }
+    step.after.packages = input->packages;
+    step.after.url = step.repository->url;
+    step.after.version = step.next.version;
+    step.after.fetched = now;
+    step.after.digest = step.next.digest;
+    root.make_directories(fmt::format("{}/{}", kIndexCache, step.repository->name));
+    root.replace_file(input->file, input->stored, 0644);
+    write_source(root, *step.repository, step.after);
+    step.result->changed = !step.before || step.before->digest != step.after.digest;
+    step.before = step.after;
+    step.done = true;
+  });
+  if (again) {
+    inputs = inputs_for(root, all, steps);
+    image = compile_catalogue(root, inputs);
+  }
+  root.replace_file(kCatalogueFile, image, 0644);
 }
 
 }  // namespace
 
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories, unsigned parallel,
-                                   std::int64_t now, Observer& observer) {
+std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
+                                   const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
+                                   Observer& observer) {
   std::vector<RefreshResult> results(repositories.size());
   std::vector<Step> steps(repositories.size());
   observer.begin("fetching indexes", 0, Observer::Unit::Bytes);
@@ -146,7 +185,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
       throw Error(ErrorCode::Invalid, "names an index that is too large", step.url());
   });
   fetch_round(steps, parallel, observer);
-  for_each_open(steps, [&](Step& step) { store_index(root, step, now); });
+  for_each_open(steps, [&](Step& step) { check_content(step.text, step.next, step.url()); });
+  store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
     if (!step.before) continue;
@@ -157,56 +197,36 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   return results;
 }
 
-namespace {
-
-void add_lines(Catalog& catalog, const Repository& repository, std::vector<IndexLine> lines, const std::string& arch) {
-  catalog.candidates.reserve(catalog.candidates.size() + lines.size());
-  for (IndexLine& line : lines) {
-    if (line.package.arch != "any" && line.package.arch != arch) {
-      catalog.other_architectures[line.package.name].push_back(
-          fmt::format("{} for {}", line.package.version.text(), line.package.arch));
-      continue;
-    }
-    Offer offer;
-    offer.repository = repository.name;
-    offer.channel = line.channel;
-    offer.rank = repository.rank;
-    offer.followed =
-        std::find(repository.channels.begin(), repository.channels.end(), line.channel) != repository.channels.end();
-    offer.size = line.size;
-    offer.digest = line.digest;
-    offer.table_offset = line.table_offset, offer.table_size = line.table_size, offer.table_digest = line.table_digest;
-    catalog.candidates.push_back({std::move(line.package), {offer}, {}});
-  }
-}
-
-}  // namespace
-
-Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, const std::string& arch) {
+Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, bool may_use_stored) {
   Catalog catalog;
+  std::vector<IndexInput> inputs;
   for (const Repository& repository : repositories) {
     CachedIndex index;
     index.repository = repository;
     try {
-      const auto source = read_source(root, repository);
-      if (source) {
+      if (const auto source = read_source(root, repository)) {
         index.version = source->version, index.fetched = source->fetched, index.packages = source->packages;
+        IndexInput input;
+        input.repository = repository.name;
+        input.digest = source->digest;
+        input.file = cache_file(repository.name, "index.jsonl.zst");
+        input.where = root.shown(input.file);
+        inputs.push_back(std::move(input));
       } else {
         index.problem = "not refreshed yet";
-      }
-      if (source && repository.enabled) {
-        const std::string path = cache_file(repository.name, "index.jsonl.zst");
-        const std::string stored = root.read_all(path, kMostIndexBytes);
-        if (sha256(stored) != source->digest)
-          throw Error(ErrorCode::Untrusted, "the cached index is damaged", root.shown(path), "run `hambrel refresh`");
-        const std::string plain = archive::decompress_sized(stored, kMostPlainIndex, root.shown(path));
-        add_lines(catalog, repository, parse_index(plain, root.shown(path)), arch);
       }
     } catch (const Error& problem) {
       index.problem = problem.what();
     }
     catalog.indexes.push_back(std::move(index));
   }
+  if (may_use_stored) catalog.base = open_catalogue(root, inputs);
+  catalog.compiled = catalog.base != nullptr;
+  if (catalog.base) return catalog;
+  catalog.base = layer_of(compile_catalogue(root, inputs));
+  for (const IndexInput& input : inputs)
+    for (CachedIndex& index : catalog.indexes)
+      if (input.problem && index.repository.name == input.repository) index.problem = input.problem->what();
   return catalog;
 }
 

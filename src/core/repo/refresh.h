@@ -4,7 +4,7 @@
 // had; what is read from the cache is checked against the digest that was verified when it was fetched.
 #pragma once
 
-#include <map>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -12,6 +12,7 @@
 #include "base/error.h"
 #include "base/observer.h"
 #include "model/universe.h"
+#include "repo/compiled.h"
 #include "repo/settings.h"
 
 namespace hambrel::repo {
@@ -25,9 +26,11 @@ struct RefreshResult {
   std::optional<Error> problem;
 };
 
-/// Refreshes the given repositories side by side. `now` in seconds.
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories, unsigned parallel,
-                                   std::int64_t now, Observer& observer);
+/// Refreshes the given repositories side by side, then compiles the catalogue of `all` configured ones if anything in
+/// it changed. `now` in seconds.
+std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
+                                   const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
+                                   Observer& observer);
 
 /// A repository as the cache knows it.
 struct CachedIndex {
@@ -39,11 +42,13 @@ struct CachedIndex {
 };
 
 struct Catalog {
-  std::vector<Candidate> candidates;  // of enabled repositories, fitting the architecture
+  std::shared_ptr<const Layer> base;  // of all repositories, the disabled ones too, and all architectures
   std::vector<CachedIndex> indexes;   // all repositories, by name
-  std::map<std::string, std::vector<std::string>> other_architectures;  // name -> "VERSION for ARCH" that do not fit
+  bool compiled = false;              // taken from the stored catalogue
 };
 
-Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, const std::string& arch);
+/// What the index cache holds for these repositories. From the stored catalogue where that is current (and
+/// `may_use_stored`), else compiled in memory.
+Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, bool may_use_stored = true);
 
 }  // namespace hambrel::repo

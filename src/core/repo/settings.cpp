@@ -51,16 +51,24 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
 
 Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch) {
   Settings settings;
-  settings.arch = machine_arch;
+  settings.architectures = {machine_arch};
   if (!root.stat_followed(config_path)) return settings;
   const std::string shown = root.shown(config_path);
   const toml::table whole = parse_toml(root.read_all(config_path, kMostBytes), shown);
   TomlTable table(whole, shown, "");
-  if (const std::string arch = table.text("arch", false); !arch.empty()) {
+  const auto check_arch = [&](const std::string& arch, const char* key) {
     if (!is_architecture(arch) || arch == "any")
-      table.wrong("arch", "a machine architecture such as x86_64", table.find("arch"));
-    settings.arch = arch;
+      table.wrong(key, "a machine architecture such as x86_64", table.find(key));
+  };
+  if (const std::string arch = table.text("arch", false); !arch.empty()) {
+    check_arch(arch, "arch");
+    settings.architectures = {arch};
   }
+  for (const auto& [arch, at] : table.texts("more_archs")) {
+    check_arch(arch, "more_archs");
+    if (arch != settings.architectures.front()) settings.architectures.push_back(arch);
+  }
+  settings.budget = static_cast<unsigned>(table.number("budget", 1, 3600, settings.budget));
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
   table.done();
   return settings;

@@ -21,8 +21,9 @@ struct Repository {
 };
 
 struct Settings {
-  std::string arch;        // of the root
-  unsigned downloads = 4;  // at the same time
+  std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
+  unsigned budget = 5;                     // seconds that finding a plan may take, about
+  unsigned downloads = 4;                  // at the same time
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.

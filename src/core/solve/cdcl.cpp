@@ -9,6 +9,7 @@ namespace {
 
 constexpr double kDecay = 0.95, kTooLarge = 1e100;
 constexpr std::uint64_t kRestartUnit = 100;  // conflicts
+constexpr std::uint32_t kNotInHeap = UINT32_MAX;
 
 /// The Luby sequence 1 1 2 1 1 2 4 ..., i from 0.
 std::uint64_t luby(std::uint64_t i) {
@@ -27,91 +28,142 @@ std::uint64_t luby(std::uint64_t i) {
 Var Cdcl::new_variable(bool phase) {
   const Var var = static_cast<Var>(level_.size());
   level_.push_back(0);
-  reason_.push_back(kNoClause);
+  reason_.push_back(kNoReason);
   phase_.push_back(phase);
-  seen_.push_back(false);
-  model_.push_back(false);
+  seen_.push_back(0);
+  model_.push_back(0);
   activity_.push_back(0);
-  values_.insert(values_.end(), 2, Value::Unknown);
-  watches_.resize(watches_.size() + 2);
-  heap_at_.push_back(SIZE_MAX);
-  heap_insert(var);
+  values_.insert(values_.end(), 2, kUnknown);
+  lists_.resize(lists_.size() + 2);
+  heap_at_.push_back(kNotInHeap);
+  place_.push_back(static_cast<std::uint32_t>(order_.size()));
+  order_.push_back(var);
   return var;
 }
 
-Cdcl::Value Cdcl::value(Lit lit) const { return values_[lit.code]; }
-
-void Cdcl::add(std::vector<Lit> clause) {
+void Cdcl::set_order(const std::vector<Var>& order) {
   backtrack(0);
-  std::sort(clause.begin(), clause.end(), [](Lit a, Lit b) { return a.code < b.code; });
-  clause.erase(std::unique(clause.begin(), clause.end()), clause.end());
-  std::vector<Lit> kept;
-  for (std::size_t i = 0; i < clause.size(); ++i) {
-    if (i + 1 < clause.size() && clause[i + 1] == ~clause[i]) return;  // always true
-    if (value(clause[i]) == Value::True) return;
-    if (value(clause[i]) == Value::Unknown) kept.push_back(clause[i]);
+  std::vector<std::uint8_t> placed(order_.size(), 0);
+  std::vector<Var> whole = order;
+  for (const Var var : order) placed[var] = 1;
+  for (Var var = 0; var < placed.size(); ++var)
+    if (placed[var] == 0) whole.push_back(var);
+  order_ = std::move(whole);
+  for (std::uint32_t i = 0; i < order_.size(); ++i) place_[order_[i]] = i;
+  cursor_ = 0;
+}
+
+std::uint32_t Cdcl::store(std::span<const Lit> clause) {
+  const auto at = static_cast<std::uint32_t>(clauses_.size());
+  clauses_.push_back({static_cast<std::uint32_t>(clause.size())});
+  clauses_.insert(clauses_.end(), clause.begin(), clause.end());
+  return at;
+}
+
+void Cdcl::watch(Lit lit, Watch one) {
+  WatchList& list = lists_[lit.code];
+  if (list.size == list.room) {
+    const std::uint32_t room = list.room == 0 ? 4 : 2 * list.room;
+    const auto start = static_cast<std::uint32_t>(watches_.size());
+    watches_.resize(watches_.size() + room);
+    std::copy_n(watches_.begin() + list.start, list.size, watches_.begin() + start);
+    list.start = start, list.room = room;
+  }
+  watches_[list.start + list.size++] = one;
+}
+
+void Cdcl::add(std::span<const Lit> clause) {
+  backtrack(0);
+  std::vector<Lit>& kept = scratch_;
+  kept.clear();
+  for (const Lit lit : clause) {
+    if (value(lit) == kTrue) return;
+    if (value(lit) == kUnknown) kept.push_back(lit);
+  }
+  if (kept.size() > 1) {
+    std::sort(kept.begin(), kept.end(), [](Lit a, Lit b) { return a.code < b.code; });
+    kept.erase(std::unique(kept.begin(), kept.end()), kept.end());
+    for (std::size_t i = 0; i + 1 < kept.size(); ++i)
+      if (kept[i + 1] == ~kept[i]) return;  // always true
   }
   if (kept.empty()) {
     broken_ = true;
   } else if (kept.size() == 1) {
-    enqueue(kept[0], kNoClause);
-    if (propagate() != kNoClause) broken_ = true;
+    enqueue(kept[0], kNoReason);  // its consequences are drawn when the search begins
+  } else if (kept.size() == 2) {
+    watch(~kept[0], {kBinary, kept[1]});
+    watch(~kept[1], {kBinary, kept[0]});
   } else {
-    clauses_.push_back(std::move(kept));
-    attach(static_cast<std::uint32_t>(clauses_.size() - 1));
+    const std::uint32_t at = store(kept);
+    watch(~kept[0], {at, kept[1]});
+    watch(~kept[1], {at, kept[0]});
   }
 }
 
-void Cdcl::attach(std::uint32_t clause) {
-  const std::vector<Lit>& lits = clauses_[clause];
-  watches_[(~lits[0]).code].push_back({clause, lits[1]});
-  watches_[(~lits[1]).code].push_back({clause, lits[0]});
-}
-
 void Cdcl::enqueue(Lit lit, std::uint32_t reason) {
-  values_[lit.code] = Value::True;
-  values_[(~lit).code] = Value::False;
+  values_[lit.code] = kTrue;
+  values_[(~lit).code] = kFalse;
   level_[lit.var()] = level();
   reason_[lit.var()] = reason;
   trail_.push_back(lit);
 }
 
+/// Draws all consequences. A conflict comes back as the place of a clause, or as kConflictOfTwo with its literals
+/// in conflict_binary_.
 std::uint32_t Cdcl::propagate() {
   while (propagated_ < trail_.size()) {
     const Lit fact = trail_[propagated_++];
-    std::vector<Watch>& watches = watches_[fact.code];
-    std::size_t kept = 0;
-    for (std::size_t i = 0; i < watches.size(); ++i) {
-      const Watch watch = watches[i];
-      if (value(watch.blocker) == Value::True) {
-        watches[kept++] = watch;
+    const std::uint32_t start = lists_[fact.code].start, size = lists_[fact.code].size;
+    steps_ += size + 1;
+    std::uint32_t kept = 0, conflict = kNoReason;
+    for (std::uint32_t i = 0; i < size; ++i) {
+      const Watch one = watches_[start + i];
+      const std::uint8_t blocked = value(one.blocker);
+      if (blocked == kTrue) {
+        watches_[start + kept++] = one;
         continue;
       }
-      std::vector<Lit>& lits = clauses_[watch.clause];
+      if (one.clause == kBinary) {
+        watches_[start + kept++] = one;
+        if (blocked == kFalse) {
+          conflict_binary_ = {~fact, one.blocker};
+          conflict = kConflictOfTwo;
+          while (++i < size) watches_[start + kept++] = watches_[start + i];
+          break;
+        }
+        enqueue(one.blocker, kBinary | (~fact).code);
+        continue;
+      }
+      Lit* const lits = &clauses_[one.clause + 1];
+      const std::uint32_t count = clauses_[one.clause].code;
       if (lits[0] == ~fact) std::swap(lits[0], lits[1]);
-      if (value(lits[0]) == Value::True) {
-        watches[kept++] = {watch.clause, lits[0]};
+      if (lits[0] != one.blocker && value(lits[0]) == kTrue) {
+        watches_[start + kept++] = {one.clause, lits[0]};
         continue;
       }
-      const auto other =
-          std::find_if(lits.begin() + 2, lits.end(), [&](Lit lit) { return value(lit) != Value::False; });
-      if (other != lits.end()) {
-        std::swap(lits[1], *other);
-        watches_[(~lits[1]).code].push_back({watch.clause, lits[0]});
+      std::uint32_t other = 2;
+      while (other < count && value(lits[other]) == kFalse) ++other;
+      steps_ += other / 8;
+      if (other < count) {
+        std::swap(lits[1], lits[other]);
+        watch(~lits[1], {one.clause, lits[0]});  // never the list of `fact`: that literal is false
         continue;
       }
-      watches[kept++] = watch;
-      if (value(lits[0]) == Value::False) {
-        while (++i < watches.size()) watches[kept++] = watches[i];
-        watches.resize(kept);
-        propagated_ = trail_.size();
-        return watch.clause;
+      watches_[start + kept++] = {one.clause, lits[0]};
+      if (value(lits[0]) == kFalse) {
+        conflict = one.clause;
+        while (++i < size) watches_[start + kept++] = watches_[start + i];
+        break;
       }
-      enqueue(lits[0], watch.clause);
+      enqueue(lits[0], one.clause);
     }
-    watches.resize(kept);
+    lists_[fact.code].size = kept;
+    if (conflict != kNoReason) {
+      propagated_ = trail_.size();
+      return conflict;
+    }
   }
-  return kNoClause;
+  return kNoReason;
 }
 
 void Cdcl::bump(Var var) {
@@ -120,14 +172,28 @@ void Cdcl::bump(Var var) {
     for (double& one : activity_) one /= kTooLarge;
     step_ /= kTooLarge;
   }
-  if (heap_at_[var] != SIZE_MAX) heap_up(heap_at_[var]);
+  if (heap_at_[var] != kNotInHeap) heap_up(heap_at_[var]);
 }
 
-bool Cdcl::redundant(Lit lit) const {
+/// The other literals of the clause that made `of` true; for a conflict, all its literals.
+std::span<const Lit> Cdcl::others(std::uint32_t reason, Lit of, Lit& binary) const {
+  if (reason == kConflictOfTwo) return conflict_binary_;
+  if ((reason & kBinary) != 0) {
+    binary = {reason & ~kBinary};
+    return {&binary, 1};
+  }
+  static_cast<void>(of);
+  return {&clauses_[reason + 1], clauses_[reason].code};
+}
+
+bool Cdcl::redundant(Lit lit) {
   const std::uint32_t reason = reason_[lit.var()];
-  if (reason == kNoClause) return false;
-  return std::all_of(clauses_[reason].begin(), clauses_[reason].end(),
-                     [&](Lit one) { return one.var() == lit.var() || seen_[one.var()] || level_[one.var()] == 0; });
+  if (reason == kNoReason) return false;
+  Lit binary;
+  const auto lits = others(reason, lit, binary);
+  return std::all_of(lits.begin(), lits.end(), [&](Lit one) {
+    return one.var() == lit.var() || seen_[one.var()] != 0 || level_[one.var()] == 0;
+  });
 }
 
 /// Resolves backwards from the conflict to the first unique implication point of the present level.
@@ -135,12 +201,12 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
   learnt.assign(1, Lit{});
   std::vector<Var> marked;
   std::size_t open = 0, at = trail_.size();
-  Lit pivot{};
+  Lit pivot{}, binary{};
   bool first = true;
   do {
-    for (const Lit lit : clauses_[conflict]) {
-      if ((!first && lit == pivot) || seen_[lit.var()] || level_[lit.var()] == 0) continue;
-      seen_[lit.var()] = true;
+    for (const Lit lit : others(conflict, pivot, binary)) {
+      if ((!first && lit == pivot) || seen_[lit.var()] != 0 || level_[lit.var()] == 0) continue;
+      seen_[lit.var()] = 1;
       marked.push_back(lit.var());
       bump(lit.var());
       if (level_[lit.var()] == level())
@@ -148,14 +214,14 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
       else
         learnt.push_back(lit);
     }
-    while (!seen_[trail_[at - 1].var()]) --at;
+    while (seen_[trail_[at - 1].var()] == 0) --at;
     pivot = trail_[--at];
     conflict = reason_[pivot.var()];
     first = false;
   } while (--open > 0);
   learnt[0] = ~pivot;
   learnt.erase(std::remove_if(learnt.begin() + 1, learnt.end(), [&](Lit lit) { return redundant(lit); }), learnt.end());
-  for (const Var var : marked) seen_[var] = false;
+  for (const Var var : marked) seen_[var] = 0;
   back_level = 0;
   if (learnt.size() > 1) {
     const auto highest = std::max_element(learnt.begin() + 1, learnt.end(),
@@ -165,32 +231,40 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
   }
 }
 
-/// Which assumptions made `failed` (an assumption) false.
-void Cdcl::analyze_final(Lit failed) {
-  core_.assign(1, failed);
-  if (level() == 0) return;
-  seen_[failed.var()] = true;
+/// Which assumptions (all decided at level 1) led to a conflict there, or made `failed`, one of them, false.
+void Cdcl::analyze_final(std::uint32_t conflict, Lit failed) {
+  core_.clear();
+  Lit binary{};
+  if (conflict != kNoReason) {
+    for (const Lit lit : others(conflict, {}, binary))
+      if (level_[lit.var()] > 0) seen_[lit.var()] = 1;
+  } else {
+    core_.push_back(failed);
+    if (level_[failed.var()] == 0) return;
+    seen_[failed.var()] = 1;
+  }
   for (std::size_t at = trail_.size(); at > trail_limits_[0]; --at) {
     const Lit lit = trail_[at - 1];
-    if (!seen_[lit.var()]) continue;
-    seen_[lit.var()] = false;
-    if (reason_[lit.var()] == kNoClause) {
-      if (lit != failed) core_.push_back(lit);  // decisions at these levels are assumptions
+    if (seen_[lit.var()] == 0) continue;
+    seen_[lit.var()] = 0;
+    if (reason_[lit.var()] == kNoReason) {
+      core_.push_back(lit);
     } else {
-      for (const Lit one : clauses_[reason_[lit.var()]])
-        if (one.var() != lit.var() && level_[one.var()] > 0) seen_[one.var()] = true;
+      for (const Lit one : others(reason_[lit.var()], lit, binary))
+        if (one.var() != lit.var() && level_[one.var()] > 0) seen_[one.var()] = 1;
     }
   }
-  seen_[failed.var()] = false;
 }
 
 void Cdcl::backtrack(std::uint32_t target) {
   if (level() <= target) return;
   for (std::size_t at = trail_.size(); at > trail_limits_[target]; --at) {
     const Lit lit = trail_[at - 1];
-    values_[lit.code] = values_[(~lit).code] = Value::Unknown;
-    phase_[lit.var()] = !lit.negative();
-    if (heap_at_[lit.var()] == SIZE_MAX) heap_insert(lit.var());
+    const Var var = lit.var();
+    values_[lit.code] = values_[(~lit).code] = kUnknown;
+    phase_[var] = !lit.negative();
+    cursor_ = std::min(cursor_, place_[var]);
+    if (activity_[var] > 0 && heap_at_[var] == kNotInHeap) heap_insert(var);
   }
   trail_.resize(trail_limits_[target]);
   trail_limits_.resize(target);
@@ -201,22 +275,32 @@ void Cdcl::learn(std::uint32_t conflict) {
   std::vector<Lit> learnt;
   std::uint32_t back_level = 0;
   analyze(conflict, learnt, back_level);
+  steps_ += 4 * learnt.size();
   backtrack(back_level);
   if (learnt.size() == 1) {
-    enqueue(learnt[0], kNoClause);
+    enqueue(learnt[0], kNoReason);
+  } else if (learnt.size() == 2) {
+    watch(~learnt[0], {kBinary, learnt[1]});
+    watch(~learnt[1], {kBinary, learnt[0]});
+    enqueue(learnt[0], kBinary | learnt[1].code);
   } else {
-    clauses_.push_back(learnt);
-    const auto clause = static_cast<std::uint32_t>(clauses_.size() - 1);
-    attach(clause);
-    enqueue(learnt[0], clause);
+    const std::uint32_t at = store(learnt);
+    watch(~learnt[0], {at, learnt[1]});
+    watch(~learnt[1], {at, learnt[0]});
+    enqueue(learnt[0], at);
   }
   step_ /= kDecay;
+}
+
+Var Cdcl::pick_in_order() {
+  while (cursor_ < order_.size() && value(positive(order_[cursor_])) != kUnknown) ++cursor_;
+  return cursor_ < order_.size() ? order_[cursor_] : UINT32_MAX;
 }
 
 Var Cdcl::pick() {
   while (!heap_.empty()) {
     const Var top = heap_[0];
-    heap_at_[top] = SIZE_MAX;
+    heap_at_[top] = kNotInHeap;
     const Var last = heap_.back();
     heap_.pop_back();
     if (!heap_.empty()) {
@@ -224,65 +308,90 @@ Var Cdcl::pick() {
       heap_at_[last] = 0;
       heap_down(0);
     }
-    if (value(positive(top)) == Value::Unknown) return top;
+    if (value(positive(top)) == kUnknown) return top;
   }
-  return UINT32_MAX;
+  return pick_in_order();
 }
 
-bool Cdcl::solve(std::span<const Lit> assumptions) {
+/// Makes all assumptions at once, at level 1. False, with core_, if one of them is false already.
+bool Cdcl::assume(std::span<const Lit> assumptions) {
+  trail_limits_.push_back(trail_.size());
+  for (const Lit lit : assumptions) {
+    if (value(lit) == kFalse) {
+      analyze_final(kNoReason, ~lit);
+      // what made it false is in the core; the assumption itself comes to it
+      core_[0] = lit;
+      return false;
+    }
+    if (value(lit) == kUnknown) enqueue(lit, kNoReason);
+  }
+  return true;
+}
+
+Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase) {
   core_.clear();
   backtrack(0);
-  std::uint64_t round = 0, budget = kRestartUnit * luby(round);
+  const bool assuming = !assumptions.empty();
+  std::uint64_t round = 0, restart = kRestartUnit * luby(round);
   while (!broken_) {
     const std::uint32_t conflict = propagate();
-    if (conflict != kNoClause) {
+    if (conflict != kNoReason) {
       ++conflicts_;
       if (level() == 0) {
         broken_ = true;
         break;
       }
-      learn(conflict);
-      if (budget > 0) --budget;
-      continue;
-    }
-    if (budget == 0) {
-      backtrack(0);
-      budget = kRestartUnit * luby(++round);
-      continue;
-    }
-    if (level() < assumptions.size()) {
-      const Lit next = assumptions[level()];
-      if (value(next) == Value::False) {
-        analyze_final(next);
-        return false;
+      if (assuming && level() == 1) {
+        analyze_final(conflict, {});
+        backtrack(0);
+        return Answer::No;
       }
-      trail_limits_.push_back(trail_.size());
-      if (value(next) == Value::Unknown) enqueue(next, kNoClause);
+      learn(conflict);
+      if (restart > 0) --restart;
       continue;
     }
-    const Var var = pick();
-    if (var == UINT32_MAX) {
-      for (Var one = 0; one < model_.size(); ++one) model_[one] = value(positive(one)) == Value::True;
+    if (steps_ > budget_) {
       backtrack(0);
-      return true;
+      return Answer::Unknown;
+    }
+    if (restart == 0) {
+      backtrack(0);
+      restart = kRestartUnit * luby(++round);
+      continue;
+    }
+    if (assuming && level() == 0) {
+      if (!assume(assumptions)) {
+        backtrack(0);
+        return Answer::No;
+      }
+      continue;
+    }
+    const Var var = in_order ? pick_in_order() : pick();
+    if (var == UINT32_MAX) {
+      for (Var one = 0; one < model_.size(); ++one) model_[one] = value(positive(one)) == kTrue;
+      backtrack(0);
+      return Answer::Yes;
     }
     trail_limits_.push_back(trail_.size());
-    enqueue(phase_[var] ? positive(var) : negative(var), kNoClause);
+    const bool up = in_order ? phase : phase_[var] != 0;
+    enqueue(up ? positive(var) : negative(var), kNoReason);
   }
-  return false;
+  return Answer::No;
 }
 
-bool Cdcl::above(Var a, Var b) const { return activity_[a] != activity_[b] ? activity_[a] > activity_[b] : a < b; }
+Answer Cdcl::solve(std::span<const Lit> assumptions) { return search(assumptions, false, false); }
+
+Answer Cdcl::solve_first(bool phase) { return search({}, true, phase); }
 
 void Cdcl::heap_up(std::size_t at) {
   const Var var = heap_[at];
   while (at > 0 && above(var, heap_[(at - 1) / 2])) {
     heap_[at] = heap_[(at - 1) / 2];
-    heap_at_[heap_[at]] = at;
+    heap_at_[heap_[at]] = static_cast<std::uint32_t>(at);
     at = (at - 1) / 2;
   }
   heap_[at] = var;
-  heap_at_[var] = at;
+  heap_at_[var] = static_cast<std::uint32_t>(at);
 }
 
 void Cdcl::heap_down(std::size_t at) {
@@ -291,16 +400,16 @@ void Cdcl::heap_down(std::size_t at) {
     if (child + 1 < heap_.size() && above(heap_[child + 1], heap_[child])) ++child;
     if (!above(heap_[child], var)) break;
     heap_[at] = heap_[child];
-    heap_at_[heap_[at]] = at;
+    heap_at_[heap_[at]] = static_cast<std::uint32_t>(at);
     at = child;
   }
   heap_[at] = var;
-  heap_at_[var] = at;
+  heap_at_[var] = static_cast<std::uint32_t>(at);
 }
 
 void Cdcl::heap_insert(Var var) {
   heap_.push_back(var);
-  heap_at_[var] = heap_.size() - 1;
+  heap_at_[var] = static_cast<std::uint32_t>(heap_.size() - 1);
   heap_up(heap_.size() - 1);
 }
 

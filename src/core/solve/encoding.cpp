@@ -1,220 +1,452 @@
 #include "solve/encoding.h"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 
 namespace hambrel::solve {
 
-Encoding::Encoding(const Universe& universe, const Request& request, bool explain)
-    : universe_(universe), request_(request), explain_(explain) {
-  for (const PackageId id : universe.all())
-    for (const Constraint& replaced : universe.package(id).replaces) replacing_[replaced.name].push_back(id);
+namespace {
+constexpr std::uint32_t kAlways = UINT32_MAX;  // a clause that belongs to no statement
+constexpr std::size_t kFew = 6;
+}  // namespace
+
+Encoding::Encoding(const Universe& universe, const Request& request, Scope scope, bool explain)
+    : universe_(universe), request_(request), scope_(scope), explain_(explain) {
+  engine_.new_variable(true);
+  engine_.add({truth()});
+  allowed_.assign(universe.size(), 0);
+  variables_.assign(universe.size(), kNone);
+  name_asked_.assign(universe.name_count(), 0);
+  name_fixed_.assign(universe.name_count(), 0);
+  mark_request();
+  if (frozen()) fix_installed();
   collect();
   make_variables();
   encode_request();
   encode_wanted();
+  encode_fixed();
   for (const PackageId id : cone_) encode_package(id);
-  std::string last;
-  for (const PackageId id : cone_) {
-    const std::string& name = universe.package(id).name;
-    if (name != last) encode_one_version(name);
-    last = name;
+  encode_slots();
+}
+
+void Encoding::mark_request() {
+  for (const Target& target : request_.install)
+    for (const PackageId id : target.candidates) {
+      allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
+      name_asked_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
+    }
+  for (const Names* names : {&request_.remove, &request_.upgrade})
+    for (const std::string& name : *names)
+      if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
+}
+
+std::uint8_t Encoding::look(PackageId id) const {
+  std::uint8_t found = kLooked;
+  if (universe_.is_installed(id) || universe_.offered(id)) {
+    found |= kMayChoose;
+  } else if (!request_.channels.empty()) {
+    for (std::size_t i = 0, count = universe_.offer_count(id); i < count; ++i) {
+      const auto offer = universe_.offer(id, i);
+      if (offer.enabled && universe_.visible(id) && request_.channels.contains(offer.channel)) found |= kMayChoose;
+    }
+  }
+  return allowed_[index_of(id)] = found;
+}
+
+bool Encoding::slot_asked(PackageId id) const {
+  if (name_asked_[static_cast<std::size_t>(universe_.name_id(id))] == 0) return false;
+  if (universe_.one_class()) return true;
+  if (request_.means(request_.remove, universe_, id) || request_.means(request_.upgrade, universe_, id)) return true;
+  for (const Target& target : request_.install)
+    for (const PackageId one : target.candidates)
+      if (universe_.same_slot(one, id)) return true;
+  return false;
+}
+
+void Encoding::fix_installed() {
+  for (const PackageId id : universe_.installed()) {
+    if (slot_asked(id)) continue;
+    variables_[index_of(id)] = 0;
+    if (name_fixed_[static_cast<std::size_t>(universe_.name_id(id))] != 0 && crowded(id))
+      engine_.add({});  // what is there already breaks a rule: nothing to build upon
+    name_fixed_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
+    fixed_.push_back(id);
   }
 }
 
-bool Encoding::may_choose(PackageId id) const {
-  const Candidate& candidate = universe_[id];
-  if (candidate.installed || candidate.offered()) return true;
-  for (const Offer& offer : candidate.offers)
-    if (request_.channels.contains(offer.channel)) return true;
-  return std::any_of(request_.install.begin(), request_.install.end(), [&](const Target& target) {
-    return std::find(target.candidates.begin(), target.candidates.end(), id) != target.candidates.end();
+/// Do more versions stand in the slot of an installed package than may?
+bool Encoding::crowded(PackageId id) const {
+  const auto there = universe_.installed_in_slot(id);
+  return std::any_of(there.begin(), there.end(), [&](PackageId one) { return universe_.parallel(one) < there.size(); });
+}
+
+bool Encoding::slot_fixed(PackageId id) const {
+  if (name_fixed_[static_cast<std::size_t>(universe_.name_id(id))] == 0) return false;
+  for (const PackageId other : universe_.installed_in_slot(id))
+    if (variables_[index_of(other)] == 0 && (universe_.parallel(id) == 1 || universe_.parallel(other) == 1))
+      return true;
+  return false;
+}
+
+void Encoding::reach(PackageId id) {
+  Var& var = variables_[index_of(id)];
+  if (var != kNone || !may_choose(id)) return;
+  if (frozen() && slot_fixed(id)) return;
+  var = kNone - 1;  // reached; numbered later
+  queue_.push_back(id);
+  cone_.push_back(id);
+}
+
+/// By something that is given?
+bool Encoding::is_met(RelationId relation, PackageId asking) const {
+  if (!frozen()) return false;
+  bool met = false;
+  universe_.each_match(relation, [&](PackageId other) {
+    met = met || (variables_[index_of(other)] == 0 && universe_.may_serve(other, asking));
+  });
+  return met;
+}
+
+void Encoding::reach_all(RelationId relation, PackageId asking) {
+  if (is_met(relation, asking)) return;
+  universe_.each_match(relation, [&](PackageId other) {
+    if (universe_.may_serve(other, asking)) reach(other);
   });
 }
 
-void Encoding::reach(PackageId id, std::vector<PackageId>& queue) {
-  if (reached_[index_of(id)] || !may_choose(id)) return;
-  reached_[index_of(id)] = true;
-  queue.push_back(id);
-}
-
 void Encoding::collect() {
-  reached_.assign(universe_.size(), false);
-  std::vector<PackageId> queue;
   for (const Target& target : request_.install)
-    for (const PackageId id : target.candidates) reach(id, queue);
+    for (const PackageId id : target.candidates) reach(id);
   for (const PackageId id : universe_.installed()) {
-    reach(id, queue);
-    for (const PackageId other : universe_.versions_of(universe_.package(id).name)) reach(other, queue);
-    for (const PackageId other : replacers(id)) reach(other, queue);
+    if (frozen()) {
+      if (variables_[index_of(id)] != 0) {
+        reach(id);
+        if (request_.means(request_.upgrade, universe_, id))
+          for (const PackageId other : universe_.slot(id)) reach(other);
+      } else {
+        for (const RelationId relation : universe_.relations(id, RelationList::Requires)) reach_all(relation, id);
+      }
+      continue;
+    }
+    reach(id);
+    for (const PackageId other : universe_.slot(id)) reach(other);
+    for (const PackageId other : universe_.replacers_of(id)) reach(other);
   }
-  while (!queue.empty()) {
-    const Package& package = universe_.package(queue.back());
-    queue.pop_back();
-    for (const auto* relations : {&package.requires_, &package.recommends})
-      for (const Relation& relation : *relations)
-        for (const PackageId other : universe_.matching(relation)) reach(other, queue);
+  while (!queue_.empty()) {
+    const PackageId id = queue_.back();
+    queue_.pop_back();
+    for (const RelationId relation : universe_.relations(id, RelationList::Requires)) reach_all(relation, id);
+    if (request_.recommended && !universe_.is_installed(id))
+      for (const RelationId relation : universe_.relations(id, RelationList::Recommends)) reach_all(relation, id);
   }
-  for (const PackageId id : universe_.all())
-    if (reached_[index_of(id)]) cone_.push_back(id);
+  universe_.sort(cone_);
 }
 
 void Encoding::make_variables() {
-  // The search falsifies undecided variables in the order in which they were made: the least preferred come first,
-  // so that what is left over to meet a requirement is the preferred one.
-  variables_.assign(universe_.size(), kNone);
-  std::vector<PackageId> order;
-  std::string last;
+  // The fixed order of decisions: first what should be there, then what should not, the least preferred first, so that
+  // what is left over to meet a requirement is the preferred one.
+  std::vector<Var> order;
+  const auto upgrades_to = [&](PackageId id) {
+    if (!request_.upgrade_all && request_.upgrade.empty()) return false;
+    if (universe_.is_installed(id) || !universe_.offered(id)) return false;
+    const auto installed = universe_.installed_in_slot(id);
+    if (installed.empty() || !request_.upgrades(universe_, installed.front()) || stays_as_it_is(installed.front()))
+      return false;
+    return universe_.newer_offer(installed.front()) == id;
+  };
   for (auto id = cone_.rbegin(); id != cone_.rend(); ++id) {
-    const std::string& name = universe_.package(*id).name;
-    if (name == last) continue;
-    last = name;
-    const auto versions = preferred(name);
-    order.insert(order.end(), versions.rbegin(), versions.rend());
+    const bool up = upgrades_to(*id);
+    variables_[index_of(*id)] = engine_.new_variable(up || universe_.is_installed(*id));
+    if (up) order.push_back(variables_[index_of(*id)]);
   }
-  for (const PackageId id : order) {
-    const bool installed = universe_[id].installed.has_value();
-    const bool upgrading =
-        request_.upgrade_all && !installed && universe_.installed_of(universe_.package(id).name).has_value();
-    const bool newest = upgrading && preferred(universe_.package(id).name).front() == id;
-    variables_[index_of(id)] = engine_.new_variable(installed || newest);
-  }
+  for (const PackageId id : cone_)
+    if (universe_.is_installed(id)) order.push_back(variables_[index_of(id)]);
+  engine_.set_order(order);
 }
 
-std::vector<PackageId> Encoding::in_cone(std::vector<PackageId> ids) const {
-  ids.erase(std::remove_if(ids.begin(), ids.end(), [&](PackageId id) { return !reached_[index_of(id)]; }), ids.end());
+std::vector<PackageId> Encoding::choices(PackageId id) const {
+  std::vector<PackageId> ids = universe_.slot(id);
+  std::erase_if(ids, [&](PackageId one) { return !may_choose(one); });
   return ids;
 }
 
-std::vector<PackageId> Encoding::preferred(std::string_view name) const {
-  std::vector<PackageId> ids = in_cone(universe_.versions_of(name));
-  std::stable_partition(ids.begin(), ids.end(),
-                        [&](PackageId id) { return universe_[id].installed || universe_[id].offered(); });
-  return ids;
+std::uint32_t Encoding::lag(PackageId id) const {
+  std::uint32_t count = 0;
+  std::string_view last;
+  for (const PackageId other : choices(id)) {
+    if (order_versions(universe_.version(other), universe_.version(id)) <= 0) break;
+    if (universe_.version(other) != last) ++count;
+    last = universe_.version(other);
+  }
+  return count;
 }
 
 std::vector<PackageId> Encoding::replacers(PackageId installed) const {
-  std::vector<PackageId> result;
-  const Package& old = universe_.package(installed);
-  const auto found = replacing_.find(old.name);
-  if (found == replacing_.end()) return result;
-  for (const PackageId id : found->second) {
-    if (universe_.package(id).name == old.name || !may_choose(id)) continue;
-    for (const Constraint& one : universe_.package(id).replaces)
-      if (one.name == old.name && one.allows(old.version) && (result.empty() || result.back() != id))
-        result.push_back(id);
+  std::vector<PackageId> ids = universe_.replacers_of(installed);
+  std::erase_if(ids, [&](PackageId id) { return !may_choose(id); });
+  return ids;
+}
+
+bool Encoding::stays_as_it_is(PackageId installed) const {
+  return request_.means(request_.except, universe_, installed) ||
+         (universe_.held(installed) && !request_.means(request_.release, universe_, installed));
+}
+
+bool Encoding::may_be_dropped(PackageId installed) const {
+  if (!request_.drop_strays || !universe_.wanted(installed)) return false;
+  const auto versions = universe_.slot(installed);
+  return std::none_of(versions.begin(), versions.end(), [&](PackageId id) { return universe_.offered(id); });
+}
+
+Lit Encoding::one_of(std::vector<Lit> lits) { return one_of_unless(truth(), std::move(lits)); }
+
+Lit Encoding::one_of_unless(Lit unless, std::vector<Lit> lits) {
+  std::erase_if(lits, [&](Lit lit) { return engine_.never(lit); });
+  if (std::any_of(lits.begin(), lits.end(), [&](Lit lit) { return engine_.always(lit); })) return truth();
+  if (!engine_.always(unless)) lits.push_back(~unless);
+  if (lits.empty()) return ~truth();
+  if (lits.size() == 1) return lits[0];
+  const Lit one = positive(engine_.new_variable(true));
+  engine_.set_model(one.var(), std::any_of(lits.begin(), lits.end(), [&](Lit lit) { return engine_.model(lit); }));
+  lits.push_back(~one);
+  engine_.add(lits);
+  return one;
+}
+
+// ---- statements
+
+/// Adds clause_, which belongs to a statement. Statements of the same kind, subject and relation are one.
+void Encoding::state(Cause::Kind kind, std::uint32_t subject, std::uint32_t relation, PackageId package) {
+  if (!explain_) {
+    engine_.add(clause_);
+    return;
   }
-  return result;
-}
-
-std::vector<Lit> Encoding::lits(const std::vector<PackageId>& ids) const {
-  std::vector<Lit> result;
-  for (const PackageId id : ids)
-    if (has(id)) result.push_back(lit(id));
-  return result;
-}
-
-Lit Encoding::one_of(const std::vector<PackageId>& ids) {
-  std::vector<Lit> clause = lits(ids);
-  if (clause.size() == 1) return clause[0];
-  const Lit all = positive(engine_.new_variable(true));
-  clause.push_back(~all);
-  engine_.add(std::move(clause));
-  return all;
-}
-
-Lit Encoding::none_of(const std::vector<PackageId>& ids) {
-  const Lit none = positive(engine_.new_variable(false));
-  for (const Lit one : lits(ids)) engine_.add({~none, ~one});
-  return none;
-}
-
-/// Adds a clause that belongs to a statement. Statements of the same kind, name and relation share one selector.
-void Encoding::state(Cause::Kind kind, const std::string& name, const std::string& relation,
-                     std::optional<PackageId> subject, const std::vector<PackageId>& others, std::vector<Lit> clause) {
-  if (explain_) {
-    const std::string key = fmt::format("{}\n{}\n{}", static_cast<int>(kind), name, relation);
-    auto found = selector_of_.find(key);
-    if (found == selector_of_.end()) {
-      const Lit selector = positive(engine_.new_variable(true));
-      found = selector_of_.emplace(key, selector).first;
-      selectors_.push_back(selector);
-      causes_[selector.code] = {kind, name, {}, relation, {}};
-    }
-    Cause& cause = causes_[found->second.code];
-    if (subject && std::find(cause.packages.begin(), cause.packages.end(), *subject) == cause.packages.end())
-      cause.packages.push_back(*subject);
-    for (const PackageId other : others)
-      if (std::find(cause.others.begin(), cause.others.end(), other) == cause.others.end())
-        cause.others.push_back(other);
-    clause.push_back(~found->second);
-  }
-  engine_.add(std::move(clause));
+  auto& known = statement_of_[static_cast<std::size_t>(kind)];
+  const std::uint64_t key = (static_cast<std::uint64_t>(subject) << 32U) | relation;
+  const auto [place, is_new] = known.emplace(key, static_cast<std::uint32_t>(statements_.size()));
+  if (is_new) statements_.push_back({kind, subject, relation, package, positive(engine_.new_variable(true))});
+  kept_.push_back(
+      {place->second, static_cast<std::uint32_t>(kept_lits_.size()), static_cast<std::uint32_t>(clause_.size())});
+  kept_lits_.insert(kept_lits_.end(), clause_.begin(), clause_.end());
+  clause_.push_back(~statements_[place->second].selector);
+  engine_.add(clause_);
 }
 
 void Encoding::encode_request() {
-  for (const Target& target : request_.install)
-    state(Cause::Kind::Asked, target.text, "", std::nullopt, target.candidates, lits(target.candidates));
-  for (const std::string& name : request_.remove)
-    for (const PackageId id : in_cone(universe_.versions_of(name)))
-      state(Cause::Kind::AskedToRemove, name, "", std::nullopt, {}, {~lit(id)});
+  for (std::uint32_t i = 0; i < request_.install.size(); ++i) {
+    clause_.clear();
+    for (const PackageId id : request_.install[i].candidates) clause_.push_back(lit(id));
+    state(Cause::Kind::Asked, i, kNone, {});
+  }
+  for (const PackageId id : cone_)
+    if (request_.means(request_.remove, universe_, id)) {
+      clause_ = {~lit(id)};
+      state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
+    }
 }
 
 void Encoding::encode_wanted() {
-  for (const std::string& name : request_.except)
-    if (const auto id = universe_.installed_of(name)) state(Cause::Kind::LeftAlone, name, "", *id, {}, {lit(*id)});
   for (const PackageId id : universe_.installed()) {
-    const std::string& name = universe_.package(id).name;
-    if (universe_[id].installed->reason != Reason::Wanted || request_.remove.contains(name)) continue;
-    auto staying = in_cone(universe_.versions_of(name));
-    const auto instead = in_cone(replacers(id));
-    staying.insert(staying.end(), instead.begin(), instead.end());
-    state(Cause::Kind::Wanted, name, "", id, {}, lits(staying));
+    if (engine_.always(lit(id))) continue;
+    const auto name = static_cast<std::uint32_t>(universe_.name_id(id));
+    if (stays_as_it_is(id)) {
+      clause_ = {lit(id)};
+      state(request_.means(request_.except, universe_, id) ? Cause::Kind::LeftAlone : Cause::Kind::Held, name, kNone,
+            id);
+    }
+    if (!universe_.wanted(id) || request_.means(request_.remove, universe_, id) || may_be_dropped(id)) continue;
+    clause_.clear();
+    for (const PackageId other : universe_.slot(id)) clause_.push_back(lit(other));
+    for (const PackageId other : replacers(id)) clause_.push_back(lit(other));
+    state(Cause::Kind::Wanted, name, kNone, id);
   }
+}
+
+/// What given packages ask of those that may come.
+void Encoding::encode_fixed() {
+  for (const PackageId id : fixed_) {
+    for (const RelationId relation : universe_.relations(id, RelationList::Requires)) {
+      clause_.clear();
+      bool met = false;
+      universe_.each_match(relation, [&](PackageId other) {
+        if (!universe_.may_serve(other, id)) return;
+        met = met || variables_[index_of(other)] == 0;
+        clause_.push_back(lit(other));
+      });
+      if (!met)
+        state(Cause::Kind::Requires, static_cast<std::uint32_t>(universe_.name_id(id)),
+              static_cast<std::uint32_t>(relation), id);
+    }
+    for (const RelationId relation : universe_.relations(id, RelationList::Conflicts))
+      forbid(Cause::Kind::Conflicts, id, relation);
+    for (const RelationId relation : universe_.relations(id, RelationList::Replaces))
+      forbid(Cause::Kind::Replaces, id, relation);
+  }
+}
+
+/// `id` and what answers to the relation exclude each other.
+void Encoding::forbid(Cause::Kind kind, PackageId id, RelationId relation) {
+  const NameId own = universe_.name_id(id);
+  const Lit self = lit(id);
+  universe_.each_match(relation, [&](PackageId other) {
+    const Lit against = lit(other);
+    if (universe_.name_id(other) == own || against == ~truth()) return;
+    clause_ = {~self, ~against};
+    state(kind, static_cast<std::uint32_t>(own), static_cast<std::uint32_t>(relation), id);
+  });
 }
 
 void Encoding::encode_package(PackageId id) {
-  const Package& package = universe_.package(id);
-  for (const Relation& relation : package.requires_) {
-    const auto providers = in_cone(universe_.matching(relation));
-    std::vector<Lit> clause = lits(providers);
-    clause.push_back(~lit(id));
-    state(Cause::Kind::Requires, package.name, relation.text(), id, providers, std::move(clause));
+  const auto name = static_cast<std::uint32_t>(universe_.name_id(id));
+  for (const RelationId relation : universe_.relations(id, RelationList::Requires)) {
+    clause_ = {~lit(id)};
+    bool met = false;
+    universe_.each_match(relation, [&](PackageId other) {
+      if (!universe_.may_serve(other, id)) return;
+      const Lit provider = lit(other);
+      met = met || provider == truth();
+      if (provider != ~truth()) clause_.push_back(provider);
+    });
+    if (!met) state(Cause::Kind::Requires, name, static_cast<std::uint32_t>(relation), id);
   }
-  for (const Constraint& constraint : package.conflicts)
-    for (const PackageId other : in_cone(universe_.matching(constraint)))
-      if (universe_.package(other).name != package.name)
-        state(Cause::Kind::Conflicts, package.name, constraint.text(), id, {other}, {~lit(id), ~lit(other)});
-  for (const Constraint& constraint : package.replaces)
-    for (const PackageId other : in_cone(universe_.versions_of(constraint.name)))
-      if (universe_.package(other).name != package.name && constraint.allows(universe_.package(other).version))
-        state(Cause::Kind::Replaces, package.name, constraint.text(), id, {other}, {~lit(id), ~lit(other)});
+  for (const RelationId relation : universe_.relations(id, RelationList::Conflicts))
+    forbid(Cause::Kind::Conflicts, id, relation);
+  for (const RelationId relation : universe_.relations(id, RelationList::Replaces))
+    forbid(Cause::Kind::Replaces, id, relation);
 }
 
-/// At most one of the versions: in pairs for a few, by a ladder of helpers (Sinz's sequential counter, 2005) for many.
-void Encoding::encode_one_version(const std::string& name) {
-  constexpr std::size_t kFew = 6;
-  const auto versions = in_cone(universe_.versions_of(name));
+void Encoding::encode_slots() {
+  std::vector<PackageId> versions;
+  for (std::size_t i = 0; i < cone_.size();) {
+    std::size_t end = i;
+    while (end < cone_.size() && universe_.name_id(cone_[end]) == universe_.name_id(cone_[i])) ++end;
+    if (end - i > 1 || name_fixed_[static_cast<std::size_t>(universe_.name_id(cone_[i]))] != 0) {
+      std::vector<std::uint32_t> classes;
+      for (std::size_t k = i; k < end; ++k) {
+        const std::uint32_t one = universe_.one_class() ? 0 : universe_.architecture_class(cone_[k]);
+        if (std::find(classes.begin(), classes.end(), one) == classes.end()) classes.push_back(one);
+      }
+      for (const std::uint32_t one : classes) {
+        versions.clear();
+        for (std::size_t k = i; k < end; ++k)
+          if (universe_.one_class() || universe_.architecture_class(cone_[k]) == one) versions.push_back(cone_[k]);
+        encode_slot(versions);
+      }
+    }
+    i = end;
+  }
+}
+
+/// At most one of the versions, or as many as `parallel` says: in pairs for a few, by the sequential counter of Sinz
+/// (2005) for many. A version that does not say parallel excludes all others.
+void Encoding::encode_slot(const std::vector<PackageId>& versions) {
+  const auto add = [&](std::initializer_list<Lit> clause) {
+    engine_.add(clause);
+    if (!explain_) return;
+    kept_.push_back(
+        {kAlways, static_cast<std::uint32_t>(kept_lits_.size()), static_cast<std::uint32_t>(clause.size())});
+    kept_lits_.insert(kept_lits_.end(), clause.begin(), clause.end());
+  };
+  std::uint32_t most = 1;
+  for (const PackageId id : versions) most = std::max(most, universe_.parallel(id));
+  if (most > 1) {
+    std::uint32_t there = 0;  // given ones take their share
+    for (const PackageId id : universe_.installed_in_slot(versions.front()))
+      there += variables_[index_of(id)] == 0 ? 1 : 0;
+    for (std::size_t i = 0; i < versions.size(); ++i)
+      for (std::size_t k = i + 1; k < versions.size(); ++k)
+        if (universe_.parallel(versions[i]) == 1 || universe_.parallel(versions[k]) == 1)
+          add({~lit(versions[i]), ~lit(versions[k])});
+    // count[j]: at least j + 1 of those so far
+    const std::uint32_t room = most > there ? most - there : 0;
+    std::vector<Lit> count;
+    for (const PackageId id : versions) {
+      std::vector<Lit> next;
+      for (std::uint32_t j = 0; j < std::min<std::size_t>(count.size() + 1, room); ++j) {
+        const Lit at_least = positive(engine_.new_variable(false));
+        if (j == 0) add({~lit(id), at_least});
+        if (j > 0) add({~lit(id), ~count[j - 1], at_least});
+        if (j < count.size()) add({~count[j], at_least});
+        next.push_back(at_least);
+      }
+      if (room == 0) add({~lit(id)});
+      if (room > 0 && count.size() >= room) add({~lit(id), ~count[room - 1]});
+      count = std::move(next);
+    }
+    return;
+  }
   if (versions.size() <= kFew) {
     for (std::size_t i = 0; i < versions.size(); ++i)
-      for (std::size_t k = i + 1; k < versions.size(); ++k) engine_.add({~lit(versions[i]), ~lit(versions[k])});
+      for (std::size_t k = i + 1; k < versions.size(); ++k) add({~lit(versions[i]), ~lit(versions[k])});
     return;
   }
   std::optional<Lit> before;  // "one of those so far"
   for (const PackageId id : versions) {
     const Lit so_far = positive(engine_.new_variable(false));
-    engine_.add({~lit(id), so_far});
-    if (before) engine_.add({~*before, so_far}), engine_.add({~*before, ~lit(id)});
+    add({~lit(id), so_far});
+    if (before) add({~*before, so_far}), add({~*before, ~lit(id)});
     before = so_far;
   }
 }
 
 std::vector<PackageId> Encoding::chosen() const {
-  std::vector<PackageId> result;
+  std::vector<PackageId> result = fixed_;
   for (const PackageId id : cone_)
-    if (engine_.model(variables_[index_of(id)])) result.push_back(id);
+    if (engine_.model(lit(id))) result.push_back(id);
+  universe_.sort(result);
   return result;
+}
+
+std::vector<Cause> Encoding::causes(const std::vector<std::size_t>& statements) const {
+  std::vector<Cause> result;
+  for (const std::size_t number : statements) {
+    const Statement& one = statements_[number];
+    Cause cause;
+    cause.kind = one.kind;
+    if (one.kind == Cause::Kind::Asked) {
+      cause.name = request_.install[one.subject].text;
+      cause.others = request_.install[one.subject].candidates;
+      result.push_back(std::move(cause));
+      continue;
+    }
+    const auto name = static_cast<NameId>(one.subject);
+    cause.name = universe_.name(name);
+    if (one.relation == kNone) {
+      if (one.kind != Cause::Kind::AskedToRemove) cause.packages.push_back(one.package);
+      result.push_back(std::move(cause));
+      continue;
+    }
+    const auto relation = static_cast<RelationId>(one.relation);
+    const RelationList list = one.kind == Cause::Kind::Requires    ? RelationList::Requires
+                              : one.kind == Cause::Kind::Conflicts ? RelationList::Conflicts
+                                                                   : RelationList::Replaces;
+    cause.relation = universe_.text(relation);
+    for (const PackageId id : universe_.versions_of(name)) {
+      const auto relations = universe_.relations(id, list);
+      if (lit(id) != ~truth() && std::find(relations.begin(), relations.end(), relation) != relations.end())
+        cause.packages.push_back(id);
+    }
+    for (const PackageId id : universe_.matching(relation))
+      if (lit(id) != ~truth() && (list == RelationList::Requires || universe_.name_id(id) != name))
+        cause.others.push_back(id);
+    result.push_back(std::move(cause));
+  }
+  return result;
+}
+
+Cdcl Encoding::engine_for(const std::vector<std::size_t>& statements) const {
+  Cdcl engine;
+  while (engine.variables() < engine_.variables()) engine.new_variable(true);
+  engine.add({truth()});
+  std::vector<std::uint8_t> in(statements_.size(), 0);
+  for (const std::size_t one : statements) in[one] = 1;
+  std::vector<Lit> clause;
+  for (const Kept& one : kept_) {
+    if (one.statement != kAlways && in[one.statement] == 0) continue;
+    clause.assign(kept_lits_.begin() + one.start, kept_lits_.begin() + one.start + one.size);
+    if (one.statement != kAlways) clause.push_back(~statements_[one.statement].selector);
+    engine.add(clause);
+  }
+  return engine;
 }
 
 }  // namespace hambrel::solve

@@ -1,12 +1,14 @@
 // The hard constraints of a request as clauses over "this package version is installed in the end".
 //
 // Only the cone is encoded: what is installed or asked for, and whatever can be reached from there through relations.
-// With `explain` every statement gets a selector variable, so that a refutation tells which statements it needs.
+// Frozen: what is installed and not named by the request is a constant, so that the cone of an ordinary install is the
+// handful of packages that come with it. Full: everything installed may change.
+// With `explain` every statement gets a selector, so that a refutation tells which statements it needs.
 #pragma once
 
-#include <map>
 #include <optional>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "solve/cdcl.h"
@@ -16,53 +18,102 @@ namespace hambrel::solve {
 
 class Encoding {
  public:
-  Encoding(const Universe& universe, const Request& request, bool explain);
+  enum class Scope { Frozen, Full };
+  Encoding(const Universe& universe, const Request& request, Scope scope, bool explain = false);
 
+  const Universe& universe() const { return universe_; }
+  const Request& request() const { return request_; }
+  bool frozen() const { return scope_ == Scope::Frozen; }
   Cdcl& engine() { return engine_; }
-  bool has(PackageId id) const { return variables_[index_of(id)] != kNone; }
-  Lit lit(PackageId id) const { return positive(variables_[index_of(id)]); }
-  const std::vector<PackageId>& cone() const { return cone_; }  // ascending
-  bool may_choose(PackageId id) const;
-  /// Versions of a name in the order of preference: what is installed or followed first, each newest first.
-  std::vector<PackageId> preferred(std::string_view name) const;
+  static Lit truth() { return positive(0); }
+  /// The literal of a package: a constant for what is fixed or out of the question.
+  Lit lit(PackageId id) const {
+    const Var var = variables_[index_of(id)];
+    return var == kNone ? ~truth() : positive(var);
+  }
+  /// Packages that have a variable, in the order of lists.
+  const std::vector<PackageId>& cone() const { return cone_; }
+  /// Installed packages that this encoding takes as given.
+  const std::vector<PackageId>& fixed() const { return fixed_; }
+  /// Is the package installed already, offered by what is followed, or named by the request?
+  bool may_choose(PackageId id) const { return (allowed(id) & kMayChoose) != 0; }
+  bool is_target(PackageId id) const { return (allowed(id) & kTarget) != 0; }
+  /// Is the slot of the package one that the request names?
+  bool slot_asked(PackageId id) const;
+  /// Versions in the slot of a package that may be chosen, newest first.
+  std::vector<PackageId> choices(PackageId id) const;
+  /// How many different newer versions of its slot may be chosen.
+  std::uint32_t lag(PackageId id) const;
   /// What could take over for an installed package because it replaces it.
   std::vector<PackageId> replacers(PackageId installed) const;
-  /// A literal that implies that one of the packages is chosen.
-  Lit one_of(const std::vector<PackageId>& ids);
-  /// A literal that implies that none of the packages is chosen.
-  Lit none_of(const std::vector<PackageId>& ids);
-  std::vector<PackageId> chosen() const;  // by the last model
+  bool stays_as_it_is(PackageId installed) const;  // left alone by the request, or held
+  bool may_be_dropped(PackageId installed) const;  // a wanted stray under drop_strays
+  /// A literal that implies that one of these is true.
+  Lit one_of(std::vector<Lit> lits);
+  /// A literal that implies: not `unless`, or one of these.
+  Lit one_of_unless(Lit unless, std::vector<Lit> lits);
+  std::vector<PackageId> chosen() const;  // by the last model, in the order of lists
+  bool is_chosen(PackageId id) const { return engine_.model(lit(id)); }
 
   // with explain
-  const std::vector<Lit>& selectors() const { return selectors_; }
-  const Cause& cause(Lit selector) const { return causes_.at(selector.code); }
+  struct Statement {
+    Cause::Kind kind;
+    std::uint32_t subject;   // the place in Request::install, or a NameId
+    std::uint32_t relation;  // a RelationId, or kNone
+    PackageId package;       // one it is about
+    Lit selector;
+  };
+  const std::vector<Statement>& statements() const { return statements_; }
+  /// The causes for some statements, in their order.
+  std::vector<Cause> causes(const std::vector<std::size_t>& statements) const;
+  /// A second engine that holds the clauses of these statements alone (and "one version of a name").
+  Cdcl engine_for(const std::vector<std::size_t>& statements) const;
 
  private:
   static constexpr Var kNone = UINT32_MAX;
+  enum Allowed : std::uint8_t { kLooked = 1, kMayChoose = 2, kTarget = 4 };
 
+  std::uint8_t allowed(PackageId id) const {
+    const std::uint8_t known = allowed_[index_of(id)];
+    return (known & kLooked) != 0 ? known : look(id);
+  }
+  std::uint8_t look(PackageId id) const;
+  void mark_request();
+  void fix_installed();
+  bool crowded(PackageId id) const;
+  bool slot_fixed(PackageId id) const;
   void collect();
-  void reach(PackageId id, std::vector<PackageId>& queue);
+  void reach(PackageId id);
+  bool is_met(RelationId relation, PackageId asking) const;
+  void reach_all(RelationId relation, PackageId asking);
   void make_variables();
   void encode_request();
   void encode_wanted();
+  void encode_fixed();
   void encode_package(PackageId id);
-  void encode_one_version(const std::string& name);
-  void state(Cause::Kind kind, const std::string& name, const std::string& relation, std::optional<PackageId> subject,
-             const std::vector<PackageId>& others, std::vector<Lit> clause);
-  std::vector<Lit> lits(const std::vector<PackageId>& ids) const;
-  std::vector<PackageId> in_cone(std::vector<PackageId> ids) const;
+  void encode_slots();
+  void encode_slot(const std::vector<PackageId>& versions);
+  void state(Cause::Kind kind, std::uint32_t subject, std::uint32_t relation, PackageId package);
+  void forbid(Cause::Kind kind, PackageId id, RelationId relation);
 
   const Universe& universe_;
   const Request& request_;
+  Scope scope_;
   bool explain_;
   Cdcl engine_;
-  std::vector<bool> reached_;
+  mutable std::vector<std::uint8_t> allowed_;
   std::vector<Var> variables_;
-  std::vector<PackageId> cone_;
-  std::map<std::string, std::vector<PackageId>, std::less<>> replacing_;  // name -> candidates that replace it
-  std::vector<Lit> selectors_;
-  std::map<std::string, Lit> selector_of_;
-  std::map<std::uint32_t, Cause> causes_;
+  std::vector<std::uint8_t> name_fixed_, name_asked_;  // by name
+  std::vector<PackageId> cone_, fixed_, queue_;
+  std::vector<Lit> clause_;
+
+  std::vector<Statement> statements_;
+  std::unordered_map<std::uint64_t, std::uint32_t> statement_of_[8];
+  struct Kept {
+    std::uint32_t statement, start, size;
+  };
+  std::vector<Kept> kept_;  // clauses by statement, with explain
+  std::vector<Lit> kept_lits_;
 };
 
 }  // namespace hambrel::solve

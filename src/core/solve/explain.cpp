@@ -56,8 +56,9 @@ std::vector<Cause> as_chain(const Universe& universe, std::vector<Cause> causes)
     auto next = std::find_if(causes.begin(), causes.end(), is_start);
     if (next == causes.end()) next = std::find_if(causes.begin(), causes.end(), knows);
     if (next == causes.end())
-      next = std::find_if(causes.begin(), causes.end(),
-                          [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; });
+      next = std::find_if(causes.begin(), causes.end(), [](const Cause& cause) {
+        return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Held;
+      });
     if (next == causes.end()) next = causes.begin();
     named.push_back(next->name);
     for (const PackageId id : next->others) named.push_back(universe.package(id).name);
@@ -76,6 +77,7 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::Asked: return fmt::format("{} was asked for", name);
     case Kind::AskedToRemove: return fmt::format("{} was to be removed", name);
     case Kind::LeftAlone: return fmt::format("{} was to be left as it is", subject);
+    case Kind::Held: return fmt::format("{} is held", subject);
     case Kind::Wanted: return fmt::format("{} is installed and wanted", subject);
     case Kind::Requires:
       if (others.empty()) {
@@ -92,26 +94,49 @@ std::string Cause::text(const Universe& universe) const {
   return {};
 }
 
+namespace {
+
+/// The places of the statements whose selectors are in a core, ascending.
+std::vector<std::size_t> statements_in(const std::vector<Lit>& core, const std::vector<std::size_t>& by_variable) {
+  std::vector<std::size_t> result;
+  for (const Lit lit : core) result.push_back(by_variable[lit.var()]);
+  std::sort(result.begin(), result.end());
+  return result;
+}
+
+}  // namespace
+
 Refusal explain(const Universe& universe, const Request& request) {
-  Encoding encoding(universe, request, true);
-  Cdcl& engine = encoding.engine();
+  Encoding encoding(universe, request, Encoding::Scope::Full, true);
+  const auto& statements = encoding.statements();
+  std::vector<std::size_t> by_variable(encoding.engine().variables(), 0);
+  std::vector<Lit> selectors;
+  for (std::size_t i = 0; i < statements.size(); ++i) {
+    by_variable[statements[i].selector.var()] = i;
+    selectors.push_back(statements[i].selector);
+  }
   Refusal refusal;
   refusal.what = "this can't be done together with what is installed and wanted";
-  if (engine.solve(encoding.selectors())) return refusal;
-  std::vector<Lit> core = engine.core();
-  // Made stable, then thinned out: whatever can be left out without the rest becoming satisfiable goes.
-  std::sort(core.begin(), core.end(), [](Lit a, Lit b) { return a.code < b.code; });
+  encoding.engine().set_budget(request.budget);
+  if (encoding.engine().solve(selectors) != Answer::No) {
+    refusal.what = "this can't be done; why was not found in the time allowed";
+    refusal.decided = false;
+    return refusal;
+  }
+  // Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
+  // rest becoming satisfiable goes.
+  std::vector<std::size_t> core = statements_in(encoding.engine().core(), by_variable);
+  Cdcl engine = encoding.engine_for(core);
+  engine.set_budget(request.budget);
   for (std::size_t i = core.size(); i-- > 0;) {
-    std::vector<Lit> without = core;
-    without.erase(without.begin() + static_cast<std::ptrdiff_t>(i));
-    if (engine.solve(without)) continue;
-    core = engine.core();
-    std::sort(core.begin(), core.end(), [](Lit a, Lit b) { return a.code < b.code; });
+    std::vector<Lit> without;
+    for (std::size_t k = 0; k < core.size(); ++k)
+      if (k != i) without.push_back(statements[core[k]].selector);
+    if (without.empty() || engine.solve(without) != Answer::No) continue;
+    core = statements_in(engine.core(), by_variable);
     i = std::min(i, core.size());
   }
-  std::vector<Cause> causes;
-  for (const Lit selector : core) causes.push_back(encoding.cause(selector));
-  refusal.causes = as_chain(universe, std::move(causes));
+  refusal.causes = as_chain(universe, encoding.causes(core));
   return refusal;
 }
 

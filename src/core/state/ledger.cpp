@@ -58,20 +58,21 @@ std::vector<PackageChange> State::changes_of(TxnId id) const {
   return guarded(impl_->path, [&] {
     std::vector<PackageChange> result;
     SQLite::Statement query(impl_->database,
-                            "SELECT name, before_package, before_reason, after_package, after_reason FROM changes"
-                            " WHERE ledger = ? ORDER BY seq");
+                            "SELECT name, before_package, before_reason, before_hold, after_package, after_reason,"
+                            " after_hold FROM changes WHERE ledger = ? ORDER BY seq");
     query.bind(1, number(id));
     const auto side = [&](int column, std::optional<std::int64_t>& row, std::optional<StatePackage>& value) {
       if (query.getColumn(column).isNull()) return;
       row = query.getColumn(column).getInt64();
       value = package(*row);
       value->reason = reason_from(query.getColumn(column + 1).getString()).value_or(value->reason);
+      value->hold = hold_from(query.getColumn(column + 2).getString(), impl_->path);
     };
     while (query.executeStep()) {
       PackageChange change;
       change.name = query.getColumn(0).getString();
       side(1, change.before_row, change.before);
-      side(3, change.after_row, change.after);
+      side(4, change.after_row, change.after);
       result.push_back(std::move(change));
     }
     return result;
@@ -128,15 +129,18 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     leave.bind(1, *change.before_row);
     leave.exec();
   }
-  SQLite::Statement insert(database, "INSERT INTO changes VALUES(?, ?, ?, ?, ?, ?, ?)");
+  SQLite::Statement insert(database,
+                           "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
+                           " after_package, after_reason, after_hold) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
   std::int64_t sequence = 0;
   for (const PackageChange& change : changes) {
     std::optional<std::int64_t> after = change.after_row;
     if (change.after && !after) after = insert_package(*change.after, change.files);
     if (change.after) {
-      SQLite::Statement enter(database, "UPDATE packages SET state = 'installed', reason = ? WHERE id = ?");
+      SQLite::Statement enter(database, "UPDATE packages SET state = 'installed', reason = ?, hold = ? WHERE id = ?");
       enter.bind(1, std::string(text_of(change.after->reason)));
-      enter.bind(2, *after);
+      enter.bind(2, hold_text(change.after->hold));
+      enter.bind(3, *after);
       enter.exec();
     }
     insert.bind(1, number(id));
@@ -144,12 +148,13 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     insert.bind(3, change.name);
     const auto side = [&](int column, const std::optional<std::int64_t>& row,
                           const std::optional<StatePackage>& value) {
-      if (!row) return insert.bind(column), insert.bind(column + 1);
+      if (!row) return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2);
       insert.bind(column, *row);
       insert.bind(column + 1, std::string(text_of(value->reason)));
+      insert.bind(column + 2, hold_text(value->hold));
     };
     side(4, change.before_row, change.before);
-    side(6, after, change.after);
+    side(7, after, change.after);
     insert.exec();
     insert.reset();
   }

@@ -21,6 +21,7 @@ struct StatePackage {
   std::string origin;  // Offer::title() of where it came from
   Digest digest;       // of the package file
   std::int64_t time = 0;
+  std::optional<Hold> hold{};
 };
 
 /// A file together with the package that owns it.

@@ -9,7 +9,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 1> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 2> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -51,6 +51,12 @@ CREATE TABLE times(
   txn INTEGER NOT NULL, path TEXT NOT NULL,
   before_s INTEGER NOT NULL, before_ns INTEGER NOT NULL, after_s INTEGER NOT NULL, after_ns INTEGER NOT NULL,
   PRIMARY KEY(txn, path)) WITHOUT ROWID;
+)sql",
+                                                             R"sql(
+ALTER TABLE packages ADD COLUMN hold TEXT;
+ALTER TABLE changes ADD COLUMN before_hold TEXT;
+ALTER TABLE changes ADD COLUMN after_hold TEXT;
+CREATE TABLE follows(name TEXT PRIMARY KEY, channel TEXT NOT NULL) WITHOUT ROWID;
 )sql"};
 
 }  // namespace hambrel::state

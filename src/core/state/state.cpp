@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include "base/json.h"
+#include "base/json_reader.h"
+#include "base/text.h"
 #include "model/manifest.h"
 #include "state/schema.h"
 #include "state/state_impl.h"
@@ -53,14 +56,27 @@ State::State(const std::string& host_path, Access access) {
 
 State::~State() = default;
 
+std::string hold_text(const std::optional<Hold>& hold) {
+  if (!hold) return {};
+  return canonical({{"since", hold->since}, {"until", hold->until}, {"reason", hold->reason}, {"user", hold->user}});
+}
+
+std::optional<Hold> hold_from(const std::string& text, const std::string& where) {
+  if (text.empty()) return std::nullopt;
+  const Json whole = parse_json(text, where);
+  const JsonObject object(whole, where);
+  return Hold{object.signed_number("since"), object.signed_number("until"), object.text("reason"), object.text("user")};
+}
+
 StatePackage State::Impl::read_package(SQLite::Statement& row) const {
   StatePackage result;
   result.row = row.getColumn(0).getInt64();
-  result.package = parse_manifest(row.getColumn(1).getString(), path);
+  result.package = package_from_json(reader.parse(row.getColumn(1).getString(), path));
   result.reason = reason_from(row.getColumn(2).getString()).value_or(Reason::Wanted);
   result.origin = row.getColumn(3).getString();
   result.digest = Digest::from_hex(row.getColumn(4).getString()).value_or(Digest{});
   result.time = row.getColumn(5).getInt64();
+  result.hold = hold_from(row.getColumn(6).getString(), path);
   return result;
 }
 
@@ -174,6 +190,15 @@ void State::write_journal(const Journal& journal) {
     }
     step.commit();
   });
+}
+
+std::string identity_of(os::FileReader& root, const std::string& path) {
+  constexpr std::size_t kHead = 100, kChangeCounter = 24;
+  const auto info = root.stat_followed(path);
+  if (!info || info->size < kHead || root.stat(path + "-journal")) return {};
+  const std::string head = root.open(path)->read_exactly(0, kHead, root.shown(path));
+  return fmt::format("{}:{}:{}:{}.{:09}:{}", info->device, info->inode, info->size, info->mtime_seconds,
+                     info->mtime_nanoseconds, to_hex(std::as_bytes(std::span(head).subspan(kChangeCounter, 4))));
 }
 
 void State::Impl::end_journal() { database.exec("DELETE FROM journal"); }

@@ -15,6 +15,7 @@
 #include <string_view>
 #include <vector>
 
+#include "os/file_system.h"
 #include "state/records.h"
 
 namespace hambrel::state {
@@ -59,6 +60,11 @@ class State {
   struct Impl;
   std::unique_ptr<Impl> impl_;
 };
+
+/// Tells one content of a state file from another without opening the database: SQLite counts changes in the head of
+/// its file ("file change counter", https://www.sqlite.org/fileformat.html). Empty where there is no state, or where a
+/// journal file lies beside it, so that only SQLite can say what holds.
+std::string identity_of(os::FileReader& root, const std::string& path);
 
 /// The digest of S4: SHA-256 over the canonical JSON of the entry's members, `previous` included.
 Digest chain_digest(const LedgerEntry& entry);

@@ -8,6 +8,7 @@
 #include <string>
 
 #include "base/error.h"
+#include "base/json_reader.h"
 #include "state/state.h"
 
 namespace hambrel::state {
@@ -18,6 +19,8 @@ struct State::Impl {
   std::optional<SQLite::Statement> owners_query;  // asked once for each path of a plan: prepared once
 
   Impl(const std::string& host_path, int flags);
+  mutable JsonReader reader;
+
   StatePackage read_package(SQLite::Statement& row) const;       // columns of kPackageColumns
   LedgerEntry read_entry(SQLite::Statement& row) const;          // columns of kLedgerColumns
   FileEntry read_file(SQLite::Statement& row, int first) const;  // columns of kFileColumns from `first`
@@ -28,11 +31,15 @@ struct State::Impl {
   void end_journal();
 };
 
-inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time";
+inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold";
 inline constexpr const char* kLedgerColumns =
     "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest";
 inline constexpr const char* kFileColumns =
     "d.path, f.name, f.type, f.mode, f.user, f.grp, f.mtime, f.size, f.digest, f.target, f.attributes, f.config";
+
+/// A hold as the database keeps it: canonical JSON, empty for none.
+std::string hold_text(const std::optional<Hold>& hold);
+std::optional<Hold> hold_from(const std::string& text, const std::string& where);
 
 /// Runs `work`, turning SQLite's exceptions into Error with the path and a way out.
 template <typename Work>

@@ -81,10 +81,13 @@ class Undo {
     installed_ = state_.installed();
     const auto changes = state_.changes_of(id_);
     for (auto change = changes.rbegin(); change != changes.rend(); ++change) {
-      const auto now = std::find_if(installed_.begin(), installed_.end(),
-                                    [&](const StatePackage& one) { return one.package.name == change->name; });
-      const bool as_left =
-          change->after_row ? now != installed_.end() && now->row == *change->after_row : now == installed_.end();
+      const auto in_its_place = [&](const StatePackage& one) {
+        if (change->after_row) return one.row == *change->after_row;
+        return one.package.name == change->name && one.package.arch == change->before->package.arch &&
+               one.package.parallel == 1;
+      };
+      const bool there = std::any_of(installed_.begin(), installed_.end(), in_its_place);
+      const bool as_left = there == change->after_row.has_value();
       if (!as_left) {
         const std::int64_t later = last_change_of(change->name);
         refuse(fmt::format("{} was changed again by transaction {}", change->name, later),
@@ -126,17 +129,31 @@ class Undo {
 
   /// The set of packages must hold together afterwards, as far as it does now.
   void check_set() const {
-    std::vector<Package> now, then;
+    std::vector<Candidate> all;
+    std::set<std::int64_t> now_rows, then_rows;
+    const auto add = [&](const StatePackage& one, std::int64_t row) {
+      Candidate candidate;
+      candidate.package = one.package;
+      candidate.installed = Installed{row, one.reason, one.origin, one.time, one.digest, one.hold};
+      all.push_back(std::move(candidate));
+    };
     for (const StatePackage& one : installed_) {
-      now.push_back(one.package);
-      if (!leaving_rows_.contains(one.row)) then.push_back(one.package);
+      add(one, one.row);
+      now_rows.insert(one.row);
+      if (!leaving_rows_.contains(one.row)) then_rows.insert(one.row);
     }
     for (const PackageChange& change : undo_.changes)
-      if (change.after) then.push_back(change.after->package);
-    const auto before = plan::problems_of(now);
-    std::vector<std::string> caused;
-    for (const std::string& problem : plan::problems_of(then))
-      if (std::find(before.begin(), before.end(), problem) == before.end()) caused.push_back(problem);
+      if (change.after_row && !now_rows.contains(*change.after_row)) add(*change.after, *change.after_row);
+    for (const PackageChange& change : undo_.changes)
+      if (change.after_row) then_rows.insert(*change.after_row);
+    const Universe universe(all);
+    std::vector<PackageId> now, then;
+    for (const PackageId id : universe.installed()) {
+      const std::int64_t row = universe[id].installed->row;
+      if (now_rows.contains(row)) now.push_back(id);
+      if (then_rows.contains(row)) then.push_back(id);
+    }
+    const auto caused = plan::problems_of(universe, then, now);
     if (!caused.empty())
       refuse("taking it back would break what came later: " + join(caused, "; "),
              "take back the later transactions first; `hambrel ledger` lists them");

@@ -1,0 +1,126 @@
+// An image: a file of flat arrays that is read where it lies, mapped or in memory, without being parsed.
+//
+// Layout, little-endian: header | section table | sums | arrays, each at a multiple of 16 bytes. `sums` holds one XXH3
+// (64 bits, Y. Collet) for each block of 16 KiB of the arrays; the header holds one over itself, the table and the
+// sums. Opening checks only that head, so a huge image opens at once; each block is checked when it is first touched.
+// Invariant: no byte of an array is handed out before its block was found whole. An image that is damaged ends in
+// DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <cstring>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/error.h"
+
+namespace hambrel {
+
+/// Bytes that stay where they are: a mapping or a string.
+class Bytes {
+ public:
+  virtual ~Bytes() = default;
+  virtual std::span<const std::byte> data() const = 0;
+};
+
+class OwnedBytes final : public Bytes {
+ public:
+  explicit OwnedBytes(std::string text) : text_(std::move(text)) {}
+  std::span<const std::byte> data() const override { return std::as_bytes(std::span(text_)); }
+
+ private:
+  std::string text_;
+};
+
+struct DamagedImage : Error {
+  DamagedImage();
+};
+
+class Image {
+ public:
+  static constexpr std::size_t kBlock = 16384;  // bytes
+
+  /// Nothing if the bytes are not a whole image of this layout version, or the head is damaged.
+  static std::optional<Image> open(std::shared_ptr<const Bytes> bytes);
+
+  /// What the image was made from, as its maker wrote it down.
+  std::string_view key() const { return key_; }
+  /// Tells images apart: over all that they hold.
+  std::uint64_t stamp() const { return stamp_; }
+  /// Start and size in bytes of an array, {0, 0} for one that is not there. Element type is the caller's knowledge.
+  std::pair<std::size_t, std::size_t> place(std::uint32_t section) const;
+  /// Bytes [offset, offset + size) counted from the start of the image, after their blocks were checked.
+  const std::byte* at(std::size_t offset, std::size_t size) const {
+    if (offset > data_.size() || size > data_.size() - offset) throw DamagedImage();
+    if (size != 0)
+      for (std::size_t block = offset / kBlock, last = (offset + size - 1) / kBlock; block <= last; ++block)
+        if (!(*whole_)[block]) check(block);
+    return data_.data() + offset;
+  }
+
+ private:
+  Image() = default;
+  void check(std::size_t block) const;
+
+  std::shared_ptr<const Bytes> bytes_;
+  std::span<const std::byte> data_;
+  std::string_view key_;
+  std::uint64_t stamp_ = 0;
+  std::size_t sections_ = 0, table_ = 0, sums_ = 0, arrays_ = 0;
+  std::shared_ptr<std::vector<std::uint8_t>> whole_;  // by block: was found whole
+};
+
+/// One array of an image.
+template <typename Value>
+class Array {
+ public:
+  static_assert(std::is_trivially_copyable_v<Value>);
+  Array() = default;
+  Array(const Image& image, std::uint32_t section) : image_(&image) {
+    const auto [start, size] = image.place(section);
+    start_ = start, count_ = size / sizeof(Value);
+  }
+  std::size_t size() const { return count_; }
+  const Value& operator[](std::size_t i) const {
+    if (i >= count_) throw DamagedImage();  // only a damaged image points outside of itself
+    return *reinterpret_cast<const Value*>(image_->at(start_ + i * sizeof(Value), sizeof(Value)));
+  }
+  std::span<const Value> slice(std::size_t first, std::size_t count) const {
+    if (first > count_ || count > count_ - first) throw DamagedImage();
+    if (count == 0) return {};
+    return {reinterpret_cast<const Value*>(image_->at(start_ + first * sizeof(Value), count * sizeof(Value))), count};
+  }
+  std::span<const Value> all() const { return slice(0, count_); }
+
+ private:
+  const Image* image_ = nullptr;
+  std::size_t start_ = 0, count_ = 0;
+};
+
+class ImageWriter {
+ public:
+  template <typename Value>
+  void add(std::uint32_t section, const std::vector<Value>& values) {
+    static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
+                  "padding would make images differ from run to run");
+    add_bytes(section, std::as_bytes(std::span(values)));
+  }
+  void add_bytes(std::uint32_t section, std::span<const std::byte> data);
+  /// The whole image. `key` tells what it was made from.
+  std::string finish(std::string_view key);
+
+ private:
+  struct Part {
+    std::uint32_t section;
+    std::size_t start, size;  // in arrays_
+  };
+  std::vector<Part> parts_;
+  std::string arrays_;
+};
+
+}  // namespace hambrel

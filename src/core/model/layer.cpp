@@ -1,0 +1,107 @@
+#include "model/layer.h"
+
+#include <algorithm>
+
+#include "model/layer_sections.h"
+
+namespace hambrel {
+
+Layer::Layer(Image image) : image_(std::move(image)) {
+  const auto open = [&](auto& array, Section section) {
+    array = std::remove_reference_t<decltype(array)>(image_, static_cast<std::uint32_t>(section));
+  };
+  open(names_, Section::Names);
+  open(text_, Section::Text);
+  open(packages, Section::Packages);
+  open(uses, Section::Uses);
+  open(relations, Section::Relations);
+  open(constraints, Section::Constraints);
+  open(candidates, Section::Candidates);
+  open(details, Section::Details);
+  open(offers, Section::Offers);
+  open(offer_files, Section::OfferFiles);
+  open(places, Section::Places);
+  open(architectures, Section::Architectures);
+  open(lists, Section::Lists);
+  open(search, Section::Search);
+  open(search_text, Section::SearchText);
+  open(installed, Section::Installed);
+  open(providers, Section::Providers);
+  open(replacers, Section::Replacers);
+}
+
+std::string_view Layer::text(TextId id) const {
+  std::uint32_t size = 0;
+  std::memcpy(&size, text_.slice(id, sizeof size).data(), sizeof size);
+  const auto characters = text_.slice(id + sizeof size, size);
+  return {characters.data(), characters.size()};
+}
+
+std::optional<std::size_t> Layer::find_name(std::string_view wanted) const {
+  std::size_t low = 0, high = names_.size();
+  while (low < high) {
+    const std::size_t middle = low + (high - low) / 2;
+    if (name(middle) < wanted)
+      low = middle + 1;
+    else
+      high = middle;
+  }
+  if (low == names_.size() || name(low) != wanted) return std::nullopt;
+  return low;
+}
+
+std::pair<std::size_t, std::size_t> Layer::names_with_prefix(std::string_view prefix) const {
+  const auto first_where = [&](auto holds) {
+    std::size_t low = 0, high = names_.size();
+    while (low < high) {
+      const std::size_t middle = low + (high - low) / 2;
+      if (holds(name(middle)))
+        high = middle;
+      else
+        low = middle + 1;
+    }
+    return low;
+  };
+  return {first_where([&](std::string_view one) { return one >= prefix; }),
+          first_where([&](std::string_view one) { return one.substr(0, prefix.size()) > prefix; })};
+}
+
+namespace {
+
+template <typename Record>
+std::span<const Record> range_of(const Array<Record>& records, NameId name) {
+  const auto number = static_cast<std::uint32_t>(name);
+  std::size_t low = 0, high = records.size();
+  while (low < high) {
+    const std::size_t middle = low + (high - low) / 2;
+    if (records[middle].name < number)
+      low = middle + 1;
+    else
+      high = middle;
+  }
+  std::size_t end = low;
+  while (end < records.size() && records[end].name == number) ++end;
+  return records.slice(low, end - low);
+}
+
+}  // namespace
+
+std::span<const image::ProviderRecord> Layer::providers_of(NameId name) const { return range_of(providers, name); }
+std::span<const image::ReplacerRecord> Layer::replacers_of(NameId name) const { return range_of(replacers, name); }
+
+bool version_allowed(Operator op, std::string_view asked, std::string_view candidate) {
+  if (op == Operator::Any) return true;
+  const int order = compare_versions(candidate, asked, asked.find('-') != std::string_view::npos);
+  switch (op) {
+    case Operator::Equal: return order == 0;
+    case Operator::NotEqual: return order != 0;
+    case Operator::Less: return order < 0;
+    case Operator::LessEqual: return order <= 0;
+    case Operator::Greater: return order > 0;
+    case Operator::GreaterEqual: return order >= 0;
+    case Operator::Any: break;
+  }
+  return true;
+}
+
+}  // namespace hambrel

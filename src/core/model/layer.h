@@ -1,0 +1,154 @@
+// A layer: package versions compiled into an image, so that planning reads numbers where it would have to parse.
+//
+// The base layer holds what the repositories' indexes tell and lives in the index cache. An overlay is compiled upon
+// one base: what is installed and not word for word in the base, package files given by hand, and which packages are
+// installed. Numbering goes on from the base to the overlay: names, packages and relations of the overlay begin where
+// those of the base end, so that one number means one thing in both.
+//
+// Invariants: packages of a layer stand by (name, version descending, architecture), each once; names stand by bytes;
+// a relation that occurs in many packages stands once, with its candidates within base and overlay found beforehand.
+// Nothing here depends on settings: what is enabled, followed or fits the architecture is for Universe to say.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/image.h"
+#include "model/offer.h"
+#include "model/package.h"
+
+namespace hambrel {
+
+enum class NameId : std::uint32_t {};
+enum class RelationId : std::uint32_t {};
+using TextId = std::uint32_t;  // place in the text array; 0 is the empty text
+
+enum class RelationList { Requires, Recommends, Suggests, Conflicts, Provides, Replaces };
+inline constexpr std::size_t kRelationLists = 6;
+
+namespace image {
+
+struct PackageRecord {
+  std::uint32_t name, version, uses, offers, details;
+  std::uint16_t counts[kRelationLists];
+  std::uint16_t offer_count;
+  std::uint8_t arch, parallel;
+  std::uint32_t shadows;   // overlay: 1 + the base package that it stands in for, 0: none
+  std::uint32_t position;  // overlay: how many base packages come before it
+  std::uint32_t zero;
+  std::uint64_t installed_size;
+};
+struct DetailRecord {
+  std::uint32_t summary, description, license, homepage, maintainer, category, source, restart;
+  std::uint32_t config_globs, config_count, features, feature_count;  // places in the list array
+  std::uint64_t file_count;
+};
+struct RelationRecord {
+  std::uint32_t constraints, candidates, candidate_count;
+  std::uint16_t constraint_count, by_name_only;  // by_name_only: what a package replaces is meant by its own name
+};
+struct ConstraintRecord {
+  std::uint32_t name, version, op;
+};
+struct ProviderRecord {                  // by name, then package
+  std::uint32_t name, package, version;  // version: empty for a name provided without one
+};
+struct ReplacerRecord {  // by the name that is replaced, then package
+  std::uint32_t name, package, relation;
+};
+struct OfferHead {
+  std::uint32_t place, zero;
+  std::uint64_t size;
+};
+struct OfferFile {
+  std::uint8_t digest[32], table_digest[32];
+  std::uint64_t table_offset, table_size;
+  std::uint32_t local_path, zero;
+};
+struct PlaceRecord {
+  std::uint32_t repository, channel;
+};
+struct SearchRecord {
+  std::uint32_t package, name_size, summary_size, provided_size;  // bytes of each part in the search text
+  std::uint64_t start, size;
+};
+struct InstalledRecord {
+  std::int64_t row, time, held_since, held_until;
+  std::uint32_t package, wanted, origin, held, hold_reason, hold_user;
+  std::uint8_t digest[32];
+};
+
+}  // namespace image
+
+class Layer {
+ public:
+  /// Over an image that LayerBuilder made.
+  explicit Layer(Image image);
+  Layer(const Layer&) = delete;
+  Layer& operator=(const Layer&) = delete;
+
+  std::string_view key() const { return image_.key(); }
+  std::uint64_t stamp() const { return image_.stamp(); }
+  std::size_t names() const { return names_.size(); }
+  std::size_t size() const { return packages.size(); }
+  std::size_t relation_count() const { return relations.size(); }
+  std::string_view text(TextId id) const;
+  std::string_view name(std::size_t own) const { return text(names_[own]); }
+  std::optional<std::size_t> find_name(std::string_view name) const;  // among this layer's own names
+  /// Names with a prefix: the range [first, last) of own names.
+  std::pair<std::size_t, std::size_t> names_with_prefix(std::string_view prefix) const;
+  std::span<const image::ProviderRecord> providers_of(NameId name) const;
+  std::span<const image::ReplacerRecord> replacers_of(NameId name) const;
+
+  // The arrays themselves, by own numbers.
+  Array<image::PackageRecord> packages;
+  Array<std::uint32_t> uses;
+  Array<image::RelationRecord> relations;
+  Array<image::ConstraintRecord> constraints;
+  Array<std::uint32_t> candidates;
+  Array<image::DetailRecord> details;
+  Array<image::OfferHead> offers;
+  Array<image::OfferFile> offer_files;
+  Array<image::PlaceRecord> places;
+  Array<TextId> architectures, lists;
+  Array<image::SearchRecord> search;
+  Array<char> search_text;
+  Array<image::InstalledRecord> installed;
+  Array<image::ProviderRecord> providers;
+  Array<image::ReplacerRecord> replacers;
+
+ private:
+  Image image_;
+  Array<TextId> names_;
+  Array<char> text_;
+};
+
+/// Does a version meet OP VERSION? Texts must be valid versions.
+bool version_allowed(Operator op, std::string_view asked, std::string_view candidate);
+
+class LayerBuilder {
+ public:
+  /// `base` for an overlay upon it; it must outlive the builder.
+  explicit LayerBuilder(const Layer* base = nullptr);
+  ~LayerBuilder();
+
+  using Handle = std::uint32_t;
+  Handle add(const Package& package);
+  void add_offer(Handle handle, const Offer& offer);
+  /// The same package version and architecture in the base is hidden by this one, its offers go over to it.
+  void shadow(Handle handle, std::uint32_t base_package);
+  void add_installed(Handle handle, const Installed& installed);
+  void add_installed_of_base(std::uint32_t base_package, const Installed& installed);
+
+  /// The image. The builder is empty afterwards.
+  std::string finish(std::string_view key);
+
+ private:
+  struct Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+}  // namespace hambrel

@@ -1,0 +1,574 @@
+#include <algorithm>
+#include <numeric>
+#include <tuple>
+
+#include "base/text.h"
+#include "model/layer.h"
+#include "model/layer_sections.h"
+
+namespace hambrel {
+
+namespace {
+
+/// Numbers for distinct values, by a hash table with open addressing; the values themselves lie with the caller.
+class Numbers {
+ public:
+  /// The number of the value, or `next` after that was entered as its number.
+  template <typename Same>
+  std::uint32_t enter(std::uint64_t hash, std::uint32_t next, Same same) {
+    if (2 * (count_ + 1) > slots_.size()) grow();
+    for (std::size_t at = hash & (slots_.size() - 1);; at = (at + 1) & (slots_.size() - 1)) {
+      Slot& slot = slots_[at];
+      if (slot.number == kFree) {
+        slot = {static_cast<std::uint32_t>(hash >> 32U), next};
+        hashes_.push_back(hash);
+        ++count_;
+        return next;
+      }
+      if (slot.tag == static_cast<std::uint32_t>(hash >> 32U) && same(slot.number)) return slot.number;
+    }
+  }
+
+ private:
+  static constexpr std::uint32_t kFree = UINT32_MAX;
+  struct Slot {
+    std::uint32_t tag = 0, number = kFree;
+  };
+
+  void grow() {
+    std::vector<Slot> old(slots_.empty() ? 1024 : 2 * slots_.size());
+    std::swap(old, slots_);
+    std::vector<std::uint32_t> numbers;
+    for (const Slot& slot : old)
+      if (slot.number != kFree) {
+        // the whole hash is kept beside, in order of entry: entries are never taken out
+        numbers.push_back(slot.number);
+      }
+    std::sort(numbers.begin(), numbers.end());
+    for (std::size_t i = 0; i < numbers.size(); ++i) {
+      const std::uint64_t hash = hashes_[i];
+      std::size_t at = hash & (slots_.size() - 1);
+      while (slots_[at].number != kFree) at = (at + 1) & (slots_.size() - 1);
+      slots_[at] = {static_cast<std::uint32_t>(hash >> 32U), numbers[i]};
+    }
+  }
+
+  std::vector<Slot> slots_;
+  std::vector<std::uint64_t> hashes_;  // by order of entry, which is the order of the numbers
+  std::size_t count_ = 0;
+};
+
+std::uint64_t mixed(std::uint64_t x) {  // the finaliser of splitmix64 (Steele, Lea & Flood 2014)
+  x ^= x >> 30U;
+  x *= 0xbf58476d1ce4e5b9U;
+  x ^= x >> 27U;
+  x *= 0x94d049bb133111ebU;
+  return x ^ (x >> 31U);
+}
+
+std::uint64_t hash_of(std::string_view text) { return mixed(std::hash<std::string_view>{}(text)); }
+
+class Texts {
+ public:
+  Texts() { bytes_.assign(sizeof(std::uint32_t), '\0'); }  // place 0: the empty text
+
+  TextId enter(std::string_view text) {
+    if (text.empty()) return 0;
+    const auto next = static_cast<std::uint32_t>(bytes_.size());
+    const std::uint32_t number =
+        numbers_.enter(hash_of(text), next, [&](std::uint32_t other) { return at(other) == text; });
+    if (number == next) append(text);
+    return number;
+  }
+  /// Without looking for the same text: for long ones, which hardly ever recur.
+  TextId append(std::string_view text) {
+    if (text.empty()) return 0;
+    if (bytes_.size() + text.size() + sizeof(std::uint32_t) > UINT32_MAX)
+      throw Error(ErrorCode::Invalid, "the indexes hold more than 4 GiB of text", {}, "drop or disable a repository");
+    const auto size = static_cast<std::uint32_t>(text.size());
+    const auto place = static_cast<TextId>(bytes_.size());
+    bytes_.append(reinterpret_cast<const char*>(&size), sizeof size);
+    bytes_.append(text);
+    return place;
+  }
+  std::string_view at(TextId id) const {
+    std::uint32_t size = 0;
+    std::memcpy(&size, bytes_.data() + id, sizeof size);
+    return std::string_view(bytes_).substr(id + sizeof size, size);
+  }
+  const std::string& bytes() const { return bytes_; }
+
+ private:
+  std::string bytes_;
+  Numbers numbers_;
+};
+
+struct OfferOf {
+  std::uint32_t package;
+  image::OfferHead head;
+  image::OfferFile file;
+};
+
+void copy(std::uint8_t (&to)[32], const Digest& from) { std::copy(from.bytes.begin(), from.bytes.end(), to); }
+
+}  // namespace
+
+struct LayerBuilder::Impl {
+  const Layer* base;
+  Texts texts;
+  std::vector<TextId> names;  // by temporary number
+  Numbers name_numbers, relation_numbers, place_numbers;
+  std::vector<image::PackageRecord> packages;
+  std::vector<image::DetailRecord> details;
+  std::vector<image::RelationRecord> relations;
+  std::vector<image::ConstraintRecord> constraints;
+  std::vector<std::uint32_t> uses;
+  std::vector<TextId> lists, architectures;
+  std::vector<image::PlaceRecord> places;
+  std::vector<OfferOf> offers;
+  std::vector<image::InstalledRecord> installed;  // package: an own handle, or of the base with kOfBase
+  static constexpr std::uint32_t kOfBase = 1U << 31U;
+  ImageWriter writer;
+
+  std::size_t base_names() const { return base == nullptr ? 0 : base->names(); }
+  std::size_t base_size() const { return base == nullptr ? 0 : base->size(); }
+  std::size_t base_relations() const { return base == nullptr ? 0 : base->relation_count(); }
+
+  /// Names of the base keep their number; others get temporary ones from base_names() on.
+  std::uint32_t name(const std::string& text) {
+    if (base != nullptr)
+      if (const auto known = base->find_name(text)) return static_cast<std::uint32_t>(*known);
+    const auto next = static_cast<std::uint32_t>(names.size());
+    const std::uint32_t number =
+        name_numbers.enter(hash_of(text), next, [&](std::uint32_t other) { return texts.at(names[other]) == text; });
+    if (number == next) names.push_back(texts.enter(text));
+    return static_cast<std::uint32_t>(base_names()) + number;
+  }
+
+  std::uint32_t relation(const std::vector<Constraint>& alternatives, bool by_name_only) {
+    std::vector<image::ConstraintRecord> records;
+    std::uint64_t hash = by_name_only ? 1 : 2;
+    for (const Constraint& one : alternatives) {
+      records.push_back({name(one.name), one.op == Operator::Any ? 0 : texts.enter(one.version.text()),
+                         static_cast<std::uint32_t>(one.op)});
+      hash = mixed(hash ^ (records.back().name + (static_cast<std::uint64_t>(records.back().version) << 32U)));
+      hash = mixed(hash + records.back().op);
+    }
+    const auto next = static_cast<std::uint32_t>(relations.size());
+    const std::uint32_t number = relation_numbers.enter(hash, next, [&](std::uint32_t other) {
+      const image::RelationRecord& known = relations[other];
+      return known.by_name_only == (by_name_only ? 1 : 0) && known.constraint_count == records.size() &&
+             std::memcmp(&constraints[known.constraints], records.data(), records.size() * sizeof records[0]) == 0;
+    });
+    if (number == next) {
+      relations.push_back({static_cast<std::uint32_t>(constraints.size()), 0, 0,
+                           static_cast<std::uint16_t>(records.size()), static_cast<std::uint16_t>(by_name_only)});
+      constraints.insert(constraints.end(), records.begin(), records.end());
+    }
+    return number;
+  }
+
+  /// Where a package of the same name in the base has the same relation, that one is used: a statement about several
+  /// versions of a package is one statement.
+  std::uint32_t relation_of(const Package& package, RelationList list, const std::vector<Constraint>& alternatives,
+                            bool by_name_only) {
+    if (base != nullptr)
+      if (const auto known = base->find_name(package.name))
+        for (const image::ProviderRecord& one : base->providers_of(static_cast<NameId>(*known))) {
+          const image::PackageRecord& other = base->packages[one.package];
+          if (other.name != *known) continue;
+          std::uint32_t at = other.uses;
+          for (std::size_t before = 0; before < static_cast<std::size_t>(list); ++before) at += other.counts[before];
+          for (const std::uint32_t use : base->uses.slice(at, other.counts[static_cast<std::size_t>(list)]))
+            if (same_as_base(use, alternatives, by_name_only)) return use;
+        }
+    return static_cast<std::uint32_t>(base_relations()) + relation(alternatives, by_name_only);
+  }
+
+  bool same_as_base(std::uint32_t number, const std::vector<Constraint>& alternatives, bool by_name_only) const {
+    const image::RelationRecord& record = base->relations[number];
+    if (record.constraint_count != alternatives.size() || (record.by_name_only != 0) != by_name_only) return false;
+    for (std::size_t i = 0; i < alternatives.size(); ++i) {
+      const image::ConstraintRecord& one = base->constraints[record.constraints + i];
+      const Constraint& asked = alternatives[i];
+      if (one.op != static_cast<std::uint32_t>(asked.op) || base->name(one.name) != asked.name) return false;
+      if (asked.op != Operator::Any && base->text(one.version) != asked.version.text()) return false;
+    }
+    return true;
+  }
+
+  std::uint32_t list_of(const std::vector<std::string>& values) {
+    const auto start = static_cast<std::uint32_t>(lists.size());
+    for (const std::string& value : values) lists.push_back(texts.enter(value));
+    return start;
+  }
+
+  std::uint8_t architecture(const std::string& text) {
+    const TextId id = texts.enter(text);
+    const auto found = std::find(architectures.begin(), architectures.end(), id);
+    if (found != architectures.end()) return static_cast<std::uint8_t>(found - architectures.begin());
+    if (architectures.size() == 255)
+      throw Error(ErrorCode::Invalid, "the indexes name more than 255 architectures", {}, "drop a repository");
+    architectures.push_back(id);
+    return static_cast<std::uint8_t>(architectures.size() - 1);
+  }
+
+  std::string_view version(std::uint32_t package) const { return texts.at(packages[package].version); }
+
+  void sort_names();
+  void sort_packages();
+  std::vector<image::ProviderRecord> make_providers();
+  void find_candidates(const std::vector<image::ProviderRecord>& providers);
+  void write_offers();
+  void write_installed();
+  void write_replacers();
+  void write_search();
+  void find_positions();
+  std::vector<std::uint32_t> final_number;  // of a handle
+};
+
+LayerBuilder::LayerBuilder(const Layer* base) : impl_(std::make_unique<Impl>()) { impl_->base = base; }
+LayerBuilder::~LayerBuilder() = default;
+
+LayerBuilder::Handle LayerBuilder::add(const Package& package) {
+  Impl& in = *impl_;
+  image::PackageRecord record{};
+  record.name = in.name(package.name);
+  record.version = in.texts.enter(package.version.text());
+  record.arch = in.architecture(package.arch);
+  record.parallel = static_cast<std::uint8_t>(std::min<std::uint32_t>(package.parallel, 255));
+  record.installed_size = package.installed_size;
+  record.uses = static_cast<std::uint32_t>(in.uses.size());
+  const auto add_relations = [&](RelationList list, const auto& values) {
+    record.counts[static_cast<std::size_t>(list)] = static_cast<std::uint16_t>(values.size());
+    for (const auto& value : values) {
+      const bool by_name_only = list == RelationList::Replaces;
+      if constexpr (std::is_same_v<std::decay_t<decltype(value)>, Relation>)
+        in.uses.push_back(in.relation_of(package, list, value.alternatives, by_name_only));
+      else
+        in.uses.push_back(in.relation_of(package, list, {value}, by_name_only));
+    }
+  };
+  add_relations(RelationList::Requires, package.requires_);
+  add_relations(RelationList::Recommends, package.recommends);
+  add_relations(RelationList::Suggests, package.suggests);
+  add_relations(RelationList::Conflicts, package.conflicts);
+  add_relations(RelationList::Provides, package.provides);
+  add_relations(RelationList::Replaces, package.replaces);
+  image::DetailRecord detail{};
+  detail.summary = in.texts.append(package.summary);
+  detail.description = in.texts.append(package.description);
+  detail.license = in.texts.enter(package.license);
+  detail.homepage = in.texts.enter(package.homepage);
+  detail.maintainer = in.texts.enter(package.maintainer);
+  detail.category = in.texts.enter(package.category);
+  detail.source = in.texts.enter(package.source);
+  detail.restart = in.texts.enter(package.restart);
+  detail.config_globs = in.list_of(package.config_globs);
+  detail.config_count = static_cast<std::uint32_t>(package.config_globs.size());
+  detail.features = in.list_of(package.features);
+  detail.feature_count = static_cast<std::uint32_t>(package.features.size());
+  detail.file_count = package.file_count;
+  record.details = static_cast<std::uint32_t>(in.details.size());
+  in.details.push_back(detail);
+  in.packages.push_back(record);
+  return static_cast<Handle>(in.packages.size() - 1);
+}
+
+void LayerBuilder::add_offer(Handle handle, const Offer& offer) {
+  Impl& in = *impl_;
+  const TextId repository = in.texts.enter(offer.repository), channel = in.texts.enter(offer.channel);
+  const auto next = static_cast<std::uint32_t>(in.places.size());
+  const std::uint32_t place = in.place_numbers.enter(
+      mixed(repository + (static_cast<std::uint64_t>(channel) << 32U)), next, [&](std::uint32_t other) {
+        return in.places[other].repository == repository && in.places[other].channel == channel;
+      });
+  if (place == next) in.places.push_back({repository, channel});
+  OfferOf one{};
+  one.package = handle;
+  one.head = {place, 0, offer.size};
+  copy(one.file.digest, offer.digest);
+  copy(one.file.table_digest, offer.table_digest);
+  one.file.table_offset = offer.table_offset, one.file.table_size = offer.table_size;
+  one.file.local_path = in.texts.enter(offer.local_path);
+  in.offers.push_back(one);
+}
+
+void LayerBuilder::shadow(Handle handle, std::uint32_t base_package) {
+  impl_->packages[handle].shadows = base_package + 1;
+}
+
+void LayerBuilder::add_installed(Handle handle, const Installed& installed) {
+  Impl& in = *impl_;
+  image::InstalledRecord record{};
+  record.package = handle;
+  record.row = installed.row, record.time = installed.time;
+  record.wanted = installed.reason == Reason::Wanted ? 1 : 0;
+  record.origin = in.texts.enter(installed.origin);
+  copy(record.digest, installed.digest);
+  if (installed.hold) {
+    record.held = 1;
+    record.held_since = installed.hold->since, record.held_until = installed.hold->until;
+    record.hold_reason = in.texts.enter(installed.hold->reason);
+    record.hold_user = in.texts.enter(installed.hold->user);
+  }
+  in.installed.push_back(record);
+}
+
+void LayerBuilder::add_installed_of_base(std::uint32_t base_package, const Installed& installed) {
+  add_installed(base_package | Impl::kOfBase, installed);
+}
+
+void LayerBuilder::Impl::sort_names() {
+  std::vector<std::uint32_t> order(names.size()), place(names.size());
+  std::iota(order.begin(), order.end(), 0U);
+  std::sort(order.begin(), order.end(),
+            [&](std::uint32_t a, std::uint32_t b) { return texts.at(names[a]) < texts.at(names[b]); });
+  std::vector<TextId> sorted(names.size());
+  for (std::size_t i = 0; i < order.size(); ++i)
+    sorted[i] = names[order[i]], place[order[i]] = static_cast<std::uint32_t>(i);
+  names = std::move(sorted);
+  const auto first = static_cast<std::uint32_t>(base_names());
+  const auto renumber = [&](std::uint32_t& number) {
+    if (number >= first) number = first + place[number - first];
+  };
+  for (auto& package : packages) renumber(package.name);
+  for (auto& constraint : constraints) renumber(constraint.name);
+}
+
+/// By name, version descending, architecture; the same one met again gives its offers to the first.
+void LayerBuilder::Impl::sort_packages() {
+  const auto name_text = [&](std::uint32_t number) {
+    return number < base_names() ? base->name(number) : texts.at(names[number - base_names()]);
+  };
+  const auto order_of = [&](std::uint32_t a, std::uint32_t b) {
+    const image::PackageRecord &x = packages[a], &y = packages[b];
+    if (x.name != y.name)
+      return base == nullptr ? (x.name < y.name ? -1 : 1) : name_text(x.name).compare(name_text(y.name));
+    if (x.version != y.version) return order_versions(version(b), version(a));
+    if (x.arch != y.arch) return texts.at(architectures[x.arch]).compare(texts.at(architectures[y.arch]));
+    return 0;
+  };
+  std::vector<std::uint32_t> order(packages.size());
+  std::iota(order.begin(), order.end(), 0U);
+  std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return order_of(a, b) < 0; });
+  final_number.assign(packages.size(), 0);
+  std::vector<image::PackageRecord> sorted;
+  sorted.reserve(packages.size());
+  std::uint32_t last = 0;
+  for (const std::uint32_t one : order) {
+    if (sorted.empty() || order_of(last, one) != 0) sorted.push_back(packages[one]), last = one;
+    final_number[one] = static_cast<std::uint32_t>(sorted.size() - 1);
+  }
+  packages = std::move(sorted);
+}
+
+std::vector<image::ProviderRecord> LayerBuilder::Impl::make_providers() {
+  std::vector<image::ProviderRecord> providers;
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    const image::PackageRecord& package = packages[i];
+    const auto global = static_cast<std::uint32_t>(base_size()) + i;
+    providers.push_back({package.name, global, package.version});
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
+      at += package.counts[list];
+    for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k) {
+      const std::uint32_t number = uses[at + k];
+      if (number < base_relations()) {
+        const image::ConstraintRecord& one = base->constraints[base->relations[number].constraints];
+        // texts of the base are not texts of the overlay
+        const auto text = base->text(one.version);
+        providers.push_back({one.name, global, texts.enter(text)});
+      } else {
+        const image::ConstraintRecord& one = constraints[relations[number - base_relations()].constraints];
+        providers.push_back({one.name, global, one.version});
+      }
+    }
+  }
+  std::sort(providers.begin(), providers.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.version) < std::tie(b.name, b.package, b.version);
+  });
+  return providers;
+}
+
+void LayerBuilder::Impl::find_candidates(const std::vector<image::ProviderRecord>& providers) {
+  std::vector<std::uint32_t> starts;  // of names, for a base layer, which has most of the work
+  if (base == nullptr) {
+    starts.assign(names.size() + 1, 0);
+    for (const auto& one : providers) ++starts[one.name + 1];
+    std::partial_sum(starts.begin(), starts.end(), starts.begin());
+  }
+  const auto own = [&](std::uint32_t name) -> std::span<const image::ProviderRecord> {
+    if (base == nullptr) return std::span(providers).subspan(starts[name], starts[name + 1] - starts[name]);
+    const auto [first, last] = std::equal_range(providers.begin(), providers.end(), image::ProviderRecord{name, 0, 0},
+                                                [](const auto& a, const auto& b) { return a.name < b.name; });
+    return {first, last};
+  };
+  std::vector<std::uint32_t> all, found;
+  for (image::RelationRecord& relation : relations) {
+    found.clear();
+    for (std::size_t i = 0; i < relation.constraint_count; ++i) {
+      const image::ConstraintRecord& one = constraints[relation.constraints + i];
+      const auto op = static_cast<Operator>(one.op);
+      const std::string_view asked = texts.at(one.version);
+      if (base != nullptr && one.name < base_names())
+        for (const image::ProviderRecord& provider : base->providers_of(static_cast<NameId>(one.name))) {
+          const bool by_name = base->packages[provider.package].name == one.name;
+          if (relation.by_name_only != 0 && !by_name) continue;
+          const std::string_view has = base->text(provider.version);
+          if (op == Operator::Any || (!has.empty() && version_allowed(op, asked, has)))
+            found.push_back(provider.package);
+        }
+      for (const image::ProviderRecord& provider : own(one.name)) {
+        const bool by_name = packages[provider.package - base_size()].name == one.name;
+        if (relation.by_name_only != 0 && !by_name) continue;
+        const std::string_view has = texts.at(provider.version);
+        if (op == Operator::Any || (!has.empty() && version_allowed(op, asked, has))) found.push_back(provider.package);
+      }
+    }
+    std::sort(found.begin(), found.end());
+    found.erase(std::unique(found.begin(), found.end()), found.end());
+    relation.candidates = static_cast<std::uint32_t>(all.size());
+    relation.candidate_count = static_cast<std::uint32_t>(found.size());
+    all.insert(all.end(), found.begin(), found.end());
+  }
+  writer.add(static_cast<std::uint32_t>(Section::Candidates), all);
+}
+
+void LayerBuilder::Impl::write_offers() {
+  for (OfferOf& one : offers) one.package = final_number[one.package];
+  std::stable_sort(offers.begin(), offers.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
+  std::vector<image::OfferHead> heads;
+  std::vector<image::OfferFile> files;
+  for (const OfferOf& one : offers) {
+    image::PackageRecord& package = packages[one.package];
+    if (package.offer_count == 0) package.offers = static_cast<std::uint32_t>(heads.size());
+    ++package.offer_count;
+    heads.push_back(one.head);
+    files.push_back(one.file);
+  }
+  offers.clear(), offers.shrink_to_fit();
+  writer.add(static_cast<std::uint32_t>(Section::Offers), heads);
+  writer.add(static_cast<std::uint32_t>(Section::OfferFiles), files);
+}
+
+void LayerBuilder::Impl::write_installed() {
+  for (image::InstalledRecord& one : installed)
+    one.package = (one.package & kOfBase) != 0 ? one.package & ~kOfBase
+                                               : static_cast<std::uint32_t>(base_size()) + final_number[one.package];
+  std::sort(installed.begin(), installed.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
+  writer.add(static_cast<std::uint32_t>(Section::Installed), installed);
+}
+
+void LayerBuilder::Impl::write_replacers() {
+  std::vector<image::ReplacerRecord> records;
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    std::uint32_t at = packages[i].uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Replaces); ++list)
+      at += packages[i].counts[list];
+    for (std::size_t k = 0; k < packages[i].counts[static_cast<std::size_t>(RelationList::Replaces)]; ++k) {
+      const std::uint32_t number = uses[at + k];
+      const std::uint32_t name = number < base_relations()
+                                     ? base->constraints[base->relations[number].constraints].name
+                                     : constraints[relations[number - base_relations()].constraints].name;
+      records.push_back({name, static_cast<std::uint32_t>(base_size()) + i, number});
+    }
+  }
+  std::sort(records.begin(), records.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.relation) < std::tie(b.name, b.package, b.relation);
+  });
+  writer.add(static_cast<std::uint32_t>(Section::Replacers), records);
+}
+
+/// Name, summary, provided names and description of each package in small letters, once where versions say the same.
+void LayerBuilder::Impl::write_search() {
+  std::vector<image::SearchRecord> records;
+  std::string all;
+  std::uint32_t last_name = UINT32_MAX;
+  std::string last;
+  const auto relation_name = [&](std::uint32_t number) {
+    const std::uint32_t name = number < base_relations()
+                                   ? base->constraints[base->relations[number].constraints].name
+                                   : constraints[relations[number - base_relations()].constraints].name;
+    return name < base_names() ? base->name(name) : texts.at(names[name - base_names()]);
+  };
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    const image::PackageRecord& package = packages[i];
+    const image::DetailRecord& detail = details[package.details];
+    const std::string_view name =
+        package.name < base_names() ? base->name(package.name) : texts.at(names[package.name - base_names()]);
+    std::string provided;
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
+      at += package.counts[list];
+    for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
+      provided.append(relation_name(uses[at + k])).push_back('\n');
+    const std::string summary = lower(texts.at(detail.summary)) + "\n";
+    std::string text = std::string(name) + "\n" + summary + provided + lower(texts.at(detail.description)) + "\n";
+    if (package.name == last_name && text == last) continue;
+    records.push_back({static_cast<std::uint32_t>(base_size()) + i, static_cast<std::uint32_t>(name.size() + 1),
+                       static_cast<std::uint32_t>(summary.size()), static_cast<std::uint32_t>(provided.size()),
+                       all.size(), text.size()});
+    all += text;
+    last_name = package.name;
+    last = std::move(text);
+  }
+  writer.add(static_cast<std::uint32_t>(Section::Search), records);
+  writer.add_bytes(static_cast<std::uint32_t>(Section::SearchText), std::as_bytes(std::span(all)));
+}
+
+/// Where the packages of an overlay stand between those of the base.
+void LayerBuilder::Impl::find_positions() {
+  for (image::PackageRecord& package : packages) {
+    const std::string_view name =
+        package.name < base_names() ? base->name(package.name) : texts.at(names[package.name - base_names()]);
+    const std::string_view arch = texts.at(architectures[package.arch]), own = texts.at(package.version);
+    std::size_t low = 0, high = base_size();
+    while (low < high) {
+      const std::size_t middle = low + (high - low) / 2;
+      const image::PackageRecord& other = base->packages[middle];
+      int order = base->name(other.name).compare(name);
+      if (order == 0) order = order_versions(own, base->text(other.version));
+      if (order == 0) order = base->text(base->architectures[other.arch]).compare(arch);
+      if (order < 0)
+        low = middle + 1;
+      else
+        high = middle;
+    }
+    package.position = static_cast<std::uint32_t>(low);
+  }
+}
+
+std::string LayerBuilder::finish(std::string_view key) {
+  Impl& in = *impl_;
+  in.sort_names();
+  in.sort_packages();
+  if (in.base != nullptr) in.find_positions();
+  in.write_offers();
+  const auto providers = in.make_providers();
+  in.find_candidates(providers);
+  in.write_installed();
+  in.write_replacers();
+  in.write_search();
+  const auto add = [&](Section section, const auto& values) {
+    in.writer.add(static_cast<std::uint32_t>(section), values);
+  };
+  add(Section::Providers, providers);
+  add(Section::Names, in.names);
+  add(Section::Packages, in.packages);
+  add(Section::Uses, in.uses);
+  add(Section::Relations, in.relations);
+  add(Section::Constraints, in.constraints);
+  add(Section::Details, in.details);
+  add(Section::Places, in.places);
+  add(Section::Architectures, in.architectures);
+  add(Section::Lists, in.lists);
+  in.writer.add_bytes(static_cast<std::uint32_t>(Section::Text), std::as_bytes(std::span(in.texts.bytes())));
+  ImageWriter writer = std::move(in.writer);
+  const Layer* const base = in.base;
+  impl_ = std::make_unique<Impl>();
+  impl_->base = base;
+  return writer.finish(key);
+}
+
+}  // namespace hambrel

@@ -1,0 +1,31 @@
+// The numbers of a layer's arrays in its image. Adding or changing one asks for a new kLayerFormat.
+#pragma once
+
+#include <cstdint>
+
+namespace hambrel {
+
+inline constexpr std::uint32_t kLayerFormat = 1;
+
+enum class Section : std::uint32_t {
+  Names = 1,
+  Text,
+  Packages,
+  Uses,
+  Relations,
+  Constraints,
+  Candidates,
+  Details,
+  Offers,
+  OfferFiles,
+  Places,
+  Architectures,
+  Lists,
+  Search,
+  SearchText,
+  Installed,
+  Providers,
+  Replacers,
+};
+
+}  // namespace hambrel

@@ -1,0 +1,29 @@
+// Finding packages by words: in names, summaries, provided names and descriptions, small and capital letters alike.
+//
+// Works on the search text of the compiled layers, one pass over it for the longest word; the other words are looked
+// for only where that one was found.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "model/universe.h"
+
+namespace hambrel {
+
+/// Where a word was found, best first.
+enum class Found { Name, NameStart, NamePart, Summary, Provided, Description };
+
+struct SearchHit {
+  PackageId id{};             // what stands for the name: installed, else the newest on offer, else the newest
+  Found found = Found::Name;  // the worst of the places where the words were found
+};
+
+/// Names in which every word is found; by place, then by name. A word with * or ? is a pattern for whole names; with
+/// `regex` words are regular expressions (RE2). Throws Error{Usage} for a bad one.
+std::vector<SearchHit> search(const Universe& universe, const std::vector<std::string>& words, bool regex);
+
+/// The version that stands for a name in lists.
+PackageId representative(const Universe& universe, NameId name);
+
+}  // namespace hambrel

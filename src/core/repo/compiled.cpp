@@ -1,0 +1,96 @@
+#include "repo/compiled.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/text.h"
+#include "model/layer_sections.h"
+#include "repo/index.h"
+#include "repo/metadata.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+std::string key_of(const std::vector<IndexInput>& inputs) {
+  std::string key = fmt::format("catalogue {}\n", kLayerFormat);
+  for (const IndexInput& one : inputs)
+    if (!one.problem) key += fmt::format("{} {}\n", one.repository, one.digest.hex());
+  return key;
+}
+
+void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& line) {
+  Offer offer;
+  offer.repository = input.repository;
+  offer.channel = line.channel;
+  offer.size = line.size;
+  offer.digest = line.digest;
+  offer.table_offset = line.table_offset, offer.table_size = line.table_size, offer.table_digest = line.table_digest;
+  builder.add_offer(builder.add(line.package), offer);
+}
+
+/// False if one of the inputs turned out to be unusable: the builder is spoilt then.
+bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
+  for (IndexInput& input : inputs) {
+    if (input.problem) continue;
+    try {
+      std::string read;
+      const bool from_file = input.stored.empty();
+      if (from_file) read = root.read_all(input.file, kMostIndexBytes);
+      const std::string& stored = from_file ? read : input.stored;
+      if (from_file && sha256(stored) != input.digest)
+        throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
+      input.packages = 0;
+      read_index(stored, input.where, [&](IndexLine&& line) {
+        add_line(builder, input, line);
+        ++input.packages;
+      });
+    } catch (const Error& problem) {
+      input.problem = problem;
+      return false;
+    }
+  }
+  return true;
+}
+
+}  // namespace
+
+std::string compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs) {
+  for (;;) {
+    LayerBuilder builder;
+    if (add_all(root, builder, inputs)) return builder.finish(key_of(inputs));
+  }
+}
+
+std::shared_ptr<const Layer> layer_of(std::string image) {
+  auto opened = Image::open(std::make_shared<OwnedBytes>(std::move(image)));
+  if (!opened) throw DamagedImage();
+  return std::make_shared<Layer>(std::move(*opened));
+}
+
+std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vector<IndexInput>& inputs) {
+  if (!root.stat(kCatalogueFile)) return nullptr;
+  auto image = Image::open(root.map(kCatalogueFile));
+  if (!image) return nullptr;
+  const auto lines = split(image->key(), '\n');
+  if (lines.empty() || lines[0] != fmt::format("catalogue {}", kLayerFormat)) return nullptr;
+  for (const IndexInput& one : inputs)
+    if (std::find(lines.begin(), lines.end(), fmt::format("{} {}", one.repository, one.digest.hex())) == lines.end())
+      return nullptr;
+  return std::make_shared<Layer>(std::move(*image));
+}
+
+std::string installed_key(const Layer& base, std::string_view state) {
+  return fmt::format("installed {} upon {:016x}\n{}", kLayerFormat, base.stamp(), state);
+}
+
+std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state) {
+  if (!root.stat(kInstalledFile)) return nullptr;
+  auto image = Image::open(root.map(kInstalledFile));
+  if (!image || image->key() != installed_key(base, state)) return nullptr;
+  return std::make_shared<Layer>(std::move(*image));
+}
+
+}  // namespace hambrel::repo

@@ -1,0 +1,48 @@
+// The catalogue: what all indexes of a root say, compiled into one image that is mapped and not parsed (model/layer.h).
+//
+// Invariants: it is a cache and nothing else. It is used only if it was made from exactly the indexes that lie in the
+// index cache now, by a program of the same format; otherwise everything is compiled in memory, and the next refresh
+// writes it anew. It is replaced as a whole. Damage ends in DamagedImage, never in a wrong answer.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/error.h"
+#include "model/layer.h"
+#include "os/file_system.h"
+#include "repo/settings.h"
+
+namespace hambrel::repo {
+
+inline constexpr const char* kCatalogueFile = "var/cache/hambrel/index/_catalogue.image";
+inline constexpr const char* kInstalledFile = "var/cache/hambrel/index/_installed.image";
+
+/// The index of one repository on its way into the catalogue.
+struct IndexInput {
+  std::string repository;
+  Digest digest;       // of the compressed index
+  std::string stored;  // that index; empty: to be taken from `file`
+  std::string file;    // below the root
+  std::string where;   // for messages
+  std::size_t packages = 0;
+  std::optional<Error> problem;  // why nothing of it could be used
+};
+
+/// Compiles the inputs. One that can't be read gets its problem, and the image is made of the others.
+std::string compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs);
+
+/// The stored catalogue, if it was made from these indexes, of other ones besides at most. `compiled` false: never.
+std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vector<IndexInput>& inputs);
+
+/// A layer over an image in memory.
+std::shared_ptr<const Layer> layer_of(std::string image);
+
+/// The stored overlay of installed packages, if it belongs to this base and this state.
+std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state);
+/// What the overlay of installed packages must have as its key.
+std::string installed_key(const Layer& base, std::string_view state);
+
+}  // namespace hambrel::repo

@@ -1,0 +1,254 @@
+#include "solve/criteria.h"
+
+#include <algorithm>
+#include <set>
+
+namespace hambrel::solve {
+
+std::string_view text_of(Level level) {
+  switch (level) {
+    case Level::StraysDropped: return "strays dropped";
+    case Level::NotNewest: return "not at the newest version";
+    case Level::Removed: return "removed";
+    case Level::Downgraded: return "downgraded";
+    case Level::AskedLag: return "versions behind of what was asked for";
+    case Level::Touched: return "others changed";
+    case Level::RecommendedMissing: return "recommendations unmet";
+    case Level::VersionLag: return "versions behind";
+    case Level::RepositoryRank: return "repository rank";
+    case Level::NewPackages: return "new packages";
+    case Level::LaterAlternatives: return "later alternatives";
+    case Level::Download: return "bytes to fetch";
+  }
+  return "";
+}
+
+const std::vector<Level>& levels_for(const Request& request) {
+  static const std::vector<Level> change{
+      Level::Removed,    Level::Downgraded,     Level::AskedLag,    Level::Touched,           Level::RecommendedMissing,
+      Level::VersionLag, Level::RepositoryRank, Level::NewPackages, Level::LaterAlternatives, Level::Download};
+  static const std::vector<Level> upgrade{Level::Downgraded,
+                                          Level::NotNewest,
+                                          Level::StraysDropped,
+                                          Level::Removed,
+                                          Level::Touched,
+                                          Level::VersionLag,
+                                          Level::RecommendedMissing,
+                                          Level::NewPackages,
+                                          Level::RepositoryRank,
+                                          Level::LaterAlternatives,
+                                          Level::Download};
+  return request.is_upgrade() || request.upgrade_all ? upgrade : change;
+}
+
+namespace {
+
+class Softs {
+ public:
+  explicit Softs(Encoding& encoding) : encoding_(encoding), u_(encoding.universe()), request_(encoding.request()) {}
+
+  std::vector<Soft> of(Level level) {
+    switch (level) {
+      case Level::StraysDropped: strays_dropped(); break;
+      case Level::NotNewest: not_newest(); break;
+      case Level::Removed: removed(); break;
+      case Level::Downgraded: downgraded(); break;
+      case Level::AskedLag: asked_lag(); break;
+      case Level::Touched: touched(); break;
+      case Level::RecommendedMissing: recommended_missing(); break;
+      case Level::VersionLag: version_lag(); break;
+      case Level::RepositoryRank: repository_rank(); break;
+      case Level::NewPackages: new_packages(); break;
+      case Level::LaterAlternatives: later_alternatives(); break;
+      case Level::Download: download(); break;
+    }
+    return std::move(softs_);
+  }
+
+ private:
+  void soft(Lit lit, std::uint64_t weight = 1) {
+    if (lit != Encoding::truth()) softs_.push_back({lit, weight});
+  }
+  /// Installed packages that this encoding leaves open.
+  template <typename Function>
+  void each_open_installed(Function f) {
+    for (const PackageId id : u_.installed())
+      if (encoding_.lit(id) != Encoding::truth()) f(id);
+  }
+  /// Packages that may come: the only ones that new-comers' levels are about.
+  template <typename Function>
+  void each_new(Function f) {
+    for (const PackageId id : encoding_.cone())
+      if (!u_.is_installed(id) && !encoding_.engine().never(encoding_.lit(id))) f(id);
+  }
+  std::vector<Lit> lits(const std::vector<PackageId>& ids) const {
+    std::vector<Lit> result;
+    for (const PackageId id : ids) result.push_back(encoding_.lit(id));
+    return result;
+  }
+  Lit stays(PackageId id) {  // in some version, or as what replaces it
+    if (u_.parallel(id) > 1) return encoding_.lit(id);
+    std::vector<Lit> all = lits(u_.slot(id));
+    for (const Lit lit : lits(encoding_.replacers(id))) all.push_back(lit);
+    return encoding_.one_of(std::move(all));
+  }
+
+  void strays_dropped() {
+    each_open_installed([&](PackageId id) {
+      if (encoding_.may_be_dropped(id)) soft(stays(id));
+    });
+  }
+
+  void removed() {
+    each_open_installed([&](PackageId id) {
+      if (request_.means(request_.remove, u_, id) || encoding_.may_be_dropped(id)) return;
+      if (!encoding_.engine().always(encoding_.lit(id))) soft(stays(id));
+    });
+  }
+
+  void downgraded() {
+    each_open_installed([&](PackageId id) {
+      if (asked(id) || u_.parallel(id) > 1) return;
+      for (const PackageId other : u_.slot(id))
+        if (order_versions(u_.version(other), u_.version(id)) < 0) soft(~encoding_.lit(other));
+    });
+  }
+
+  bool asked(PackageId installed) const {
+    for (const Target& target : request_.install)
+      for (const PackageId id : target.candidates)
+        if (u_.same_slot(id, installed)) return true;
+    return false;
+  }
+
+  void not_newest() {
+    each_open_installed([&](PackageId id) {
+      if (!request_.upgrades(u_, id) || encoding_.stays_as_it_is(id)) return;
+      const auto instead = encoding_.replacers(id);
+      if (!instead.empty()) {
+        soft(encoding_.one_of(lits(instead)));
+      } else if (const auto newest = u_.newer_offer(id)) {
+        soft(encoding_.lit(*newest));
+      }
+    });
+  }
+
+  /// Steps behind the best candidate of the same name, for each target and for what is to be upgraded besides.
+  void asked_lag() {
+    for (const Target& target : request_.install)
+      for (const PackageId id : target.candidates) {
+        std::set<std::string_view> better;
+        for (const PackageId other : target.candidates)
+          if (u_.same_slot(other, id) && order_versions(u_.version(other), u_.version(id)) > 0)
+            better.insert(u_.version(other));
+        soft(~encoding_.lit(id), better.size());
+      }
+    each_open_installed([&](PackageId id) {
+      if (!request_.means(request_.upgrade, u_, id)) return;
+      for (const PackageId other : encoding_.choices(id)) soft(~encoding_.lit(other), encoding_.lag(other));
+    });
+  }
+
+  void touched() {
+    each_open_installed([&](PackageId id) {
+      if (encoding_.slot_asked(id) || request_.upgrades(u_, id)) return;
+      soft(encoding_.lit(id));
+    });
+  }
+
+  std::vector<Lit> providers(RelationId relation, PackageId asking) const {
+    std::vector<Lit> result;
+    for (const PackageId other : u_.matching(relation))
+      if (u_.may_serve(other, asking)) result.push_back(encoding_.lit(other));
+    return result;
+  }
+
+  void recommended_missing() {
+    if (!request_.recommended) return;
+    each_new([&](PackageId id) {
+      std::vector<std::string> before;  // what the installed version recommends was decided when it came
+      for (const PackageId old : u_.installed_in_slot(id))
+        for (const RelationId relation : u_.relations(old, RelationList::Recommends))
+          before.push_back(u_.text(relation));
+      for (const RelationId relation : u_.relations(id, RelationList::Recommends)) {
+        if (!before.empty() && std::find(before.begin(), before.end(), u_.text(relation)) != before.end()) continue;
+        bool anyone = false;
+        u_.each_match(relation, [&](PackageId other) {
+          anyone = anyone || (encoding_.may_choose(other) && u_.may_serve(other, id));
+        });
+        if (anyone) soft(encoding_.one_of_unless(encoding_.lit(id), providers(relation, id)));
+      }
+    });
+  }
+
+  void version_lag() {
+    each_new([&](PackageId id) { soft(~encoding_.lit(id), encoding_.lag(id)); });
+    each_open_installed([&](PackageId id) {
+      if (request_.upgrades(u_, id)) soft(~encoding_.lit(id), encoding_.lag(id));
+    });
+  }
+
+  std::uint32_t best_rank(PackageId id) const {
+    std::uint32_t best = UINT32_MAX;
+    for (std::size_t i = 0, count = u_.offer_count(id); i < count; ++i)
+      if (const auto offer = u_.offer(id, i); offer.enabled) best = std::min(best, offer.rank);
+    return best;
+  }
+
+  void repository_rank() {
+    std::set<std::uint32_t> ranks;  // of enabled repositories; local files count as the best one
+    for (const View::Repository& one : u_.view().repositories)
+      if (one.enabled) ranks.insert(one.rank);
+    if (ranks.size() < 2) return;
+    each_new([&](PackageId id) {
+      const auto place = std::distance(ranks.begin(), ranks.lower_bound(best_rank(id)));
+      soft(~encoding_.lit(id), static_cast<std::uint64_t>(place));
+    });
+  }
+
+  void new_packages() {
+    each_new([&](PackageId id) {
+      if (u_.installed_in_slot(id).empty()) soft(~encoding_.lit(id));
+    });
+  }
+
+  /// Of "a | b" the first is preferred: each alternative that is passed over costs one.
+  void later_alternatives() {
+    each_new([&](PackageId id) {
+      for (const RelationId relation : u_.relations(id, RelationList::Requires)) {
+        const std::size_t count = u_.constraint_count(relation);
+        std::vector<Lit> so_far;
+        for (std::size_t i = 0; i + 1 < count; ++i) {
+          for (const PackageId other : u_.matching(relation, i))
+            if (u_.may_serve(other, id)) so_far.push_back(encoding_.lit(other));
+          soft(encoding_.one_of_unless(encoding_.lit(id), so_far));
+        }
+      }
+    });
+  }
+
+  void download() {
+    each_new([&](PackageId id) {
+      std::uint32_t rank = UINT32_MAX;
+      ByteCount size = 0;
+      for (std::size_t i = 0, count = u_.offer_count(id); i < count; ++i) {
+        const auto offer = u_.offer(id, i);
+        if (!offer.enabled || offer.rank >= rank) continue;
+        rank = offer.rank;
+        size = offer.repository.empty() ? 0 : offer.size;
+      }
+      soft(~encoding_.lit(id), size);
+    });
+  }
+
+  Encoding& encoding_;
+  const Universe& u_;
+  const Request& request_;
+  std::vector<Soft> softs_;
+};
+
+}  // namespace
+
+std::vector<Soft> softs_of(Level level, Encoding& encoding) { return Softs(encoding).of(level); }
+
+}  // namespace hambrel::solve
