@@ -25,21 +25,50 @@ class Change {
   int run(const solve::Request& request) {
     auto answer = solve::solve(session_.universe(), request);
     if (auto* refusal = std::get_if<solve::Refusal>(&answer)) {
+      if (!refusal->decided)
+        throw Error(ErrorCode::Undecided, refusal->what, {},
+                    "nothing was changed; ask for less at once, or raise `budget` (seconds) in hambrel.toml");
       const auto remedies = plan::remedies_for(session_.universe(), request, *refusal);
       print_refusal(session_, *refusal, remedies);
-      if (const auto taken = choose_remedy(session_, arguments_, remedies))
-        return Change(session_, arguments_, "change").run(remedies[*taken].request);
+      if (const auto taken = choose_remedy(session_, arguments_, remedies)) return take(remedies[*taken]);
       return exit_code(ErrorCode::Refused);
     }
     const auto& selection = std::get<solve::Selection>(answer);
     make_plan(request, selection);
     check(request, selection);
+    weigh_strays(request);
     if (arguments_.has("verbose"))
       session_.progress().note(
           fmt::format("{} package versions known; {}", session_.universe().size(), told(selection)));
+    return carry_through();
+  }
+
+  /// Hold, Release, Want and Unwant of installed packages: nothing has to be solved for these.
+  int mark(plan::Action action, const solve::Names& names, std::int64_t hold_until) {
+    const Universe& universe = session_.universe();
+    hold_until_ = hold_until;
+    for (const PackageId id : universe.installed()) {
+      if (!names.contains(universe.name(id))) continue;
+      const Candidate& one = universe[id];
+      const bool wanted = action == plan::Action::Want, about_hold = action >= plan::Action::Hold;
+      if (about_hold ? (action == plan::Action::Hold) == universe.held(id) : wanted == universe.wanted(id)) continue;
+      plan::Step step;
+      step.action = action;
+      step.name = one.package.name, step.arch = one.package.arch;
+      step.before = step.after = one.package.version.text();
+      step.before_id = step.after_id = id;
+      step.origin = one.installed->origin;
+      step.reason = about_hold ? one.installed->reason : wanted ? Reason::Wanted : Reason::PulledIn;
+      plan_.steps.push_back(std::move(step));
+    }
+    return carry_through();
+  }
+
+ private:
+  int carry_through() {
     if (plan_.empty()) return nothing_to_do();
-    plan_files();
     const bool dry = arguments_.has("dry-run");
+    if (!arguments_.has("no-files")) plan_files();
     if (session_.json() && dry) session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "dry run"}}));
     if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, plan_);
     if (dry) return 0;
@@ -48,7 +77,37 @@ class Change {
     return 0;
   }
 
- private:
+  /// A remedy that was chosen by its number: what it says, after its repository was enabled.
+  int take(const plan::Remedy& remedy) {
+    if (remedy.enable.empty()) return Change(session_, arguments_, "change").run(remedy.request);
+    repo::set_enabled(session_.root(), remedy.enable, true);
+    session_.screen().line(fmt::format("The repository {} is enabled from now on.", remedy.enable));
+    session_.reload();  // numbers of packages mean the same as before: the layers are the same
+    return Change(session_, arguments_, "change").run(remedy.request);
+  }
+
+  /// Where wanted packages that nobody offers any more hold others back: what it would bring to let them go.
+  void weigh_strays(const solve::Request& request) {
+    const Universe& universe = session_.universe();
+    if (!request.upgrade_all || request.drop_strays || session_.quiet()) return;
+    const bool stray_in_the_way =
+        std::any_of(plan_.held_back.begin(), plan_.held_back.end(), [&](const plan::HeldBack& one) {
+          const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
+          if (!id || !universe.wanted(*id)) return false;
+          const auto versions = universe.slot(*id);
+          return std::none_of(versions.begin(), versions.end(), [&](PackageId v) { return universe.offered(v); });
+        });
+    if (!stray_in_the_way) return;
+    solve::Request without = request;
+    without.drop_strays = true;
+    const auto answer = solve::solve(universe, without);
+    const auto* selection = std::get_if<solve::Selection>(&answer);
+    if (selection == nullptr) return;
+    plan::Plan::WithoutStrays result = plan::weigh(universe, without, *selection);
+    if (result.held_back >= plan_.held_back.size()) return;
+    plan_.without_strays = std::move(result);
+  }
+
   /// The plan is checked by code that is not the solver's, before anyone sees it.
   void check(const solve::Request& request, const solve::Selection& selection) const {
     const auto problems = plan::problems_of(session_.universe(), request, selection, plan_);
@@ -91,7 +150,7 @@ class Change {
     session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty()
                                ? "Nothing to do: everything is at its newest version."
                                : "Nothing to do: it is all as asked for.");
-    for (const plan::HeldBack& one : plan_.held_back) session_.screen().line("  " + text_of(session_, one));
+    print_held_back(session_, plan_);
     return 0;
   }
 
@@ -115,7 +174,7 @@ class Change {
       state = empty.get();
     }
     for (const plan::Step& step : plan_.steps)
-      if (step.before_id && !step.only_reason())
+      if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
     plan_.notices = tree_.notices;
@@ -162,10 +221,13 @@ class Change {
       if (step.before_id)
         change.before_row = universe[*step.before_id].installed->row,
         change.before = session_.present()->package(*change.before_row);
-      if (step.only_reason()) {
+      if (step.only_state()) {
         change.after_row = change.before_row;
         change.after = change.before;
         change.after->reason = step.reason;
+        if (step.action == plan::Action::Hold)
+          change.after->hold = Hold{os::now(), hold_until_, arguments_.value("reason").value_or(""), os::user_name()};
+        if (step.action == plan::Action::Release) change.after->hold.reset();
       } else if (step.after_id) {
         state::StatePackage after;
         after.package = universe.package(*step.after_id);
@@ -205,6 +267,7 @@ class Change {
   Session& session_;
   const Arguments& arguments_;
   plan::Plan plan_;
+  std::int64_t hold_until_ = 0;
   std::map<PackageId, archive::Table> tables_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
@@ -215,6 +278,9 @@ class Change {
 
 /// What every changing command does before it looks at anything.
 void prepare(Session& session, const Arguments& arguments) {
+  if (arguments.has("no-files") && !arguments.has("dry-run"))
+    throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
+                "what a change does to files must be known before it is done");
   require_consent_possible(session, arguments);
   if (!arguments.has("dry-run")) session.changing(arguments);
   session.tell_of_unusable_repositories();
@@ -235,8 +301,9 @@ void add_install(Session& session, const Spec& spec, solve::Request& request) {
 }
 
 /// The options that every one of these commands reads.
-solve::Request start_request(const Arguments& arguments) {
+solve::Request start_request(Session& session, const Arguments& arguments) {
   solve::Request request;
+  request.budget = session.settings().budget * solve::kStepsPerSecond;
   request.recommended = !arguments.has("no-recommended");
   request.drop_unneeded = arguments.has("unneeded");
   return request;
@@ -248,7 +315,7 @@ int run_install(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
   session.add_files(specs);
-  solve::Request request = start_request(arguments);
+  solve::Request request = start_request(session, arguments);
   for (const Spec& spec : specs) add_install(session, spec, request);
   return Change(session, arguments, "install").run(request);
 }
@@ -256,7 +323,7 @@ int run_install(Session& session, const Arguments& arguments) {
 int run_remove(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
-  solve::Request request = start_request(arguments);
+  solve::Request request = start_request(session, arguments);
   for (const Spec& spec : specs)
     for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
   return Change(session, arguments, "remove").run(request);
@@ -265,8 +332,11 @@ int run_remove(Session& session, const Arguments& arguments) {
 int run_upgrade(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   prepare(session, arguments);
-  solve::Request request = start_request(arguments);
+  solve::Request request = start_request(session, arguments);
   request.upgrade_all = specs.empty();
+  request.drop_strays = arguments.has("drop-strays");
+  if (request.drop_strays && !specs.empty())
+    throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave the names out");
   for (const Spec& spec : specs)
     for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
   for (const std::string& given : arguments.values("except"))
@@ -276,18 +346,52 @@ int run_upgrade(Session& session, const Arguments& arguments) {
 
 int run_change(Session& session, const Arguments& arguments) {
   const auto install = parse_specs(arguments.values("install")), remove = parse_specs(arguments.values("remove")),
-             upgrade = parse_specs(arguments.values("upgrade"));
+             upgrade = parse_specs(arguments.values("upgrade")), release = parse_specs(arguments.values("release"));
   if (install.empty() && remove.empty() && upgrade.empty())
     throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
   prepare(session, arguments);
   session.add_files(install);
-  solve::Request request = start_request(arguments);
+  solve::Request request = start_request(session, arguments);
   for (const Spec& spec : install) add_install(session, spec, request);
   for (const Spec& spec : remove)
     for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
   for (const Spec& spec : upgrade)
     for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+  for (const Spec& spec : release)
+    for (const std::string& name : select_installed(session, spec)) request.release.insert(name);
   return Change(session, arguments, "change").run(request);
+}
+
+namespace {
+
+int run_mark(Session& session, const Arguments& arguments, plan::Action action, std::int64_t hold_until = 0) {
+  const auto specs = parse_specs(arguments.words());
+  prepare(session, arguments);
+  solve::Names names;
+  for (const Spec& spec : specs) names.merge(select_installed(session, spec));
+  return Change(session, arguments, std::string(plan::text_of(action))).mark(action, names, hold_until);
+}
+
+}  // namespace
+
+int run_hold(Session& session, const Arguments& arguments) {
+  std::int64_t until = 0;
+  if (const auto given = arguments.value("until")) {
+    const auto date = parse_date(*given);
+    if (!date || *date <= os::now())
+      throw Error(ErrorCode::Usage, fmt::format("--until {}: a date to come was expected", printable(*given)), {},
+                  "for example --until 2030-01-31; the hold ends when that day (UTC) begins");
+    until = *date;
+  }
+  return run_mark(session, arguments, plan::Action::Hold, until);
+}
+
+int run_release(Session& session, const Arguments& arguments) {
+  return run_mark(session, arguments, plan::Action::Release);
+}
+int run_want(Session& session, const Arguments& arguments) { return run_mark(session, arguments, plan::Action::Want); }
+int run_unwant(Session& session, const Arguments& arguments) {
+  return run_mark(session, arguments, plan::Action::Unwant);
 }
 
 }  // namespace hambrel::cli

@@ -14,6 +14,7 @@ const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out wh
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
   own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
   own.push_back({"dry-run", 'n', nullptr, "show the plan and stop"});
+  own.push_back({"no-files", 0, nullptr, "with --dry-run: plan packages only, fetch nothing and look at no file"});
   own.push_back({"reason", 0, "TEXT", "kept in the ledger"});
   own.push_back({"wait", 0, "SECONDS", "wait so long for another run to end"});
   return own;
@@ -157,7 +158,9 @@ std::vector<Command> make_commands() {
                  "[SPEC...]",
                  "bring installed packages to their newest versions",
                  "",
-                 change_options({{"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
+                 change_options({{"drop-strays", 0, nullptr,
+                                  "wanted packages that no repository offers any more may go if they stand in the way"},
+                                 {"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
                                  kWithoutRecommended}),
                  {{"hambrel upgrade", "everything"},
                   {"hambrel upgrade saltdb", "one package, and what that asks for"},
@@ -175,12 +178,56 @@ std::vector<Command> make_commands() {
        change_options({{"install", 0, "SPEC", "install it; may be repeated", true},
                        {"remove", 0, "SPEC", "remove it; may be repeated", true},
                        {"upgrade", 0, "SPEC", "upgrade it; may be repeated", true},
+                       {"release", 0, "SPEC", "a hold that does not count this time; may be repeated", true},
                        {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"},
                        kWithoutRecommended}),
        {{"hambrel change --install lampdesk@beta --remove gullcam", "one takes the place of the other"}},
        0,
        0,
        run_change});
+
+  all.push_back({"hold",
+                 "Change",
+                 "SPEC...",
+                 "keep installed packages in their version",
+                 "No change moves or removes a held package until it is released. --reason is shown wherever the hold "
+                 "matters.",
+                 change_options({{"until", 0, "DATE", "the hold ends by itself on that day (YYYY-MM-DD, UTC)"}}),
+                 {{"hambrel hold tidewatch --reason 'the gauge driver needs 1.4'", ""},
+                  {"hambrel hold saltdb --until 2030-01-31", ""}},
+                 1,
+                 SIZE_MAX,
+                 run_hold});
+  all.push_back({"release",
+                 "Change",
+                 "SPEC...",
+                 "end holds",
+                 kSpecText,
+                 change_options({}),
+                 {{"hambrel release tidewatch", ""}},
+                 1,
+                 SIZE_MAX,
+                 run_release});
+  all.push_back({"want",
+                 "Change",
+                 "SPEC...",
+                 "installed packages are wanted from now on",
+                 "A wanted package is never removed without being named.",
+                 change_options({}),
+                 {{"hambrel want signal-fonts", ""}},
+                 1,
+                 SIZE_MAX,
+                 run_want});
+  all.push_back({"unwant",
+                 "Change",
+                 "SPEC...",
+                 "installed packages are there only as long as others need them",
+                 kSpecText,
+                 change_options({}),
+                 {{"hambrel unwant signal-fonts", ""}},
+                 1,
+                 SIZE_MAX,
+                 run_unwant});
 
   all.push_back(
       {"ledger",

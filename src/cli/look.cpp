@@ -27,10 +27,10 @@ int run_search(Session& session, const Arguments& arguments) {
   const bool any = !hits.empty();
   Table table;
   for (std::size_t i = 0; i < hits.size(); ++i) {
-    const Candidate& one = universe[hits[i].id];
+    const PackageId id = hits[i].id;
     const char* const title = kFoundTitles[static_cast<std::size_t>(hits[i].found)];
     if (session.json()) {
-      Json object = brief_json(universe, hits[i].id);
+      Json object = brief_json(universe, id);
       object["found"] = title;
       screen.line(canonical(object));
       continue;
@@ -41,10 +41,10 @@ int run_search(Session& session, const Arguments& arguments) {
       if (i > 0) screen.line();
       screen.line(screen.paint(Style::Faint, title));
     }
-    table.row({{one.installed ? "*" : " ", Style::Come},
-               {one.package.name, Style::Name},
-               {one.package.version.text()},
-               {printable(one.package.summary)}});
+    table.row({{universe.is_installed(id) ? "*" : " ", Style::Come},
+               {std::string(universe.name(id)), Style::Name},
+               {std::string(universe.version(id))},
+               {printable(universe.summary(id))}});
   }
   table.print(screen);
   if (!any && !session.json()) {
@@ -187,18 +187,19 @@ int run_list(Session& session, const Arguments& arguments) {
   for (const PackageId id : conditions.candidates()) {
     if (!conditions.lists(id)) continue;
     ++count;
-    const Candidate& one = universe[id];
     if (session.json()) {
       screen.line(canonical(brief_json(universe, id)));
       continue;
     }
-    const auto newer = one.installed ? universe.newer_offer(id) : std::nullopt;
-    table.row({{one.package.name, Style::Name},
-               {one.package.version.text()},
+    const bool installed = universe.is_installed(id), wanted = universe.wanted(id);
+    const auto newer = installed ? universe.newer_offer(id) : std::nullopt;
+    table.row({{std::string(universe.name(id)), Style::Name},
+               {std::string(universe.version(id))},
                {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
-               {one.installed ? std::string(text_of(one.installed->reason)) : "",
-                one.installed && one.installed->reason == Reason::Wanted ? Style::Plain : Style::Faint},
-               {printable(one.package.summary), Style::Faint}});
+               {installed ? std::string(text_of(wanted ? Reason::Wanted : Reason::PulledIn)) : "",
+                wanted ? Style::Plain : Style::Faint},
+               {universe.held(id) ? "held" : "", Style::Warn},
+               {printable(universe.summary(id)), Style::Faint}});
   }
   table.print(screen);
   if (!session.json() && !session.quiet() && count == 0) screen.line("Nothing meets these conditions.");

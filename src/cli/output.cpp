@@ -48,6 +48,7 @@ Screen::Screen(Color color)
     : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
 
 void Screen::raw(std::string_view text) const {
+  if (text.empty()) return;
   wrote_ = true;
   std::fwrite(text.data(), 1, text.size(), stdout);
 }
@@ -62,6 +63,7 @@ std::string Screen::paint(Style style, std::string_view text) const { return pai
 std::string Screen::paint_error(Style style, std::string_view text) const { return painted(error_color_, style, text); }
 
 std::size_t display_width(std::string_view text) {
+  if (std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; })) return text.size();
   std::size_t sum = 0, cluster = 0;
   utf8proc_int32_t code = 0, before = -1, state = 0;
   const auto* at = reinterpret_cast<const utf8proc_uint8_t*>(text.data());
@@ -89,8 +91,9 @@ void Table::print(const Screen& screen) const {
       if (widths.size() <= i) widths.push_back(0);
       widths[i] = std::max(widths[i], display_width(row[i].text));
     }
+  std::string text;
   for (const auto& row : rows_) {
-    std::string text(indent_, ' ');
+    text.append(indent_, ' ');
     std::size_t owed = 0;  // blanks that only matter if something follows
     for (std::size_t i = 0; i < row.size(); ++i) {
       const std::size_t gap = widths[i] - display_width(row[i].text);
@@ -103,8 +106,9 @@ void Table::print(const Screen& screen) const {
       if (!row[i].right) owed += gap;
       if (widths[i] > 0) owed += 2;
     }
-    screen.line(text);
+    text += '\n';
   }
+  screen.raw(text);
 }
 
 std::string size_text(std::uint64_t bytes) {

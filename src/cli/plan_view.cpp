@@ -20,21 +20,25 @@ Style style_of(Action action) {
     case Action::Upgrade:
     case Action::Downgrade:
     case Action::Want:
-    case Action::Unwant: return Style::Change;
+    case Action::Unwant:
+    case Action::Hold:
+    case Action::Release: return Style::Change;
     case Action::Remove: return Style::Go;
   }
   return Style::Plain;
 }
 
 std::string versions_of(const Step& step) {
-  if (step.only_reason()) return step.after;
+  if (step.only_state()) return step.after;
   if (step.before.empty()) return step.after;
   if (step.after.empty()) return step.before;
   return step.before + " -> " + step.after;
 }
 
 std::string reason_of(const Step& step) {
-  if (step.only_reason()) return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
+  if (step.action == Action::Want || step.action == Action::Unwant)
+    return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
+  if (step.action == Action::Hold) return step.why.text() + ": stays in this version";
   return step.why.text();
 }
 
@@ -49,14 +53,61 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Remove, "to remove");
   add(Action::Want, "wanted from now on");
   add(Action::Unwant, "no longer wanted for itself");
+  add(Action::Hold, "to hold");
+  add(Action::Release, "to release");
   return join(parts, ", ");
 }
 
 }  // namespace
 
-std::string text_of(const Session& session, const plan::HeldBack& held) {
-  return fmt::format("{} stays at {}, though {} is on offer: `{}` says what stands against it", held.name, held.stays,
-                     held.offered, session.copyable(fmt::format("hambrel why '{}>={}'", held.name, held.offered)));
+void print_held_back(const Session& session, const plan::Plan& plan) {
+  constexpr std::size_t kMostNames = 6;
+  const Screen& screen = session.screen();
+  const auto note = [&](const std::string& text) {
+    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + text);
+  };
+  std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
+  for (const plan::HeldBack& one : plan.held_back) {
+    if (one.held) {
+      note(fmt::format("{} stays at {}, though {} is on offer: it is held", one.name, one.stays, one.offered));
+      continue;
+    }
+    auto group = std::find_if(groups.begin(), groups.end(), [&](const auto& known) { return known.first == one.why; });
+    if (group == groups.end()) group = groups.insert(groups.end(), {one.why, {}});
+    group->second.push_back(&one);
+  }
+  std::stable_sort(groups.begin(), groups.end(),
+                   [](const auto& a, const auto& b) { return a.second.size() > b.second.size(); });
+  for (const auto& [why, members] : groups) {
+    const std::string& first = members.front()->name;
+    const std::string reason =
+        why.empty()
+            ? fmt::format("`{}` says what stands against it",
+                          session.copyable(fmt::format("hambrel why '{}>={}'", first, members.front()->offered)))
+            : why;
+    if (members.size() == 1) {
+      note(fmt::format("{} stays at {}, though {} is on offer: {}", first, members.front()->stays,
+                       members.front()->offered, reason));
+      continue;
+    }
+    std::vector<std::string> names;
+    for (const plan::HeldBack* one : members)
+      if (names.size() < kMostNames) names.push_back(one->name);
+    note(fmt::format("{} stay behind what is on offer: {}", members.size(), reason));
+    screen.line(
+        fmt::format("        {}{}", join(names, ", "),
+                    members.size() > names.size() ? fmt::format(" and {} more", members.size() - names.size()) : ""));
+  }
+  if (!plan.without_strays) return;
+  const auto& dropped = plan.without_strays->dropped;
+  const std::vector<std::string> some(
+      dropped.begin(), dropped.begin() + static_cast<std::ptrdiff_t>(std::min(dropped.size(), kMostNames)));
+  note(fmt::format("`{}` would leave {} behind instead of {}, and remove {} that no repository offers any more: {}{}",
+                   session.copyable("hambrel upgrade --drop-strays"),
+                   plan.without_strays->held_back == 0 ? "none" : std::to_string(plan.without_strays->held_back),
+                   plan.held_back.size(), count_text(dropped.size(), "wanted package", "wanted packages"),
+                   join(some, ", "),
+                   dropped.size() > some.size() ? fmt::format(" and {} more", dropped.size() - some.size()) : ""));
 }
 
 void print_plan(const Session& session, const plan::Plan& plan) {
@@ -66,8 +117,8 @@ void print_plan(const Session& session, const plan::Plan& plan) {
                           root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
   Table table;
-  for (const Action action :
-       {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Want, Action::Unwant})
+  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Want,
+                              Action::Unwant, Action::Hold, Action::Release})
     for (const bool asked : {true, false})  // what was asked for, then what that brings along
       for (const Step& step : plan.steps)
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
@@ -81,12 +132,14 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   screen.line();
   for (const plan::Notice& notice : plan.notices)
     screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
-  for (const plan::HeldBack& one : plan.held_back)
-    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + text_of(session, one));
+  print_held_back(session, plan);
+  if (!plan.proved)
+    screen.line("  " + screen.paint(Style::Warn, "note") +
+                "  feasible, and the best that was found in the time allowed; that there is no better was not proved");
   if (!plan.unneeded.empty())
     screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
                             join(plan.unneeded, ", ")));
-  if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty()) screen.line();
+  if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
   const std::string fetch =

@@ -7,8 +7,8 @@
 namespace hambrel::cli {
 
 void print_plan(const Session& session, const plan::Plan& plan);
-/// "chartd stays at 2.1-1, though 2.2-1 is on offer: `...` says what stands against it"
-std::string text_of(const Session& session, const plan::HeldBack& held);
+/// What an upgrade leaves behind, grouped by the reason, and what would help.
+void print_held_back(const Session& session, const plan::Plan& plan);
 void print_refusal(Session& session, const solve::Refusal& refusal, const std::vector<plan::Remedy>& remedies);
 /// On a terminal: lets the administrator take one of the remedies by its number. Nothing if none was taken.
 std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,

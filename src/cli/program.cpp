@@ -26,6 +26,7 @@ int exit_code(ErrorCode code) {
     case ErrorCode::NotFound:
     case ErrorCode::Network:
     case ErrorCode::Io:
+    case ErrorCode::Undecided:
     case ErrorCode::Internal: return 1;
   }
   return 1;
@@ -129,7 +130,7 @@ int run(const Command& command, const Arguments& arguments, const std::vector<st
   Session session(arguments, command_line_of(words), screen);
   if (!trust_compiled) session.distrust_compiled();
   const int code = command.run(session, arguments);
-  session.remember_installed();
+  if (session.changes()) session.remember_installed();
   return code;
 }
 

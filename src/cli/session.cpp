@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "os/host.h"
+#include "plan/plan.h"
 #include "repo/transfer.h"
 
 namespace hambrel::cli {
@@ -48,7 +49,15 @@ std::string Session::copyable(const std::string& command) const {
     for (const char c : printable(root_path_)) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
     quoted += "'";
   }
-  return fmt::format("hambrel --root {}{}", quoted, command.substr(std::string_view("hambrel").size()));
+  std::string result;
+  std::string_view rest = command;
+  while (!rest.empty()) {  // commands that follow each other are joined by "&& "
+    const auto end = rest.find("&& ");
+    const std::string_view one = rest.substr(0, end == std::string_view::npos ? end : end + 3);
+    result += fmt::format("hambrel --root {}{}", quoted, one.substr(std::string_view("hambrel").size()));
+    rest.remove_prefix(one.size());
+  }
+  return result;
 }
 
 os::FileSystem& Session::root() {
@@ -174,6 +183,8 @@ View Session::view() {
       view.repositories.push_back({one.name, one.enabled, one.rank, one.channels});
   }
   view.architectures = settings().architectures;
+  view.follows = settings().follow;
+  view.now = os::now();
   return view;
 }
 
@@ -189,30 +200,41 @@ std::vector<Candidate> Session::installed_candidates() {
   return all;
 }
 
-std::shared_ptr<const Layer> Session::overlay() {
+std::shared_ptr<const Layer> Session::overlay(bool& sound) {
   const Layer& base = *catalog().base;
   const std::string identity = state::identity_of(root(), kStateFile);
   if (files_.empty() && may_use_compiled_ && !changing_)
-    if (auto stored = repo::open_installed(root(), base, identity)) return stored;
+    if (auto stored = repo::open_installed(root(), base, identity, settings().architectures, sound)) return stored;
   std::vector<Candidate> all = installed_candidates();
   all.insert(all.end(), files_.begin(), files_.end());
-  return repo::layer_of(compile_overlay(base, all, repo::installed_key(base, identity)));
+  return repo::layer_of(compile_overlay(base, all, ""));
 }
 
 const Universe& Session::universe() {
-  if (!universe_) universe_ = std::make_unique<Universe>(catalog().base, overlay(), view());
+  if (universe_) return *universe_;
+  bool sound = false;
+  const auto installed = overlay(sound);
+  View seen = view();
+  seen.installed_is_sound = sound;
+  universe_ = std::make_unique<Universe>(catalog().base, installed, std::move(seen));
   return *universe_;
 }
 
 void Session::remember_installed() {
-  if (!changing_) return;
   try {
     catalog_.reset();
-    const Layer& base = *catalog().base;
+    const auto base = catalog().base;
     const std::string identity = state::identity_of(root(), kStateFile);
-    if (!catalog_->compiled || identity.empty() || repo::open_installed(root(), base, identity)) return;
+    bool sound = false;
+    const auto& architectures = settings().architectures;
+    if (!catalog_->compiled || identity.empty() || repo::open_installed(root(), *base, identity, architectures, sound))
+      return;
+    const auto candidates = installed_candidates();
+    const Universe seen(base, repo::layer_of(compile_overlay(*base, candidates, "")), view());
+    sound = plan::problems_of(seen, seen.installed()).empty();
     root().replace_file(repo::kInstalledFile,
-                        compile_overlay(base, installed_candidates(), repo::installed_key(base, identity)), 0644);
+                        compile_overlay(*base, candidates, repo::installed_key(*base, identity, architectures, sound)),
+                        0644);
   } catch (const Error& problem) {
     progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
                                problem.where(), problem.problem()));

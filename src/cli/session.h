@@ -55,9 +55,12 @@ class Session {
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
 
-  /// After a change: the compiled overlay of what is installed, for runs to come. Only a cache: that it could not be
-  /// written is told, and nothing else comes of it.
+  bool changes() const { return changing_ != nullptr; }
+  /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Only a cache: that it
+  /// could not be written is told, and nothing else comes of it.
   void remember_installed();
+  /// The configuration of repositories has changed: it is read again.
+  void reload() { repositories_.reset(), catalog_.reset(), universe_.reset(); }
   /// Look at everything through parsed indexes instead of the stored, compiled ones, which turned out to be damaged.
   void distrust_compiled() { may_use_compiled_ = false; }
 
@@ -68,7 +71,7 @@ class Session {
   void recover_first();
   View view();
   std::vector<Candidate> installed_candidates();
-  std::shared_ptr<const Layer> overlay();
+  std::shared_ptr<const Layer> overlay(bool& sound);
 
   Screen& screen_;
   bool json_, quiet_;

@@ -119,6 +119,7 @@ int run_refresh(Session& session, const Arguments& arguments) {
   session.root().make_directories(repo::kIndexCache);
   const auto results = repo::refresh(session.root(), wanted, session.repositories(), session.settings().downloads,
                                      os::now(), session.progress());
+  session.remember_installed();
   const Screen& screen = session.screen();
   int code = 0;
   Table table;

@@ -130,7 +130,9 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
                 "disk use by +2 B\n");
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
-  EXPECT_THAT(upgrade.out, HasSubstr("desk stays at 1-1, though 2-1 is on offer"));
+  EXPECT_THAT(
+      upgrade.out,
+      HasSubstr("2 stay behind what is on offer: horn 1-1 (wanted) conflicts with desk 2-1\n        desk, lib"));
 }
 
 TEST_F(Change, ARemedyIsTakenByItsNumber) {

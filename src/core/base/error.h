@@ -21,6 +21,7 @@ enum class ErrorCode {
   Unrecovered,  // an interrupted transaction could not be made whole
   Network,      // a transfer failed
   Io,           // the operating system said no
+  Undecided,    // the time allowed ran out before there was an answer
   Internal,     // a broken invariant of the program itself
 };
 

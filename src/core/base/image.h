@@ -1,10 +1,10 @@
 // An image: a file of flat arrays that is read where it lies, mapped or in memory, without being parsed.
 //
-// Layout, little-endian: header | section table | sums | arrays, each at a multiple of 16 bytes. `sums` holds one XXH3
-// (64 bits, Y. Collet) for each block of 16 KiB of the arrays; the header holds one over itself, the table and the
-// sums. Opening checks only that head, so a huge image opens at once; each block is checked when it is first touched.
-// Invariant: no byte of an array is handed out before its block was found whole. An image that is damaged ends in
-// DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one.
+// Layout, little-endian: head of 4 KiB with the section table | arrays, each at a multiple of 16 bytes | sums | key.
+// The sums are one XXH3 (64 bits, Y. Collet) for each block of 4 KiB of the arrays; the head holds one over itself, the
+// sums and the key. Opening checks only those, so a huge image opens at once; each block is checked when it is first
+// touched. Invariant: no byte of an array is handed out before its block was found whole. An image that is damaged ends
+// in DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one.
 #pragma once
 
 #include <cstddef>
@@ -43,7 +43,7 @@ struct DamagedImage : Error {
 
 class Image {
  public:
-  static constexpr std::size_t kBlock = 16384;  // bytes
+  static constexpr std::size_t kBlock = 4096;  // bytes
 
   /// Nothing if the bytes are not a whole image of this layout version, or the head is damaged.
   static std::optional<Image> open(std::shared_ptr<const Bytes> bytes);
@@ -56,7 +56,7 @@ class Image {
   std::pair<std::size_t, std::size_t> place(std::uint32_t section) const;
   /// Bytes [offset, offset + size) counted from the start of the image, after their blocks were checked.
   const std::byte* at(std::size_t offset, std::size_t size) const {
-    if (offset > data_.size() || size > data_.size() - offset) throw DamagedImage();
+    if (offset > end_ || size > end_ - offset) throw DamagedImage();
     if (size != 0)
       for (std::size_t block = offset / kBlock, last = (offset + size - 1) / kBlock; block <= last; ++block)
         if (!(*whole_)[block]) check(block);
@@ -71,7 +71,7 @@ class Image {
   std::span<const std::byte> data_;
   std::string_view key_;
   std::uint64_t stamp_ = 0;
-  std::size_t sections_ = 0, table_ = 0, sums_ = 0, arrays_ = 0;
+  std::size_t sections_ = 0, end_ = 0;                // of the arrays
   std::shared_ptr<std::vector<std::uint8_t>> whole_;  // by block: was found whole
 };
 
@@ -104,6 +104,9 @@ class Array {
 
 class ImageWriter {
  public:
+  ImageWriter();
+  /// Makes room for arrays of so many bytes together.
+  void reserve(std::size_t size) { image_.reserve(image_.size() + size + size / 256 + 65536); }
   template <typename Value>
   void add(std::uint32_t section, const std::vector<Value>& values) {
     static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
@@ -117,10 +120,10 @@ class ImageWriter {
  private:
   struct Part {
     std::uint32_t section;
-    std::size_t start, size;  // in arrays_
+    std::size_t start, size;
   };
   std::vector<Part> parts_;
-  std::string arrays_;
+  std::string image_;
 };
 
 }  // namespace hambrel

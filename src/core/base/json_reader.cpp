@@ -11,13 +11,21 @@ namespace {
 constexpr std::size_t kDeepest = 64;
 
 void refuse_twins(simdjson::dom::object object, const std::string& where) {
+  bool ascending = true;  // as canonical JSON has them: then none stands twice
+  std::string_view last;
+  for (auto one = object.begin(); one != object.end(); ++one) {
+    const std::string_view key = one.key();
+    ascending = ascending && (last.data() == nullptr || last < key);
+    last = key;
+    simdjson::dom::object below;
+    if (one.value().get(below) == simdjson::SUCCESS) refuse_twins(below, where);  // at most kDeepest levels
+  }
+  if (ascending) return;
   for (auto one = object.begin(); one != object.end(); ++one) {
     auto other = one;
     for (++other; other != object.end(); ++other)
       if (one.key() == other.key())
         throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", one.key()), where);
-    simdjson::dom::object below;
-    if (one.value().get(below) == simdjson::SUCCESS) refuse_twins(below, where);  // at most kDeepest levels
   }
 }
 
@@ -39,8 +47,15 @@ FastObject JsonReader::parse(std::string_view text, const std::string& where) {
   return {object, where};
 }
 
+FastObject::FastObject(simdjson::dom::object object, std::string where) : where_(std::move(where)) {
+  Members members;
+  members.reserve(32);
+  for (const auto& [name, value] : object) members.emplace_back(name, value);
+  members_ = std::make_shared<const Members>(std::move(members));
+}
+
 std::optional<simdjson::dom::element> FastObject::find(std::string_view key) const {
-  for (const auto& [name, value] : object_)
+  for (const auto& [name, value] : *members_)
     if (name == key) return value;
   return std::nullopt;
 }
@@ -67,7 +82,11 @@ std::string FastObject::text(std::string_view key) const {
 }
 
 std::string FastObject::text_or(std::string_view key, std::string_view fallback) const {
-  return has(key) ? text(key) : std::string(fallback);
+  const auto found = find(key);
+  if (!found) return std::string(fallback);
+  std::string_view value;
+  if (found->get(value) != simdjson::SUCCESS) wrong(key, "a text");
+  return std::string(value);
 }
 
 std::uint64_t FastObject::number(std::string_view key) const {

@@ -7,6 +7,7 @@
 #include <simdjson.h>
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -17,7 +18,7 @@ namespace hambrel {
 /// The members of one object, with the same face as JsonObject. Valid until the reader parses the next document.
 class FastObject {
  public:
-  FastObject(simdjson::dom::object object, std::string where) : object_(object), where_(std::move(where)) {}
+  FastObject(simdjson::dom::object object, std::string where);
   bool has(std::string_view key) const { return find(key).has_value(); }
   FastObject object(std::string_view key) const;
   std::string text(std::string_view key) const;
@@ -27,12 +28,17 @@ class FastObject {
   std::vector<std::string> texts_or_none(std::string_view key) const;
   const std::string& where() const { return where_; }
   /// The same members, told of under another name in messages.
-  FastObject renamed(std::string where) const { return {object_, std::move(where)}; }
+  FastObject renamed(std::string where) const {
+    FastObject other = *this;
+    other.where_ = std::move(where);
+    return other;
+  }
   [[noreturn]] void wrong(std::string_view key, std::string_view expected) const;
 
  private:
   std::optional<simdjson::dom::element> find(std::string_view key) const;
-  simdjson::dom::object object_;
+  using Members = std::vector<std::pair<std::string_view, simdjson::dom::element>>;
+  std::shared_ptr<const Members> members_;
   std::string where_;
 };
 

@@ -28,6 +28,9 @@ Layer::Layer(Image image) : image_(std::move(image)) {
   open(installed, Section::Installed);
   open(providers, Section::Providers);
   open(replacers, Section::Replacers);
+  open(installed_heads, Section::InstalledHeads);
+  open(against, Section::Against);
+  open(name_starts, Section::NameStarts);
 }
 
 std::string_view Layer::text(TextId id) const {
@@ -88,6 +91,7 @@ std::span<const Record> range_of(const Array<Record>& records, NameId name) {
 
 std::span<const image::ProviderRecord> Layer::providers_of(NameId name) const { return range_of(providers, name); }
 std::span<const image::ReplacerRecord> Layer::replacers_of(NameId name) const { return range_of(replacers, name); }
+std::span<const image::AgainstRecord> Layer::against_of(NameId name) const { return range_of(against, name); }
 
 bool version_allowed(Operator op, std::string_view asked, std::string_view candidate) {
   if (op == Operator::Any) return true;

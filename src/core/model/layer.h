@@ -75,6 +75,13 @@ struct SearchRecord {
   std::uint32_t package, name_size, summary_size, provided_size;  // bytes of each part in the search text
   std::uint64_t start, size;
 };
+struct InstalledHead {  // by package, in step with InstalledRecord: what planning needs of what stays
+  std::uint32_t package, name, flags, zero;
+  static constexpr std::uint32_t kWanted = 1, kHeld = 2;
+};
+struct AgainstRecord {  // an installed package that stands against this name, by name, then package
+  std::uint32_t name, package, relation, replaces;
+};
 struct InstalledRecord {
   std::int64_t row, time, held_since, held_until;
   std::uint32_t package, wanted, origin, held, hold_reason, hold_user;
@@ -102,6 +109,7 @@ class Layer {
   std::pair<std::size_t, std::size_t> names_with_prefix(std::string_view prefix) const;
   std::span<const image::ProviderRecord> providers_of(NameId name) const;
   std::span<const image::ReplacerRecord> replacers_of(NameId name) const;
+  std::span<const image::AgainstRecord> against_of(NameId name) const;
 
   // The arrays themselves, by own numbers.
   Array<image::PackageRecord> packages;
@@ -117,7 +125,10 @@ class Layer {
   Array<image::SearchRecord> search;
   Array<char> search_text;
   Array<image::InstalledRecord> installed;
+  Array<image::InstalledHead> installed_heads;
+  Array<image::AgainstRecord> against;
   Array<image::ProviderRecord> providers;
+  Array<std::uint32_t> name_starts;  // base: by name, the first package called so; one more at the end
   Array<image::ReplacerRecord> replacers;
 
  private:

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <future>
 #include <numeric>
 #include <tuple>
 
@@ -96,7 +97,7 @@ class Texts {
     std::memcpy(&size, bytes_.data() + id, sizeof size);
     return std::string_view(bytes_).substr(id + sizeof size, size);
   }
-  const std::string& bytes() const { return bytes_; }
+  std::string take() { return std::move(bytes_); }
 
  private:
   std::string bytes_;
@@ -128,7 +129,21 @@ struct LayerBuilder::Impl {
   std::vector<OfferOf> offers;
   std::vector<image::InstalledRecord> installed;  // package: an own handle, or of the base with kOfBase
   static constexpr std::uint32_t kOfBase = 1U << 31U;
-  ImageWriter writer;
+  /// A section that is ready, until all are and the image can be put together without being moved again.
+  struct Ready {
+    Section section;
+    std::string bytes;
+  };
+  std::vector<Ready> ready;
+
+  template <typename Value>
+  void keep(Section section, std::vector<Value>&& values) {
+    static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
+                  "padding would make images differ from run to run");
+    ready.push_back(
+        {section, std::string(reinterpret_cast<const char*>(values.data()), values.size() * sizeof(Value))});
+    std::vector<Value>().swap(values);
+  }
 
   std::size_t base_names() const { return base == nullptr ? 0 : base->names(); }
   std::size_t base_size() const { return base == nullptr ? 0 : base->size(); }
@@ -222,7 +237,10 @@ struct LayerBuilder::Impl {
   void write_offers();
   void write_installed();
   void write_replacers();
-  void write_search();
+  void write_against();
+  std::uint32_t name_of(std::uint32_t package) const;
+  std::uint32_t first_name(std::uint32_t relation) const;
+  void make_search(std::vector<image::SearchRecord>& records, std::string& all) const;
   void find_positions();
   std::vector<std::uint32_t> final_number;  // of a handle
 };
@@ -432,7 +450,7 @@ void LayerBuilder::Impl::find_candidates(const std::vector<image::ProviderRecord
     relation.candidate_count = static_cast<std::uint32_t>(found.size());
     all.insert(all.end(), found.begin(), found.end());
   }
-  writer.add(static_cast<std::uint32_t>(Section::Candidates), all);
+  keep(Section::Candidates, std::move(all));
 }
 
 void LayerBuilder::Impl::write_offers() {
@@ -448,8 +466,8 @@ void LayerBuilder::Impl::write_offers() {
     files.push_back(one.file);
   }
   offers.clear(), offers.shrink_to_fit();
-  writer.add(static_cast<std::uint32_t>(Section::Offers), heads);
-  writer.add(static_cast<std::uint32_t>(Section::OfferFiles), files);
+  keep(Section::Offers, std::move(heads));
+  keep(Section::OfferFiles, std::move(files));
 }
 
 void LayerBuilder::Impl::write_installed() {
@@ -457,7 +475,48 @@ void LayerBuilder::Impl::write_installed() {
     one.package = (one.package & kOfBase) != 0 ? one.package & ~kOfBase
                                                : static_cast<std::uint32_t>(base_size()) + final_number[one.package];
   std::sort(installed.begin(), installed.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
-  writer.add(static_cast<std::uint32_t>(Section::Installed), installed);
+  std::vector<image::InstalledHead> heads;
+  for (const image::InstalledRecord& one : installed)
+    heads.push_back(
+        {one.package, name_of(one.package),
+         (one.wanted != 0 ? image::InstalledHead::kWanted : 0) | (one.held != 0 ? image::InstalledHead::kHeld : 0), 0});
+  write_against();
+  keep(Section::InstalledHeads, std::move(heads));
+  keep(Section::Installed, std::move(installed));
+}
+
+std::uint32_t LayerBuilder::Impl::name_of(std::uint32_t package) const {
+  return package < base_size() ? base->packages[package].name : packages[package - base_size()].name;
+}
+
+/// What installed packages conflict with or replace, by the names that this is about.
+void LayerBuilder::Impl::write_against() {
+  std::vector<image::AgainstRecord> records;
+  for (const image::InstalledRecord& one : installed) {
+    const bool of_base = one.package < base_size();
+    const image::PackageRecord& package = of_base ? base->packages[one.package] : packages[one.package - base_size()];
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < kRelationLists; ++list) {
+      const bool conflicts = list == static_cast<std::size_t>(RelationList::Conflicts);
+      const bool replaces = list == static_cast<std::size_t>(RelationList::Replaces);
+      for (std::uint32_t k = 0; k < package.counts[list]; ++k) {
+        if (!conflicts && !replaces) continue;
+        const std::uint32_t number = of_base ? base->uses[at + k] : uses[at + k];
+        records.push_back({first_name(number), one.package, number, replaces ? 1U : 0U});
+      }
+      at += package.counts[list];
+    }
+  }
+  std::sort(records.begin(), records.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.relation) < std::tie(b.name, b.package, b.relation);
+  });
+  keep(Section::Against, std::move(records));
+}
+
+/// The name in the first constraint of a relation.
+std::uint32_t LayerBuilder::Impl::first_name(std::uint32_t relation) const {
+  return relation < base_relations() ? base->constraints[base->relations[relation].constraints].name
+                                     : constraints[relations[relation - base_relations()].constraints].name;
 }
 
 void LayerBuilder::Impl::write_replacers() {
@@ -468,28 +527,21 @@ void LayerBuilder::Impl::write_replacers() {
       at += packages[i].counts[list];
     for (std::size_t k = 0; k < packages[i].counts[static_cast<std::size_t>(RelationList::Replaces)]; ++k) {
       const std::uint32_t number = uses[at + k];
-      const std::uint32_t name = number < base_relations()
-                                     ? base->constraints[base->relations[number].constraints].name
-                                     : constraints[relations[number - base_relations()].constraints].name;
-      records.push_back({name, static_cast<std::uint32_t>(base_size()) + i, number});
+      records.push_back({first_name(number), static_cast<std::uint32_t>(base_size()) + i, number});
     }
   }
   std::sort(records.begin(), records.end(), [](const auto& a, const auto& b) {
     return std::tie(a.name, a.package, a.relation) < std::tie(b.name, b.package, b.relation);
   });
-  writer.add(static_cast<std::uint32_t>(Section::Replacers), records);
+  keep(Section::Replacers, std::move(records));
 }
 
 /// Name, summary, provided names and description of each package in small letters, once where versions say the same.
-void LayerBuilder::Impl::write_search() {
-  std::vector<image::SearchRecord> records;
-  std::string all;
+void LayerBuilder::Impl::make_search(std::vector<image::SearchRecord>& records, std::string& all) const {
   std::uint32_t last_name = UINT32_MAX;
   std::string last;
   const auto relation_name = [&](std::uint32_t number) {
-    const std::uint32_t name = number < base_relations()
-                                   ? base->constraints[base->relations[number].constraints].name
-                                   : constraints[relations[number - base_relations()].constraints].name;
+    const std::uint32_t name = first_name(number);
     return name < base_names() ? base->name(name) : texts.at(names[name - base_names()]);
   };
   for (std::uint32_t i = 0; i < packages.size(); ++i) {
@@ -513,8 +565,6 @@ void LayerBuilder::Impl::write_search() {
     last_name = package.name;
     last = std::move(text);
   }
-  writer.add(static_cast<std::uint32_t>(Section::Search), records);
-  writer.add_bytes(static_cast<std::uint32_t>(Section::SearchText), std::as_bytes(std::span(all)));
 }
 
 /// Where the packages of an overlay stand between those of the base.
@@ -545,26 +595,42 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.sort_packages();
   if (in.base != nullptr) in.find_positions();
   in.write_offers();
-  const auto providers = in.make_providers();
+  auto providers = in.make_providers();
+  std::vector<image::SearchRecord> search_records;
+  std::string search_text;
+  std::future<void> searching =  // beside the rest: it only reads what stands fast by now
+      std::async(std::launch::async, [&] { in.make_search(search_records, search_text); });
   in.find_candidates(providers);
   in.write_installed();
   in.write_replacers();
-  in.write_search();
-  const auto add = [&](Section section, const auto& values) {
-    in.writer.add(static_cast<std::uint32_t>(section), values);
-  };
-  add(Section::Providers, providers);
-  add(Section::Names, in.names);
-  add(Section::Packages, in.packages);
-  add(Section::Uses, in.uses);
-  add(Section::Relations, in.relations);
-  add(Section::Constraints, in.constraints);
-  add(Section::Details, in.details);
-  add(Section::Places, in.places);
-  add(Section::Architectures, in.architectures);
-  add(Section::Lists, in.lists);
-  in.writer.add_bytes(static_cast<std::uint32_t>(Section::Text), std::as_bytes(std::span(in.texts.bytes())));
-  ImageWriter writer = std::move(in.writer);
+  searching.get();
+  in.keep(Section::Search, std::move(search_records));
+  in.keep(Section::Providers, std::move(providers));
+  if (in.base == nullptr) {
+    std::vector<std::uint32_t> starts(in.names.size() + 1, 0);
+    for (const image::PackageRecord& package : in.packages) ++starts[package.name + 1];
+    std::partial_sum(starts.begin(), starts.end(), starts.begin());
+    in.keep(Section::NameStarts, std::move(starts));
+  }
+  in.keep(Section::Names, std::move(in.names));
+  in.keep(Section::Packages, std::move(in.packages));
+  in.keep(Section::Uses, std::move(in.uses));
+  in.keep(Section::Relations, std::move(in.relations));
+  in.keep(Section::Constraints, std::move(in.constraints));
+  in.keep(Section::Details, std::move(in.details));
+  in.keep(Section::Places, std::move(in.places));
+  in.keep(Section::Architectures, std::move(in.architectures));
+  in.keep(Section::Lists, std::move(in.lists));
+  in.ready.push_back({Section::SearchText, std::move(search_text)});
+  in.ready.push_back({Section::Text, in.texts.take()});
+  ImageWriter writer;
+  std::size_t total = 0;
+  for (const Impl::Ready& one : in.ready) total += one.bytes.size() + 16;
+  writer.reserve(total);
+  for (Impl::Ready& one : in.ready) {
+    writer.add_bytes(static_cast<std::uint32_t>(one.section), std::as_bytes(std::span(one.bytes)));
+    std::string().swap(one.bytes);
+  }
   const Layer* const base = in.base;
   impl_ = std::make_unique<Impl>();
   impl_->base = base;

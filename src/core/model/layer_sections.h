@@ -5,7 +5,7 @@
 
 namespace hambrel {
 
-inline constexpr std::uint32_t kLayerFormat = 1;
+inline constexpr std::uint32_t kLayerFormat = 3;
 
 enum class Section : std::uint32_t {
   Names = 1,
@@ -26,6 +26,9 @@ enum class Section : std::uint32_t {
   Installed,
   Providers,
   Replacers,
+  InstalledHeads,
+  Against,
+  NameStarts,
 };
 
 }  // namespace hambrel

@@ -82,18 +82,28 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
   resolve_places();
   flags_.assign(size(), 0);
   in_overlay_.assign(base_->names(), 0);
-  for (const image::ProviderRecord& one : overlay_->providers.all())
-    if (one.name < in_overlay_.size()) in_overlay_[one.name] = 1;
+  const auto providers = overlay_->providers.all();
+  for (std::size_t i = providers.size(); i-- > 0;)
+    if (providers[i].name < in_overlay_.size()) in_overlay_[providers[i].name] = static_cast<std::uint32_t>(i + 1);
   for (std::size_t i = 0; i < overlay_->size(); ++i)
     if (const std::uint32_t shadowed = overlay_->packages[i].shadows; shadowed != 0)
       flags_[shadowed - 1] = kKnown | kHidden;
-  installed_.reserve(overlay_->installed.size());
-  for (const image::InstalledRecord& one : overlay_->installed.all()) {
-    const auto id = static_cast<PackageId>(one.package);
-    flags_[index_of(id)] |= kInstalled;
-    installed_.push_back(id);
+  std::vector<std::pair<std::uint64_t, const image::InstalledHead*>> order;
+  order.reserve(overlay_->installed_heads.size());
+  for (const image::InstalledHead& one : overlay_->installed_heads.all()) {
+    if (one.package >= flags_.size()) throw DamagedImage();
+    flags_[one.package] |= kInstalled;
+    order.emplace_back(place(static_cast<PackageId>(one.package)), &one);
+    if ((one.flags & image::InstalledHead::kWanted) != 0) flags_[one.package] |= kWanted;
+    if ((one.flags & image::InstalledHead::kHeld) == 0) continue;
+    const auto* const record = installed_record(static_cast<PackageId>(one.package));
+    if (record->held_until == 0 || view_.now == 0 || record->held_until > view_.now) flags_[one.package] |= kHeld;
   }
-  sort(installed_);
+  std::sort(order.begin(), order.end());
+  for (const auto& [place, one] : order) {
+    installed_.push_back(static_cast<PackageId>(one->package));
+    installed_names_.push_back(static_cast<NameId>(one->name));
+  }
   for (const auto& [name, channel] : view_.follows)
     if (const auto id = find_name(name)) follows_.emplace(static_cast<std::uint32_t>(*id), channel);
 }
@@ -245,16 +255,6 @@ const image::InstalledRecord* Universe::installed_record(PackageId id) const {
   return found == all.end() || found->package != static_cast<std::uint32_t>(id) ? nullptr : &*found;
 }
 
-bool Universe::wanted(PackageId id) const {
-  const auto* one = installed_record(id);
-  return one != nullptr && one->wanted != 0;
-}
-
-bool Universe::held(PackageId id) const {
-  const auto* one = installed_record(id);
-  return one != nullptr && one->held != 0;
-}
-
 const Candidate& Universe::operator[](PackageId id) const {
   auto& made = made_[static_cast<std::uint32_t>(id)];
   if (!made) made = make(id);
@@ -317,7 +317,7 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
     installed.reason = record->wanted != 0 ? Reason::Wanted : Reason::PulledIn;
     installed.origin = overlay_->text(record->origin);
     std::copy(std::begin(record->digest), std::end(record->digest), installed.digest.bytes.begin());
-    if (record->held != 0)
+    if (held(id))
       installed.hold = Hold{record->held_since, record->held_until, std::string(overlay_->text(record->hold_reason)),
                             std::string(overlay_->text(record->hold_user))};
     result->installed = std::move(installed);
@@ -392,10 +392,16 @@ bool Universe::may_serve(PackageId provider, PackageId asking) const {
 
 std::vector<PackageId> Universe::versions_of(NameId name) const {
   std::vector<PackageId> ids;
-  each_provider(name, [&](PackageId id, std::string_view) {
+  const auto number = static_cast<std::size_t>(name);
+  if (number < base_->names())
+    for (std::uint32_t at = base_->name_starts[number], end = base_->name_starts[number + 1]; at < end; ++at)
+      if (visible(static_cast<PackageId>(at))) ids.push_back(static_cast<PackageId>(at));
+  for (const image::ProviderRecord& one :
+       number < base_->names() ? overlay_providers(number) : overlay_->providers_of(name)) {
+    const auto id = static_cast<PackageId>(one.package);
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
-  });
-  sort(ids);
+  }
+  if (ids.size() > 1) sort(ids);
   return ids;
 }
 
@@ -493,6 +499,14 @@ std::optional<PackageId> Universe::newer_offer(PackageId installed) const {
     if (offered(id)) return id;
   }
   return std::nullopt;
+}
+
+std::vector<NameId> Universe::answers_to(PackageId id) const {
+  std::vector<NameId> names{name_id(id)};
+  for (const RelationId relation : relations(id, RelationList::Provides))
+    if (const NameId name = constraint(relation, 0).name; std::find(names.begin(), names.end(), name) == names.end())
+      names.push_back(name);
+  return names;
 }
 
 std::vector<PackageId> Universe::replacers_of(PackageId old) const {

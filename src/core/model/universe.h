@@ -46,6 +46,8 @@ struct View {
   std::vector<Repository> repositories;                     // packages of others are not seen
   std::vector<std::string> architectures;                   // the root's own first; empty: everything fits
   std::map<std::string, std::string, std::less<>> follows;  // package name -> channel, instead of the repository's
+  std::int64_t now = 0;                                     // seconds: holds that ended before do not count; 0: all do
+  bool installed_is_sound = false;  // an earlier run checked that what is installed meets all its relations
 };
 
 /// Compiles candidates with an installed state or a local file into an overlay. A candidate that the base holds word
@@ -76,6 +78,17 @@ class Universe {
   /// The installed version of a name (of the root's own architecture first, the newest of several).
   std::optional<PackageId> installed_of(std::string_view name) const;
   const std::vector<PackageId>& installed() const { return installed_; }
+  /// The name of installed()[i], without a look at the package itself.
+  NameId installed_name(std::size_t i) const { return installed_names_[i]; }
+  /// Calls f(PackageId, RelationId, bool replaces) for what installed packages say against packages that are called or
+  /// provide a name.
+  /// Was what is installed found to meet its own relations when the overlay was made?
+  bool installed_is_sound() const { return view_.installed_is_sound; }
+  template <typename Function>
+  void each_against(NameId name, Function f) const {
+    for (const image::AgainstRecord& one : overlay_->against_of(name))
+      f(static_cast<PackageId>(one.package), static_cast<RelationId>(one.relation), one.replaces != 0);
+  }
   /// Names that visible packages are called, sorted.
   std::vector<std::string> names() const;
   /// The newest version that a followed channel offers and that is newer than the installed one.
@@ -93,10 +106,10 @@ class Universe {
   std::size_t name_count() const { return base_->names() + overlay_->names(); }
   std::size_t relation_count() const { return base_->relation_count() + overlay_->relation_count(); }
   bool visible(PackageId id) const { return (flags(id) & kVisible) != 0; }
-  bool is_installed(PackageId id) const { return (flags(id) & kInstalled) != 0; }
+  bool is_installed(PackageId id) const { return (flags_[index_of(id)] & kInstalled) != 0; }
   bool offered(PackageId id) const { return (flags(id) & kFollowed) != 0; }
-  bool wanted(PackageId id) const;  // of an installed one
-  bool held(PackageId id) const;    // of an installed one
+  bool wanted(PackageId id) const { return (flags_[index_of(id)] & kWanted) != 0; }  // and installed
+  bool held(PackageId id) const { return (flags_[index_of(id)] & kHeld) != 0; }      // and installed
   std::optional<NameId> find_name(std::string_view name) const;
   NameId name_id(PackageId id) const { return static_cast<NameId>(record(id).name); }
   /// All names that begin so, called or provided.
@@ -105,6 +118,7 @@ class Universe {
   std::string_view name(PackageId id) const { return name(name_id(id)); }
   std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
   std::string_view architecture(PackageId id) const;
+  std::string_view summary(PackageId id) const { return layer(id).text(layer(id).details[record(id).details].summary); }
   std::uint32_t parallel(PackageId id) const { return record(id).parallel; }
   ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
   /// Grows in the order of lists: name, version descending, architecture.
@@ -123,6 +137,8 @@ class Universe {
   /// All visible versions in the slot, newest first.
   std::vector<PackageId> slot(PackageId id) const;
 
+  /// What a package is called and what it provides.
+  std::vector<NameId> answers_to(PackageId id) const;
   /// Visible packages of another name that replace this one.
   std::vector<PackageId> replacers_of(PackageId old) const;
   void sort(std::vector<PackageId>& ids) const;  // into the order of lists
@@ -155,7 +171,16 @@ class Universe {
   OfferView offer(PackageId id, std::size_t i) const;
 
  private:
-  enum Flag : std::uint8_t { kKnown = 1, kVisible = 2, kInstalled = 4, kFollowed = 8, kFits = 16, kHidden = 32 };
+  enum Flag : std::uint8_t {
+    kKnown = 1,
+    kVisible = 2,
+    kInstalled = 4,
+    kFollowed = 8,
+    kFits = 16,
+    kHidden = 32,
+    kWanted = 64,
+    kHeld = 128
+  };
   struct Place {
     std::string_view repository, channel;
     std::uint32_t rank = 0;
@@ -186,8 +211,17 @@ class Universe {
   std::vector<Place> base_places_, overlay_places_;
   std::unordered_map<std::uint32_t, std::string> follows_;  // by name
   mutable std::vector<std::uint8_t> flags_;
-  std::vector<std::uint8_t> in_overlay_;  // by name of the base: does the overlay hold something that provides it?
+  std::vector<std::uint32_t> in_overlay_;  // by name of the base: 1 + the first of the overlay's providers of it, or 0
+  /// What of the overlay provides a name of the base.
+  std::span<const image::ProviderRecord> overlay_providers(std::size_t name) const {
+    if (in_overlay_[name] == 0) return {};
+    const std::size_t start = in_overlay_[name] - 1;
+    std::size_t end = start;
+    while (end < overlay_->providers.size() && overlay_->providers[end].name == name) ++end;
+    return overlay_->providers.slice(start, end - start);
+  }
   std::vector<PackageId> installed_;
+  std::vector<NameId> installed_names_;
   mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
 };
 
@@ -201,8 +235,7 @@ void Universe::each_match(RelationId relation, Function f) const {
   if (!of_base) return;  // candidates of the overlay's relations were looked for in both layers
   for (std::size_t i = 0; i < one.constraint_count; ++i) {
     const image::ConstraintRecord& constraint = base_->constraints[one.constraints + i];
-    if (in_overlay_[constraint.name] == 0) continue;
-    for (const image::ProviderRecord& provider : overlay_->providers_of(static_cast<NameId>(constraint.name))) {
+    for (const image::ProviderRecord& provider : overlay_providers(constraint.name)) {
       const auto id = static_cast<PackageId>(provider.package);
       if (one.by_name_only != 0 && record(id).name != constraint.name) continue;
       const auto op = static_cast<Operator>(constraint.op);
@@ -212,9 +245,7 @@ void Universe::each_match(RelationId relation, Function f) const {
       }
       bool before = false;  // met an earlier alternative, or by another of its provided names
       for (std::size_t k = 0; k <= i && !before; ++k) {
-        if (in_overlay_[base_->constraints[one.constraints + k].name] == 0) continue;
-        for (const image::ProviderRecord& other :
-             overlay_->providers_of(static_cast<NameId>(base_->constraints[one.constraints + k].name))) {
+        for (const image::ProviderRecord& other : overlay_providers(base_->constraints[one.constraints + k].name)) {
           if (k == i && &other == &provider) break;
           if (other.package != provider.package) continue;
           const image::ConstraintRecord& earlier = base_->constraints[one.constraints + k];

@@ -102,6 +102,48 @@ class Checker {
   std::vector<std::string> problems_;
 };
 
+/// The same for a set that was checked before (`there`), of which `coming` is new: only what concerns that.
+std::vector<std::string> problems_of_additions(const Universe& universe, const std::vector<std::uint8_t>& there,
+                                               const std::vector<PackageId>& coming) {
+  std::vector<std::string> problems;
+  const auto title = [&](PackageId id) { return fmt::format("{} {}", universe.name(id), universe.version(id)); };
+  const auto tell = [&](PackageId id, const char* verb, const std::string& what) {
+    problems.push_back(fmt::format("{} {} {}", title(id), verb, what));
+  };
+  /// Those of the set that answer to one part of a relation, by name and version as they are written.
+  const auto answering = [&](RelationId relation, std::size_t i) {
+    std::vector<PackageId> ids = universe.matching(relation, i);
+    std::erase_if(ids, [&](PackageId id) { return there[index_of(id)] == 0; });
+    return ids;
+  };
+  const auto stand_against = [&](PackageId id, RelationId relation, bool replaces) {
+    for (const PackageId other : answering(relation, 0)) {
+      const bool by_own_name = universe.name_id(other) == universe.constraint(relation, 0).name;
+      if (universe.name_id(other) != universe.name_id(id) && (by_own_name || !replaces))
+        tell(id, replaces ? "replaces" : "conflicts with", title(other));
+    }
+  };
+  for (const PackageId id : coming) {
+    std::uint32_t versions = 0;
+    for (const PackageId other : universe.slot(id)) versions += there[index_of(other)] != 0 ? 1 : 0;
+    if (versions > universe.parallel(id)) problems.push_back(fmt::format("{} is there twice", universe.name(id)));
+    for (const RelationId relation : universe.relations(id, RelationList::Requires)) {
+      bool met = false;
+      for (std::size_t i = 0; i < universe.constraint_count(relation); ++i)
+        for (const PackageId other : answering(relation, i)) met = met || universe.may_serve(other, id);
+      if (!met) tell(id, "requires", universe.text(relation));
+    }
+    for (const RelationId relation : universe.relations(id, RelationList::Conflicts))
+      stand_against(id, relation, false);
+    for (const RelationId relation : universe.relations(id, RelationList::Replaces)) stand_against(id, relation, true);
+    for (const NameId name : universe.answers_to(id))
+      universe.each_against(name, [&](PackageId one, RelationId relation, bool replaces) {
+        if (there[index_of(one)] != 0) stand_against(one, relation, replaces);
+      });
+  }
+  return problems;
+}
+
 }  // namespace
 
 std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
@@ -115,15 +157,24 @@ std::vector<std::string> problems_of(const Universe& universe, const std::vector
 
 std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,
                                      const solve::Selection& selection, const Plan& plan) {
-  std::vector<std::string> problems = problems_of(universe, selection.chosen, universe.installed());
   std::vector<std::uint8_t> there(universe.size(), 0);
   for (const PackageId id : selection.chosen) there[index_of(id)] = 1;
+  const auto& installed = universe.installed();
+  const bool only_more =
+      std::all_of(installed.begin(), installed.end(), [&](PackageId id) { return there[index_of(id)] != 0; });
+  std::vector<PackageId> coming;
+  for (const PackageId id : selection.chosen)
+    if (!universe.is_installed(id)) coming.push_back(id);
+  std::vector<std::string> problems = only_more && universe.installed_is_sound()
+                                          ? problems_of_additions(universe, there, coming)
+                                          : problems_of(universe, selection.chosen, installed);
   const auto any = [&](const std::vector<PackageId>& ids) {
     return std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return there[index_of(id)] != 0; });
   };
   for (const solve::Target& target : request.install)
     if (!any(target.candidates)) problems.push_back(fmt::format("{} is not there", target.text));
   for (const PackageId id : universe.installed()) {
+    if (request.remove.empty() && there[index_of(id)] != 0) continue;
     const bool named = request.means(request.remove, universe, id);
     if (named && there[index_of(id)] != 0) problems.push_back(fmt::format("{} stays", universe.name(id)));
     if (named || there[index_of(id)] != 0) continue;

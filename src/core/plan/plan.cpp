@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "plan/held_back.h"
 #include "solve/solver.h"
 
 namespace hambrel::plan {
@@ -17,6 +18,8 @@ std::string_view text_of(Action action) {
     case Action::Remove: return "remove";
     case Action::Want: return "want";
     case Action::Unwant: return "unwant";
+    case Action::Hold: return "hold";
+    case Action::Release: return "release";
   }
   return "";
 }
@@ -80,16 +83,20 @@ class Planner {
           const std::set<PackageId>& cached)
       : universe_(universe), request_(request), chosen_(selection.chosen), cached_(cached) {
     in_.assign(universe.size(), 0);
+    for (const solve::Target& target : request.install)
+      asked_.insert(target.candidates.begin(), target.candidates.end());
     for (const PackageId id : chosen_) in_[index_of(id)] |= kAfter;
     for (const PackageId id : universe.installed()) in_[index_of(id)] |= kBefore;
     for (const PackageId id : chosen_)
       if (!was(id)) coming_.push_back(id);
     for (const PackageId id : universe.installed())
       if (!will_be(id)) going_.push_back(id);
+    pair_up();
   }
 
   Plan run() {
-    for (const PackageId id : chosen_) add(id);
+    for (const PackageId id : chosen_)
+      if (!was(id) || asked_.contains(id)) add(id);
     std::vector<Step> removals;
     for (const PackageId id : going_)
       if (!succeeded(id)) removals.push_back(removal(id));
@@ -107,33 +114,32 @@ class Planner {
   bool was(PackageId id) const { return (in_[index_of(id)] & kBefore) != 0; }
   bool will_be(PackageId id) const { return (in_[index_of(id)] & kAfter) != 0; }
 
-  bool asked_for(PackageId id) const {
-    return std::any_of(request_.install.begin(), request_.install.end(), [&](const solve::Target& target) {
-      return std::find(target.candidates.begin(), target.candidates.end(), id) != target.candidates.end();
-    });
-  }
+  bool asked_for(PackageId id) const { return asked_.contains(id); }
 
   /// The installed version whose place a coming one takes: where versions may stand side by side, none.
   std::optional<PackageId> predecessor(PackageId id) const {
     if (was(id)) return id;
-    if (universe_.parallel(id) > 1) return std::nullopt;
-    for (const PackageId old : universe_.installed_in_slot(id))
-      if (!will_be(old)) return old;
-    return std::nullopt;
+    const auto found = predecessors_.find(id);
+    return found == predecessors_.end() ? std::nullopt : std::optional(found->second);
   }
 
-  bool succeeded(PackageId old) const {
-    return std::any_of(coming_.begin(), coming_.end(), [&](PackageId id) {
-      return universe_.name_id(id) == universe_.name_id(old) && predecessor(id) == old;
-    });
-  }
+  bool succeeded(PackageId old) const { return succeeded_.contains(old); }
 
   std::optional<PackageId> replaced_by(PackageId id) const {  // an installed one that goes because this comes
-    for (const PackageId old : going_) {
-      const auto instead = universe_.replacers_of(old);
-      if (std::find(instead.begin(), instead.end(), id) != instead.end()) return old;
+    const auto found = replaced_.find(id);
+    return found == replaced_.end() ? std::nullopt : std::optional(found->second);
+  }
+
+  /// Who comes in whose place.
+  void pair_up() {
+    for (const PackageId id : coming_) {
+      if (universe_.parallel(id) > 1) continue;
+      for (const PackageId old : universe_.installed_in_slot(id))
+        if (!will_be(old) && predecessors_.emplace(id, old).second) succeeded_.insert(old);
     }
-    return std::nullopt;
+    for (const PackageId old : going_)
+      for (const PackageId id : universe_.replacers_of(old))
+        if (will_be(id)) replaced_.emplace(id, old);
   }
 
   void add(PackageId id) {
@@ -187,8 +193,16 @@ class Planner {
           callers_.emplace(std::pair(id, kind), std::pair(asking, relation));
         });
     };
-    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended}) {
+    const auto all_called = [&] {
+      return std::all_of(coming_.begin(), coming_.end(), [&](PackageId id) {
+        return asked_for(id) || callers_.contains({id, WhyKind::Required}) ||
+               callers_.contains({id, WhyKind::Recommended});
+      });
+    };
+    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended})
       for (const PackageId id : coming_) look(id, kind);
+    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended}) {
+      if (all_called()) return;
       for (const PackageId id : chosen_)
         if (was(id)) look(id, kind);
     }
@@ -274,6 +288,7 @@ class Planner {
   }
 
   void list_unneeded() {
+    if (going_.empty()) return;  // what only comes leaves nothing unneeded
     std::set<PackageId> wanted;
     for (const PackageId id : chosen_)
       if ((was(id) && universe_.wanted(id)) || (!was(id) && reason_after(id, predecessor(id)) == Reason::Wanted) ||
@@ -289,12 +304,10 @@ class Planner {
       if (!request_.upgrades(universe_, id)) continue;
       const auto offered = universe_.newer_offer(id);
       if (!offered || will_be(*offered)) continue;
-      HeldBack one{std::string(universe_.name(id)),
-                   "",
-                   std::string(universe_.version(*offered)),
-                   *offered,
-                   universe_.held(id) && !request_.means(request_.release, universe_, id),
-                   ""};
+      HeldBack one;
+      one.name = universe_.name(id);
+      one.offered = universe_.version(*offered), one.offered_id = *offered;
+      one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
       for (const PackageId other : universe_.slot(id))
         if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
       if (!one.stays.empty()) plan_.held_back.push_back(std::move(one));
@@ -307,6 +320,8 @@ class Planner {
   const std::set<PackageId>& cached_;
   std::vector<std::uint8_t> in_;
   std::vector<PackageId> coming_, going_;
+  std::set<PackageId> asked_, succeeded_;
+  std::map<PackageId, PackageId> predecessors_, replaced_;  // of what comes: what it takes the place of
   std::map<std::pair<PackageId, WhyKind>, std::pair<PackageId, RelationId>> callers_;
   bool callers_found_ = false;
   Plan plan_;
@@ -318,7 +333,24 @@ Plan make_plan(const Universe& universe, const solve::Request& request, const so
                const std::set<PackageId>& cached) {
   Plan plan = Planner(universe, request, selection, cached).run();
   plan.proved = selection.proved;
+  explain_held_back(universe, selection.chosen, plan.held_back);
   return plan;
+}
+
+Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection) {
+  std::vector<std::uint8_t> there(universe.size(), 0);
+  for (const PackageId id : selection.chosen) there[index_of(id)] = 1;
+  Plan::WithoutStrays result;
+  for (const PackageId id : universe.installed()) {
+    const auto versions = universe.slot(id), instead = universe.replacers_of(id);
+    const auto stays = [&](PackageId one) { return there[index_of(one)] != 0; };
+    const auto newer = universe.newer_offer(id);
+    if (std::any_of(versions.begin(), versions.end(), stays))
+      result.held_back += request.upgrades(universe, id) && newer && !stays(*newer) ? 1 : 0;
+    else if (universe.wanted(id) && std::none_of(instead.begin(), instead.end(), stays))
+      result.dropped.emplace_back(universe.name(id));
+  }
+  return result;
 }
 
 }  // namespace hambrel::plan

@@ -16,7 +16,7 @@
 
 namespace hambrel::plan {
 
-enum class Action { Install, Upgrade, Downgrade, Remove, Want, Unwant };  // the last two change only the reason
+enum class Action { Install, Upgrade, Downgrade, Remove, Want, Unwant, Hold, Release };  // the last four: no file
 std::string_view text_of(Action action);
 
 enum class WhyKind {
@@ -55,7 +55,8 @@ struct Step {
   bool brings_files() const {
     return action == Action::Install || action == Action::Upgrade || action == Action::Downgrade;
   }
-  bool only_reason() const { return action == Action::Want || action == Action::Unwant; }
+  /// Changes only what the state says of a package, none of its files.
+  bool only_state() const { return action >= Action::Want; }
 };
 
 /// Something about files that the administrator should know before agreeing.
@@ -70,8 +71,8 @@ struct Notice {
 struct HeldBack {
   std::string name, stays, offered;  // versions
   PackageId offered_id{};
-  bool held = false;  // by a hold
-  std::string why;    // the shortest true reason that was found, or empty
+  bool held = false;    // by a hold
+  std::string why, by;  // the shortest true reason that was found, a sentence, and whose doing it is; or empty
 };
 
 struct Plan {
@@ -80,7 +81,14 @@ struct Plan {
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
-  bool proved = true;                 // that nothing better meets the request; else the best found in the time allowed
+  /// What `upgrade --drop-strays` would do about those left behind, where wanted packages that nobody offers any more
+  /// are in the way.
+  struct WithoutStrays {
+    std::size_t held_back = 0;         // so many then
+    std::vector<std::string> dropped;  // names of wanted packages that would go
+  };
+  std::optional<WithoutStrays> without_strays;
+  bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
   bool empty() const { return steps.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
@@ -90,6 +98,9 @@ struct Plan {
 /// The steps from what is installed to the selection. `cached` tells which package files need no download.
 Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
                const std::set<PackageId>& cached);
+
+/// How many packages a selection leaves behind, and which wanted ones it lets go.
+Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection);
 
 nlohmann::json to_json(const Plan& plan);
 

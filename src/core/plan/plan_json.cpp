@@ -38,16 +38,24 @@ Json to_json(const Plan& plan) {
                        {"text", notice.text()}});
   Json held_back = Json::array();
   for (const HeldBack& one : plan.held_back)
-    held_back.push_back(
-        {{"name", one.name}, {"stays", one.stays}, {"offered", one.offered}, {"held", one.held}, {"why", one.why}});
-  return {{"kind", plan.kind},
-          {"proved", plan.proved},
-          {"held_back", std::move(held_back)},
-          {"steps", std::move(steps)},
-          {"notices", std::move(notices)},
-          {"unneeded", plan.unneeded},
-          {"download", plan.download()},
-          {"size_change", plan.size_change()}};
+    held_back.push_back({{"name", one.name},
+                         {"stays", one.stays},
+                         {"offered", one.offered},
+                         {"held", one.held},
+                         {"why", one.why},
+                         {"by", one.by}});
+  Json whole = {{"kind", plan.kind},
+                {"proved", plan.proved},
+                {"held_back", std::move(held_back)},
+                {"steps", std::move(steps)},
+                {"notices", std::move(notices)},
+                {"unneeded", plan.unneeded},
+                {"download", plan.download()},
+                {"size_change", plan.size_change()}};
+  if (plan.without_strays)
+    whole["without_strays"] = {{"held_back", plan.without_strays->held_back},
+                               {"dropped", plan.without_strays->dropped}};
+  return whole;
 }
 
 }  // namespace hambrel::plan

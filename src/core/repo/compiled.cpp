@@ -3,7 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <map>
+#include <condition_variable>
+#include <deque>
+#include <exception>
+#include <future>
+#include <mutex>
+#include <utility>
 
 #include "base/text.h"
 #include "model/layer_sections.h"
@@ -31,6 +36,52 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& l
   builder.add_offer(builder.add(line.package), offer);
 }
 
+/// Lines on their way from the thread that parses them to the one that compiles them, a few batches at a time.
+class Batches {
+ public:
+  /// Parses an index to its end, or to the first mistake in it, which rethrow() then tells.
+  void fill(std::string_view stored, const std::string& where) {
+    std::vector<IndexLine> batch;
+    try {
+      read_index(stored, where, [&](IndexLine&& line) {
+        batch.push_back(std::move(line));
+        if (batch.size() == kLines) give(std::exchange(batch, {}));
+      });
+      if (!batch.empty()) give(std::move(batch));
+    } catch (...) {
+      problem_ = std::current_exception();  // told by rethrow(), in the thread that compiles
+    }
+    give({});
+  }
+  /// The next lines; none at the end.
+  std::vector<IndexLine> take() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return !waiting_.empty(); });
+    std::vector<IndexLine> batch = std::move(waiting_.front());
+    waiting_.pop_front();
+    changed_.notify_all();
+    return batch;
+  }
+  void rethrow() const {
+    if (problem_) std::rethrow_exception(problem_);
+  }
+
+ private:
+  static constexpr std::size_t kLines = 64, kMostWaiting = 4;
+
+  void give(std::vector<IndexLine> batch) {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return waiting_.size() < kMostWaiting; });
+    waiting_.push_back(std::move(batch));
+    changed_.notify_all();
+  }
+
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::deque<std::vector<IndexLine>> waiting_;
+  std::exception_ptr problem_;
+};
+
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
 bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
   for (IndexInput& input : inputs) {
@@ -43,10 +94,14 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       if (from_file && sha256(stored) != input.digest)
         throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
       input.packages = 0;
-      read_index(stored, input.where, [&](IndexLine&& line) {
-        add_line(builder, input, line);
-        ++input.packages;
-      });
+      Batches batches;
+      const std::future<void> reading = std::async(std::launch::async, [&] { batches.fill(stored, input.where); });
+      for (auto batch = batches.take(); !batch.empty(); batch = batches.take())
+        for (const IndexLine& line : batch) {
+          add_line(builder, input, line);
+          ++input.packages;
+        }
+      batches.rethrow();
     } catch (const Error& problem) {
       input.problem = problem;
       return false;
@@ -82,15 +137,23 @@ std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vec
   return std::make_shared<Layer>(std::move(*image));
 }
 
-std::string installed_key(const Layer& base, std::string_view state) {
-  return fmt::format("installed {} upon {:016x}\n{}", kLayerFormat, base.stamp(), state);
+std::string installed_key(const Layer& base, std::string_view state, const std::vector<std::string>& architectures,
+                          bool sound) {
+  return fmt::format("{}\ninstalled {} upon {:016x}\n{}\n{}", sound ? "sound" : "not checked", kLayerFormat,
+                     base.stamp(), join(architectures, " "), state);
 }
 
-std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state) {
-  if (!root.stat(kInstalledFile)) return nullptr;
+std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state,
+                                            const std::vector<std::string>& architectures, bool& sound) {
+  if (state.empty() || !root.stat(kInstalledFile)) return nullptr;
   auto image = Image::open(root.map(kInstalledFile));
-  if (!image || image->key() != installed_key(base, state)) return nullptr;
-  return std::make_shared<Layer>(std::move(*image));
+  if (!image) return nullptr;
+  for (const bool one : {true, false}) {
+    if (image->key() != installed_key(base, state, architectures, one)) continue;
+    sound = one;
+    return std::make_shared<Layer>(std::move(*image));
+  }
+  return nullptr;
 }
 
 }  // namespace hambrel::repo

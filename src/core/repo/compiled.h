@@ -40,9 +40,12 @@ std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vec
 /// A layer over an image in memory.
 std::shared_ptr<const Layer> layer_of(std::string image);
 
-/// The stored overlay of installed packages, if it belongs to this base and this state.
-std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state);
-/// What the overlay of installed packages must have as its key.
-std::string installed_key(const Layer& base, std::string_view state);
+/// What the key of the overlay of installed packages begins and ends with.
+std::string installed_key(const Layer& base, std::string_view state, const std::vector<std::string>& architectures,
+                          bool sound);
+/// The stored overlay, if it belongs to this base, this state and these architectures. `sound`: its maker found that
+/// what is installed meets its own relations.
+std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state,
+                                            const std::vector<std::string>& architectures, bool& sound);
 
 }  // namespace hambrel::repo

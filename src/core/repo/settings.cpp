@@ -68,6 +68,15 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
     check_arch(arch, "more_archs");
     if (arch != settings.architectures.front()) settings.architectures.push_back(arch);
   }
+  if (const toml::node* const follow = table.find("follow"); follow != nullptr) {
+    if (!follow->is_table()) table.wrong("follow", "a table of NAME = \"CHANNEL\"", follow);
+    for (const auto& [name, channel] : *follow->as_table()) {
+      const auto text = channel.value<std::string>();
+      if (!text || !is_package_name(*text) || !is_package_name(name.str()))
+        table.wrong("follow", "a table of NAME = \"CHANNEL\"", &channel);
+      settings.follow.emplace(name.str(), *text);
+    }
+  }
   settings.budget = static_cast<unsigned>(table.number("budget", 1, 3600, settings.budget));
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
   table.done();

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -22,8 +23,9 @@ struct Repository {
 
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
-  unsigned budget = 5;                     // seconds that finding a plan may take, about
-  unsigned downloads = 4;                  // at the same time
+  std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
+  unsigned budget = 5;                                     // seconds that finding a plan may take, about
+  unsigned downloads = 4;                                  // at the same time
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.

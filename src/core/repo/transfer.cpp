@@ -1,11 +1,12 @@
 #include "repo/transfer.h"
 
-#include <curl/curl.h>
 #include <fmt/format.h>
 
 #include <deque>
 #include <exception>
 #include <memory>
+
+#include "repo/curl_library.h"
 
 namespace hambrel::repo {
 
@@ -23,7 +24,7 @@ struct Running {
   std::exception_ptr thrown;  // by the sink: it must not fly through C code
   char message[CURL_ERROR_SIZE] = {};
 
-  ~Running() { curl_easy_cleanup(handle); }
+  ~Running() { curl_library().easy_cleanup(handle); }
 };
 
 std::size_t receive(char* data, std::size_t, std::size_t size, void* context) {
@@ -47,25 +48,25 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   auto running = std::make_unique<Running>();
   running->request = &request;
   running->total = &total;
-  running->handle = curl_easy_init();
+  running->handle = curl_library().easy_init();
   if (running->handle == nullptr) throw Error(ErrorCode::Internal, "libcurl gives no handle", request.url);
   CURL* const handle = running->handle;
-  curl_easy_setopt(handle, CURLOPT_URL, request.url.c_str());
-  curl_easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https,file");
-  curl_easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR, "http,https");
-  curl_easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
-  curl_easy_setopt(handle, CURLOPT_MAXREDIRS, kMostRedirects);
-  curl_easy_setopt(handle, CURLOPT_FAILONERROR, 1L);
-  curl_easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
-  curl_easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
-  curl_easy_setopt(handle, CURLOPT_LOW_SPEED_LIMIT, 1L);
-  curl_easy_setopt(handle, CURLOPT_LOW_SPEED_TIME, kStallSeconds);
-  curl_easy_setopt(handle, CURLOPT_USERAGENT, "hambrel/" HAMBREL_VERSION);
-  curl_easy_setopt(handle, CURLOPT_ERRORBUFFER, running->message);
-  curl_easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
-  curl_easy_setopt(handle, CURLOPT_WRITEDATA, running.get());
+  curl_library().easy_setopt(handle, CURLOPT_URL, request.url.c_str());
+  curl_library().easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https,file");
+  curl_library().easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR, "http,https");
+  curl_library().easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
+  curl_library().easy_setopt(handle, CURLOPT_MAXREDIRS, kMostRedirects);
+  curl_library().easy_setopt(handle, CURLOPT_FAILONERROR, 1L);
+  curl_library().easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
+  curl_library().easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
+  curl_library().easy_setopt(handle, CURLOPT_LOW_SPEED_LIMIT, 1L);
+  curl_library().easy_setopt(handle, CURLOPT_LOW_SPEED_TIME, kStallSeconds);
+  curl_library().easy_setopt(handle, CURLOPT_USERAGENT, "hambrel/" HAMBREL_VERSION);
+  curl_library().easy_setopt(handle, CURLOPT_ERRORBUFFER, running->message);
+  curl_library().easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
+  curl_library().easy_setopt(handle, CURLOPT_WRITEDATA, running.get());
   if (request.range)
-    curl_easy_setopt(
+    curl_library().easy_setopt(
         handle, CURLOPT_RANGE,
         fmt::format("{}-{}", request.range->first, request.range->first + request.range->second - 1).c_str());
   return running;
@@ -84,12 +85,12 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
     return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes came", running.request->limit), url,
                  "run `hambrel refresh`; if it stays, tell who keeps the repository");
   long status = 0;
-  curl_easy_getinfo(running.handle, CURLINFO_RESPONSE_CODE, &status);
+  curl_library().easy_getinfo(running.handle, CURLINFO_RESPONSE_CODE, &status);
   if (code == CURLE_HTTP_RETURNED_ERROR)
     return Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url,
                  status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
   if (code != CURLE_OK) {
-    const std::string why = running.message[0] != '\0' ? running.message : curl_easy_strerror(code);
+    const std::string why = running.message[0] != '\0' ? running.message : curl_library().easy_strerror(code);
     return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", why), url, "check the URL and the network");
   }
   if (running.request->range && running.received != running.request->range->second)
@@ -100,30 +101,31 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
 }  // namespace
 
 void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& observer) {
-  static const CURLcode ready = curl_global_init(CURL_GLOBAL_DEFAULT);
-  const std::unique_ptr<CURLM, CURLMcode (*)(CURLM*)> multi(curl_multi_init(), curl_multi_cleanup);
-  if (ready != CURLE_OK || !multi) throw Error(ErrorCode::Internal, "libcurl does not start");
+  if (requests.empty()) return;
+  const CurlLibrary& curl = curl_library();
+  const std::unique_ptr<CURLM, CURLMcode (*)(CURLM*)> multi(curl.multi_init(), curl.multi_cleanup);
+  if (!multi) throw Error(ErrorCode::Internal, "libcurl does not start");
   std::vector<std::unique_ptr<Running>> running;
   std::uint64_t total = 0;
   std::size_t next = 0;
   while (next < requests.size() || !running.empty()) {
     while (next < requests.size() && running.size() < std::max(1U, parallel)) {
       running.push_back(start(requests[next++], total));
-      curl_multi_add_handle(multi.get(), running.back()->handle);
+      curl.multi_add_handle(multi.get(), running.back()->handle);
     }
     int active = 0;
-    curl_multi_perform(multi.get(), &active);
+    curl.multi_perform(multi.get(), &active);
     int left = 0;
-    while (const CURLMsg* message = curl_multi_info_read(multi.get(), &left)) {
+    while (const CURLMsg* message = curl.multi_info_read(multi.get(), &left)) {
       if (message->msg != CURLMSG_DONE) continue;
       const auto done = std::find_if(running.begin(), running.end(),
                                      [&](const auto& one) { return one->handle == message->easy_handle; });
       (*done)->request->problem = outcome(**done, message->data.result);
-      curl_multi_remove_handle(multi.get(), (*done)->handle);
+      curl.multi_remove_handle(multi.get(), (*done)->handle);
       running.erase(done);
     }
     observer.progress(total);
-    if (!running.empty()) curl_multi_poll(multi.get(), nullptr, 0, 200, nullptr);
+    if (!running.empty()) curl.multi_poll(multi.get(), nullptr, 0, 200, nullptr);
   }
 }
 

@@ -63,14 +63,22 @@ bool Encoding::slot_asked(PackageId id) const {
 }
 
 void Encoding::fix_installed() {
-  for (const PackageId id : universe_.installed()) {
-    if (slot_asked(id)) continue;
+  const auto& installed = universe_.installed();
+  bool all = true;
+  for (std::size_t i = 0; i < installed.size(); ++i) {
+    const PackageId id = installed[i];
+    const auto name = static_cast<std::size_t>(universe_.installed_name(i));
+    if (name_asked_[name] != 0 && slot_asked(id)) {
+      all = false;
+      continue;
+    }
     variables_[index_of(id)] = 0;
-    if (name_fixed_[static_cast<std::size_t>(universe_.name_id(id))] != 0 && crowded(id))
-      engine_.add({});  // what is there already breaks a rule: nothing to build upon
-    name_fixed_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
+    // what is there already breaks a rule: nothing to build upon
+    if (name_fixed_[name] != 0 && crowded(id)) engine_.add({});
+    name_fixed_[name] = 1;
     fixed_.push_back(id);
   }
+  fixed_is_sound_ = all && universe_.installed_is_sound();
 }
 
 /// Do more versions stand in the slot of an installed package than may?
@@ -122,7 +130,7 @@ void Encoding::collect() {
         reach(id);
         if (request_.means(request_.upgrade, universe_, id))
           for (const PackageId other : universe_.slot(id)) reach(other);
-      } else {
+      } else if (!fixed_is_sound_) {
         for (const RelationId relation : universe_.relations(id, RelationList::Requires)) reach_all(relation, id);
       }
       continue;
@@ -263,6 +271,12 @@ void Encoding::encode_wanted() {
 
 /// What given packages ask of those that may come.
 void Encoding::encode_fixed() {
+  for (const PackageId id : cone_)
+    for (const NameId name : frozen() ? universe_.answers_to(id) : std::vector<NameId>())
+      universe_.each_against(name, [&](PackageId one, RelationId relation, bool replaces) {
+        if (lit(one) == truth()) forbid(replaces ? Cause::Kind::Replaces : Cause::Kind::Conflicts, one, relation);
+      });
+  if (fixed_is_sound_) return;
   for (const PackageId id : fixed_) {
     for (const RelationId relation : universe_.relations(id, RelationList::Requires)) {
       clause_.clear();

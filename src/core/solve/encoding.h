@@ -106,6 +106,7 @@ class Encoding {
   std::vector<std::uint8_t> name_fixed_, name_asked_;  // by name
   std::vector<PackageId> cone_, fixed_, queue_;
   std::vector<Lit> clause_;
+  bool fixed_is_sound_ = false;  // what is given meets its relations by itself
 
   std::vector<Statement> statements_;
   std::unordered_map<std::uint64_t, std::uint32_t> statement_of_[8];

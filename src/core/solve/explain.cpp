@@ -77,7 +77,11 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::Asked: return fmt::format("{} was asked for", name);
     case Kind::AskedToRemove: return fmt::format("{} was to be removed", name);
     case Kind::LeftAlone: return fmt::format("{} was to be left as it is", subject);
-    case Kind::Held: return fmt::format("{} is held", subject);
+    case Kind::Held: {
+      const auto& installed = universe[packages.front()].installed;
+      const std::string why = installed && installed->hold ? installed->hold->reason : "";
+      return fmt::format("{} is held{}{}", subject, why.empty() ? "" : ": ", why);
+    }
     case Kind::Wanted: return fmt::format("{} is installed and wanted", subject);
     case Kind::Requires:
       if (others.empty()) {

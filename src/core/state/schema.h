@@ -56,7 +56,6 @@ CREATE TABLE times(
 ALTER TABLE packages ADD COLUMN hold TEXT;
 ALTER TABLE changes ADD COLUMN before_hold TEXT;
 ALTER TABLE changes ADD COLUMN after_hold TEXT;
-CREATE TABLE follows(name TEXT PRIMARY KEY, channel TEXT NOT NULL) WITHOUT ROWID;
 )sql"};
 
 }  // namespace hambrel::state

@@ -1,0 +1,46 @@
+// A made-up distribution of any size, from a seed: for benchmarks, and for tests that need something large.
+//
+// Two releases of one tree of packages. Names stand in the order of their making and require earlier ones, the early
+// ones far more often (long tails both ways). Some names form families whose members are locked to one version; some
+// are libraries that provide an interface by number, which changes between the releases, so that what uses it has to
+// move along; some exist in the old release only (strays) or were renamed; some provide a name that several provide.
+// Within each release everything can be installed that does not conflict; between the two, upgrades have to fight.
+// The same seed and size give the same universe on every machine.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "repo/index.h"
+
+namespace hambrel::bench {
+
+struct Shape {
+  std::size_t packages = 1000;  // package versions in all repositories together, about
+  std::uint64_t seed = 1;
+};
+
+struct Line {
+  std::string repository;  // base, harbour or workshop
+  repo::IndexLine line;
+};
+
+struct World {
+  std::vector<Line> now;     // what the repositories offer
+  std::vector<Package> old;  // the packages of the release before, one version of each name
+};
+
+World make_world(const Shape& shape);
+
+/// About `count` packages of one release that can be installed together, as if asked for at random: wanted ones, and
+/// what they require. `wanted[i]` tells which were asked for.
+struct System {
+  std::vector<Package> packages;
+  std::vector<bool> wanted;
+  std::vector<std::string> origins;
+  std::vector<Digest> digests;
+};
+System make_system(const World& world, bool current, std::size_t count, std::uint64_t seed);
+
+}  // namespace hambrel::bench
