@@ -48,7 +48,9 @@ class Change {
     const Universe& universe = session_.universe();
     hold_until_ = hold_until;
     for (const PackageId id : universe.installed()) {
-      if (!names.contains(universe.name(id))) continue;
+      if (!names.contains(universe.name(id)) ||
+          (!session_.arch().empty() && universe.architecture(id) != session_.arch()))
+        continue;
       const Candidate& one = universe[id];
       const bool wanted = action == plan::Action::Want, about_hold = action >= plan::Action::Hold;
       if (about_hold ? (action == plan::Action::Hold) == universe.held(id) : wanted == universe.wanted(id)) continue;
@@ -304,6 +306,7 @@ void add_install(Session& session, const Spec& spec, solve::Request& request) {
 solve::Request start_request(Session& session, const Arguments& arguments) {
   solve::Request request;
   request.budget = session.settings().budget * solve::kStepsPerSecond;
+  request.arch = session.arch();
   request.recommended = !arguments.has("no-recommended");
   request.drop_unneeded = arguments.has("unneeded");
   return request;

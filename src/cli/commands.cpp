@@ -12,6 +12,7 @@ constexpr const char* kSpecText =
 const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out what new packages only recommend"};
 
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
+  own.push_back({"arch", 0, "ARCH", "the packages named are those for this architecture"});
   own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
   own.push_back({"dry-run", 'n', nullptr, "show the plan and stop"});
   own.push_back({"no-files", 0, nullptr, "with --dry-run: plan packages only, fetch nothing and look at no file"});

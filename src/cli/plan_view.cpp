@@ -116,6 +116,10 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan),
                           root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
+  const auto machine =
+      std::find_if(plan.steps.begin(), plan.steps.end(), [](const Step& s) { return s.arch != "any"; });
+  const bool several = std::any_of(plan.steps.begin(), plan.steps.end(),
+                                   [&](const Step& step) { return step.arch != "any" && step.arch != machine->arch; });
   Table table;
   for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Want,
                               Action::Unwant, Action::Hold, Action::Release})
@@ -125,6 +129,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
           table.row({{std::string(text_of(action)), style_of(action)},
                      {step.name, Style::Name},
                      {versions_of(step)},
+                     {several ? step.arch : "", Style::Faint},
                      {reason_of(step)},
                      {step.origin, Style::Faint},
                      {change_text(step.size_change), Style::Plain, true}});

@@ -60,13 +60,16 @@ void tell_unseen(Session& session, const std::string& name) {
   const Universe& universe = session.universe();
   std::vector<std::string> there;
   for (const PackageId id : universe.versions_of(spec.constraint.name))
-    there.push_back(fmt::format("{} ({})", universe.version(id),
+    there.push_back(fmt::format("{}{} ({})", universe.version(id),
+                                universe.one_class() ? "" : fmt::format(" for {}", universe.architecture(id)),
                                 universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
   for (const std::string& one : unseen(session, spec.constraint.name)) there.push_back(one);
-  throw Error(ErrorCode::Refused,
-              fmt::format("no version of {} is {}", spec.constraint.name,
-                          spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()),
-              {}, "there are: " + join(there, ", "));
+  throw Error(
+      ErrorCode::Refused,
+      fmt::format("no version of {} is {}", spec.constraint.name,
+                  (spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()) +
+                      (session.arch().empty() ? "" : " for " + session.arch())),
+      {}, "there are: " + join(there, ", "));
 }
 
 std::vector<PackageId> by_path(Session& session, const Spec& spec) {
@@ -85,6 +88,20 @@ std::vector<Spec> parse_specs(const std::vector<std::string>& words) {
   for (const std::string& word : words) specs.push_back(parse_spec(word));
   return specs;
 }
+
+namespace {
+
+/// Of several architectures the one that --arch names; without it the root's own, where there is one of it.
+void keep_architecture(Session& session, std::vector<PackageId>& ids) {
+  const Universe& universe = session.universe();
+  if (!session.arch().empty()) {
+    std::erase_if(ids, [&](PackageId id) { return universe.architecture(id) != session.arch(); });
+  } else if (std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return universe.architecture_class(id) == 0; })) {
+    std::erase_if(ids, [&](PackageId id) { return universe.architecture_class(id) != 0; });
+  }
+}
+
+}  // namespace
 
 std::vector<PackageId> select(Session& session, const Spec& spec) {
   const Universe& universe = session.universe();
@@ -120,6 +137,7 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
       if (ids.empty() && universe.versions_of(spec.constraint.name).empty()) ids = universe.matching(spec.constraint);
       break;
   }
+  if (!universe.one_class()) keep_architecture(session, ids);
   if (!ids.empty()) return ids;
   if (universe.providers_of(spec.constraint.name).empty()) nothing_called(session, spec.constraint.name);
   no_such_version(session, spec);

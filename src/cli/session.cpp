@@ -38,7 +38,8 @@ Session::Session(const Arguments& arguments, std::string command_line, Screen& s
       progress_(screen, quiet_),
       command_line_(std::move(command_line)),
       root_path_(arguments.value("root").value_or("/")),
-      config_(arguments.value("config").value_or("")) {}
+      config_(arguments.value("config").value_or("")),
+      arch_(arguments.value("arch").value_or("")) {}
 
 std::string Session::copyable(const std::string& command) const {
   if (root_path_ == "/") return command;
@@ -76,6 +77,11 @@ const repo::Settings& Session::settings() {
       throw Error(ErrorCode::NotFound, "there is no such settings file", config_, "check the path given to --config");
     settings_ = repo::load_settings(*host, path, os::machine_architecture());
   }
+  const auto& known = settings_->architectures;
+  if (!arch_.empty() && std::find(known.begin(), known.end(), arch_) == known.end())
+    throw Error(ErrorCode::Usage,
+                fmt::format("--arch {}: this root takes packages for {}", printable(arch_), join(known, ", ")), {},
+                "`more_archs` in hambrel.toml adds architectures");
   return *settings_;
 }
 

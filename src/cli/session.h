@@ -32,6 +32,9 @@ class Session {
   /// A command that may be copied: "hambrel undo 7" with this run's --root put in, so that it acts on the same system.
   std::string copyable(const std::string& command) const;
 
+  /// The architecture that specs mean in this run; empty: the root's own first.
+  const std::string& arch() const { return arch_; }
+
   os::FileSystem& root();
   const std::string& root_path() const { return root_path_; }
   const repo::Settings& settings();
@@ -76,7 +79,7 @@ class Session {
   Screen& screen_;
   bool json_, quiet_;
   Progress progress_;
-  std::string command_line_, root_path_, config_;
+  std::string command_line_, root_path_, config_, arch_;
   std::unique_ptr<os::FileSystem> root_;
   std::optional<repo::Settings> settings_;
   std::optional<std::vector<repo::Repository>> repositories_;

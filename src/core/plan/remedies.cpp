@@ -230,7 +230,8 @@ class Search {
 std::string Remedy::command() const {
   std::vector<std::string> install, remove(request.remove.begin(), request.remove.end());
   for (const Target& target : request.install) install.push_back(quoted(target.text));
-  const std::string tail = std::string(request.drop_unneeded ? " --unneeded" : "") +
+  const std::string tail = (request.arch.empty() ? "" : " --arch " + request.arch) +
+                           std::string(request.drop_unneeded ? " --unneeded" : "") +
                            (request.recommended || install.empty() ? "" : " --no-recommended");
   const std::string first = enable.empty() ? "" : "hambrel repo enable " + enable + " && ";
   if (!request.release.empty()) {

@@ -1,0 +1,139 @@
+#include "model/universe.h"
+
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "model/search.h"
+#include "solve/universe_text.h"
+#include "support/program.h"
+
+namespace hambrel {
+
+namespace {
+
+/// A world in which base and overlay share names, provide each other's, and disagree about the same version.
+std::vector<Candidate> mixed_world(std::mt19937& random) {
+  std::string text;
+  const auto constraint = [&] {
+    std::string c(1, "abcdev"[random() % 6]);
+    static const char* const ops[] = {"", " = ", " < ", " >= ", " != "};
+    const std::string op = ops[random() % 5];
+    return op.empty() ? c : c + op + std::to_string(1 + random() % 3);
+  };
+  for (const char name : std::string("abcde"))
+    for (int v = 1; v <= 3; ++v) {
+      const auto roll = random() % 4;
+      if (roll == 0) continue;
+      text += std::string(roll == 1 ? "*" : "") + name + " " + std::to_string(v) + "\n";
+      if (roll == 1 && random() % 2 == 0) text += "    from repo/stable\n";
+      text += "    requires " + constraint() + (random() % 2 == 0 ? " | " + constraint() : "") + "\n";
+      if (random() % 3 == 0) text += "    provides v = " + std::to_string(1 + random() % 3) + "\n";
+      if (random() % 4 == 0) text += "    replaces " + constraint() + "\n";
+      if (roll == 1 && random() % 3 == 0)
+        text += std::string(1, name) + " " + std::to_string(v) + "\n    conflicts a\n";
+    }
+  return test::candidates(text);
+}
+
+}  // namespace
+
+TEST(UniverseTest, CompiledRelationsMatchWhatTheManifestsSay) {
+  std::mt19937 random(3);
+  for (int round = 0; round < 300; ++round) {
+    const Universe u(mixed_world(random));
+    const auto all = u.all();
+    for (const PackageId id : all) {
+      const auto compiled = u.relations(id, RelationList::Requires);
+      const Package& package = u.package(id);
+      ASSERT_EQ(compiled.size(), package.requires_.size());
+      for (std::size_t i = 0; i < compiled.size(); ++i) {
+        std::vector<PackageId> expected;
+        for (const PackageId other : all)
+          if (satisfies(u.package(other), package.requires_[i])) expected.push_back(other);
+        ASSERT_EQ(u.matching(compiled[i]), expected) << package.title() << " requires " << u.text(compiled[i]) << "\n"
+                                                     << test::text_of(u);
+        ASSERT_EQ(u.text(compiled[i]), package.requires_[i].text());
+      }
+      for (const PackageId other : u.replacers_of(id)) {
+        const auto& replaces = u.package(other).replaces;
+        ASSERT_TRUE(std::any_of(replaces.begin(), replaces.end(), [&](const Constraint& c) {
+          return c.name == package.name && c.allows(package.version);
+        }));
+      }
+    }
+  }
+}
+
+TEST(UniverseTest, EachVersionStandsOnceInTheOrderOfListsHoweverItWasFound) {
+  const Universe u = test::universe(
+      "b 1\na 2\n*a 10\n+c 1\nc 1\n    from far/stable\nc 1\n    from near/stable 10\n*b 1\na 1\n    from "
+      "!!cove/stable\n");
+  std::string text;
+  for (const PackageId id : u.all()) text += u.package(id).title() + (u.is_installed(id) ? "*" : "") + " ";
+  EXPECT_EQ(text, "a 10* a 2 b 1* c 1* ");
+  EXPECT_EQ(u[u.versions_of("c")[0]].offers.size(), 2U);
+  EXPECT_EQ(u[u.versions_of("c")[0]].offers[0].repository, "near");
+  EXPECT_EQ(u[u.versions_of("b")[0]].offers.size(), 1U) << "what is installed keeps what is on offer of it";
+  ASSERT_EQ(u.unseen_versions_of("a").size(), 1U);
+  EXPECT_EQ(u[u.unseen_versions_of("a")[0]].elsewhere[0].repository, "cove");
+}
+
+TEST(UniverseTest, ADamagedImageIsNeverReadAsIfItWereWhole) {
+  LayerBuilder builder;
+  for (const Candidate& one : test::candidates("a 1\n    requires b >= 2\nb 2\n    provides v = 1\nb 1\n"))
+    builder.add_offer(builder.add(one.package), one.offers[0]);
+  const std::string image = builder.finish("key");
+  const auto read = [](std::string bytes) -> std::string {
+    try {
+      auto opened = Image::open(std::make_shared<OwnedBytes>(std::move(bytes)));
+      if (!opened) return "refused";
+      const auto base = std::make_shared<Layer>(std::move(*opened));
+      const auto overlay =
+          std::make_shared<Layer>(Image::open(std::make_shared<OwnedBytes>(compile_overlay(*base, {}, ""))).value());
+      const Universe u(base, overlay, {{{"repo", true, 50, {"stable"}}}, {}, {}});
+      std::string text;
+      for (const PackageId id : u.all())
+        text += test::text_of(u) + u[id].offers[0].title() + u[id].offers[0].digest.hex();
+      for (const SearchHit& hit : search(u, {"b"}, false)) text += u.package(hit.id).title();
+      return text;
+    } catch (const DamagedImage&) {
+      return "refused";
+    }
+  };
+  const std::string whole = read(image);
+  EXPECT_NE(whole.find("requires b >= 2"), std::string::npos);
+  int refused = 0;
+  for (std::size_t i = 0; i < image.size(); ++i) {
+    std::string damaged = image;
+    damaged[i] = static_cast<char>(damaged[i] ^ 0x41);
+    const std::string now = read(damaged);
+    ASSERT_TRUE(now == "refused" || now == whole) << "byte " << i;
+    refused += now == "refused" ? 1 : 0;
+    if (i % 97 == 0) {
+      ASSERT_EQ(read(image.substr(0, i)), "refused") << "cut off at " << i;
+    }
+  }
+  EXPECT_GT(refused, static_cast<int>(image.size() / 2));
+}
+
+TEST(Search, FindsWordsGlobsAndExpressionsAndSaysWhere) {
+  auto all = test::candidates("tide 1\ntidewatch 2\n*tidewatch 1\nlibtide 1\nchart 1\n    provides tide-maps\nfog 1\n");
+  all[4].package.summary = "Charts of the coast";
+  all[5].package.description = "Sounds when the TIDE turns";
+  const Universe u(all);
+  const auto found = [&](const std::vector<std::string>& words, bool regex = false) {
+    std::string text;
+    for (const SearchHit& hit : search(u, words, regex))
+      text += u.package(hit.id).title() + ":" + std::to_string(static_cast<int>(hit.found)) + " ";
+    return text;
+  };
+  EXPECT_EQ(found({"Tide"}), "tide 1:0 tidewatch 1:1 libtide 1:2 chart 1:4 fog 1:5 ");
+  EXPECT_EQ(found({"tide", "coast"}), "chart 1:4 ");
+  EXPECT_EQ(found({"*tide"}), "libtide 1:0 tide 1:0 ");
+  EXPECT_EQ(found({"^(lib|chart)"}, true), "chart 1:2 libtide 1:2 ");
+  EXPECT_EQ(found({"nowhere"}), "");
+  EXPECT_THROW(search(u, {"("}, true), Error);
+}
+
+}  // namespace hambrel
