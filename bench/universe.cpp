@@ -98,6 +98,7 @@ class Maker {
       one.kind = Kind::Provider;
       one.service = random_.below(1 + names_ / 100);
       one.excludes = random_.chance(30);
+      services_.push_back(one.service);
     }
     const std::string stem = one.kind == Kind::Library ? "lib" + word() : word() + "-" + word();
     one.name = fmt::format("{}-{}", stem, i);
@@ -146,7 +147,8 @@ class Maker {
       for (std::size_t k = 0; k < 1 + random_.below(3); ++k)
         if (const std::size_t to = earlier(2.0); members_[to].in_new && members_[to].in_old)
           one.recommends.push_back(to);
-    if (one.kind != Kind::Provider && random_.chance(5)) one.services.push_back(random_.below(1 + names_ / 100));
+    if (one.kind != Kind::Provider && !services_.empty() && random_.chance(5))
+      one.services.push_back(services_[random_.below(services_.size())]);
   }
 
   /// Takes over from an old name that nobody else has taken, or that this one invents.
@@ -240,6 +242,7 @@ class Maker {
 
   Random random_;
   std::size_t names_;
+  std::vector<std::size_t> services_;  // those that somebody provides
   std::vector<Member> members_;
 };
 

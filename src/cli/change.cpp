@@ -121,14 +121,14 @@ class Change {
   void make_plan(const solve::Request& request, const solve::Selection& selection) {
     const Universe& universe = session_.universe();
     std::set<PackageId> cached;
-    for (const PackageId id : selection.chosen)
-      if (universe.is_installed(id)) {
-        continue;
-      } else if (session_.file_reader(id) != nullptr ||
-                 (!universe[id].offers.empty() &&
-                  repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front()))) {
+    const bool any_cached = session_.root().stat(repo::kPackageCache).has_value();
+    for (const PackageId id : selection.chosen) {
+      if (universe.is_installed(id)) continue;
+      if (session_.file_reader(id) != nullptr ||
+          (any_cached && !universe[id].offers.empty() &&
+           repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
         cached.insert(id);
-      }
+    }
     const std::string kind = plan_.kind;
     plan_ = plan::make_plan(universe, request, selection, cached);
     plan_.kind = kind;

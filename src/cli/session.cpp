@@ -256,6 +256,7 @@ PackageId Session::file_package(const std::string& spec) {
 }
 
 archive::PackageReader* Session::file_reader(PackageId id) {
+  if (readers_.empty()) return nullptr;
   for (const Offer& offer : universe()[id].offers)
     if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end())
       return found->second.get();

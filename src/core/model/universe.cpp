@@ -174,6 +174,19 @@ void Universe::resolve_places() {
   };
   resolve(*base_, base_places_);
   resolve(*overlay_, overlay_places_);
+  const auto judge = [&](const Layer& layer, std::vector<Architecture>& architectures) {
+    for (const TextId text : layer.architectures.all()) {
+      Architecture one{layer.text(text), 0, false};
+      const auto known = std::find(view_.architectures.begin(), view_.architectures.end(), one.name);
+      if (known != view_.architectures.end())
+        one.group = static_cast<std::uint32_t>(known - view_.architectures.begin());
+      one.fits = view_.architectures.empty() || one.name == "any" || known != view_.architectures.end();
+      architectures.push_back(one);
+    }
+    architectures.resize(256);  // a damaged number finds one that fits nothing
+  };
+  judge(*base_, base_architectures_);
+  judge(*overlay_, overlay_architectures_);
 }
 
 bool Universe::followed(const Place& place, NameId name) const {
@@ -186,10 +199,7 @@ bool Universe::followed(const Place& place, NameId name) const {
 std::uint8_t Universe::find_flags(PackageId id) const {
   std::uint8_t found = flags_[index_of(id)] | kKnown;
   const image::PackageRecord& one = record(id);
-  bool fits = view_.architectures.empty();
-  const std::string_view arch = layer(id).text(layer(id).architectures[one.arch]);
-  fits = fits || arch == "any" ||
-         std::find(view_.architectures.begin(), view_.architectures.end(), arch) != view_.architectures.end();
+  const bool fits = home_of(id)[one.arch].fits;
   if (fits) found |= kFits;
   if ((found & kInstalled) != 0) found |= kVisible;
   if ((found & kHidden) == 0 && fits)
@@ -223,6 +233,16 @@ Universe::OfferView Universe::offer(PackageId id, std::size_t i) const {
   return {
       place.repository, place.channel, place.rank, place.known && place.enabled, place.known && followed(place, name),
       head.size};
+}
+
+std::optional<Universe::OfferView> Universe::best_offer(PackageId id) const {
+  std::optional<OfferView> best;
+  const auto order = [](const OfferView& one) {
+    return std::tuple(one.repository.empty() ? 0 : 1, one.followed ? 0 : 1, one.rank, one.repository, one.channel);
+  };
+  for (std::size_t i = 0, count = offer_count(id); i < count; ++i)
+    if (const OfferView one = offer(id, i); one.enabled && (!best || order(one) < order(*best))) best = one;
+  return best;
 }
 
 std::vector<Offer> Universe::offers_of(PackageId id) const {
@@ -373,17 +393,6 @@ std::vector<NameId> Universe::names_with_prefix(std::string_view prefix) const {
     before += one->names();
   }
   return result;
-}
-
-std::string_view Universe::architecture(PackageId id) const {
-  return layer(id).text(layer(id).architectures[record(id).arch]);
-}
-
-std::uint32_t Universe::architecture_class(PackageId id) const {
-  const std::string_view arch = architecture(id);
-  for (std::size_t i = 1; i < view_.architectures.size(); ++i)
-    if (view_.architectures[i] == arch) return static_cast<std::uint32_t>(i);
-  return 0;
 }
 
 bool Universe::may_serve(PackageId provider, PackageId asking) const {

@@ -117,7 +117,7 @@ class Universe {
   std::string_view name(NameId name) const;
   std::string_view name(PackageId id) const { return name(name_id(id)); }
   std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
-  std::string_view architecture(PackageId id) const;
+  std::string_view architecture(PackageId id) const { return home_of(id)[record(id).arch].name; }
   std::string_view summary(PackageId id) const { return layer(id).text(layer(id).details[record(id).details].summary); }
   std::uint32_t parallel(PackageId id) const { return record(id).parallel; }
   ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
@@ -125,7 +125,7 @@ class Universe {
   std::uint64_t place(PackageId id) const;
   /// Packages of one name take the place of each other within an architecture ("any" belongs to the root's own):
   /// 0 for the root's own, then the further ones.
-  std::uint32_t architecture_class(PackageId id) const;
+  std::uint32_t architecture_class(PackageId id) const { return home_of(id)[record(id).arch].group; }
   bool one_class() const { return view_.architectures.size() < 2; }
   bool same_slot(PackageId a, PackageId b) const {
     return name_id(a) == name_id(b) && (one_class() || architecture_class(a) == architecture_class(b));
@@ -169,6 +169,8 @@ class Universe {
   };
   std::size_t offer_count(PackageId id) const;
   OfferView offer(PackageId id, std::size_t i) const;
+  /// The best offer of an enabled repository, as Candidate::offers has it first; nothing for none.
+  std::optional<OfferView> best_offer(PackageId id) const;
 
  private:
   enum Flag : std::uint8_t {
@@ -187,6 +189,14 @@ class Universe {
     bool known = false, enabled = false, followed = false;
   };
 
+  struct Architecture {  // as this root sees it
+    std::string_view name;
+    std::uint32_t group = 0;
+    bool fits = false;
+  };
+  const std::vector<Architecture>& home_of(PackageId id) const {
+    return is_base(id) ? base_architectures_ : overlay_architectures_;
+  }
   bool is_base(PackageId id) const { return index_of(id) < base_size_; }
   const Layer& layer(PackageId id) const { return is_base(id) ? *base_ : *overlay_; }
   std::size_t own(PackageId id) const { return is_base(id) ? index_of(id) : index_of(id) - base_size_; }
@@ -209,6 +219,7 @@ class Universe {
   std::size_t base_size_ = 0;
   View view_;
   std::vector<Place> base_places_, overlay_places_;
+  std::vector<Architecture> base_architectures_, overlay_architectures_;
   std::unordered_map<std::uint32_t, std::string> follows_;  // by name
   mutable std::vector<std::uint8_t> flags_;
   std::vector<std::uint32_t> in_overlay_;  // by name of the base: 1 + the first of the overlay's providers of it, or 0

@@ -146,16 +146,14 @@ class Planner {
     const auto before = predecessor(id);
     const Reason reason = reason_after(id, before);
     if (before == id && (universe_.wanted(id) ? Reason::Wanted : Reason::PulledIn) == reason) return;
-    const Candidate& candidate = universe_[id];
-    const Package& package = candidate.package;
     Step step;
-    step.name = package.name, step.arch = package.arch;
-    step.after = package.version.text(), step.after_id = id;
+    step.name = universe_.name(id), step.arch = universe_.architecture(id);
+    step.after = universe_.version(id), step.after_id = id;
     if (before) step.before = universe_.version(*before), step.before_id = before;
     step.reason = reason;
     if (before == id) {
       step.action = step.reason == Reason::Wanted ? Action::Want : Action::Unwant;
-      step.origin = candidate.installed->origin;
+      step.origin = universe_[id].installed->origin;
       plan_.steps.push_back(std::move(step));
       return;
     }
@@ -163,11 +161,11 @@ class Planner {
                   : order_versions(universe_.version(*before), universe_.version(id)) < 0 ? Action::Upgrade
                                                                                           : Action::Downgrade;
     step.why = why(id, before);
-    if (!candidate.offers.empty()) {
-      step.origin = candidate.offers.front().title();
-      if (!cached_.contains(id)) step.download = candidate.offers.front().size;
+    if (const auto offer = universe_.best_offer(id)) {
+      step.origin = offer->repository.empty() ? "local file" : fmt::format("{}/{}", offer->repository, offer->channel);
+      if (!cached_.contains(id)) step.download = offer->size;
     }
-    step.size_change = static_cast<std::int64_t>(package.installed_size) -
+    step.size_change = static_cast<std::int64_t>(universe_.installed_size(id)) -
                        (before ? static_cast<std::int64_t>(universe_.installed_size(*before)) : 0);
     plan_.steps.push_back(std::move(step));
   }

@@ -6,6 +6,7 @@
 #include <tuple>
 
 #include "base/text.h"
+#include "solve/explain.h"
 #include "solve/solver.h"
 
 namespace hambrel::plan {
@@ -57,14 +58,11 @@ class Search {
 
  private:
   /// Solves a request and keeps it if that works and nothing found before leads to the same set.
-  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request, Refusal* still = nullptr,
+  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request,
                const Universe* other = nullptr) {
     const Universe& universe = other == nullptr ? universe_ : *other;
     auto answer = solve::solve(universe, request);
-    if (auto* refusal = std::get_if<Refusal>(&answer)) {
-      if (still != nullptr) *still = std::move(*refusal);
-      return false;
-    }
+    if (std::holds_alternative<Refusal>(answer)) return false;
     Remedy remedy{kind, std::move(subjects), "", request, std::get<solve::Selection>(std::move(answer)), {}};
     const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy.selection.chosen; };
     if (std::any_of(found_.begin(), found_.end(), same)) return true;
@@ -77,17 +75,16 @@ class Search {
 
   /// A hold that does not count this time, and whatever further holds then stand in the way.
   void release(const std::string& first) {
+    const auto names = explainer().without(Cause::Kind::Held, first, kMostSteps);
+    if (!names) return;
     Request request = request_;
-    std::vector<std::string> names;
-    for (std::string next = first; !next.empty() && names.size() < kMostSteps;) {
-      request.release.insert(next);
-      names.push_back(next);
-      Refusal still;
-      if (attempt(Remedy::Kind::ReleaseHold, names, request, &still)) return;
-      next.clear();
-      for (const Cause& cause : still.causes)
-        if (cause.kind == Cause::Kind::Held && next.empty()) next = cause.name;
-    }
+    request.release.insert(names->begin(), names->end());
+    attempt(Remedy::Kind::ReleaseHold, *names, request);
+  }
+
+  solve::Explainer& explainer() {
+    if (!explainer_) explainer_.emplace(universe_, request_);
+    return *explainer_;
   }
 
   /// Repositories that are not enabled, one at a time, as if they were.
@@ -101,7 +98,7 @@ class Search {
       Request request = request_;
       for (Target& target : request.install) add_versions(wider, target);
       const std::size_t before = found_.size();
-      attempt(Remedy::Kind::EnableRepository, {one.name}, request, nullptr, &wider);
+      attempt(Remedy::Kind::EnableRepository, {one.name}, request, &wider);
       if (found_.size() > before) found_.back().enable = one.name;
     }
   }
@@ -120,18 +117,12 @@ class Search {
 
   /// Names a wanted package, and whatever wanted one then still stands in the way, until the rest can be met.
   void let_go(const std::string& first) {
+    const auto names = explainer().without(Cause::Kind::Wanted, first, kMostSteps);
+    if (!names || std::any_of(names->begin(), names->end(), [&](const auto& name) { return is_asked_for(name); }))
+      return;
     Request request = request_;
-    std::vector<std::string> names;
-    for (std::string next = first; !next.empty() && names.size() < kMostSteps;) {
-      if (is_asked_for(next)) return;
-      request.remove.insert(next);
-      names.push_back(next);
-      Refusal still;
-      if (attempt(Remedy::Kind::RemoveWanted, names, request, &still)) return;
-      next.clear();
-      for (const Cause& cause : still.causes)
-        if (cause.kind == Cause::Kind::Wanted && next.empty()) next = cause.name;
-    }
+    request.remove.insert(names->begin(), names->end());
+    attempt(Remedy::Kind::RemoveWanted, *names, request);
   }
 
   bool is_asked_for(const std::string& name) const {
@@ -191,20 +182,13 @@ class Search {
     for (const std::string& channel : channels) {
       Request request = request_;
       request.channels.insert(channel);
-      std::optional<solve::Selection> selection;
       // where wanted packages stand in the way of that, too, they are named along with it
-      for (std::size_t step = 0; step < kMostSteps && !selection; ++step) {
-        auto answer = solve::solve(universe_, request);
-        if (auto* found = std::get_if<solve::Selection>(&answer)) {
-          selection = std::move(*found);
-          break;
-        }
-        const auto& causes = std::get<Refusal>(answer).causes;
-        const auto wanted = std::find_if(causes.begin(), causes.end(),
-                                         [](const Cause& one) { return one.kind == Cause::Kind::Wanted; });
-        if (wanted == causes.end() || is_asked_for(wanted->name)) break;
-        request.remove.insert(wanted->name);
-      }
+      const auto names = solve::Explainer(universe_, request).without(Cause::Kind::Wanted, "", kMostSteps);
+      if (!names || std::any_of(names->begin(), names->end(), [&](const auto& name) { return is_asked_for(name); }))
+        continue;
+      request.remove.insert(names->begin(), names->end());
+      auto answer = solve::solve(universe_, request);
+      auto* const selection = std::get_if<solve::Selection>(&answer);
       if (!selection) continue;
       // named package by package, as the command will name them
       for (const PackageId id : selection->chosen) {
@@ -223,6 +207,7 @@ class Search {
   const Request& request_;
   const Refusal& refusal_;
   std::vector<Remedy> found_;
+  std::optional<solve::Explainer> explainer_;
 };
 
 }  // namespace

@@ -98,50 +98,76 @@ std::string Cause::text(const Universe& universe) const {
   return {};
 }
 
-namespace {
+Explainer::Explainer(const Universe& universe, const Request& request)
+    : encoding_(universe, request, Encoding::Scope::Full, true), budget_(request.budget) {
+  const auto& statements = encoding_.statements();
+  by_variable_.assign(encoding_.engine().variables(), 0);
+  for (std::size_t i = 0; i < statements.size(); ++i) {
+    by_variable_[statements[i].selector.var()] = i;
+    selectors_.push_back(statements[i].selector);
+  }
+}
 
 /// The places of the statements whose selectors are in a core, ascending.
-std::vector<std::size_t> statements_in(const std::vector<Lit>& core, const std::vector<std::size_t>& by_variable) {
+std::vector<std::size_t> Explainer::statements_in(const std::vector<Lit>& core) const {
   std::vector<std::size_t> result;
-  for (const Lit lit : core) result.push_back(by_variable[lit.var()]);
+  for (const Lit lit : core) result.push_back(by_variable_[lit.var()]);
   std::sort(result.begin(), result.end());
   return result;
 }
 
-}  // namespace
-
-Refusal explain(const Universe& universe, const Request& request) {
-  Encoding encoding(universe, request, Encoding::Scope::Full, true);
-  const auto& statements = encoding.statements();
-  std::vector<std::size_t> by_variable(encoding.engine().variables(), 0);
-  std::vector<Lit> selectors;
-  for (std::size_t i = 0; i < statements.size(); ++i) {
-    by_variable[statements[i].selector.var()] = i;
-    selectors.push_back(statements[i].selector);
+/// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
+/// rest becoming satisfiable goes.
+std::vector<std::size_t> Explainer::minimal(std::vector<std::size_t> core) const {
+  Cdcl engine = encoding_.engine_for(core);
+  engine.set_budget(budget_);
+  for (std::size_t i = core.size(); i-- > 0;) {
+    std::vector<Lit> without;
+    for (std::size_t k = 0; k < core.size(); ++k)
+      if (k != i) without.push_back(encoding_.statements()[core[k]].selector);
+    if (without.empty() || engine.solve(without) != Answer::No) continue;
+    core = statements_in(engine.core());
+    i = std::min(i, core.size());
   }
+  return core;
+}
+
+Refusal Explainer::explain() {
   Refusal refusal;
   refusal.what = "this can't be done together with what is installed and wanted";
-  encoding.engine().set_budget(request.budget);
-  if (encoding.engine().solve(selectors) != Answer::No) {
+  encoding_.engine().set_budget(budget_);
+  if (encoding_.engine().solve(selectors_) != Answer::No) {
     refusal.what = "this can't be done; why was not found in the time allowed";
     refusal.decided = false;
     return refusal;
   }
-  // Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
-  // rest becoming satisfiable goes.
-  std::vector<std::size_t> core = statements_in(encoding.engine().core(), by_variable);
-  Cdcl engine = encoding.engine_for(core);
-  engine.set_budget(request.budget);
-  for (std::size_t i = core.size(); i-- > 0;) {
-    std::vector<Lit> without;
-    for (std::size_t k = 0; k < core.size(); ++k)
-      if (k != i) without.push_back(statements[core[k]].selector);
-    if (without.empty() || engine.solve(without) != Answer::No) continue;
-    core = statements_in(engine.core(), by_variable);
-    i = std::min(i, core.size());
-  }
-  refusal.causes = as_chain(universe, encoding.causes(core));
+  refusal.causes = as_chain(encoding_.universe(), encoding_.causes(minimal(statements_in(encoding_.engine().core()))));
   return refusal;
+}
+
+std::optional<std::vector<std::string>> Explainer::without(Cause::Kind kind, const std::string& first,
+                                                           std::size_t most) {
+  const auto& statements = encoding_.statements();
+  const auto name_of = [&](std::size_t i) { return encoding_.universe().name(static_cast<NameId>(statements[i].subject)); };
+  std::vector<std::string> names;
+  std::vector<Lit> assumed = selectors_;
+  const auto give_up = [&](const std::string& name) {
+    names.push_back(name);
+    for (std::size_t i = 0; i < statements.size(); ++i)
+      if (statements[i].kind == kind && name_of(i) == name) std::erase(assumed, statements[i].selector);
+  };
+  if (!first.empty()) give_up(first);
+  encoding_.engine().set_budget(budget_);
+  for (;;) {
+    const Answer answer = encoding_.engine().solve(assumed);
+    if (answer == Answer::Yes) return names;
+    if (answer == Answer::Unknown || names.size() >= most) return std::nullopt;
+    std::optional<std::size_t> next;
+    for (const std::size_t i : minimal(statements_in(encoding_.engine().core())))
+      if (statements[i].kind == kind && !next) next = i;
+    if (!next) return std::nullopt;
+    give_up(std::string(name_of(*next)));
+  }
 }
 
 }  // namespace hambrel::solve

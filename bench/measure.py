@@ -1,0 +1,120 @@
+"""measure.py PROGRAM PARSE_RAW DIR - times whole processes; see run.sh."""
+import glob
+import os
+import re
+import resource
+import statistics
+import subprocess
+import sys
+import time
+
+program, parse_raw, directory = sys.argv[1:4]
+null = os.open(os.devnull, os.O_WRONLY)
+
+
+def once(words):
+    """Milliseconds, peak KiB and exit code of one process."""
+    start = time.perf_counter()
+    pid = os.posix_spawn(words[0], words, os.environ,
+                         file_actions=[(os.POSIX_SPAWN_DUP2, null, 1), (os.POSIX_SPAWN_DUP2, null, 2)])
+    _, status, usage = os.wait4(pid, 0)
+    return (time.perf_counter() - start) * 1000, usage.ru_maxrss, os.waitstatus_to_exitcode(status)
+
+
+def median(words, times=5, before=None):
+    runs = []
+    for _ in range(times):
+        if before:
+            before()
+        runs.append(once(words))
+    return statistics.median(run[0] for run in runs), max(run[1] for run in runs), runs[0][2]
+
+
+def unit(world):
+    """P, measured beside what it is compared with: the machine is not equally fast all the time."""
+    return float(subprocess.run([parse_raw, f"{world}/raw.json"], capture_output=True, text=True).stdout)
+
+
+def row(world, what, limit, milliseconds, memory=0, code=0):
+    p = unit(world)
+    print(f"| {what} | {limit} | {milliseconds:.1f} ms | {milliseconds / p:.2f} P | "
+          f"{memory / 1024:.0f} MiB | {p:.0f} ms | {'' if code == 0 else 'exit ' + str(code)} |", flush=True)
+
+
+def drop_cache(root):
+    for pattern in ("var/cache/hambrel/index/*.image", "var/cache/hambrel/index/*/*", "var/lib/hambrel/*.sqlite"):
+        for name in glob.glob(f"{root}/{pattern}"):
+            fd = os.open(name, os.O_RDONLY)
+            os.fsync(fd)
+            os.posix_fadvise(fd, 0, 0, os.POSIX_FADV_DONTNEED)
+            os.close(fd)
+
+
+def plan(root, *words):
+    return [program, "--root", root, "install", "--dry-run", "--no-files", *words]
+
+
+def verbose(words):
+    return subprocess.run(words + ["-v"], capture_output=True, text=True)
+
+
+def measure(size):
+    world = f"{directory}/{size}"
+    current, outdated, large = (f"{world}/{one}" for one in ("current", "outdated", "large"))
+    for root in (current, outdated, large):
+        subprocess.run([program, "--root", root, "refresh", "-q"], check=True)
+    names = open(f"{world}/random.txt").read().split()
+    print(f"\n{size} packages\n\n| what | at most | median | ratio | peak | P | |\n|---|---|---|---|---|---|---|")
+
+    runs = [once(plan(current, name)) for name in names]
+    times = sorted(run[0] for run in runs)
+    row(world, "plan of an install, 300 random packages: median", "0.14 P", statistics.median(times),
+        max(run[1] for run in runs))
+    row(world, "the same: 99th of 100", "0.34 P", times[int(len(times) * 0.99) - 1])
+    cold = [median(plan(current, name), 3, lambda: drop_cache(current))[0] for name in names[:15]]
+    row(world, "the same with the page cache dropped, 15 of them", "0.55 P", statistics.median(cold))
+
+    # of what was asked for: the largest closures, and those that change what is installed
+    news, changing, refused = [], [], []
+    for name in names:
+        text = subprocess.run(plan(outdated, name), capture_output=True, text=True)
+        head = text.stdout.split("\n")[0]
+        if text.returncode == 3:
+            refused.append(name)
+        elif re.search(r"to (upgrade|remove|downgrade)", head):
+            changing.append(name)
+        news.append((int((re.search(r"(\d+) to install", head) or [0, 0])[1]), name))
+    news.sort(reverse=True)
+    row(world, f"the 20 largest of them ({news[19][0]} to {news[0][0]} new)", "1.0 P",
+        statistics.median(median(plan(outdated, name), 3)[0] for _, name in news[:20]))
+    if changing:
+        row(world, f"an install that changes installed packages ({len(changing[:20])} of them)", "0.7 P",
+            statistics.median(median(plan(outdated, name), 3)[0] for name in changing[:20]))
+    if refused:
+        row(world, f"a refusal with its remedies ({len(refused[:20])} of them)", "1.4 P",
+            statistics.median(median(plan(outdated, name), 3)[0] for name in refused[:20]))
+    for root, limit in ((outdated, "0.7 P"), (large, "2.0 P")):
+        upgrade = [program, "--root", root, "upgrade", "--dry-run", "--no-files"]
+        count = subprocess.run(upgrade, capture_output=True, text=True).stdout.split("\n")[0]
+        time_quiet, memory, code = median(upgrade + ["--quiet"])
+        row(world, f"upgrade of {os.path.basename(root)}: {count.split('  ')[0]}", limit, time_quiet, memory, code)
+        time_told, memory, code = median(upgrade)
+        row(world, "the same with what --drop-strays would bring", "", time_told, memory, code)
+    for words, limit in ((["search", "lorquasto"], "0.08 P"), (["list"], "0.08 P"), (["list", "name:lib*"], ""),
+                         (["owner", "/usr/share/none"], "0.08 P"), (["version"], "")):
+        milliseconds, memory, _ = median([program, "--root", current, *words])
+        row(world, " ".join(words), limit, milliseconds, memory)
+
+    def forget():
+        os.remove(f"{current}/var/cache/hambrel/index/_catalogue.image")
+    refresh = [program, "--root", current, "refresh"]
+    milliseconds, memory, code = median(refresh, 5, forget)
+    row(world, "refresh that compiles everything", "9.5 P", milliseconds, memory, code)
+    milliseconds, memory, code = median(refresh)
+    row(world, "refresh with nothing new", "", milliseconds, memory, code)
+
+
+resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+for size in (60000, 300000):
+    if os.path.exists(f"{directory}/{size}/random.txt"):
+        measure(size)
