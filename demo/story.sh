@@ -117,6 +117,12 @@ pack=$world/skerry-base/packages/bell-buoy/1.0-1.any.hambrel
 printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none
 play 5 hambrel install bell-buoy --yes
 
+chapter 'A hold, and what it keeps back'
+play 0 hambrel hold saltdb --reason 'the tide office reads its files' --yes
+play 0 hambrel upgrade --dry-run
+play 0 hambrel list held
+play 0 hambrel release saltdb --yes --quiet
+
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger
 play 0 hambrel ledger show 3

@@ -69,7 +69,8 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
   std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
   for (const plan::HeldBack& one : plan.held_back) {
     if (one.held) {
-      note(fmt::format("{} stays at {}, though {} is on offer: it is held", one.name, one.stays, one.offered));
+      note(fmt::format("{} stays at {}, though {} is on offer: it is held{}{}", one.name, one.stays, one.offered,
+                       one.why.empty() ? "" : ": ", printable(one.why)));
       continue;
     }
     auto group = std::find_if(groups.begin(), groups.end(), [&](const auto& known) { return known.first == one.why; });
@@ -145,6 +146,10 @@ void print_plan(const Session& session, const plan::Plan& plan) {
     screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
                             join(plan.unneeded, ", ")));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
+  if (std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
+    screen.line("  No file changes.");
+    return;
+  }
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
   const std::string fetch =

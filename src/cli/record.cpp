@@ -43,7 +43,10 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
   for (const state::PackageChange& change : changes) {
     if (parts.size() == most) return fmt::format("{} and {} more", join(parts, ", "), changes.size() - most);
     if (change.before && change.after && change.before_row == change.after_row)
-      parts.push_back(fmt::format("{} {}", change.name, text_of(change.after->reason)));
+      parts.push_back(fmt::format("{} {}", change.name,
+                                  change.before->hold == change.after->hold ? text_of(change.after->reason)
+                                  : change.after->hold                      ? "held"
+                                                                            : "released"));
     else if (change.before && change.after)
       parts.push_back(fmt::format("{} {} -> {}", change.name, change.before->package.version.text(),
                                   change.after->package.version.text()));

@@ -3,8 +3,7 @@
 #include <algorithm>
 #include <utility>
 
-#define XXH_INLINE_ALL
-#include <xxhash.h>
+#include "base/checksum.h"
 
 namespace hambrel {
 
@@ -33,8 +32,8 @@ std::size_t blocks_of(std::size_t arrays_end) { return rounded(arrays_end, Image
 /// Over the head, with its own place for the sum left out, and what comes after the arrays.
 std::uint64_t head_sum(std::span<const std::byte> image, std::size_t arrays_end) {
   constexpr std::size_t kFrom = offsetof(Header, total);
-  return XXH3_64bits(image.data() + kFrom, kHead - kFrom) * 31 +
-         XXH3_64bits(image.data() + arrays_end, image.size() - arrays_end);
+  return checksum(image.data() + kFrom, kHead - kFrom) * 31 +
+         checksum(image.data() + arrays_end, image.size() - arrays_end);
 }
 
 }  // namespace
@@ -80,7 +79,7 @@ void Image::check(std::size_t block) const {
   const std::size_t start = block * kBlock, size = std::min(kBlock, end_ - start);
   std::uint64_t sum = 0;
   std::memcpy(&sum, data_.data() + end_ + (block - 1) * sizeof sum, sizeof sum);
-  if (XXH3_64bits(data_.data() + start, size) != sum) throw DamagedImage();
+  if (checksum(data_.data() + start, size) != sum) throw DamagedImage();
   (*whole_)[block] = 1;
 }
 
@@ -104,7 +103,8 @@ std::string ImageWriter::finish(std::string_view key) {
     std::memcpy(image_.data() + sizeof header + i * sizeof entry, &entry, sizeof entry);
   }
   for (std::size_t start = kHead; start < header.arrays_end; start += Image::kBlock) {
-    const std::uint64_t sum = XXH3_64bits(image_.data() + start, std::min(Image::kBlock, header.arrays_end - start));
+    const std::uint64_t sum = checksum(reinterpret_cast<const std::byte*>(image_.data()) + start,
+                                       std::min(Image::kBlock, header.arrays_end - start));
     image_.append(reinterpret_cast<const char*>(&sum), sizeof sum);
   }
   image_.append(key);

@@ -306,6 +306,7 @@ class Planner {
       one.name = universe_.name(id);
       one.offered = universe_.version(*offered), one.offered_id = *offered;
       one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
+      if (one.held) one.why = universe_[id].installed->hold->reason;
       for (const PackageId other : universe_.slot(id))
         if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
       if (!one.stays.empty()) plan_.held_back.push_back(std::move(one));

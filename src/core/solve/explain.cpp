@@ -148,7 +148,9 @@ Refusal Explainer::explain() {
 std::optional<std::vector<std::string>> Explainer::without(Cause::Kind kind, const std::string& first,
                                                            std::size_t most) {
   const auto& statements = encoding_.statements();
-  const auto name_of = [&](std::size_t i) { return encoding_.universe().name(static_cast<NameId>(statements[i].subject)); };
+  const auto name_of = [&](std::size_t i) {
+    return encoding_.universe().name(static_cast<NameId>(statements[i].subject));
+  };
   std::vector<std::string> names;
   std::vector<Lit> assumed = selectors_;
   const auto give_up = [&](const std::string& name) {

@@ -115,7 +115,9 @@ class Undo {
       step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
       step.reason = back.after->reason;
     step.origin = back.after_row ? "attic" : back.before->origin;
-    if (back.before_row == back.after_row)
+    if (back.before_row == back.after_row && back.before->hold != back.after->hold)
+      step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
+    else if (back.before_row == back.after_row)
       step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;
     else if (!back.before)
       step.action = plan::Action::Install;
