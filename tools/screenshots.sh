@@ -38,4 +38,6 @@ shot recover 'hambrel list; hambrel recover'
 hambrel -q recover >/dev/null
 hambrel -q undo 2 --yes || true
 shot ledger 'hambrel ledger; hambrel ledger show 1'
+hambrel -q hold saltdb --reason 'the tide office reads its files' --yes
+shot held 'hambrel upgrade --dry-run; hambrel list held'
 shot help 'hambrel help install'

@@ -69,7 +69,7 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
   std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
   for (const plan::HeldBack& one : plan.held_back) {
     if (one.held) {
-      note(fmt::format("{} stays at {}, though {} is on offer: it is held{}{}", one.name, one.stays, one.offered,
+      note(fmt::format("{} is held at {}, though {} is on offer{}{}", one.name, one.stays, one.offered,
                        one.why.empty() ? "" : ": ", printable(one.why)));
       continue;
     }

@@ -30,7 +30,7 @@ TEST_F(Looking, AHoldIsRecordedShapesPlansAndIsReleasedAndUndone) {
   EXPECT_EQ(station.hambrel({"hold", "probe", "--reason", "the cable is old", "-y"}).code, 0);
   EXPECT_THAT(station.hambrel({"list", "held"}).out, HasSubstr("probe"));
   const Ran upgrade = station.hambrel({"upgrade", "-n"});
-  EXPECT_THAT(upgrade.out, HasSubstr("probe stays at 1-1, though 2-1 is on offer: it is held: the cable is old"));
+  EXPECT_THAT(upgrade.out, HasSubstr("probe is held at 1-1, though 2-1 is on offer: the cable is old"));
   EXPECT_THAT(upgrade.out, HasSubstr("gauge stays at 1-1, though 2-1 is on offer: probe 1-1, which is held, stays"));
   const Ran refused = station.hambrel({"install", "gauge>=2", "-y"});
   EXPECT_EQ(refused.code, 3);

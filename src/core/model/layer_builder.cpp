@@ -4,105 +4,13 @@
 #include <tuple>
 
 #include "base/text.h"
+#include "model/interning.h"
 #include "model/layer.h"
 #include "model/layer_sections.h"
 
 namespace hambrel {
 
 namespace {
-
-/// Numbers for distinct values, by a hash table with open addressing; the values themselves lie with the caller.
-class Numbers {
- public:
-  /// The number of the value, or `next` after that was entered as its number.
-  template <typename Same>
-  std::uint32_t enter(std::uint64_t hash, std::uint32_t next, Same same) {
-    if (2 * (count_ + 1) > slots_.size()) grow();
-    for (std::size_t at = hash & (slots_.size() - 1);; at = (at + 1) & (slots_.size() - 1)) {
-      Slot& slot = slots_[at];
-      if (slot.number == kFree) {
-        slot = {static_cast<std::uint32_t>(hash >> 32U), next};
-        hashes_.push_back(hash);
-        ++count_;
-        return next;
-      }
-      if (slot.tag == static_cast<std::uint32_t>(hash >> 32U) && same(slot.number)) return slot.number;
-    }
-  }
-
- private:
-  static constexpr std::uint32_t kFree = UINT32_MAX;
-  struct Slot {
-    std::uint32_t tag = 0, number = kFree;
-  };
-
-  void grow() {
-    std::vector<Slot> old(slots_.empty() ? 1024 : 2 * slots_.size());
-    std::swap(old, slots_);
-    std::vector<std::uint32_t> numbers;
-    for (const Slot& slot : old)
-      if (slot.number != kFree) {
-        // the whole hash is kept beside, in order of entry: entries are never taken out
-        numbers.push_back(slot.number);
-      }
-    std::sort(numbers.begin(), numbers.end());
-    for (std::size_t i = 0; i < numbers.size(); ++i) {
-      const std::uint64_t hash = hashes_[i];
-      std::size_t at = hash & (slots_.size() - 1);
-      while (slots_[at].number != kFree) at = (at + 1) & (slots_.size() - 1);
-      slots_[at] = {static_cast<std::uint32_t>(hash >> 32U), numbers[i]};
-    }
-  }
-
-  std::vector<Slot> slots_;
-  std::vector<std::uint64_t> hashes_;  // by order of entry, which is the order of the numbers
-  std::size_t count_ = 0;
-};
-
-std::uint64_t mixed(std::uint64_t x) {  // the finaliser of splitmix64 (Steele, Lea & Flood 2014)
-  x ^= x >> 30U;
-  x *= 0xbf58476d1ce4e5b9U;
-  x ^= x >> 27U;
-  x *= 0x94d049bb133111ebU;
-  return x ^ (x >> 31U);
-}
-
-std::uint64_t hash_of(std::string_view text) { return mixed(std::hash<std::string_view>{}(text)); }
-
-class Texts {
- public:
-  Texts() { bytes_.assign(sizeof(std::uint32_t), '\0'); }  // place 0: the empty text
-
-  TextId enter(std::string_view text) {
-    if (text.empty()) return 0;
-    const auto next = static_cast<std::uint32_t>(bytes_.size());
-    const std::uint32_t number =
-        numbers_.enter(hash_of(text), next, [&](std::uint32_t other) { return at(other) == text; });
-    if (number == next) append(text);
-    return number;
-  }
-  /// Without looking for the same text: for long ones, which hardly ever recur.
-  TextId append(std::string_view text) {
-    if (text.empty()) return 0;
-    if (bytes_.size() + text.size() + sizeof(std::uint32_t) > UINT32_MAX)
-      throw Error(ErrorCode::Invalid, "the indexes hold more than 4 GiB of text", {}, "drop or disable a repository");
-    const auto size = static_cast<std::uint32_t>(text.size());
-    const auto place = static_cast<TextId>(bytes_.size());
-    bytes_.append(reinterpret_cast<const char*>(&size), sizeof size);
-    bytes_.append(text);
-    return place;
-  }
-  std::string_view at(TextId id) const {
-    std::uint32_t size = 0;
-    std::memcpy(&size, bytes_.data() + id, sizeof size);
-    return std::string_view(bytes_).substr(id + sizeof size, size);
-  }
-  std::string take() { return std::move(bytes_); }
-
- private:
-  std::string bytes_;
-  Numbers numbers_;
-};
 
 struct OfferOf {
   std::uint32_t package;
