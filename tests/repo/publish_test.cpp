@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "archive/frame_codec.h"
+
 #include "repo/index.h"
 #include "repo/metadata.h"
 #include "repo/refresh.h"
@@ -103,6 +105,25 @@ TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
   const Catalog catalog =
       load_catalog(*os::open_file_system(root.text()), {{"base", "file:///elsewhere", {"stable"}, true, 50}});
   EXPECT_EQ(catalog.indexes[0].problem, "not refreshed yet");
+}
+
+TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
+  std::vector<IndexLine> lines(2000);
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    lines[i].package.name = "p" + std::to_string(i);
+    lines[i].package.version = Version::parse("1").value();
+    lines[i].package.arch = "a" + std::to_string(i);  // more than a layer can tell apart
+    lines[i].channel = "stable";
+  }
+  std::vector<IndexInput> inputs(2);
+  inputs[0].repository = "bad", inputs[0].stored = archive::compress_frame(index_text(lines), 1);
+  lines.resize(1);
+  inputs[1].repository = "good", inputs[1].stored = archive::compress_frame(index_text(lines), 1);
+  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+  ASSERT_TRUE(inputs[0].problem);
+  EXPECT_EQ(inputs[0].problem->problem(), "the indexes name more than 255 architectures");
+  EXPECT_FALSE(inputs[1].problem);
+  EXPECT_EQ(layer->size(), 1U);
 }
 
 }  // namespace hambrel::repo

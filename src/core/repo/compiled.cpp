@@ -65,13 +65,20 @@ class Batches {
   void rethrow() const {
     if (problem_) std::rethrow_exception(problem_);
   }
+  /// Nothing more will be taken: whoever fills goes on to its end without waiting.
+  void close() {
+    const std::unique_lock lock(mutex_);
+    closed_ = true;
+    changed_.notify_all();
+  }
 
  private:
   static constexpr std::size_t kLines = 64, kMostWaiting = 4;
 
   void give(std::vector<IndexLine> batch) {
     std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return waiting_.size() < kMostWaiting; });
+    changed_.wait(lock, [&] { return closed_ || waiting_.size() < kMostWaiting; });
+    if (closed_) return;
     waiting_.push_back(std::move(batch));
     changed_.notify_all();
   }
@@ -80,6 +87,7 @@ class Batches {
   std::condition_variable changed_;
   std::deque<std::vector<IndexLine>> waiting_;
   std::exception_ptr problem_;
+  bool closed_ = false;
 };
 
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
@@ -96,6 +104,10 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       input.packages = 0;
       Batches batches;
       const std::future<void> reading = std::async(std::launch::async, [&] { batches.fill(stored, input.where); });
+      struct Closing {  // before the future waits for that thread, also when compiling throws
+        Batches& batches;
+        ~Closing() { batches.close(); }
+      } closing{batches};
       for (auto batch = batches.take(); !batch.empty(); batch = batches.take())
         for (const IndexLine& line : batch) {
           add_line(builder, input, line);
