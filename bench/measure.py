@@ -30,6 +30,15 @@ def median(words, times=5, before=None):
     return statistics.median(run[0] for run in runs), max(run[1] for run in runs), runs[0][2]
 
 
+def until_first_line(words):
+    start = time.perf_counter()
+    with subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) as process:
+        process.stderr.read(1)
+        spent = time.perf_counter() - start
+        process.stderr.read()
+    return spent * 1000
+
+
 def unit(world):
     """P, measured beside what it is compared with: the machine is not equally fast all the time."""
     return float(subprocess.run([parse_raw, f"{world}/raw.json"], capture_output=True, text=True).stdout)
@@ -75,24 +84,29 @@ def measure(size):
     row(world, "the same with the page cache dropped, 15 of them", "0.55 P", statistics.median(cold))
 
     # of what was asked for: the largest closures, and those that change what is installed
-    news, changing, refused = [], [], []
+    changing, refused = [], []
     for name in names:
         text = subprocess.run(plan(outdated, name), capture_output=True, text=True)
-        head = text.stdout.split("\n")[0]
         if text.returncode == 3:
             refused.append(name)
-        elif re.search(r"to (upgrade|remove|downgrade)", head):
+        elif re.search(r"to (upgrade|remove|downgrade)", text.stdout.split("\n")[0]):
             changing.append(name)
-        news.append((int((re.search(r"(\d+) to install", head) or [0, 0])[1]), name))
-    news.sort(reverse=True)
-    row(world, f"the 20 largest of them ({news[19][0]} to {news[0][0]} new)", "1.0 P",
-        statistics.median(median(plan(outdated, name), 3)[0] for _, name in news[:20]))
+    news, closures = [], [f"collection-{i}" for i in range(1, 21)]
+    for name in closures:
+        text = subprocess.run(plan(current, name), capture_output=True, text=True).stdout
+        news.append(int((re.search(r"(\d+) to install", text) or [0, 0])[1]))
+    runs = [median(plan(current, name), 3) for name in closures]
+    row(world, f"the 20 largest closures ({min(news)} to {max(news)} new)", "1.0 P",
+        statistics.median(run[0] for run in runs), max(run[1] for run in runs))
     if changing:
         row(world, f"an install that changes installed packages ({len(changing[:20])} of them)", "0.7 P",
             statistics.median(median(plan(outdated, name), 3)[0] for name in changing[:20]))
     if refused:
-        row(world, f"a refusal with its remedies ({len(refused[:20])} of them)", "1.4 P",
-            statistics.median(median(plan(outdated, name), 3)[0] for name in refused[:20]))
+        first = [statistics.median(until_first_line(plan(outdated, name)) for _ in range(3)) for name in refused[:20]]
+        whole = [median(plan(outdated, name), 3)[0] for name in refused[:20]]
+        row(world, f"a refusal: until it is explained ({len(first)} of them)", "0.7 P", statistics.median(first))
+        row(world, "the same: from there to the last of its remedies", "0.7 P for the first",
+            statistics.median(b - a for a, b in zip(first, whole)))
     for root, limit in ((outdated, "0.7 P"), (large, "2.0 P")):
         upgrade = [program, "--root", root, "upgrade", "--dry-run", "--no-files"]
         count = subprocess.run(upgrade, capture_output=True, text=True).stdout.split("\n")[0]

@@ -35,6 +35,8 @@ constexpr const char* kWords[] = {"tide",   "buoy",    "lamp",   "chart", "salt"
                                   "quay",   "rope",    "sail",   "tow",   "vane",   "wave", "yard", "sound", "shoal"};
 constexpr std::size_t kWordCount = sizeof kWords / sizeof kWords[0];
 
+constexpr std::size_t kCollections = 20;
+
 enum class Kind { Plain, Library, Family, Provider };
 
 /// One name in both releases.
@@ -67,6 +69,7 @@ class Maker {
       if (one.in_old) world.old.push_back(package(i, false));
       if (one.in_new) add_offers(world, i);
     }
+    for (std::size_t i = 1; i <= kCollections; ++i) add_collection(world, i);
     return world;
   }
 
@@ -219,25 +222,48 @@ class Maker {
     return package;
   }
 
+  /// A package that only brings others: the closures of hundreds that a whole desk or workshop comes as.
+  void add_collection(World& world, std::size_t number) {
+    Package package;
+    package.name = fmt::format("collection-{}", number);
+    package.version = Version::parse("1.0-1").value();
+    package.arch = "any";
+    package.summary = fmt::format("all that belongs to {}", prose());
+    package.license = "MIT";
+    const auto some = [&](std::size_t count, std::vector<Relation>& relations) {
+      std::set<std::size_t> chosen;
+      while (chosen.size() < count) chosen.insert(names_ / 4 + random_.below(names_ - names_ / 4));
+      for (const std::size_t to : chosen)
+        if (members_[to].in_new && members_[to].kind != Kind::Provider)
+          relations.push_back({{parse_constraint(members_[to].name, "bench")}});
+    };
+    const std::size_t most = std::min<std::size_t>(names_ / 20, 130);
+    some(std::min<std::size_t>(names_ / 40, 6), package.requires_);
+    some(most / 4 + random_.below(most), package.recommends);
+    add_offer(world, package, "base", "stable", number);
+  }
+
+  static void add_offer(World& world, const Package& package, const char* repository, const char* channel,
+                        std::size_t i) {
+    repo::IndexLine line;
+    line.package = package;
+    line.channel = channel;
+    line.size = 1000 + package.installed_size / (3 + i % 4);
+    line.digest = sha256(package.name + package.version.text());
+    line.table_offset = line.size / 2, line.table_size = 100 + package.file_count * 40;
+    line.table_digest = sha256(package.version.text() + package.name);
+    world.now.push_back({repository, std::move(line)});
+  }
+
   void add_offers(World& world, std::size_t i) {
     const Member& one = members_[i];
     const char* const repository = i < names_ * 55 / 100 ? "base" : i < names_ * 9 / 10 ? "harbour" : "workshop";
     const Package now = package(i, true);
-    const auto add = [&](const Package& package, const char* channel) {
-      repo::IndexLine line;
-      line.package = package;
-      line.channel = channel;
-      line.size = 1000 + package.installed_size / (3 + i % 4);
-      line.digest = sha256(package.name + package.version.text());
-      line.table_offset = line.size / 2, line.table_size = 100 + package.file_count * 40;
-      line.table_digest = sha256(package.version.text() + package.name);
-      world.now.push_back({repository, std::move(line)});
-    };
-    add(now, "stable");
+    add_offer(world, now, repository, "stable", i);
     if (one.kind == Kind::Family || !random_.chance(11)) return;
     Package beta = now;
     beta.version = Version::parse(fmt::format("{}.99-1", one.new_version.substr(0, one.new_version.find('-')))).value();
-    add(beta, "beta");
+    add_offer(world, beta, repository, "beta", i);
   }
 
   Random random_;

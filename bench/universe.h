@@ -4,6 +4,7 @@
 // ones far more often (long tails both ways). Some names form families whose members are locked to one version; some
 // are libraries that provide an interface by number, which changes between the releases, so that what uses it has to
 // move along; some exist in the old release only (strays) or were renamed; some provide a name that several provide.
+// A few are collections that bring hundreds along.
 // Within each release everything can be installed that does not conflict; between the two, upgrades have to fight.
 // The same seed and size give the same universe on every machine.
 #pragma once

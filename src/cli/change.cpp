@@ -28,8 +28,7 @@ class Change {
       if (!refusal->decided)
         throw Error(ErrorCode::Undecided, refusal->what, {},
                     "nothing was changed; ask for less at once, or raise `budget` (seconds) in hambrel.toml");
-      const auto remedies = plan::remedies_for(session_.universe(), request, *refusal);
-      print_refusal(session_, *refusal, remedies);
+      const auto remedies = print_refusal(session_, request, *refusal);
       if (const auto taken = choose_remedy(session_, arguments_, remedies)) return take(remedies[*taken]);
       return exit_code(ErrorCode::Refused);
     }

@@ -63,7 +63,7 @@ std::string Screen::paint(Style style, std::string_view text) const { return pai
 std::string Screen::paint_error(Style style, std::string_view text) const { return painted(error_color_, style, text); }
 
 std::size_t display_width(std::string_view text) {
-  if (std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; })) return text.size();
+  if (is_plain(text)) return text.size();
   std::size_t sum = 0, cluster = 0;
   utf8proc_int32_t code = 0, before = -1, state = 0;
   const auto* at = reinterpret_cast<const utf8proc_uint8_t*>(text.data());
@@ -84,31 +84,42 @@ std::size_t display_width(std::string_view text) {
   return sum + cluster;
 }
 
-void Table::print(const Screen& screen) const {
-  std::vector<std::size_t> widths;
-  for (const auto& row : rows_)
-    for (std::size_t i = 0; i < row.size(); ++i) {
-      if (widths.size() <= i) widths.push_back(0);
-      widths[i] = std::max(widths[i], display_width(row[i].text));
-    }
-  std::string text;
-  for (const auto& row : rows_) {
-    text.append(indent_, ' ');
-    std::size_t owed = 0;  // blanks that only matter if something follows
-    for (std::size_t i = 0; i < row.size(); ++i) {
-      const std::size_t gap = widths[i] - display_width(row[i].text);
-      if (row[i].right) owed += gap;
-      if (!row[i].text.empty()) {
-        text.append(owed, ' ');
-        owed = 0;
-        text += screen.paint(row[i].style, row[i].text);
-      }
-      if (!row[i].right) owed += gap;
-      if (widths[i] > 0) owed += 2;
-    }
-    text += '\n';
+void Table::row(std::initializer_list<Cell> cells) {
+  if (widths_.size() < cells.size()) widths_.resize(cells.size(), 0);
+  for (std::size_t i = 0; i < cells.size(); ++i) {
+    const Cell& cell = cells.begin()[i];
+    const std::size_t width = display_width(cell.text);
+    widths_[i] = std::max(widths_[i], width);
+    cells_.push_back({cell.text.size(), width, cell.style, cell.right, i + 1 == cells.size()});
+    texts_ += cell.text;
   }
-  screen.raw(text);
+}
+
+void Table::print(const Screen& screen) const {
+  std::string out;
+  out.reserve(texts_.size() + cells_.size() * 8);
+  std::size_t column = 0, at = 0, owed = indent_;  // owed: blanks that only matter if something follows
+  for (const Entry& cell : cells_) {
+    const std::size_t gap = widths_[column] - cell.width;
+    if (cell.right) owed += gap;
+    if (cell.size > 0) {
+      out.append(owed, ' ');
+      owed = 0;
+      const std::string_view text = std::string_view(texts_).substr(at, cell.size);
+      if (screen.color())
+        out += screen.paint(cell.style, text);
+      else
+        out += text;
+    }
+    if (!cell.right) owed += gap;
+    if (widths_[column] > 0) owed += 2;
+    ++column, at += cell.size;
+    if (cell.last) {
+      out += '\n';
+      column = 0, owed = indent_;
+    }
+  }
+  screen.raw(out);
 }
 
 std::string size_text(std::uint64_t bytes) {

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <initializer_list>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -43,13 +44,21 @@ struct Cell {
 class Table {
  public:
   explicit Table(std::size_t indent = 2) : indent_(indent) {}
-  void row(std::vector<Cell> cells) { rows_.push_back(std::move(cells)); }
-  bool empty() const { return rows_.empty(); }
+  void row(std::initializer_list<Cell> cells);
+  bool empty() const { return cells_.empty(); }
   void print(const Screen& screen) const;
 
  private:
   std::size_t indent_;
-  std::vector<std::vector<Cell>> rows_;
+  // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
+  struct Entry {
+    std::size_t size, width;  // bytes, columns
+    Style style;
+    bool right, last;  // last: of its row
+  };
+  std::vector<Entry> cells_;
+  std::string texts_;
+  std::vector<std::size_t> widths_;
 };
 
 std::string size_text(std::uint64_t bytes);                                              // "1.3 MiB"

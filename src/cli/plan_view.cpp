@@ -158,28 +158,42 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
 }
 
-void print_refusal(Session& session, const solve::Refusal& refusal, const std::vector<plan::Remedy>& remedies) {
+namespace {
+
+void print_refusal_json(const Session& session, const solve::Refusal& refusal, const Universe& universe,
+                        const std::vector<plan::Remedy>& remedies) {
+  Json causes = Json::array(), ways = Json::array();
+  for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
+  for (const plan::Remedy& remedy : remedies)
+    ways.push_back(
+        {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
+  session.screen().line(
+      canonical({{"refused", refusal.what}, {"causes", std::move(causes)}, {"remedies", std::move(ways)}}));
+}
+
+}  // namespace
+
+std::vector<plan::Remedy> print_refusal(Session& session, const solve::Request& request,
+                                        const solve::Refusal& refusal) {
   const Screen& screen = session.screen();
   const Universe& universe = session.universe();
-  if (session.json()) {
-    Json causes = Json::array(), ways = Json::array();
-    for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
-    for (const plan::Remedy& remedy : remedies)
-      ways.push_back(
-          {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
-    screen.line(canonical({{"refused", refusal.what}, {"causes", std::move(causes)}, {"remedies", std::move(ways)}}));
-    return;
+  if (!session.json()) {
+    screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
+    for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
   }
-  screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
-  for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
-  if (remedies.empty()) return;
-  screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
+  auto remedies = plan::remedies_for(universe, request, refusal);
+  if (session.json()) {
+    print_refusal_json(session, refusal, universe, remedies);
+    return remedies;
+  }
+  if (!remedies.empty()) screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
   for (std::size_t i = 0; i < remedies.size(); ++i) {
     screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
                             screen.paint_error(Style::Come, session.copyable(remedies[i].command()))));
     screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
                             change_text(remedies[i].plan.size_change())));
   }
+  return remedies;
 }
 
 std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,

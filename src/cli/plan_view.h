@@ -9,7 +9,8 @@ namespace hambrel::cli {
 void print_plan(const Session& session, const plan::Plan& plan);
 /// What an upgrade leaves behind, grouped by the reason, and what would help.
 void print_held_back(const Session& session, const plan::Plan& plan);
-void print_refusal(Session& session, const solve::Refusal& refusal, const std::vector<plan::Remedy>& remedies);
+/// Says why, looks for ways out while that is being read, and shows them.
+std::vector<plan::Remedy> print_refusal(Session& session, const solve::Request& request, const solve::Refusal& refusal);
 /// On a terminal: lets the administrator take one of the remedies by its number. Nothing if none was taken.
 std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
                                          const std::vector<plan::Remedy>& remedies);

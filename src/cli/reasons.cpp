@@ -75,7 +75,7 @@ int run_needs(Session& session, const Arguments& arguments) {
     const solve::Request request = request_for(session, specs[0]);
     const auto answer = solve::solve(session.universe(), request);
     if (const auto* refusal = std::get_if<solve::Refusal>(&answer)) {
-      print_refusal(session, *refusal, plan::remedies_for(session.universe(), request, *refusal));
+      print_refusal(session, request, *refusal);
       return exit_code(ErrorCode::Refused);
     }
     set = std::get<solve::Selection>(answer).chosen;
@@ -121,7 +121,7 @@ int run_why(Session& session, const Arguments& arguments) {
   const solve::Request request = request_for(session, specs[0]);
   const auto answer = solve::solve(universe, request);
   if (const auto* refusal = std::get_if<solve::Refusal>(&answer)) {
-    print_refusal(session, *refusal, plan::remedies_for(universe, request, *refusal));
+    print_refusal(session, request, *refusal);
     return exit_code(ErrorCode::Refused);
   }
   plan::Plan plan = plan::make_plan(universe, request, std::get<solve::Selection>(answer), {});

@@ -80,7 +80,7 @@ void Image::check(std::size_t block) const {
   std::uint64_t sum = 0;
   std::memcpy(&sum, data_.data() + end_ + (block - 1) * sizeof sum, sizeof sum);
   if (checksum(data_.data() + start, size) != sum) throw DamagedImage();
-  (*whole_)[block] = 1;
+  std::atomic_ref((*whole_)[block]).store(std::uint8_t{1}, std::memory_order_relaxed);
 }
 
 ImageWriter::ImageWriter() : image_(kHead, '\0') {}
@@ -89,6 +89,11 @@ void ImageWriter::add_bytes(std::uint32_t section, std::span<const std::byte> da
   if (parts_.size() == kMostSections) throw Error(ErrorCode::Internal, "an image has too many sections");
   image_.resize(rounded(image_.size(), kAlign));
   parts_.push_back({section, image_.size(), data.size()});
+  image_.append(reinterpret_cast<const char*>(data.data()), data.size());
+}
+
+void ImageWriter::extend(std::span<const std::byte> data) {
+  parts_.back().size += data.size();
   image_.append(reinterpret_cast<const char*>(data.data()), data.size());
 }
 

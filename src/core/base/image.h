@@ -4,9 +4,11 @@
 // The sums are one XXH3 (64 bits, Y. Collet) for each block of 4 KiB of the arrays; the head holds one over itself, the
 // sums and the key. Opening checks only those, so a huge image opens at once; each block is checked when it is first
 // touched. Invariant: no byte of an array is handed out before its block was found whole. An image that is damaged ends
-// in DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one.
+// in DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one. Several threads may
+// read one image.
 #pragma once
 
+#include <atomic>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
@@ -59,7 +61,7 @@ class Image {
     if (offset > end_ || size > end_ - offset) throw DamagedImage();
     if (size != 0)
       for (std::size_t block = offset / kBlock, last = (offset + size - 1) / kBlock; block <= last; ++block)
-        if (!(*whole_)[block]) check(block);
+        if (std::atomic_ref((*whole_)[block]).load(std::memory_order_relaxed) == 0) check(block);
     return data_.data() + offset;
   }
 
@@ -114,6 +116,8 @@ class ImageWriter {
     add_bytes(section, std::as_bytes(std::span(values)));
   }
   void add_bytes(std::uint32_t section, std::span<const std::byte> data);
+  /// More bytes for the array that was added last.
+  void extend(std::span<const std::byte> data);
   /// The whole image. `key` tells what it was made from.
   std::string finish(std::string_view key);
 

@@ -115,7 +115,14 @@ bool is_utf8(std::string_view text) {
   return true;
 }
 
+bool is_plain(std::string_view text) {
+  bool odd = false;  // without a way out of the loop, it is done many bytes at a time
+  for (const char c : text) odd |= c < ' ' || c > '~';
+  return !odd;
+}
+
 std::string printable(std::string_view text) {
+  if (is_plain(text)) return std::string(text);
   std::string result;
   while (!text.empty()) {
     const std::size_t length = utf8_length(text);

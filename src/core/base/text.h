@@ -21,6 +21,8 @@ std::vector<std::string_view> split(std::string_view text, char separator);
 std::string join(const std::vector<std::string>& parts, std::string_view separator);
 std::string lower(std::string_view text);
 bool is_utf8(std::string_view text);
+/// Nothing but printable ASCII.
+bool is_plain(std::string_view text);
 /// The text with control characters and broken UTF-8 written as \xNN, so that no input can drive a terminal.
 std::string printable(std::string_view text);
 

@@ -72,6 +72,11 @@ inline std::uint64_t mixed(std::uint64_t x) {  // the finaliser of splitmix64 (S
 
 inline std::uint64_t hash_of(std::string_view text) { return mixed(std::hash<std::string_view>{}(text)); }
 
+/// Places in the text array are 32 bits wide.
+inline Error too_much_text() {
+  return {ErrorCode::Invalid, "the indexes hold more than 4 GiB of text", {}, "drop or disable a repository"};
+}
+
 class Texts {
  public:
   Texts() { bytes_.assign(sizeof(std::uint32_t), '\0'); }  // place 0: the empty text
@@ -87,8 +92,7 @@ class Texts {
   /// Without looking for the same text: for long ones, which hardly ever recur.
   std::uint32_t append(std::string_view text) {
     if (text.empty()) return 0;
-    if (bytes_.size() + text.size() + sizeof(std::uint32_t) > UINT32_MAX)
-      throw Error(ErrorCode::Invalid, "the indexes hold more than 4 GiB of text", {}, "drop or disable a repository");
+    if (bytes_.size() + text.size() + sizeof(std::uint32_t) > UINT32_MAX) throw too_much_text();
     const auto size = static_cast<std::uint32_t>(text.size());
     const auto place = static_cast<std::uint32_t>(bytes_.size());
     bytes_.append(reinterpret_cast<const char*>(&size), sizeof size);
@@ -100,6 +104,7 @@ class Texts {
     std::memcpy(&size, bytes_.data() + id, sizeof size);
     return std::string_view(bytes_).substr(id + sizeof size, size);
   }
+  std::uint32_t size() const { return static_cast<std::uint32_t>(bytes_.size()); }
   std::string take() { return std::move(bytes_); }
 
  private:

@@ -93,19 +93,4 @@ std::span<const image::ProviderRecord> Layer::providers_of(NameId name) const { 
 std::span<const image::ReplacerRecord> Layer::replacers_of(NameId name) const { return range_of(replacers, name); }
 std::span<const image::AgainstRecord> Layer::against_of(NameId name) const { return range_of(against, name); }
 
-bool version_allowed(Operator op, std::string_view asked, std::string_view candidate) {
-  if (op == Operator::Any) return true;
-  const int order = compare_versions(candidate, asked, asked.find('-') != std::string_view::npos);
-  switch (op) {
-    case Operator::Equal: return order == 0;
-    case Operator::NotEqual: return order != 0;
-    case Operator::Less: return order < 0;
-    case Operator::LessEqual: return order <= 0;
-    case Operator::Greater: return order > 0;
-    case Operator::GreaterEqual: return order >= 0;
-    case Operator::Any: break;
-  }
-  return true;
-}
-
 }  // namespace hambrel

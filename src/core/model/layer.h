@@ -38,11 +38,11 @@ struct PackageRecord {
   std::uint8_t arch, parallel;
   std::uint32_t shadows;   // overlay: 1 + the base package that it stands in for, 0: none
   std::uint32_t position;  // overlay: how many base packages come before it
-  std::uint32_t zero;
+  std::uint32_t summary;   // beside the numbers: lists show it, and need none of the details then
   std::uint64_t installed_size;
 };
 struct DetailRecord {
-  std::uint32_t summary, description, license, homepage, maintainer, category, source, restart;
+  std::uint32_t zero, description, license, homepage, maintainer, category, source, restart;
   std::uint32_t config_globs, config_count, features, feature_count;  // places in the list array
   std::uint64_t file_count;
 };
@@ -136,9 +136,6 @@ class Layer {
   Array<TextId> names_;
   Array<char> text_;
 };
-
-/// Does a version meet OP VERSION? Texts must be valid versions.
-bool version_allowed(Operator op, std::string_view asked, std::string_view candidate);
 
 class LayerBuilder {
  public:

@@ -18,13 +18,19 @@ struct OfferOf {
   image::OfferFile file;
 };
 
+std::uint32_t sum_of_sizes(std::uint32_t a, std::uint32_t b) {
+  if (b > UINT32_MAX - a) throw too_much_text();
+  return a + b;
+}
+
 void copy(std::uint8_t (&to)[32], const Digest& from) { std::copy(from.bytes.begin(), from.bytes.end(), to); }
 
 }  // namespace
 
 struct LayerBuilder::Impl {
   const Layer* base;
-  Texts texts;
+  // Texts of three kinds, each together: an answer that needs no description reads none of their pages.
+  Texts texts, summaries, descriptions;
   std::vector<TextId> names;  // by temporary number
   Numbers name_numbers, relation_numbers, place_numbers;
   std::vector<image::PackageRecord> packages;
@@ -182,8 +188,8 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   add_relations(RelationList::Provides, package.provides);
   add_relations(RelationList::Replaces, package.replaces);
   image::DetailRecord detail{};
-  detail.summary = in.texts.append(package.summary);
-  detail.description = in.texts.append(package.description);
+  record.summary = in.summaries.append(package.summary);
+  detail.description = in.descriptions.append(package.description);
   detail.license = in.texts.enter(package.license);
   detail.homepage = in.texts.enter(package.homepage);
   detail.maintainer = in.texts.enter(package.maintainer);
@@ -463,8 +469,9 @@ void LayerBuilder::Impl::make_search(std::vector<image::SearchRecord>& records, 
       at += package.counts[list];
     for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
       provided.append(relation_name(uses[at + k])).push_back('\n');
-    const std::string summary = lower(texts.at(detail.summary)) + "\n";
-    std::string text = std::string(name) + "\n" + summary + provided + lower(texts.at(detail.description)) + "\n";
+    const std::string summary = lower(summaries.at(package.summary)) + "\n";
+    std::string text =
+        std::string(name) + "\n" + summary + provided + lower(descriptions.at(detail.description)) + "\n";
     if (package.name == last_name && text == last) continue;
     records.push_back({static_cast<std::uint32_t>(base_size()) + i, static_cast<std::uint32_t>(name.size() + 1),
                        static_cast<std::uint32_t>(summary.size()), static_cast<std::uint32_t>(provided.size()),
@@ -520,6 +527,13 @@ std::string LayerBuilder::finish(std::string_view key) {
     std::partial_sum(starts.begin(), starts.end(), starts.begin());
     in.keep(Section::NameStarts, std::move(starts));
   }
+  const std::uint32_t summaries_from = in.texts.size(),
+                      descriptions_from = sum_of_sizes(summaries_from, in.summaries.size());
+  sum_of_sizes(descriptions_from, in.descriptions.size());
+  for (image::PackageRecord& package : in.packages)
+    if (package.summary != 0) package.summary += summaries_from;
+  for (image::DetailRecord& detail : in.details)
+    if (detail.description != 0) detail.description += descriptions_from;
   in.keep(Section::Names, std::move(in.names));
   in.keep(Section::Packages, std::move(in.packages));
   in.keep(Section::Uses, std::move(in.uses));
@@ -530,13 +544,20 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.keep(Section::Architectures, std::move(in.architectures));
   in.keep(Section::Lists, std::move(in.lists));
   in.ready.push_back({Section::SearchText, std::move(search_text)});
-  in.ready.push_back({Section::Text, in.texts.take()});
+  for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions})
+    in.ready.push_back({Section::Text, texts->take()});
   ImageWriter writer;
   std::size_t total = 0;
   for (const Impl::Ready& one : in.ready) total += one.bytes.size() + 16;
   writer.reserve(total);
+  std::optional<Section> last;
   for (Impl::Ready& one : in.ready) {
-    writer.add_bytes(static_cast<std::uint32_t>(one.section), std::as_bytes(std::span(one.bytes)));
+    const auto bytes = std::as_bytes(std::span(one.bytes));
+    if (last == one.section)
+      writer.extend(bytes);
+    else
+      writer.add_bytes(static_cast<std::uint32_t>(one.section), bytes);
+    last = one.section;
     std::string().swap(one.bytes);
   }
   const Layer* const base = in.base;

@@ -36,9 +36,9 @@ bool is_package_name(std::string_view text) {
                      [&](char c) { return plain(c) || c == '+' || c == '.' || c == '_' || c == '-'; });
 }
 
-bool Constraint::allows(const Version& candidate) const {
-  if (op == Operator::Any) return true;
-  const int order = Version::compare_keys(candidate, version, version.has_revision());
+namespace {
+
+bool is_met(Operator op, int order) {
   switch (op) {
     case Operator::Equal: return order == 0;
     case Operator::NotEqual: return order != 0;
@@ -49,6 +49,17 @@ bool Constraint::allows(const Version& candidate) const {
     case Operator::Any: break;
   }
   return true;
+}
+
+}  // namespace
+
+bool version_allowed(Operator op, std::string_view asked, std::string_view candidate) {
+  if (op == Operator::Any) return true;
+  return is_met(op, compare_versions(candidate, asked, asked.find('-') != std::string_view::npos));
+}
+
+bool Constraint::allows(const Version& candidate) const {
+  return op == Operator::Any || is_met(op, Version::compare_keys(candidate, version, version.has_revision()));
 }
 
 std::string Constraint::text() const {

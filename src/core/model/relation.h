@@ -20,12 +20,15 @@ std::string_view text_of(Operator op);
 /// Names: [a-z0-9][a-z0-9+._-]*, at most 100 bytes.
 bool is_package_name(std::string_view text);
 
+/// Does a version meet OP VERSION? Where `asked` names no revision, any revision matches. Texts must be valid versions.
+bool version_allowed(Operator op, std::string_view asked, std::string_view candidate);
+
 struct Constraint {
   std::string name;
   Operator op = Operator::Any;
   Version version;  // meaningless with Operator::Any
 
-  /// Does a version meet this constraint? Where the constraint names no revision, any revision matches.
+  /// Does a version meet this constraint?
   bool allows(const Version& candidate) const;
   std::string text() const;  // "libbuoy >= 2.3"
   bool operator==(const Constraint&) const = default;

@@ -313,12 +313,13 @@ std::vector<PackageId> Universe::versions_of(NameId name) const {
   if (number < base_->names())
     for (std::uint32_t at = base_->name_starts[number], end = base_->name_starts[number + 1]; at < end; ++at)
       if (visible(static_cast<PackageId>(at))) ids.push_back(static_cast<PackageId>(at));
+  const std::size_t of_base = ids.size();  // these stand in order already
   for (const image::ProviderRecord& one :
        number < base_->names() ? overlay_providers(number) : overlay_->providers_of(name)) {
     const auto id = static_cast<PackageId>(one.package);
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
   }
-  if (ids.size() > 1) sort(ids);
+  if (ids.size() > 1 && ids.size() > of_base) sort(ids);
   return ids;
 }
 
@@ -412,7 +413,7 @@ std::vector<std::string> Universe::names() const {
 
 std::optional<PackageId> Universe::newer_offer(PackageId installed) const {
   for (const PackageId id : slot(installed)) {
-    if (order_versions(version(id), version(installed)) <= 0) break;
+    if (id == installed || order_versions(version(id), version(installed)) <= 0) break;
     if (offered(id)) return id;
   }
   return std::nullopt;

@@ -118,7 +118,7 @@ class Universe {
   std::string_view name(PackageId id) const { return name(name_id(id)); }
   std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
   std::string_view architecture(PackageId id) const { return home_of(id)[record(id).arch].name; }
-  std::string_view summary(PackageId id) const { return layer(id).text(layer(id).details[record(id).details].summary); }
+  std::string_view summary(PackageId id) const { return layer(id).text(record(id).summary); }
   std::uint32_t parallel(PackageId id) const { return record(id).parallel; }
   ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
   /// Grows in the order of lists: name, version descending, architecture.

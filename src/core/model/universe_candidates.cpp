@@ -60,7 +60,7 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   package.name = name(id);
   package.version = version(home.text(one.version));
   package.arch = home.text(home.architectures[one.arch]);
-  package.summary = home.text(detail.summary), package.description = home.text(detail.description);
+  package.summary = home.text(one.summary), package.description = home.text(detail.description);
   package.license = home.text(detail.license), package.homepage = home.text(detail.homepage);
   package.maintainer = home.text(detail.maintainer), package.category = home.text(detail.category);
   package.source = home.text(detail.source), package.restart = home.text(detail.restart);

@@ -38,7 +38,7 @@ auto cost(const Remedy& remedy) {
 class Search {
  public:
   Search(const Universe& universe, const Request& request, const Refusal& refusal)
-      : universe_(universe), request_(request), refusal_(refusal) {}
+      : universe_(universe), request_(request), refusal_(refusal), explainer_(refusal.explainer) {}
 
   std::vector<Remedy> run(std::size_t most) {
     if (request_.upgrade_all || !request_.upgrade.empty())
@@ -83,7 +83,7 @@ class Search {
   }
 
   solve::Explainer& explainer() {
-    if (!explainer_) explainer_.emplace(universe_, request_);
+    if (!explainer_) explainer_ = std::make_shared<solve::Explainer>(universe_, request_);
     return *explainer_;
   }
 
@@ -183,7 +183,8 @@ class Search {
       Request request = request_;
       request.channels.insert(channel);
       // where wanted packages stand in the way of that, too, they are named along with it
-      const auto names = solve::Explainer(universe_, request).without(Cause::Kind::Wanted, "", kMostSteps);
+      const auto names =
+          std::make_shared<solve::Explainer>(universe_, request)->without(Cause::Kind::Wanted, "", kMostSteps);
       if (!names || std::any_of(names->begin(), names->end(), [&](const auto& name) { return is_asked_for(name); }))
         continue;
       request.remove.insert(names->begin(), names->end());
@@ -207,7 +208,7 @@ class Search {
   const Request& request_;
   const Refusal& refusal_;
   std::vector<Remedy> found_;
-  std::optional<solve::Explainer> explainer_;
+  std::shared_ptr<solve::Explainer> explainer_;
 };
 
 }  // namespace

@@ -447,20 +447,46 @@ std::vector<Cause> Encoding::causes(const std::vector<std::size_t>& statements) 
   return result;
 }
 
-Cdcl Encoding::engine_for(const std::vector<std::size_t>& statements) const {
-  Cdcl engine;
-  while (engine.variables() < engine_.variables()) engine.new_variable(true);
-  engine.add({truth()});
+Encoding::Extract Encoding::extract(const std::vector<std::size_t>& statements) const {
+  Extract part;
+  std::vector<Var> own(engine_.variables(), kNone);
+  const auto here = [&](Lit lit) {
+    Var& var = own[lit.var()];
+    if (var == kNone) var = part.engine.new_variable(true);
+    return lit.negative() ? negative(var) : positive(var);
+  };
+  const auto literals = [&](const Kept& one) { return std::span(kept_lits_).subspan(one.start, one.size); };
+  part.engine.add({here(truth())});
   std::vector<std::uint8_t> in(statements_.size(), 0);
-  for (const std::size_t one : statements) in[one] = 1;
-  std::vector<Lit> clause;
-  for (const Kept& one : kept_) {
-    if (one.statement != kAlways && in[one.statement] == 0) continue;
-    clause.assign(kept_lits_.begin() + one.start, kept_lits_.begin() + one.start + one.size);
-    if (one.statement != kAlways) clause.push_back(~statements_[one.statement].selector);
-    engine.add(clause);
+  for (const std::size_t one : statements) {
+    in[one] = 1;
+    part.selectors.push_back(here(statements_[one].selector));
   }
-  return engine;
+  std::vector<Lit> clause;
+  std::vector<const Kept*> always;
+  for (const Kept& one : kept_) {
+    if (one.statement == kAlways) {
+      always.push_back(&one);
+    } else if (in[one.statement] != 0) {
+      clause.assign({~here(statements_[one.statement].selector)});
+      for (const Lit lit : literals(one)) clause.push_back(here(lit));
+      part.engine.add(clause);
+    }
+  }
+  for (bool more = true; more;) {  // these link nothing but the versions in one slot
+    more = false;
+    std::erase_if(always, [&](const Kept* one) {
+      const auto lits = literals(*one);
+      if (std::none_of(lits.begin(), lits.end(),
+                       [&](Lit lit) { return lit.var() != truth().var() && own[lit.var()] != kNone; }))
+        return false;
+      clause.clear();
+      for (const Lit lit : lits) clause.push_back(here(lit));
+      part.engine.add(clause);
+      return more = true;
+    });
+  }
+  return part;
 }
 
 }  // namespace hambrel::solve

@@ -66,8 +66,13 @@ class Encoding {
   const std::vector<Statement>& statements() const { return statements_; }
   /// The causes for some statements, in their order.
   std::vector<Cause> causes(const std::vector<std::size_t>& statements) const;
-  /// A second engine that holds the clauses of these statements alone (and "one version of a name").
-  Cdcl engine_for(const std::vector<std::size_t>& statements) const;
+  /// A problem of its own that holds the clauses of some statements alone (and "one version of a name" for what they
+  /// speak of), with variables for nothing else.
+  struct Extract {
+    Cdcl engine;
+    std::vector<Lit> selectors;  // in the order of the statements
+  };
+  Extract extract(const std::vector<std::size_t>& statements) const;
 
  private:
   static constexpr Var kNone = UINT32_MAX;

@@ -118,22 +118,29 @@ std::vector<std::size_t> Explainer::statements_in(const std::vector<Lit>& core) 
 
 /// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
 /// rest becoming satisfiable goes.
-std::vector<std::size_t> Explainer::minimal(std::vector<std::size_t> core) const {
-  Cdcl engine = encoding_.engine_for(core);
+std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core) const {
+  auto [engine, selectors] = encoding_.extract(core);
   engine.set_budget(budget_);
-  for (std::size_t i = core.size(); i-- > 0;) {
-    std::vector<Lit> without;
-    for (std::size_t k = 0; k < core.size(); ++k)
-      if (k != i) without.push_back(encoding_.statements()[core[k]].selector);
+  std::vector<Lit> left = selectors;
+  for (std::size_t i = left.size(); i-- > 0;) {
+    std::vector<Lit> without = left;
+    without.erase(without.begin() + static_cast<std::ptrdiff_t>(i));
     if (without.empty() || engine.solve(without) != Answer::No) continue;
-    core = statements_in(engine.core());
-    i = std::min(i, core.size());
+    std::erase_if(without, [&](Lit lit) {
+      return std::find(engine.core().begin(), engine.core().end(), lit) == engine.core().end();
+    });
+    left = std::move(without);
+    i = std::min(i, left.size());
   }
-  return core;
+  std::vector<std::size_t> result;
+  for (std::size_t i = 0; i < core.size(); ++i)
+    if (std::find(left.begin(), left.end(), selectors[i]) != left.end()) result.push_back(core[i]);
+  return result;
 }
 
 Refusal Explainer::explain() {
   Refusal refusal;
+  refusal.explainer = shared_from_this();
   refusal.what = "this can't be done together with what is installed and wanted";
   encoding_.engine().set_budget(budget_);
   if (encoding_.engine().solve(selectors_) != Answer::No) {

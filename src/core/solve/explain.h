@@ -11,9 +11,9 @@
 
 namespace hambrel::solve {
 
-/// One request with a selector for each of its statements, made once and asked as often as needed. The universe and
-/// the request must outlive it.
-class Explainer {
+/// One request with a selector for each of its statements, made once and asked as often as needed; a shared pointer
+/// owns it. The universe and the request must outlive it.
+class Explainer : public std::enable_shared_from_this<Explainer> {
  public:
   Explainer(const Universe& universe, const Request& request);
 
@@ -26,7 +26,7 @@ class Explainer {
   std::optional<std::vector<std::string>> without(Cause::Kind kind, const std::string& first, std::size_t most);
 
  private:
-  std::vector<std::size_t> minimal(std::vector<std::size_t> core) const;
+  std::vector<std::size_t> minimal(const std::vector<std::size_t>& core) const;
   std::vector<std::size_t> statements_in(const std::vector<Lit>& core) const;
 
   Encoding encoding_;

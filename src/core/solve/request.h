@@ -1,6 +1,7 @@
 // What a change asks for, and the two answers: a selection or a refusal. Plain values.
 #pragma once
 
+#include <memory>
 #include <set>
 #include <string>
 #include <vector>
@@ -87,10 +88,14 @@ struct Cause {
   std::string text(const Universe& universe) const;  // one sentence without a full stop
 };
 
+class Explainer;
+
 struct Refusal {
   std::string what;           // what can't be done, one clause
   std::vector<Cause> causes;  // a minimal set: without any one of them the request could be met
   bool decided = true;        // false: the budget ran out before there was an answer
+  // For looking for ways out without beginning anew; of use as long as the universe and the request are there.
+  std::shared_ptr<Explainer> explainer;
 };
 
 }  // namespace hambrel::solve

@@ -57,7 +57,7 @@ std::variant<Selection, Refusal> solve_whole(const Universe& universe, const Req
   encoding.engine().set_budget(request.budget);
   switch (encoding.engine().solve({})) {
     case Answer::Yes: return optimize(encoding, request.budget);
-    case Answer::No: return Explainer(universe, request).explain();
+    case Answer::No: return std::make_shared<Explainer>(universe, request)->explain();
     case Answer::Unknown: break;
   }
   Refusal refusal;
