@@ -1,4 +1,4 @@
-"""measure.py PROGRAM PARSE_RAW DIR - times whole processes; see run.sh."""
+"""measure.py PROGRAM PARSE_RAW DIR [SIZE...] - times whole processes; see run.sh."""
 import glob
 import os
 import re
@@ -41,7 +41,8 @@ def until_first_line(words):
 
 def unit(world):
     """P, measured beside what it is compared with: the machine is not equally fast all the time."""
-    return float(subprocess.run([parse_raw, f"{world}/raw.json"], capture_output=True, text=True).stdout)
+    return statistics.median(float(subprocess.run([parse_raw, f"{world}/raw.json"], capture_output=True, text=True).stdout)
+                             for _ in range(3))
 
 
 def row(world, what, limit, milliseconds, memory=0, code=0):
@@ -129,6 +130,6 @@ def measure(size):
 
 
 resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-for size in (60000, 300000):
+for size in [int(one) for one in sys.argv[4:]] or (60000, 300000):
     if os.path.exists(f"{directory}/{size}/random.txt"):
         measure(size)
