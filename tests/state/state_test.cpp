@@ -94,8 +94,8 @@ TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
   State state(path, Access::Change);
   Journal journal;
   journal.id = state.next_id();
-  journal.directory = "var/lib/hambrel/stage/1";
-  journal.moves = {{MoveKind::Exchange, "etc/x", "tree/etc/x", 11, 12, {}, {0755, 1, 2}}};
+  journal.directory = "stage/1";
+  journal.moves = {{MoveKind::Exchange, "etc/x", "tree/etc/x", "boot/.hambrel", 11, 12, {}, {0755, 1, 2}}};
   journal.times = {{"etc", 5, 6, 0, 0}};
   state.write_journal(journal);
   EXPECT_THROW(state.write_journal(journal), Error);
@@ -138,7 +138,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 2");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 3");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");

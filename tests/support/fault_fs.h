@@ -33,6 +33,7 @@ class FaultFs final : public os::FileSystem {
   os::Space space(std::string_view path) override { return real_.space(path); }
   std::string real_path(std::string_view directory) override { return real_.real_path(directory); }
   std::string shown(std::string_view path) const override { return real_.shown(path); }
+  std::vector<std::string> mount_points() override { return real_.mount_points(); }
 
   std::unique_ptr<os::WritableFile> create(std::string_view path, std::uint32_t mode) override {
     step(path);
@@ -74,6 +75,7 @@ class FaultFs final : public os::FileSystem {
         : owner_(owner), real_(std::move(real)), path_(std::move(path)) {}
     using os::WritableFile::write;
     void write(std::span<const std::byte> data) override { owner_.step(path_), real_->write(data); }
+    void skip(std::uint64_t size) override { owner_.step(path_), real_->skip(size); }
     void sync() override { owner_.step(path_), real_->sync(); }
 
    private:

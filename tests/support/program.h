@@ -55,6 +55,7 @@ class MemorySink final : public os::WritableFile {
   void write(std::span<const std::byte> data) override {
     content.append(reinterpret_cast<const char*>(data.data()), data.size());
   }
+  void skip(std::uint64_t size) override { content.append(size, '\0'); }
   void sync() override {}
   std::string content;
 };

@@ -63,9 +63,11 @@ class Check {
     if (const std::string problem = path_problem(entry.path); !problem.empty()) refuse(problem, entry.path);
     if (before != nullptr && entry.path == before->path) refuse("the same path twice", entry.path);
     if (before != nullptr && entry.path < before->path) refuse("paths out of order", entry.path);
-    for (const std::string_view own : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust", ".hambrel"})
-      if (entry.path == own || entry.path.starts_with(std::string(own) + "/"))
-        refuse("a package may not bring files of Hambrel's own directories", entry.path);
+    bool own = false;
+    for (const std::string_view top : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust"})
+      own = own || entry.path == top || entry.path.starts_with(std::string(top) + "/");
+    for (const std::string_view part : split(entry.path, '/')) own = own || part == ".hambrel";
+    if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
     const auto slash = entry.path.rfind('/');
     if (slash == std::string::npos) return;
     const auto parent = seen_.find(entry.path.substr(0, slash));

@@ -33,6 +33,15 @@ std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
   return file->read_exactly(0, file->size(), shown(path));
 }
 
+std::string FileReader::physical(std::string_view directory) {
+  const std::string top = real_path(""), whole = real_path(directory);
+  if (whole == top) return {};
+  const std::size_t skip = top == "/" ? 1 : top.size() + 1;
+  if (!whole.starts_with(top) || whole.size() <= skip)
+    throw Error(ErrorCode::Internal, "a directory lies outside of its root", shown(directory));
+  return whole.substr(skip);
+}
+
 Digest FileReader::digest(std::string_view path) {
   constexpr std::uint64_t kPiece = 1 << 20;
   const auto file = open(path);

@@ -34,6 +34,8 @@ struct FileInfo {
   std::int64_t mtime_seconds = 0;
   std::int64_t mtime_nanoseconds = 0;
   std::uint64_t inode = 0, device = 0, links = 0;
+  std::uint64_t mount = 0;  // which mount it is reached through: a rename can't lead from one to another
+  bool fixed = false;       // immutable or append-only: neither it nor, for a directory, what is in it can be replaced
 };
 
 struct Space {
@@ -67,6 +69,8 @@ class WritableFile {
  public:
   virtual ~WritableFile() = default;
   virtual void write(std::span<const std::byte> data) = 0;
+  /// As writing so many zeros, which take no room on the disk.
+  virtual void skip(std::uint64_t size) = 0;
   void write(std::string_view text) { write(std::as_bytes(std::span(text))); }
   virtual void sync() = 0;
 };
@@ -91,9 +95,13 @@ class FileReader {
   virtual Space space(std::string_view path) = 0;
   /// Where a directory really is on the host, for libraries that open files by name.
   virtual std::string real_path(std::string_view directory) = 0;
+  /// Everything below the root that something is mounted on, directories and files, sorted.
+  virtual std::vector<std::string> mount_points() = 0;
   /// For messages: the path as the administrator would write it.
   virtual std::string shown(std::string_view path) const = 0;
 
+  /// The path of an existing directory without links in it.
+  std::string physical(std::string_view directory);
   /// SHA-256 of a whole file, read in pieces.
   Digest digest(std::string_view path);
   /// The whole content of a file that must not be larger than `limit` bytes.

@@ -6,12 +6,14 @@
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <sys/syscall.h>
+#include <sys/sysmacros.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
 #include <cstdlib>
+#include <fstream>
 #include <utility>
 
 #include <fmt/format.h>
@@ -78,6 +80,10 @@ class PosixWritable final : public WritableFile {
       data = data.subspan(static_cast<std::size_t>(put));
     }
   }
+  void skip(std::uint64_t size) override {
+    const off_t end = ::lseek(handle_.get(), static_cast<off_t>(size), SEEK_CUR);
+    if (end < 0 || ::ftruncate(handle_.get(), end) != 0) throw_errno(errno, "cannot write", where_);
+  }
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
   }
@@ -87,22 +93,43 @@ class PosixWritable final : public WritableFile {
   std::string where_;
 };
 
-FileInfo info_from(const struct ::stat& raw) {
+/// What statx tells of `name` in a directory, or with an empty name of the handle itself; nothing if that fails.
+std::optional<FileInfo> look(int directory, const char* name) {
+  struct ::statx raw {};
+  if (::statx(directory, name, AT_SYMLINK_NOFOLLOW | AT_EMPTY_PATH | AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID,
+              &raw) != 0)
+    return std::nullopt;
   FileInfo info;
-  info.type = S_ISREG(raw.st_mode)   ? FileType::Regular
-              : S_ISDIR(raw.st_mode) ? FileType::Directory
-              : S_ISLNK(raw.st_mode) ? FileType::Symlink
-                                     : FileType::Other;
-  info.mode = raw.st_mode & 07777U;
-  info.uid = raw.st_uid;
-  info.gid = raw.st_gid;
-  info.size = static_cast<std::uint64_t>(raw.st_size);
-  info.mtime_seconds = raw.st_mtim.tv_sec;
-  info.mtime_nanoseconds = raw.st_mtim.tv_nsec;
-  info.inode = raw.st_ino;
-  info.device = raw.st_dev;
-  info.links = raw.st_nlink;
+  info.type = S_ISREG(raw.stx_mode)   ? FileType::Regular
+              : S_ISDIR(raw.stx_mode) ? FileType::Directory
+              : S_ISLNK(raw.stx_mode) ? FileType::Symlink
+                                      : FileType::Other;
+  info.mode = raw.stx_mode & 07777U;
+  info.uid = raw.stx_uid;
+  info.gid = raw.stx_gid;
+  info.size = raw.stx_size;
+  info.mtime_seconds = raw.stx_mtime.tv_sec;
+  info.mtime_nanoseconds = raw.stx_mtime.tv_nsec;
+  info.inode = raw.stx_ino;
+  info.device = ::makedev(raw.stx_dev_major, raw.stx_dev_minor);
+  info.links = raw.stx_nlink;
+  info.mount = (raw.stx_mask & STATX_MNT_ID) != 0 ? raw.stx_mnt_id : info.device;
+  info.fixed = (raw.stx_attributes & (STATX_ATTR_IMMUTABLE | STATX_ATTR_APPEND)) != 0;
   return info;
+}
+
+/// A path in /proc/self/mountinfo, where blanks and the like stand as \ooo.
+std::string unescaped(std::string_view text) {
+  std::string result;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] != '\\' || i + 3 >= text.size()) {
+      result += text[i];
+      continue;
+    }
+    result += static_cast<char>((text[i + 1] - '0') * 64 + (text[i + 2] - '0') * 8 + (text[i + 3] - '0'));
+    i += 3;
+  }
+  return result;
 }
 
 class Mapping final : public Bytes {
@@ -139,24 +166,21 @@ class PosixFileSystem final : public FileSystem {
 
   std::optional<FileInfo> stat(std::string_view path) override {
     const auto at = try_parent(path);
-    struct ::stat raw {};
     if (!at) return std::nullopt;
-    if (::fstatat(at->handle.get(), at->name.c_str(), &raw, AT_SYMLINK_NOFOLLOW) != 0) {
-      if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
-      throw_errno(errno, "cannot look at", shown(path));
-    }
-    return info_from(raw);
+    const auto info = look(at->handle.get(), at->name.c_str());
+    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", shown(path));
+    return info;
   }
 
   std::optional<FileInfo> stat_followed(std::string_view path) override {
     const Handle handle = resolve(path, O_PATH);
-    struct ::stat raw {};
     if (handle.get() < 0) {
       if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
       throw_errno(errno, "cannot look at", shown(path));
     }
-    if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
-    return info_from(raw);
+    const auto info = look(handle.get(), "");
+    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    return info;
   }
 
   std::string read_link(std::string_view path) override {
@@ -238,6 +262,22 @@ class PosixFileSystem final : public FileSystem {
     if (size < 0) throw_errno(errno, "cannot reach the directory", shown(directory));
     path.resize(static_cast<std::size_t>(size));
     return path;
+  }
+
+  std::vector<std::string> mount_points() override {
+    const std::string top = real_path("");
+    const std::string prefix = top == "/" ? top : top + "/";
+    std::vector<std::string> points;
+    std::ifstream table("/proc/self/mountinfo");
+    for (std::string line; std::getline(table, line);) {
+      const auto fields = split(line, ' ');  // proc(5): the fifth is the mount point
+      if (fields.size() < 5) continue;
+      const std::string point = unescaped(fields[4]);
+      if (point.starts_with(prefix) && point.size() > prefix.size()) points.push_back(point.substr(prefix.size()));
+    }
+    std::sort(points.begin(), points.end());
+    points.erase(std::unique(points.begin(), points.end()), points.end());
+    return points;
   }
 
   std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {

@@ -47,7 +47,8 @@ struct DirectoryAttributes {
 struct Move {
   MoveKind kind = MoveKind::Place;
   std::string path;   // relative to the root
-  std::string place;  // relative to the transaction's directory
+  std::string place;  // relative to the transaction's directory in its home
+  std::string home;   // where the transaction has a directory on the file system of `path`, relative to the root
   std::uint64_t inode_new = 0, inode_old = 0;
   DirectoryAttributes before, after;  // for Attributes
 };
@@ -62,7 +63,7 @@ struct DirectoryTime {
 /// The transaction in flight.
 struct Journal {
   TxnId id{};
-  std::string directory;  // its stage, relative to the root; becomes attic/ID
+  std::string directory;  // in each home that its moves name: stage/ID, or attic/N; becomes attic/ID
   std::string kind, command, user;
   std::int64_t started = 0;
   std::vector<Move> moves;

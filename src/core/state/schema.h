@@ -9,7 +9,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 2> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 3> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -56,6 +56,10 @@ CREATE TABLE times(
 ALTER TABLE packages ADD COLUMN hold TEXT;
 ALTER TABLE changes ADD COLUMN before_hold TEXT;
 ALTER TABLE changes ADD COLUMN after_hold TEXT;
+)sql",
+                                                             R"sql(
+ALTER TABLE moves ADD COLUMN home TEXT NOT NULL DEFAULT 'var/lib/hambrel';
+UPDATE journal SET directory = substr(directory, length('var/lib/hambrel/') + 1);
 )sql"};
 
 }  // namespace hambrel::state

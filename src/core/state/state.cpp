@@ -122,7 +122,7 @@ std::vector<Move> State::moves_of(TxnId id) const {
     std::vector<Move> result;
     SQLite::Statement query(impl_->database,
                             "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
-                            " mode_after, uid_after, gid_after FROM moves WHERE txn = ? ORDER BY seq");
+                            " mode_after, uid_after, gid_after, home FROM moves WHERE txn = ? ORDER BY seq");
     query.bind(1, number(id));
     while (query.executeStep()) {
       Move move;
@@ -133,6 +133,7 @@ std::vector<Move> State::moves_of(TxnId id) const {
       move.inode_old = static_cast<std::uint64_t>(query.getColumn(4).getInt64());
       move.before = {query.getColumn(5).getUInt(), query.getColumn(6).getUInt(), query.getColumn(7).getUInt()};
       move.after = {query.getColumn(8).getUInt(), query.getColumn(9).getUInt(), query.getColumn(10).getUInt()};
+      move.home = query.getColumn(11).getString();
       result.push_back(std::move(move));
     }
     return result;
@@ -163,7 +164,7 @@ void State::write_journal(const Journal& journal) {
     head.bind(5, journal.user);
     head.bind(6, journal.started);
     head.exec();
-    SQLite::Statement insert(impl_->database, "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+    SQLite::Statement insert(impl_->database, "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     std::int64_t sequence = 0;
     for (const Move& move : journal.moves) {
       insert.bind(1, number(journal.id));
@@ -176,6 +177,7 @@ void State::write_journal(const Journal& journal) {
       int column = 8;
       for (const DirectoryAttributes& one : {move.before, move.after})
         for (const std::uint32_t value : {one.mode, one.uid, one.gid}) insert.bind(column++, value);
+      insert.bind(column, move.home);
       insert.exec();
       insert.reset();
     }

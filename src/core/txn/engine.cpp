@@ -17,6 +17,7 @@ using state::TxnId;
 
 namespace {
 
+std::string stage_of(TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
 std::string attic_of(TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
 
 }  // namespace
@@ -48,7 +49,7 @@ TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
                   std::vector<state::PackageChange> changes, const Account& account) {
   Journal journal;
   journal.id = env_.state.next_id();
-  journal.directory = fmt::format("{}/{}", kStage, number(journal.id));
+  journal.directory = stage_of(journal.id);
   journal.started = env_.now();
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
   try {
@@ -56,7 +57,7 @@ TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
     stage(change, sources, journal.directory);
     journal.moves = resolve_moves(change, journal.directory);
   } catch (const Error& problem) {
-    env_.root.remove_tree(journal.directory);
+    remove_stages(journal.directory);
     record_failure(journal.started, account, problem.what());
     throw;
   }
@@ -80,7 +81,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
                           std::vector<state::PackageChange> changes, const Account& account) {
   try {
     journal.times = touched_directories(journal.moves);
-    env_.root.sync_all("var/lib/hambrel");  // I2: what is staged is on the disk before the journal names it
+    sync(journal.moves);  // I2: what is staged is on the disk before the journal names it
     env_.state.write_journal(journal);
   } catch (const Error& problem) {
     tidy_up();
@@ -98,8 +99,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
     for (DirectoryTime& time : journal.times)
       if (const auto info = env_.root.stat(time.path))
         time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
-    env_.root.sync_all("");
-    env_.root.sync_all("var/lib/hambrel");
+    sync(journal.moves);
     env_.after_step("switched");
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
@@ -137,8 +137,19 @@ void Engine::tidy_up() {
   }
 }
 
+/// Every file system that the moves are about, and that of the state.
+void Engine::sync(const std::vector<Move>& moves) {
+  std::set<std::string> homes{kHome};
+  for (const Move& move : moves) homes.insert(move.home);
+  for (const std::string& home : homes) env_.root.sync_all(existing_directory(env_.root, home));
+}
+
+std::string Engine::place_of(const Move& move, const std::string& directory) {
+  return fmt::format("{}/{}/{}", move.home, directory, move.place);
+}
+
 void Engine::do_move(const Move& move, const std::string& directory) {
-  const std::string place = os::join_path(directory, move.place);
+  const std::string place = place_of(move, directory);
   switch (move.kind) {
     case MoveKind::Place: return env_.root.rename_no_replace(place, move.path);
     case MoveKind::Exchange: return env_.root.rename_exchange(place, move.path);
@@ -151,7 +162,7 @@ void Engine::do_move(const Move& move, const std::string& directory) {
 
 /// Takes one move back if it was done. Asks the disk, never memory (I3).
 bool Engine::take_back(const Move& move, const std::string& directory) {
-  const std::string place = os::join_path(directory, move.place);
+  const std::string place = place_of(move, directory);
   const auto inode_at = [&](const std::string& path) {
     const auto info = env_.root.stat(path);
     return info ? info->inode : 0;
@@ -186,8 +197,7 @@ Engine::Recovered Engine::take_back(const Journal& journal, const std::string& r
     if (take_back(*move, journal.directory)) ++recovered.moves_taken_back;
   for (const DirectoryTime& time : journal.times)
     if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
-  env_.root.sync_all("");
-  env_.root.sync_all("var/lib/hambrel");
+  sync(journal.moves);
   LedgerEntry back;
   back.id = journal.id;
   back.started = journal.started, back.ended = env_.now();
@@ -205,20 +215,27 @@ std::optional<Engine::Recovered> Engine::recover() {
   return recovered;
 }
 
-/// After a commit the transaction's directory becomes its attic; stages that nothing names go. Idempotent (I6).
+/// After a commit the transaction's directories become its attic; stages that nothing names go. Idempotent (I6).
 void Engine::settle_directories() {
   if (const auto journal = env_.state.journal()) return;  // in doubt: nothing is cleaned
+  std::string from, attic;
   if (const auto last = env_.state.ledger(1); !last.empty() && last[0].result == "done") {
-    const TxnId id = last[0].id;
-    const std::string from = last[0].undo_of ? attic_of(*last[0].undo_of) : fmt::format("{}/{}", kStage, number(id));
-    if (env_.root.stat(from) && !env_.root.stat(attic_of(id))) {
-      env_.root.make_directories(kAttic);
-      env_.root.rename_no_replace(from, attic_of(id));
-      env_.root.sync_directory(kAttic);
-    }
+    attic = attic_of(last[0].id);
+    from = last[0].undo_of ? attic_of(*last[0].undo_of) : stage_of(last[0].id);
   }
-  if (!env_.root.stat(kStage)) return;
-  for (const std::string& name : env_.root.list(kStage)) env_.root.remove_tree(os::join_path(kStage, name));
+  for (const std::string& home : Homes::all(env_.root)) {
+    const std::string attics = os::join_path(home, kAttic), stages = os::join_path(home, kStage);
+    if (!attic.empty() && env_.root.stat(os::join_path(home, from)) && !env_.root.stat(os::join_path(home, attic))) {
+      env_.root.make_directories(attics);
+      env_.root.rename_no_replace(os::join_path(home, from), os::join_path(home, attic));
+      env_.root.sync_directory(attics);
+    }
+    if (!env_.root.stat(stages)) continue;
+    for (const std::string& name : env_.root.list(stages)) env_.root.remove_tree(os::join_path(stages, name));
+    if (home == kHome) continue;
+    env_.root.remove_directory(stages);  // on other mounts nothing is left that holds nothing
+    if (env_.root.list(home).empty()) env_.root.remove_directory(home);
+  }
 }
 
 /// The directories whose entries the moves change, with their times as they are now.

@@ -29,13 +29,15 @@
 #include "archive/package_reader.h"
 #include "base/error.h"
 #include "base/observer.h"
+#include "txn/homes.h"
 #include "txn/owners.h"
 #include "txn/tree_change.h"
 
 namespace hambrel::txn {
 
-inline constexpr const char* kStage = "var/lib/hambrel/stage";
-inline constexpr const char* kAttic = "var/lib/hambrel/attic";
+// In each home (homes.h) a transaction has one of these:
+inline constexpr const char* kStage = "stage";
+inline constexpr const char* kAttic = "attic";
 
 /// What goes into the ledger beside the outcome.
 struct Account {
@@ -70,7 +72,7 @@ class Engine {
   state::TxnId run(const TreeChange& change, const std::vector<Source>& sources,
                    std::vector<state::PackageChange> changes, const Account& account);
 
-  /// Switches to what already lies in `directory` (an attic): the same as run(), without staging.
+  /// Switches to what already lies in `directory` (an attic, in each home): the same as run(), without staging.
   state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves,
                          std::vector<state::DirectoryTime> restore, std::vector<state::PackageChange> changes,
                          const Account& account);
@@ -90,9 +92,13 @@ class Engine {
 
  private:
   void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory);
-  void stage_entry(const Put& put, const std::string& tree);
+  void make_stages(const TreeChange& change, const std::string& directory);
+  void remove_stages(const std::string& directory);
+  void sync(const std::vector<state::Move>& moves);
+  void stage_link(const Put& put, const std::string& directory);
   void finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package);
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
+  static std::string place_of(const state::Move& move, const std::string& directory);
   void do_move(const state::Move& move, const std::string& directory);
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);

@@ -22,7 +22,7 @@ struct Coming {
 };
 
 bool is_own_directory(std::string_view path) {
-  return path == "var/lib/hambrel" || path == "var/cache/hambrel" || path == "etc/hambrel";
+  return path == kHome || path == "var/cache/hambrel" || path == "etc/hambrel" || os::name_of(path) == kForeignHome;
 }
 
 bool same_file(const FileEntry& a, const FileEntry& b) {
@@ -30,11 +30,17 @@ bool same_file(const FileEntry& a, const FileEntry& b) {
          a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
 }
 
+/// May two packages bring this? Directories, and what is alike in everything and belongs to no group of names.
+bool may_share(const FileEntry& a, const FileEntry& b) {
+  if (a.type == EntryType::Directory) return b.type == EntryType::Directory;
+  return a.type != EntryType::HardLink && !a.config && !b.config && same_file(a, b);
+}
+
 class Planner {
  public:
   Planner(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
           const std::vector<Entering>& entering)
-      : root_(root), state_(state), leaving_(leaving), entering_(entering) {}
+      : root_(root), homes_(root), state_(state), leaving_(leaving), entering_(entering) {}
 
   TreeChange run() {
     for (const auto& package : leaving_) {
@@ -51,6 +57,7 @@ class Planner {
     std::sort(change_.puts.begin(), change_.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
+    check_hard_links();
     order_moves();
     return std::move(change_);
   }
@@ -62,16 +69,18 @@ class Planner {
 
   void come(const archive::Entry& entry, std::size_t package) {
     const auto [found, added] = new_.emplace(entry.path, Coming{&entry, package});
-    const bool directory = entry.type == EntryType::Directory;
     const std::string& name = entering_[package].package.name;
-    if (!added && !(directory && found->second.entry->type == EntryType::Directory)) {
+    if (!added && !may_share(*found->second.entry, entry)) {
       const std::string& other = entering_[found->second.package].package.name;
       refuse(fmt::format("both {} and {} bring this path", other, name), entry.path,
              fmt::format("install only one of them, or ask who builds them to rename the file in one"));
     }
     for (const state::OwnedFile& owner : state_.owners_of(entry.path)) {
-      if (leaving_rows_.contains(owner.package_row) || (directory && owner.entry.type == EntryType::Directory))
+      if (leaving_rows_.contains(owner.package_row)) continue;
+      if (may_share(owner.entry, entry)) {
+        shared_.insert(entry.path);
         continue;
+      }
       refuse(fmt::format("{} brings this path, which belongs to {}", name, owner.package_name), entry.path,
              fmt::format("remove {} first, or leave {} out", owner.package_name, name));
     }
@@ -87,8 +96,9 @@ class Planner {
     for (const auto& [path, coming] : new_) {
       if (coming.entry->type == EntryType::Directory) continue;
       const auto before = old_.find(path);
-      const bool same =
-          before != old_.end() && same_file(before->second.first, *coming.entry) && as_recorded(before->second.first);
+      const bool known =
+          shared_.contains(path) || (before != old_.end() && same_file(before->second.first, *coming.entry));
+      const bool same = known && as_recorded(*coming.entry);
       const auto [group, added] = groups.emplace(group_of(coming), same);
       group->second = group->second && same;
     }
@@ -117,10 +127,46 @@ class Planner {
     return false;
   }
 
-  void put(const FileEntry& entry, std::size_t package, const std::string& source) {
-    change_.puts.push_back({entry, package, source});
+  /// What a new file or directory takes over from the directory that it comes into, as if it had been made there.
+  struct Inheritance {
+    std::optional<std::uint32_t> group;
+    std::string default_acl;
+  };
+  const Inheritance& inheritance_of(const std::string& directory) {
+    if (const auto known = inheritances_.find(directory); known != inheritances_.end()) return known->second;
+    Inheritance own;
+    if (const auto info = root_.stat_followed(directory); info && info->type == FileType::Directory) {
+      if ((info->mode & kSetGroup) != 0) own.group = info->gid;
+      const auto attributes = root_.attributes(root_.physical(directory));
+      if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
+        own.default_acl = acl->second;
+    } else if (!directory.empty()) {
+      own = inheritance_of(std::string(os::parent_of(directory)));
+    }
+    return inheritances_.emplace(directory, std::move(own)).first->second;
   }
-  void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, {}, {}}); }
+
+  void put(const FileEntry& entry, std::size_t package, const std::string& source) {
+    Put one{entry, package, source, homes_.of(entry.path)};
+    if (package != Put::npos) {
+      const Inheritance& given = inheritance_of(std::string(os::parent_of(entry.path)));
+      if (entry.group == "root") one.group = given.group;
+      one.default_acl = given.default_acl;
+    }
+    change_.puts.push_back(std::move(one));
+  }
+  void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, homes_.of(path), {}, {}}); }
+
+  /// All names of a hard-linked file are made in one stage.
+  void check_hard_links() const {
+    std::map<std::string_view, const Put*> by_path;
+    for (const Put& put : change_.puts) by_path.emplace(put.entry.path, &put);
+    for (const Put& put : change_.puts) {
+      if (put.entry.type != EntryType::HardLink || by_path.at(put.entry.target)->home == put.home) continue;
+      refuse(fmt::format("is a hard link to /{}, which lies on another file system here", put.entry.target),
+             put.entry.path, "mount the two directories as one file system, or leave the package out");
+    }
+  }
   void notice(Notice::Kind kind, const std::string& path, const std::string& package) {
     change_.notices.push_back({kind, path, package});
   }
@@ -143,7 +189,7 @@ class Planner {
                "move the directory away, then run the command again");
       becomes_file_.insert(path);
     } else if (!ours) {
-      notice(Notice::Kind::Unowned, path, name);
+      notice(shared_.contains(path) ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
     } else if (before->second.first.type == EntryType::File && !as_recorded(before->second.first) &&
                !coming.entry->config) {
       notice(Notice::Kind::Changed, path, name);
@@ -176,7 +222,7 @@ class Planner {
     if (was.mode == coming.entry->mode && was.user == coming.entry->user && was.group == coming.entry->group) return;
     for (const state::OwnedFile& owner : state_.owners_of(path))
       if (!leaving_rows_.contains(owner.package_row)) return;  // shared: the first owner's word stands
-    change_.moves.push_back({MoveKind::Attributes, path, was, *coming.entry});
+    change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), was, *coming.entry});
   }
 
   /// C3 for a configuration file that a package brings. True: the disk stays as it is.
@@ -289,13 +335,15 @@ class Planner {
   }
 
   os::FileReader& root_;
+  Homes homes_;
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
   std::set<std::int64_t> leaving_rows_;
   std::map<std::string, std::pair<FileEntry, std::string>> old_;
   std::map<std::string, Coming> new_;
-  std::set<std::string> unchanged_, whole_, removed_, becomes_file_, told_;
+  std::set<std::string> unchanged_, shared_, whole_, removed_, becomes_file_, told_;
+  std::map<std::string, Inheritance> inheritances_;  // by directory
   TreeChange change_;
 };
 
@@ -313,40 +361,54 @@ namespace {
 constexpr ByteCount kMargin = 4ULL << 20;  // left free beside what is staged: the journal and new directory blocks
 constexpr double kMiB = 1 << 20;
 
-/// The nearest directory that exists at or above a path.
-std::string existing(os::FileReader& root, std::string_view path) {
-  std::string at(path);
-  while (!at.empty()) {
-    const auto info = root.stat_followed(at);
-    if (info && info->type == FileType::Directory) break;
-    at = os::parent_of(at);
-  }
-  return at;
+/// Something that no rename can pass by.
+void require_movable(os::FileReader& root, const PlannedMove& move, const FileInfo& directory) {
+  const auto self = root.stat(move.path);
+  const auto refuse = [&](const std::string& what, std::string_view path, const char* hint) {
+    throw Error(ErrorCode::Refused, what, root.shown(path), hint);
+  };
+  const bool whole = move.kind != MoveKind::Attributes;
+  if (whole && self && self->mount != directory.mount)
+    refuse("something is mounted on it", move.path, "unmount it for the change, or leave the package out");
+  if (self && self->fixed)
+    refuse("is immutable or append-only", move.path,
+           "take the attribute off (chattr -ia) for the change, or leave the package out");
+  if (whole && directory.fixed)
+    refuse("is an immutable or append-only directory", os::parent_of(move.path),
+           "take the attribute off (chattr -ia) for the change, or leave the package out");
+}
+
+void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
+  const std::string at = existing_directory(root, home);
+  const os::Space space = root.space(at);
+  const ByteCount needed = bytes + 4096 * count + kMargin;
+  if (needed > space.free_bytes)
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",
+                            static_cast<double>(needed) / kMiB, static_cast<double>(space.free_bytes) / kMiB),
+                root.shown(at), "free some space on this file system; nothing was changed");
+  if (space.total_inodes > 0 && count > space.free_inodes)
+    throw Error(ErrorCode::Io, fmt::format("not enough inodes: {} are needed, {} are free", count, space.free_inodes),
+                root.shown(at), "remove some small files; nothing was changed");
 }
 
 }  // namespace
 
 void require_feasible(os::FileReader& root, const TreeChange& change) {
-  const std::string stage = existing(root, "var/lib/hambrel");
-  const os::Space space = root.space(stage);
-  const ByteCount needed = change.staged_bytes + 4096 * change.puts.size() + kMargin;
-  if (!change.puts.empty() && needed > space.free_bytes)
-    throw Error(ErrorCode::Io,
-                fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",
-                            static_cast<double>(needed) / kMiB, static_cast<double>(space.free_bytes) / kMiB),
-                root.shown(stage), "free some space on this file system; nothing was changed");
-  if (space.total_inodes > 0 && change.puts.size() > space.free_inodes)
-    throw Error(ErrorCode::Io,
-                fmt::format("not enough inodes: {} are needed, {} are free", change.puts.size(), space.free_inodes),
-                root.shown(stage), "remove some small files; nothing was changed");
-  const auto device = root.stat_followed(stage)->device;
+  std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
+  for (const Put& put : change.puts) {
+    auto& [bytes, count] = needs[put.home];
+    bytes += put.entry.size;
+    ++count;
+  }
+  for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
+  std::map<std::string_view, FileInfo> directories;
   for (const PlannedMove& move : change.moves) {
-    const auto parent = root.stat_followed(existing(root, os::parent_of(move.path)));
-    const auto self = root.stat(move.path);
-    if (parent->device != device || (self && self->device != device))
-      throw Error(
-          ErrorCode::Refused, "lies on another file system than /var/lib/hambrel", root.shown(move.path),
-          "this version changes one file system at a time: leave the package out, or unmount it for the change");
+    const auto parent = os::parent_of(move.path);
+    auto known = directories.find(parent);
+    if (known == directories.end())
+      known = directories.emplace(parent, *root.stat_followed(existing_directory(root, parent))).first;
+    require_movable(root, move, known->second);
   }
 }
 

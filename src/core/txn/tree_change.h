@@ -4,7 +4,8 @@
 // Output: what must be staged, which moves put it into place, and what the administrator should know.
 //
 // Rules, each with a test:
-//   C1 a path may belong to one package only, directories aside: two packages that bring it are refused, by name
+//   C1 a path may belong to one package only, directories and files that are alike in everything aside: two packages
+//      that bring it are refused, by name
 //   C2 a file that did not change between the old and the new version is not touched
 //   C3 edited configuration is never replaced or removed; a new version of it is put aside, under kWaiting
 //   C4 a file that no package owns goes to the attic when a package brings its path
@@ -14,6 +15,7 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -21,6 +23,7 @@
 #include "os/file_system.h"
 #include "plan/plan.h"
 #include "state/state.h"
+#include "txn/homes.h"
 
 namespace hambrel::txn {
 
@@ -33,18 +36,23 @@ struct Entering {
 
 /// A thing to be made in the stage.
 struct Put {
-  FileEntry entry;      // what it must be; entry.path is where it goes
-  std::size_t package;  // index into the entering ones, npos for a directory that no package brings
-  std::string source;   // its path in that package
+  FileEntry entry;                       // what it must be; entry.path is where it goes
+  std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
+  std::string source;                    // its path in that package
+  std::string home;                      // where it is staged: see homes.h
+  std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
+  std::string default_acl{};             // of the directory that it comes into
   static constexpr std::size_t npos = SIZE_MAX;
 };
 
 /// A move to be; inode numbers are filled in when the thing is staged.
 struct PlannedMove {
   state::MoveKind kind;
-  std::string path;
+  std::string path, home;
   FileEntry before, after;  // for Attributes
 };
+
+inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a directory's mode
 
 struct TreeChange {
   std::vector<Put> puts;           // by path, directories before what is in them
@@ -57,8 +65,8 @@ struct TreeChange {
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering);
 
-/// Is there room for what is staged, and does everything lie on the file system of the stage, which a rename can't
-/// leave? Throws Error that names the path and both amounts.
+/// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
+/// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.
 void require_feasible(os::FileReader& root, const TreeChange& change);
 
 }  // namespace hambrel::txn

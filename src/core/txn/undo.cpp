@@ -31,7 +31,10 @@ class Undo {
     undo_.directory = fmt::format("{}/{}", kAttic, number(id_));
     undo_.plan.kind = "undo";
     const auto moves = state_.moves_of(id_);
-    if (!moves.empty() && !root_.stat(undo_.directory))
+    const bool there = std::all_of(moves.begin(), moves.end(), [&](const Move& move) {
+      return move.kind == MoveKind::Attributes || root_.stat(os::join_path(move.home, undo_.directory));
+    });
+    if (!there)
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
     reverse_changes();
     check_set();
@@ -188,13 +191,18 @@ class Undo {
 
   void add_changed(const std::string& path) { undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""}); }
 
-  void add(MoveKind kind, const std::string& path, const std::string& place) {
+  std::string place_of(const Move& move) const {
+    return fmt::format("{}/{}/{}", move.home, undo_.directory, move.place);
+  }
+
+  void add(MoveKind kind, const std::string& path, const Move& done, const std::string& place) {
     Move move;
     move.kind = kind;
     move.path = path;
     move.place = place;
+    move.home = done.home;
     if (kind != MoveKind::Place) move.inode_old = inode_at(path);
-    if (kind != MoveKind::Remove) move.inode_new = inode_at(os::join_path(undo_.directory, place));
+    if (kind != MoveKind::Remove) move.inode_new = inode_at(place_of(move));
     undo_.moves.push_back(std::move(move));
   }
 
@@ -221,14 +229,14 @@ class Undo {
   }
 
   void bring_back(const Move& done, bool something_there) {
-    if (inode_at(os::join_path(undo_.directory, done.place)) != done.inode_old)
+    if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
     for (const state::OwnedFile& owner : state_.owners_of(done.path))
       if (!leaving_rows_.contains(owner.package_row) && owner.entry.type != EntryType::Directory)
         refuse(fmt::format("/{} belongs to {} by now", done.path, owner.package_name),
                fmt::format("remove {} first", owner.package_name));
-    add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done.place);
+    add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done, done.place);
   }
 
   /// What was placed goes back to its place in the attic: a whole directory at once if nothing else came into it.
@@ -236,8 +244,13 @@ class Undo {
     const auto here = root_.stat(done.path);
     if (!here) return;
     if (here->inode != done.inode_new) changed(done.path);
-    if (here->type != FileType::Directory || only_ours(done.path)) return add(MoveKind::Remove, done.path, done.place);
-    remove_ours(done.path);
+    if (here->type != FileType::Directory) {
+      if (!belongs_to_others(done.path)) add(MoveKind::Remove, done.path, done, done.place);
+    } else if (only_ours(done.path)) {
+      add(MoveKind::Remove, done.path, done, done.place);
+    } else {
+      remove_ours(done.path, done);
+    }
   }
 
   bool is_ours(const std::string& path) const {
@@ -249,13 +262,13 @@ class Undo {
     }
     const auto known = leaving_files_.find(path);
     if (known == leaving_files_.end()) return false;
-    if (known->second != EntryType::Directory) return true;  // a file belongs to one package only
-    bool any = false;
-    for (const state::OwnedFile& owner : state_.owners_of(path)) {
-      if (!leaving_rows_.contains(owner.package_row)) return false;
-      any = true;
-    }
-    return any;
+    return !belongs_to_others(path);
+  }
+
+  bool belongs_to_others(const std::string& path) const {
+    const auto owners = state_.owners_of(path);
+    return std::any_of(owners.begin(), owners.end(),
+                       [&](const state::OwnedFile& owner) { return !leaving_rows_.contains(owner.package_row); });
   }
 
   bool only_ours(const std::string& top) const {
@@ -271,16 +284,16 @@ class Undo {
   }
 
   /// Piece by piece, deepest first; directories that hold something else stay.
-  void remove_ours(const std::string& path) {
+  void remove_ours(const std::string& path, const Move& done) {
     bool foreign = false;
     for (const std::string& name : root_.list(path)) {
       const std::string child = os::join_path(path, name);
       if (!is_ours(child))
         foreign = true;
       else if (root_.stat(child)->type == FileType::Directory && !only_ours(child))
-        remove_ours(child);
+        remove_ours(child, done);
       else
-        add(MoveKind::Remove, child, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
+        add(MoveKind::Remove, child, done, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
     }
     if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
   }

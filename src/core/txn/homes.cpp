@@ -1,0 +1,47 @@
+#include "txn/homes.h"
+
+#include <algorithm>
+
+namespace hambrel::txn {
+
+std::string existing_directory(os::FileReader& root, std::string_view path) {
+  std::string at(path);
+  while (!at.empty()) {
+    const auto info = root.stat_followed(at);
+    if (info && info->type == os::FileType::Directory) break;
+    at = os::parent_of(at);
+  }
+  return at;
+}
+
+const std::string& Homes::of(std::string_view path) { return of_directory(os::parent_of(path)); }
+
+const std::string& Homes::of_directory(std::string_view directory) {
+  if (const auto known = by_directory_.find(directory); known != by_directory_.end()) return known->second;
+  if (by_mount_.empty()) by_mount_[root_.stat_followed(existing_directory(root_, kHome))->mount] = kHome;
+  const auto info = root_.stat_followed(directory);
+  if (!info || info->type != os::FileType::Directory)  // to be made, on the file system of what it will stand in
+    return by_directory_.emplace(directory, of_directory(os::parent_of(directory))).first->second;
+  std::string& home = by_mount_[info->mount];
+  if (home.empty()) {
+    std::string top = root_.physical(directory);
+    while (!top.empty() && root_.stat_followed(os::parent_of(top))->mount == info->mount) top = os::parent_of(top);
+    home = os::join_path(top, kForeignHome);
+  }
+  return by_directory_.emplace(directory, home).first->second;
+}
+
+std::vector<std::string> Homes::all(os::FileReader& root) {
+  std::vector<std::string> homes{kHome};
+  std::vector<std::string> tops = root.mount_points();
+  tops.emplace_back();
+  for (const std::string& top : tops) {
+    const std::string home = os::join_path(top, kForeignHome);
+    const auto above = root.stat(top), info = root.stat(home);
+    if (info && info->type == os::FileType::Directory && above && above->type == os::FileType::Directory)
+      homes.push_back(home);
+  }
+  return homes;
+}
+
+}  // namespace hambrel::txn

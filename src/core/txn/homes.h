@@ -1,0 +1,41 @@
+// Homes: where a transaction keeps its directories, one on each file system that it changes.
+//
+// A rename can't leave a mount, so what is staged, and what becomes the attic, lies on the mount of its destination: in
+// /var/lib/hambrel for the file system which that is on, in MOUNT/.hambrel for every other. In each home a transaction
+// has stage/ID and later attic/ID.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "os/file_system.h"
+
+namespace hambrel::txn {
+
+inline constexpr const char* kHome = "var/lib/hambrel";
+inline constexpr const char* kForeignHome = ".hambrel";  // at the top of any other mount
+
+class Homes {
+ public:
+  explicit Homes(os::FileReader& root) : root_(root) {}
+
+  /// The home for what is called `path`, whether its directory exists yet or not.
+  const std::string& of(std::string_view path);
+  /// Every home that this root may have: kHome, and those that stand on its mounts.
+  static std::vector<std::string> all(os::FileReader& root);
+
+ private:
+  const std::string& of_directory(std::string_view directory);
+
+  os::FileReader& root_;
+  std::map<std::string, std::string, std::less<>> by_directory_;
+  std::map<std::uint64_t, std::string> by_mount_;
+};
+
+/// The nearest directory that exists at or above a path.
+std::string existing_directory(os::FileReader& root, std::string_view path);
+
+}  // namespace hambrel::txn
