@@ -56,12 +56,24 @@ class Workshop {
   Workshop() {
     fs::create_directories(root_ / "var/lib/hambrel");
     fs = os::open_file_system(root_.text());
-    state = std::make_unique<state::State>(root_ / "var/lib/hambrel/state.sqlite", state::Access::Change);
+    state_path_ = root_ / "var/lib/hambrel/state.sqlite";
+    open_state();
+  }
+  /// On a file system and a state of the caller's.
+  Workshop(std::unique_ptr<os::FileSystem> files, std::string state_path)
+      : fs(std::move(files)), state_path_(std::move(state_path)) {
+    fs->make_directories("var/lib/hambrel");
+    open_state();
+  }
+  void open_state() {
+    state.reset();
+    state = std::make_unique<state::State>(state_path_, state::Access::Change);
   }
   fs::path operator/(const std::string& path) const { return root_ / path; }
 
+  bool set_owners = geteuid() == 0;
   txn::Environment environment(os::FileSystem& files) {
-    return {files, *state, silent, geteuid() == 0, [] { return 1'750'000'000; }, [](const std::string&) {}};
+    return {files, *state, silent, set_owners, [] { return 1'750'000'000; }, [](const std::string&) {}};
   }
 
   /// What a change of packages would do to the files: those named leave, the goods enter.
@@ -139,6 +151,7 @@ class Workshop {
   }
 
   TempDir root_;
+  std::string state_path_;
   Observer silent;
 };
 

@@ -1,0 +1,285 @@
+// The power goes at every operation of a transaction, files and database on one disk: what was not synced is lost, kept
+// or torn, by turns. After recovery the root is exactly as before or exactly as planned, and the state says the same.
+#include <gtest/gtest.h>
+#include <sqlite3.h>
+
+#include "support/crash_fs.h"
+#include "txn/workshop.h"
+
+namespace hambrel::txn {
+
+using test::CrashFs;
+using test::Goods;
+using test::goods;
+using test::Workshop;
+using Loss = CrashFs::Loss;
+
+namespace {
+
+struct Lab {
+  CrashFs* disk;
+  Workshop shop;
+  explicit Lab(const std::vector<std::string>& mounts = {}) : Lab(std::make_unique<CrashFs>(mounts)) {}
+  explicit Lab(const CrashFs& like) : Lab(std::make_unique<CrashFs>(like)) {}
+
+  void put(const std::string& path, const std::string& text) {
+    disk->make_directories(os::parent_of(path));
+    disk->create(path, 0644)->write(text);
+  }
+  /// Files without the transaction's own, and what the database says, read by the test's own code.
+  std::string account() const {
+    std::string text;
+    std::vector<std::string> without{"var/lib/hambrel"};
+    for (const std::string& mount : disk->mount_points()) without.push_back(mount + "/.hambrel");
+    for (const auto& [path, facts] : disk->tree(without)) text += path + " " + facts + "\n";
+    for (const auto& [path, facts] : disk->tree({"var/lib/hambrel/stage", "var/lib/hambrel/attic"}))
+      if (path.starts_with("var/lib/hambrel/configs")) text += path + " " + facts + "\n";
+    return text +
+           rows("SELECT name || ' ' || version || ' ' || reason FROM packages WHERE state = 'installed' ORDER BY 1") +
+           rows(
+               "SELECT p.name || ' ' || d.path || '/' || f.name FROM files f JOIN packages p ON p.id = f.package AND "
+               "p.state = 'installed' JOIN directories d ON d.id = f.directory ORDER BY 1");
+  }
+  std::string rows(const char* query) const {
+    sqlite3* database = nullptr;
+    std::string text;
+    EXPECT_EQ(sqlite3_open_v2(disk->sqlite_path("var/lib/hambrel/state.sqlite").c_str(), &database,
+                              SQLITE_OPEN_READONLY, nullptr),
+              SQLITE_OK);
+    EXPECT_EQ(sqlite3_exec(
+                  database, query,
+                  [](void* to, int, char** values, char**) {
+                    *static_cast<std::string*>(to) += std::string(values[0] == nullptr ? "" : values[0]) + "\n";
+                    return 0;
+                  },
+                  &text, nullptr),
+              SQLITE_OK)
+        << sqlite3_errmsg(database);
+    sqlite3_close(database);
+    return text;
+  }
+  /// What stands apart from the account: nothing unfinished, a sound database, a whole chain, nothing left lying about.
+  void expect_settled() const {
+    EXPECT_EQ(rows("PRAGMA integrity_check"), "ok\n");
+    EXPECT_EQ(rows("SELECT count(*) FROM journal"), "0\n");
+    Digest previous;
+    auto entries = shop.state->ledger(1000);
+    for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
+      EXPECT_EQ(entry->previous, previous);
+      EXPECT_EQ(entry->digest, state::chain_digest(*entry));
+      previous = entry->digest;
+    }
+    for (const std::string& home : Homes::all(*disk))
+      EXPECT_TRUE(!disk->stat(home + "/stage") || disk->list(home + "/stage").empty()) << home;
+  }
+
+ private:
+  explicit Lab(std::unique_ptr<CrashFs> fresh)
+      : disk(fresh.get()), shop(std::move(fresh), disk->sqlite_path("var/lib/hambrel/state.sqlite")) {
+    shop.set_owners = true;
+  }
+};
+
+struct Story {
+  const char* name;
+  std::vector<std::string> mounts;
+  std::function<void(Lab&)> before, work;
+};
+
+void PrintTo(const Story& story, std::ostream* to) { *to << story.name; }
+
+state::TxnId last_of(Lab& lab) { return lab.shop.state->ledger(1).at(0).id; }
+
+/// Goods are made once: packing takes longer than crashing.
+const Goods& lib(int version) {
+  static const Goods one = goods("lib", "1",
+                                 {{"usr/lib/l", "one"},
+                                  {"usr/share/l/a/b", "deep"},
+                                  {"usr/lib/h1", "h"},
+                                  {"usr/lib/h2", "= usr/lib/h1"},
+                                  {"usr/lib/s", "-> l"},
+                                  {"usr/lib/kind", "a file"}});
+  static const Goods two = goods("lib", "2",
+                                 {{"usr/lib/l", "two"},
+                                  {"usr/share/l/a", "a file now"},
+                                  {"usr/lib/n/new", "n"},
+                                  {"usr/lib/h1", "H"},
+                                  {"usr/lib/h2", "= usr/lib/h1"},
+                                  {"usr/lib/s", "a file"},
+                                  {"usr/lib/kind/now", "a directory"}});
+  return version == 1 ? one : two;
+}
+const Goods& desk(int version) {
+  static const Goods one =
+      goods("desk", "1", {{"usr/bin/desk", "d"}, {"etc/desk", "c\n"}, {"boot/image", "1"}, {"boot/d/x", "x"}});
+  static const Goods two =
+      goods("desk", "2", {{"usr/bin/desk", "D"}, {"etc/desk", "C\n"}, {"boot/image", "2"}, {"boot/e/y", "y"}});
+  return version == 1 ? one : two;
+}
+const std::vector<Goods>& fleet(int version) {
+  static const auto build = [](int number) {
+    std::vector<Goods> all;
+    for (int i = 0; i < 30; ++i) {
+      const std::string name = "ship-" + std::to_string(i), at = "usr/share/" + name;
+      all.push_back(
+          goods(name, std::to_string(number), {{at + "/hull", name + std::to_string(number)}, {at + "/log", "same"}}));
+    }
+    return all;
+  };
+  static const auto one = build(1), two = build(2);
+  return version == 1 ? one : two;
+}
+void fleet_sails(Lab& lab, int version) {
+  std::vector<const Goods*> coming;
+  std::vector<std::string> leaving;
+  for (const Goods& ship : fleet(version)) {
+    coming.push_back(&ship);
+    if (version > 1) leaving.push_back(ship.package.name);
+  }
+  lab.shop.change(*lab.disk, coming, leaving);
+}
+
+void install_all(Lab& lab) { lab.shop.change(*lab.disk, {&lib(1), &desk(1)}); }
+void upgrade_lib(Lab& lab) { lab.shop.change(*lab.disk, {&lib(2)}, {"lib"}); }
+void upgrade_desk(Lab& lab) { lab.shop.change(*lab.disk, {&desk(2)}, {"desk"}); }
+void remove_all(Lab& lab) { lab.shop.change(*lab.disk, {}, {"lib", "desk"}); }
+void undo_last(Lab& lab) { lab.shop.undo(*lab.disk, last_of(lab)); }
+void some_files(Lab& lab) {
+  lab.put("usr/bin/mine", "mine");
+  lab.put("usr/share/foreign/x", "x");
+}
+void edited(Lab& lab) {
+  install_all(lab);
+  lab.disk->remove_file("etc/desk");
+  lab.put("etc/desk", "edited\n");
+}
+void foreign_in_the_way(Lab& lab) {
+  lab.put("usr/bin/desk", "nobody's");
+  lab.put("etc/desk", "nobody's\n");
+}
+void linked(Lab& lab) {
+  lab.disk->make_directories("usr/real");
+  lab.disk->make_symlink("real", "usr/lib");
+}
+
+template <typename... Works>
+std::function<void(Lab&)> both(Works... works) {
+  return [=](Lab& lab) { (works(lab), ...); };
+}
+
+const std::vector<Story>& stories() {
+  static const std::vector<Story> all{
+      {"install", {}, some_files, install_all},
+      {"install over files that nobody owns", {}, foreign_in_the_way, install_all},
+      {"install below a link", {}, linked, install_all},
+      {"install on three file systems", {"boot", "usr"}, some_files, install_all},
+      {"upgrade of every kind of path", {}, install_all, upgrade_lib},
+      {"upgrade beside edited configuration", {}, edited, upgrade_desk},
+      {"upgrade on three file systems", {"boot", "usr"}, install_all, upgrade_desk},
+      {"upgrade of 30 packages", {}, [](Lab& lab) { fleet_sails(lab, 1); }, [](Lab& lab) { fleet_sails(lab, 2); }},
+      {"removal", {}, both(some_files, install_all), remove_all},
+      {"removal on three file systems", {"boot", "usr"}, install_all, remove_all},
+      {"undo of an upgrade", {}, both(install_all, upgrade_lib), undo_last},
+      {"undo of a removal on three file systems", {"boot", "usr"}, both(install_all, remove_all), undo_last},
+      {"undo of an installation", {}, install_all, undo_last}};
+  return all;
+}
+
+void until_the_power_goes(Lab& lab, const std::function<void(Lab&)>& work) {
+  try {
+    work(lab);
+  } catch (const Error& e) {  // judged by what is on the disk
+  }
+}
+
+void start_again(Lab& lab, Loss loss, std::uint64_t seed) {
+  lab.shop.state.reset();
+  lab.disk->reboot(loss, seed);
+  lab.shop.open_state();
+}
+
+constexpr Loss kLosses[] = {Loss::Nothing, Loss::Everything, Loss::Content, Loss::Some, Loss::Some};
+
+}  // namespace
+
+class Crash : public testing::TestWithParam<Story> {
+ protected:
+  Crash() : prepared_(GetParam().mounts), ready_(make_ready()) {
+    before_ = prepared_.account();
+    prepared_.disk->crash_at(0);
+    GetParam().work(prepared_);
+    after_ = prepared_.account();
+    operations_ = prepared_.disk->operations();
+  }
+
+  /// Exactly one of the two, and nothing left over.
+  void expect_whole(const Lab& lab) {
+    const std::string now = lab.account();
+    if (now != before_) {
+      EXPECT_EQ(now, after_);
+    }
+    lab.expect_settled();
+    (now == before_ ? was_before_ : was_after_) = true;
+    ++cases_;
+  }
+
+  Lab prepared_;
+  const CrashFs ready_;  // with everything before the work done, and on the disk
+  std::string before_, after_;
+  std::uint64_t operations_ = 0;
+  bool was_before_ = false, was_after_ = false;
+  int cases_ = 0;
+
+ private:
+  const CrashFs& make_ready() {
+    GetParam().before(prepared_);
+    for (const std::string& mount : GetParam().mounts) prepared_.disk->sync_all(mount);
+    prepared_.disk->sync_all("");
+    return *prepared_.disk;
+  }
+};
+
+TEST_P(Crash, AtEveryOperationTheRootIsAsBeforeOrAsPlanned) {
+  ASSERT_NE(before_, after_);
+  for (std::uint64_t n = 1; n <= operations_; ++n)
+    for (std::size_t way = 0; way < std::size(kLosses); ++way) {
+      Lab lab(ready_);
+      lab.disk->crash_at(n);
+      until_the_power_goes(lab, GetParam().work);
+      ASSERT_TRUE(lab.disk->crashed());
+      start_again(lab, kLosses[way], n * 16 + way);
+      lab.shop.recover(*lab.disk);
+      expect_whole(lab);
+      ASSERT_FALSE(HasFailure()) << "crash at " << n << " of " << operations_ << ", loss " << way;
+    }
+  EXPECT_TRUE(was_before_);
+  EXPECT_TRUE(was_after_);
+  std::printf("%d crashes\n", cases_);
+}
+
+TEST_P(Crash, RecoveryMayLoseThePowerAnywhereToo) {
+  for (std::uint64_t n = 1; n <= operations_; n += std::max<std::uint64_t>(1, operations_ / 12))
+    for (std::uint64_t m = 1;; m += 1 + m / 8) {
+      Lab lab(ready_);
+      lab.disk->crash_at(n);
+      until_the_power_goes(lab, GetParam().work);
+      start_again(lab, kLosses[m % 5], n);
+      lab.disk->crash_at(m);
+      until_the_power_goes(lab, [](Lab& it) { it.shop.recover(*it.disk); });
+      const bool again = lab.disk->crashed();
+      start_again(lab, again ? kLosses[(n + m) % 5] : Loss::Nothing, m);
+      lab.shop.recover(*lab.disk);
+      expect_whole(lab);
+      ASSERT_FALSE(HasFailure()) << "crashes at " << n << " and " << m;
+      if (!again) break;
+    }
+  std::printf("%d double crashes\n", cases_);
+}
+
+INSTANTIATE_TEST_SUITE_P(Stories, Crash, testing::ValuesIn(stories()), [](const auto& one) {
+  std::string name = one.param.name;
+  std::replace(name.begin(), name.end(), ' ', '_');
+  return name;
+});
+
+}  // namespace hambrel::txn
