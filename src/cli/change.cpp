@@ -179,6 +179,23 @@ class Change {
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
     plan_.notices = tree_.notices;
+    if (arguments_.has("strict")) refuse_unowned();
+  }
+
+  /// --strict: nothing of nobody's is set aside.
+  void refuse_unowned() const {
+    std::vector<std::string> paths;
+    for (const plan::Notice& one : plan_.notices)
+      if (one.kind == plan::Notice::Kind::Unowned)
+        paths.push_back("/" + printable(one.path) + " (" + one.package + ")");
+    if (paths.empty()) return;
+    constexpr std::size_t kMost = 5;
+    const std::size_t more = paths.size() > kMost ? paths.size() - kMost : 0;
+    paths.resize(paths.size() - more);
+    throw Error(ErrorCode::Refused,
+                fmt::format("files that no package owns are in the way: {}{}", join(paths, ", "),
+                            more > 0 ? fmt::format(" and {} more", more) : ""),
+                {}, "move them away, or leave out --strict: then they are kept in the attic");
   }
 
   ByteCount fetch() {
@@ -262,7 +279,10 @@ class Change {
       engine.record_failure(started, account, problem.what());
       throw;
     }
-    return engine.run(tree_, sources_, state_changes(), account);
+    const os::InterruptGuard guard;
+    const state::TxnId id = txn::Engine(session_.environment(&guard)).run(tree_, sources_, state_changes(), account);
+    tell_if_too_late(session_, guard);
+    return id;
   }
 
   Session& session_;

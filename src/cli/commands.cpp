@@ -11,6 +11,8 @@ constexpr const char* kSpecText =
 
 const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out what new packages only recommend"};
 
+const OptionSpec kStrict{"strict", 0, nullptr, "refuse where files that no package owns are in the way"};
+
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
   own.push_back({"arch", 0, "ARCH", "the packages named are those for this architecture"});
   own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
@@ -135,7 +137,7 @@ std::vector<Command> make_commands() {
                  "SPEC...",
                  "install packages with what they require",
                  kSpecText,
-                 change_options({kWithoutRecommended}),
+                 change_options({kWithoutRecommended, kStrict}),
                  {{"hambrel install lampdesk", "the newest version that fits"},
                   {"hambrel install 'lampdesk>=6' tidewatch", "a version, and another package, in one transaction"},
                   {"hambrel install ./moorlog.hambrel", "a file; what it requires comes from the repositories"}},
@@ -162,7 +164,8 @@ std::vector<Command> make_commands() {
                  change_options({{"drop-strays", 0, nullptr,
                                   "wanted packages that no repository offers any more may go if they stand in the way"},
                                  {"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
-                                 kWithoutRecommended}),
+                                 kWithoutRecommended,
+                                 kStrict}),
                  {{"hambrel upgrade", "everything"},
                   {"hambrel upgrade saltdb", "one package, and what that asks for"},
                   {"hambrel upgrade --except lampdesk", "everything but one"}},
@@ -181,7 +184,8 @@ std::vector<Command> make_commands() {
                        {"upgrade", 0, "SPEC", "upgrade it; may be repeated", true},
                        {"release", 0, "SPEC", "a hold that does not count this time; may be repeated", true},
                        {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"},
-                       kWithoutRecommended}),
+                       kWithoutRecommended,
+                       kStrict}),
        {{"hambrel change --install lampdesk@beta --remove gullcam", "one takes the place of the other"}},
        0,
        0,

@@ -228,6 +228,11 @@ void ask_consent(const Session& session, const Arguments& arguments) {
   throw Error(ErrorCode::Declined, "declined; nothing was changed");
 }
 
+void tell_if_too_late(const Session& session, const os::InterruptGuard& guard) {
+  if (guard.asked())
+    session.screen().note("You asked to stop in the middle of the switch, which takes moments: it was finished first.");
+}
+
 void tell_done(Session& session, state::TxnId id, const plan::Plan& plan) {
   if (session.json()) {
     session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", number(id)}}));

@@ -20,6 +20,8 @@ void require_consent_possible(const Session& session, const Arguments& arguments
 /// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
 void ask_consent(const Session& session, const Arguments& arguments);
 /// How a finished transaction is told.
+/// After a change in whose switch the administrator asked to stop.
+void tell_if_too_late(const Session& session, const os::InterruptGuard& guard);
 void tell_done(Session& session, state::TxnId id, const plan::Plan& plan);
 
 }  // namespace hambrel::cli

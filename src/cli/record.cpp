@@ -184,8 +184,10 @@ int run_undo(Session& session, const Arguments& arguments) {
   account.note = arguments.value("reason").value_or("");
   account.plan = canonical(to_json(undo.plan));
   account.undo_of = id;
-  const state::TxnId done =
-      txn::Engine(session.environment()).run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  const os::InterruptGuard guard;
+  const state::TxnId done = txn::Engine(session.environment(&guard))
+                                .run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  tell_if_too_late(session, guard);
   tell_done(session, done, undo.plan);
   return 0;
 }

@@ -17,15 +17,17 @@ namespace {
 constexpr std::uint64_t kMostUrlBytes = 1ULL << 30;
 
 /// For tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power cut would, after the third such
-/// step.
+/// step; HAMBREL_TEST_STOP_AT presses Ctrl-C there.
 std::function<void(const std::string&)> fault_point() {
-  const char* const given = std::getenv("HAMBREL_TEST_DIE_AT");
+  const char* const stop = std::getenv("HAMBREL_TEST_STOP_AT");
+  const char* const given = stop != nullptr ? stop : std::getenv("HAMBREL_TEST_DIE_AT");
   if (given == nullptr) return [](const std::string&) {};
+  const auto happen = stop != nullptr ? os::test_only_interrupt : os::test_only_die;
   const auto parts = split(given, ':');
   const std::string step(parts[0]);
   auto left = std::make_shared<std::uint64_t>(parts.size() > 1 ? parse_number(parts[1]).value_or(1) : 1);
-  return [step, left](const std::string& now) {
-    if (now == step && --*left == 0) os::test_only_die();
+  return [step, left, happen](const std::string& now) {
+    if (now == step && --*left == 0) happen();
   };
 }
 
@@ -143,8 +145,10 @@ void Session::recover_first() {
                     recovered->moves_taken_back, recovered->moves));
 }
 
-txn::Environment Session::environment() {
-  return {root(), *changing_, progress_, os::is_superuser(), os::now, fault_point()};
+txn::Environment Session::environment(const os::InterruptGuard* guard) {
+  return {root(), *changing_, progress_, os::is_superuser(), os::now, fault_point(), [guard] {
+            return guard != nullptr && guard->asked();
+          }};
 }
 
 void Session::add_files(const std::vector<Spec>& specs) {

@@ -9,6 +9,7 @@
 #include "cli/progress.h"
 #include "model/spec.h"
 #include "model/universe.h"
+#include "os/interrupt.h"
 #include "os/lock.h"
 #include "repo/refresh.h"
 #include "solve/request.h"
@@ -48,7 +49,8 @@ class Session {
   state::State& changing(const Arguments& arguments);
   /// The state that a plan is made from: the changing one, or with --dry-run the looking one.
   state::State* present() { return changing_ ? changing_.get() : looking(); }
-  txn::Environment environment();
+  /// `guard`: who notices that the administrator wants to stop.
+  txn::Environment environment(const os::InterruptGuard* guard = nullptr);
 
   /// Installed packages, what the repositories offer, and package files given as specs.
   const Universe& universe();

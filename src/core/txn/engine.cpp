@@ -45,6 +45,10 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   }
 }
 
+void Engine::go_on() const {
+  if (env_.stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
+}
+
 TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
                   std::vector<state::PackageChange> changes, const Account& account) {
   Journal journal;
@@ -56,12 +60,13 @@ TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
     require_feasible(env_.root, change);  // again: time has passed since the plan
     stage(change, sources, journal.directory);
     journal.moves = resolve_moves(change, journal.directory);
+    env_.after_step("staged");
+    go_on();
   } catch (const Error& problem) {
     remove_stages(journal.directory);
     record_failure(journal.started, account, problem.what());
     throw;
   }
-  env_.after_step("staged");
   return switch_over(std::move(journal), {}, std::move(changes), account);
 }
 
@@ -73,6 +78,7 @@ TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, s
   journal.started = env_.now();
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
   journal.moves = std::move(moves);
+  go_on();
   return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
 }
 

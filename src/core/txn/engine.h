@@ -55,6 +55,9 @@ struct Environment {
   std::function<std::int64_t()> now;
   /// Called after each step with its name: staged, journaled, moved (once a move), switched, committed, done.
   std::function<void(const std::string&)> after_step = [](const std::string&) {};
+  /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
+  /// on nobody asks: the switch is finished.
+  std::function<bool()> stop_asked = [] { return false; };
 };
 
 struct Source {
@@ -92,6 +95,7 @@ class Engine {
 
  private:
   void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory);
+  void go_on() const;  // Error{Declined} when it was asked to stop
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);

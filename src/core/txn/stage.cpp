@@ -80,8 +80,10 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   for (const Put& put : change.puts) {
     if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
   }
-  for (const Put& put : change.puts)
+  for (const Put& put : change.puts) {
+    go_on();
     if (put.entry.type == EntryType::Directory) env_.root.make_directories(staged_path(put, directory));
+  }
 
   env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
   ByteCount done = 0;
@@ -95,6 +97,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
       file = env_.root.create(at, 0600);
     };
     sink.data = [&](const archive::Entry&, std::string_view data) {
+      go_on();
       write_sparsely(*file, data);
       env_.observer.progress(done += data.size());
     };
@@ -103,7 +106,10 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   }
   env_.observer.end();
 
-  for (const Put& put : change.puts) stage_link(put, directory);
+  for (const Put& put : change.puts) {
+    go_on();
+    stage_link(put, directory);
+  }
   // Metadata after content, directories last and deepest first, so that nothing disturbs the times again.
   const Owners owners(env_.root);
   for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put)

@@ -358,7 +358,8 @@ TreeChange plan_tree(os::FileReader& root, const state::State& state, const std:
 
 namespace {
 
-constexpr ByteCount kMargin = 4ULL << 20;  // left free beside what is staged: the journal and new directory blocks
+// left free beside what is staged: new blocks of directories, and where the state is, the journal
+constexpr ByteCount kMargin = 4ULL << 20, kForeignMargin = 256ULL << 10;
 constexpr double kMiB = 1 << 20;
 
 /// Something that no rename can pass by.
@@ -381,7 +382,7 @@ void require_movable(os::FileReader& root, const PlannedMove& move, const FileIn
 void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
   const std::string at = existing_directory(root, home);
   const os::Space space = root.space(at);
-  const ByteCount needed = bytes + 4096 * count + kMargin;
+  const ByteCount needed = bytes + 4096 * count + (home == kHome ? kMargin : kForeignMargin);
   if (needed > space.free_bytes)
     throw Error(ErrorCode::Io,
                 fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",

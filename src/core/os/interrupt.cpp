@@ -1,0 +1,39 @@
+#include "os/interrupt.h"
+
+#include <signal.h>
+
+#include <array>
+
+namespace hambrel::os {
+
+namespace {
+
+volatile sig_atomic_t asked_to_stop = 0;
+constexpr std::array kSignals{SIGINT, SIGTERM, SIGHUP};
+std::array<struct sigaction, kSignals.size()> before{};
+
+void remember(int) { asked_to_stop = 1; }
+
+}  // namespace
+
+InterruptGuard::InterruptGuard() {
+  asked_to_stop = 0;
+  struct sigaction action {};
+  action.sa_handler = remember;
+  sigemptyset(&action.sa_mask);
+  action.sa_flags = SA_RESTART;  // nothing that is under way notices
+  for (std::size_t i = 0; i < kSignals.size(); ++i) {
+    sigaction(kSignals[i], nullptr, &before[i]);
+    if (before[i].sa_handler != SIG_IGN) sigaction(kSignals[i], &action, nullptr);  // nohup stays nohup
+  }
+}
+
+InterruptGuard::~InterruptGuard() {
+  for (std::size_t i = 0; i < kSignals.size(); ++i) sigaction(kSignals[i], &before[i], nullptr);
+}
+
+bool InterruptGuard::asked() const { return asked_to_stop != 0; }
+
+void test_only_interrupt() { ::raise(SIGINT); }
+
+}  // namespace hambrel::os
