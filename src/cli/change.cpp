@@ -74,7 +74,19 @@ class Change {
     if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, plan_);
     if (dry) return 0;
     ask_consent(session_, arguments_);
+    if (arguments_.has("download-only")) return only_fetch();
     tell_done(session_, carry_out(), plan_);
+    return 0;
+  }
+
+  int only_fetch() {
+    const ByteCount fetched = fetch();
+    if (session_.json())
+      session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "fetched"}, {"downloaded", fetched}}));
+    else if (!session_.quiet())
+      session_.screen().line(
+          fetched == 0 ? "Everything lies in the cache already; nothing else was changed."
+                       : fmt::format("Fetched {} into the cache; nothing else was changed.", size_text(fetched)));
     return 0;
   }
 
@@ -220,11 +232,9 @@ class Change {
       } else {
         const std::string path = repo::cache_path(one.package);
         owned_.push_back(
-            std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path)));
+            std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path),
+                                                     universe[id].offers.front().table_digest, *one.table));
         reader = owned_.back().get();
-        if (reader->footer().table_digest != universe[id].offers.front().table_digest)
-          throw Error(ErrorCode::Untrusted, "the table of contents is not the one that the index names",
-                      reader->where(), "run `hambrel refresh` and try again");
       }
       sources_.push_back({one.package, reader});
     }
@@ -271,18 +281,43 @@ class Change {
     account.plan = canonical(to_json(plan_));
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
-    try {
-      account.downloaded = fetch();
-      open_sources();
-    } catch (const Error& problem) {
-      session_.progress().end();
-      engine.record_failure(started, account, problem.what());
-      throw;
+    for (bool again = false;; again = true) {
+      try {
+        account.downloaded += fetch();
+        open_sources();
+      } catch (const Error& problem) {
+        session_.progress().end();
+        if (!again && drop_from_cache(problem)) continue;
+        engine.record_failure(started, account, problem.what());
+        throw;
+      }
+      const os::InterruptGuard guard;
+      try {
+        const state::TxnId id =
+            txn::Engine(session_.environment(&guard)).run(tree_, sources_, state_changes(), account);
+        tell_if_too_late(session_, guard);
+        return id;
+      } catch (const Error& problem) {
+        session_.progress().end();
+        if (again || !drop_from_cache(problem)) throw;
+      }
     }
-    const os::InterruptGuard guard;
-    const state::TxnId id = txn::Engine(session_.environment(&guard)).run(tree_, sources_, state_changes(), account);
-    tell_if_too_late(session_, guard);
-    return id;
+  }
+
+  /// A package file in the cache that turned out to be damaged when it was unpacked: frame by frame, each by its
+  /// digest.
+  bool drop_from_cache(const Error& problem) {
+    if (problem.code() != ErrorCode::Untrusted) return false;
+    for (const txn::Entering& one : entering_) {
+      const std::string path = repo::cache_path(one.package);
+      if (session_.root().shown(path) != problem.where() || !session_.root().stat(path)) continue;
+      session_.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
+      sources_.clear();
+      owned_.clear();
+      session_.root().remove_file(path);
+      return true;
+    }
+    return false;
   }
 
   Session& session_;

@@ -11,6 +11,7 @@ constexpr const char* kSpecText =
 
 const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out what new packages only recommend"};
 
+const OptionSpec kDownloadOnly{"download-only", 0, nullptr, "fetch the package files into the cache and stop"};
 const OptionSpec kStrict{"strict", 0, nullptr, "refuse where files that no package owns are in the way"};
 
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
@@ -137,7 +138,7 @@ std::vector<Command> make_commands() {
                  "SPEC...",
                  "install packages with what they require",
                  kSpecText,
-                 change_options({kWithoutRecommended, kStrict}),
+                 change_options({kWithoutRecommended, kStrict, kDownloadOnly}),
                  {{"hambrel install lampdesk", "the newest version that fits"},
                   {"hambrel install 'lampdesk>=6' tidewatch", "a version, and another package, in one transaction"},
                   {"hambrel install ./moorlog.hambrel", "a file; what it requires comes from the repositories"}},
@@ -165,7 +166,8 @@ std::vector<Command> make_commands() {
                                   "wanted packages that no repository offers any more may go if they stand in the way"},
                                  {"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
                                  kWithoutRecommended,
-                                 kStrict}),
+                                 kStrict,
+                                 kDownloadOnly}),
                  {{"hambrel upgrade", "everything"},
                   {"hambrel upgrade saltdb", "one package, and what that asks for"},
                   {"hambrel upgrade --except lampdesk", "everything but one"}},
@@ -185,7 +187,8 @@ std::vector<Command> make_commands() {
                        {"release", 0, "SPEC", "a hold that does not count this time; may be repeated", true},
                        {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"},
                        kWithoutRecommended,
-                       kStrict}),
+                       kStrict,
+                       kDownloadOnly}),
        {{"hambrel change --install lampdesk@beta --remove gullcam", "one takes the place of the other"}},
        0,
        0,

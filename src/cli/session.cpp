@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <thread>
 
 #include "base/text.h"
 #include "os/host.h"
@@ -146,9 +147,10 @@ void Session::recover_first() {
 }
 
 txn::Environment Session::environment(const os::InterruptGuard* guard) {
-  return {root(), *changing_, progress_, os::is_superuser(), os::now, fault_point(), [guard] {
-            return guard != nullptr && guard->asked();
-          }};
+  txn::Environment environment{root(), *changing_, progress_, os::is_superuser(), os::now, fault_point()};
+  environment.stop_asked = [guard] { return guard != nullptr && guard->asked(); };
+  environment.workers = std::max(1U, std::thread::hardware_concurrency());
+  return environment;
 }
 
 void Session::add_files(const std::vector<Spec>& specs) {

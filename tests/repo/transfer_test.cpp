@@ -129,7 +129,7 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   }
   EXPECT_TRUE(fs->list("var/cache/hambrel/packages/bad").empty());
   EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.any.hambrel"));
-  test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel", "pACKAGE");  // damaged in the cache
+  test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel", "PACK");  // cut off in the cache
   EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
 }
 

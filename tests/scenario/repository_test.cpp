@@ -328,4 +328,25 @@ TEST_F(Repository, EveryCommandHasHelpWithExamples) {
   EXPECT_THAT(station.hambrel({"complete-words", "--", "install", "la"}).out, HasSubstr("lamp"));
 }
 
+TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {
+  const Station station;
+  station.pack("lamp", "1-1", "", {{"usr/share/lamp", std::string(300'000, 'l')}});
+  station.open();
+  ASSERT_EQ(station.hambrel({"install", "-y", "--download-only", "lamp"}).code, 0);
+  EXPECT_EQ(station.installed(), "");
+  const fs::path cached = station.root() / "var/cache/hambrel/packages/lamp/1-1.any.hambrel";
+  const std::string sound = read_file(cached);
+  for (const std::size_t place :
+       {std::size_t{30}, sound.size() / 3, sound.size() - 70}) {  // a frame, the table, the end
+    std::string damaged = sound;
+    damaged[place] = static_cast<char>(damaged[place] ^ 1);
+    write_file(cached, damaged);
+    const Ran ran = station.hambrel({"install", "-y", "lamp"});
+    EXPECT_EQ(ran.code, 0) << place << ran.err;
+    EXPECT_THAT(ran.err, testing::HasSubstr("it is fetched again")) << place;
+    EXPECT_EQ(read_file(cached), sound) << place;
+    EXPECT_EQ(station.hambrel({"remove", "-y", "lamp"}).code, 0);
+  }
+}
+
 }  // namespace hambrel::test

@@ -39,6 +39,7 @@ class File final : public os::WritableFile {
   }
   void skip(std::uint64_t size) override { disk_.truncate(id_, at_ += size); }
   void sync() override { disk_.sync_file(id_); }
+  void finish(const os::Metadata& metadata) override { disk_.set_metadata_of(id_, metadata); }
 
  private:
   CrashFs& disk_;
@@ -356,6 +357,19 @@ void CrashFs::set_mtime(std::string_view path, std::int64_t seconds, std::int64_
   change({live_.at(*id).disk, {}, *id, false, [id, seconds, nanoseconds](Disk& disk, bool) {
             if (const auto node = disk.find(*id); node != disk.end())
               node->second.seconds = seconds, node->second.nanoseconds = nanoseconds;
+          }});
+}
+
+void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
+  step();
+  change({live_.at(file).disk, {}, file, false, [file, metadata](Disk& disk, bool) {
+            const auto node = disk.find(file);
+            if (node == disk.end()) return;
+            if (metadata.owner) node->second.uid = metadata.owner->first, node->second.gid = metadata.owner->second;
+            if (metadata.mode) node->second.mode = *metadata.mode;
+            for (const auto* attributes : {&metadata.inherited, &metadata.attributes})
+              for (const auto& [name, value] : *attributes) node->second.attributes[name] = value;
+            if (metadata.mtime) node->second.seconds = *metadata.mtime, node->second.nanoseconds = 0;
           }});
 }
 

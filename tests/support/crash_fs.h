@@ -78,6 +78,7 @@ class CrashFs final : public os::FileSystem {
   void write_at(Id file, std::uint64_t offset, std::string_view data);
   void truncate(Id file, std::uint64_t size);
   void sync_file(Id file);
+  void set_metadata_of(Id file, const os::Metadata& metadata);
 
  private:
   struct Node {

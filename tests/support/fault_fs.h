@@ -77,6 +77,7 @@ class FaultFs final : public os::FileSystem {
     void write(std::span<const std::byte> data) override { owner_.step(path_), real_->write(data); }
     void skip(std::uint64_t size) override { owner_.step(path_), real_->skip(size); }
     void sync() override { owner_.step(path_), real_->sync(); }
+    void finish(const os::Metadata& metadata) override { owner_.step(path_), real_->finish(metadata); }
 
    private:
     FaultFs& owner_;

@@ -57,6 +57,7 @@ class MemorySink final : public os::WritableFile {
   }
   void skip(std::uint64_t size) override { content.append(size, '\0'); }
   void sync() override {}
+  void finish(const os::Metadata&) override {}
   std::string content;
 };
 

@@ -180,7 +180,7 @@ TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
 
 TEST(Fault, RecoveryMayItselfBeInterruptedAnywhere) {
   int cases = 0;
-  for (std::uint64_t n = 1;; n += 3) {
+  for (std::uint64_t n = 1;; n += 2) {
     Scene probe;
     install_old(probe, *probe.shop.fs);
     FaultFs faulty(*probe.shop.fs, n, FaultFs::Kind::ForGood);

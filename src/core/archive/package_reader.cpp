@@ -29,6 +29,18 @@ Table read_table(std::string_view stored, const Footer& footer, const std::strin
 
 PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where)
     : file_(std::move(file)), where_(std::move(where)) {
+  read_footer();
+  table_ = read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_);
+}
+
+PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
+                             Table known)
+    : file_(std::move(file)), where_(std::move(where)), table_(std::move(known)) {
+  read_footer();
+  if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names", where_);
+}
+
+void PackageReader::read_footer() {
   const std::uint64_t size = file_->size();
   if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short", where_);
   footer_ = decode_footer(file_->read_exactly(size - kFooterSize, kFooterSize, where_), where_);
@@ -40,7 +52,6 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
   if (footer_.table_size > UINT32_MAX ||
       head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
     damaged("the table of contents is not where the footer says", where_);
-  table_ = read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_);
 }
 
 const Entry* PackageReader::find(std::string_view path) const {
@@ -77,10 +88,11 @@ std::string PackageReader::content(const Entry& entry) const {
   return result;
 }
 
-void PackageReader::extract(const Sink& sink) const {
+void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last) const {
   std::size_t held = SIZE_MAX;
   std::string plain;
-  for (const Entry& entry : table_.entries) {
+  for (std::size_t i = first; i < last; ++i) {
+    const Entry& entry = table_.entries[i];
     if (!sink.want(entry)) continue;
     sink.begin(entry);
     if (entry.type == EntryType::File) {

@@ -19,6 +19,9 @@ class PackageReader {
  public:
   /// Reads and checks footer and table. Throws Error{Untrusted} for anything damaged.
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where);
+  /// As before, where the table was read already: `known` must be the one whose digest is `digest`, which the footer
+  /// has to name.
+  PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest, Table known);
 
   const Table& table() const { return table_; }
   const Footer& footer() const { return footer_; }
@@ -40,13 +43,16 @@ class PackageReader {
     std::function<void(const Entry&, std::string_view)> data;
     std::function<void(const Entry&)> end;
   };
-  void extract(const Sink& sink) const;
+  void extract(const Sink& sink) const { extract(sink, 0, table_.entries.size()); }
+  /// The same for entries [first, last) of the table. Several threads may extract at once, each with a sink of its own.
+  void extract(const Sink& sink, std::size_t first, std::size_t last) const;
 
   /// Every byte of the file: all frames, the tar headers against the table, the content digests, the manifest against
   /// the entries. For files whose whole digest nobody else vouches for.
   void verify_all() const;
 
  private:
+  void read_footer();
   std::string frame(std::size_t number) const;
 
   std::unique_ptr<os::ReadableFile> file_;

@@ -7,6 +7,7 @@
 #include "archive/table.h"
 #include "base/error.h"
 #include "base/json.h"
+#include "base/json_reader.h"
 #include "base/text.h"
 
 namespace hambrel::archive {
@@ -34,17 +35,16 @@ Json to_json(const Entry& entry) {
   return object;
 }
 
-Digest digest_of(const JsonObject& object) {
+Digest digest_of(const FastObject& object) {
   const auto digest = Digest::from_hex(object.text("sha256"));
   if (!digest) object.wrong("sha256", "64 hexadecimal digits");
   return *digest;
 }
 
-Entry entry_from(const Json& value, const std::string& where) {
-  const JsonObject named(value, where);
+Entry entry_from(const FastObject& named, const std::string& where) {
   Entry entry;
   entry.path = named.text("path");
-  const JsonObject object(value, fmt::format("{}: {}", where, printable(entry.path)));
+  const FastObject object = named.renamed(fmt::format("{}: {}", where, printable(entry.path)));
   const std::string type = object.text("type");
   const auto known = std::find(kTypeNames.begin(), kTypeNames.end(), type);
   if (known == kTypeNames.end()) object.wrong("type", "file, directory, symlink or hardlink");
@@ -68,9 +68,8 @@ Entry entry_from(const Json& value, const std::string& where) {
   entry.target = object.text_or("target", "");
   entry.config = object.flag_or("config", false);
   if (object.has("attributes")) {
-    if (!object.member("attributes").is_object()) object.wrong("attributes", "an object");
-    for (const auto& [name, text] : object.member("attributes").items()) {
-      const auto data = text.is_string() ? from_base64(text.get<std::string>()) : std::nullopt;
+    for (const auto& [name, text] : object.named_texts("attributes")) {
+      const auto data = from_base64(text);
       if (!data) object.wrong("attributes", "texts in base64");
       entry.attributes.emplace(name, *data);
     }
@@ -107,21 +106,19 @@ std::string encode_table(const Table& table) {
 Table decode_table(std::string_view stored, const std::string& where) {
   const std::string text = decompress_sized(stored, kMostTableBytes, where);
   const std::string place = where + ": table of contents";
-  const Json whole = parse_json(text, place);
-  const JsonObject object(whole, place);
+  JsonReader reader;
+  const FastObject object = reader.parse(text, place);
   Table table;
-  if (!object.member("frames").is_array()) object.wrong("frames", "a list");
-  if (!object.member("entries").is_array()) object.wrong("entries", "a list");
-  if (object.member("entries").size() > kMostEntries)
-    throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
-  for (const Json& value : object.member("frames")) {
-    const JsonObject frame(value, place);
+  for (const FastObject& frame : object.objects("frames"))
     table.frames.push_back({frame.number("offset"), frame.number("size"), frame.number("plain"), digest_of(frame)});
-  }
-  const JsonObject manifest(object.member("manifest"), place);
+  const FastObject manifest = object.object("manifest");
   table.manifest_offset = manifest.number("offset");
   table.manifest_size = manifest.number("size");
-  for (const Json& value : object.member("entries")) table.entries.push_back(entry_from(value, place));
+  const auto entries = object.objects("entries");
+  if (entries.size() > kMostEntries)
+    throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
+  table.entries.reserve(entries.size());
+  for (const FastObject& entry : entries) table.entries.push_back(entry_from(entry, place));
   return table;
 }
 

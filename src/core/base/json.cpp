@@ -14,25 +14,60 @@ constexpr int kDeepest = 64;
 
 }  // namespace
 
-Json parse_json(std::string_view text, std::string_view where) {
-  // One set of seen keys for each open object: nlohmann itself silently takes the last of two equal keys.
-  std::vector<std::set<std::string>> seen;
-  const auto watch = [&](int depth, Json::parse_event_t event, Json& parsed) {
-    if (depth > kDeepest)
-      throw Error(ErrorCode::Invalid, fmt::format("JSON nested deeper than {} levels", kDeepest), std::string(where));
-    if (event == Json::parse_event_t::object_start) seen.emplace_back();
-    if (event == Json::parse_event_t::object_end) seen.pop_back();
-    if (event == Json::parse_event_t::key && !seen.back().insert(parsed.get<std::string>()).second)
-      throw Error(ErrorCode::Invalid,
-                  fmt::format("the key \"{}\" stands twice in one object", parsed.get<std::string>()),
-                  std::string(where));
-    return true;
-  };
-  try {
-    return Json::parse(text, watch);
-  } catch (const Json::parse_error& problem) {
-    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON at byte {}", problem.byte), std::string(where));
+namespace {
+
+/// Looks for what nlohmann itself lets pass: equal keys in one object, of which it takes the last, and endless nesting.
+class Inspector final : public nlohmann::json_sax<Json> {
+ public:
+  explicit Inspector(std::string_view where) : where_(where) {}
+  bool null() override { return true; }
+  bool boolean(bool) override { return true; }
+  bool number_integer(number_integer_t) override { return true; }
+  bool number_unsigned(number_unsigned_t) override { return true; }
+  bool number_float(number_float_t, const string_t&) override { return true; }
+  bool string(string_t&) override { return true; }
+  bool binary(binary_t&) override { return true; }
+  bool start_object(std::size_t) override {
+    seen_.emplace_back();
+    return deeper();
   }
+  bool end_object() override {
+    seen_.pop_back();
+    --depth_;
+    return true;
+  }
+  bool start_array(std::size_t) override { return deeper(); }
+  bool end_array() override {
+    --depth_;
+    return true;
+  }
+  bool key(string_t& name) override {
+    if (!seen_.back().insert(name).second)
+      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", name),
+                  std::string(where_));
+    return true;
+  }
+  bool parse_error(std::size_t byte, const std::string&, const Json::exception&) override {
+    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON at byte {}", byte), std::string(where_));
+  }
+
+ private:
+  bool deeper() {
+    if (++depth_ <= kDeepest) return true;
+    throw Error(ErrorCode::Invalid, fmt::format("JSON nested deeper than {} levels", kDeepest), std::string(where_));
+  }
+
+  std::string_view where_;
+  std::vector<std::set<std::string>> seen_;  // one set of keys for each open object
+  int depth_ = 0;
+};
+
+}  // namespace
+
+Json parse_json(std::string_view text, std::string_view where) {
+  Inspector inspector(where);
+  Json::sax_parse(text, &inspector);
+  return Json::parse(text);
 }
 
 JsonObject::JsonObject(const Json& value, std::string where) : value_(value), where_(std::move(where)) {

@@ -10,6 +10,16 @@ namespace {
 
 constexpr std::size_t kDeepest = 64;
 
+void refuse_twins(simdjson::dom::object object, const std::string& where);
+
+void refuse_twins_below(simdjson::dom::element value, const std::string& where) {  // at most kDeepest levels
+  simdjson::dom::object object;
+  simdjson::dom::array array;
+  if (value.get(object) == simdjson::SUCCESS) return refuse_twins(object, where);
+  if (value.get(array) == simdjson::SUCCESS)
+    for (const simdjson::dom::element one : array) refuse_twins_below(one, where);
+}
+
 void refuse_twins(simdjson::dom::object object, const std::string& where) {
   bool ascending = true;  // as canonical JSON has them: then none stands twice
   std::string_view last;
@@ -17,8 +27,7 @@ void refuse_twins(simdjson::dom::object object, const std::string& where) {
     const std::string_view key = one.key();
     ascending = ascending && (last.data() == nullptr || last < key);
     last = key;
-    simdjson::dom::object below;
-    if (one.value().get(below) == simdjson::SUCCESS) refuse_twins(below, where);  // at most kDeepest levels
+    refuse_twins_below(one.value(), where);
   }
   if (ascending) return;
   for (auto one = object.begin(); one != object.end(); ++one) {
@@ -49,7 +58,7 @@ FastObject JsonReader::parse(std::string_view text, const std::string& where) {
 
 FastObject::FastObject(simdjson::dom::object object, std::string where) : where_(std::move(where)) {
   Members members;
-  members.reserve(32);
+  members.reserve(object.size());
   for (const auto& [name, value] : object) members.emplace_back(name, value);
   members_ = std::make_shared<const Members>(std::move(members));
 }
@@ -98,6 +107,41 @@ std::uint64_t FastObject::number(std::string_view key) const {
 
 std::uint64_t FastObject::number_or(std::string_view key, std::uint64_t fallback) const {
   return has(key) ? number(key) : fallback;
+}
+
+bool FastObject::flag_or(std::string_view key, bool fallback) const {
+  const auto found = find(key);
+  if (!found) return fallback;
+  bool value = false;
+  if (found->get(value) != simdjson::SUCCESS) wrong(key, "true or false");
+  return value;
+}
+
+std::vector<FastObject> FastObject::objects(std::string_view key) const {
+  const auto found = find(key);
+  simdjson::dom::array items;
+  if (!found || found->get(items) != simdjson::SUCCESS) wrong(key, "a list");
+  std::vector<FastObject> result;
+  result.reserve(items.size());
+  for (const simdjson::dom::element item : items) {
+    simdjson::dom::object object;
+    if (item.get(object) != simdjson::SUCCESS) wrong(key, "a list of objects");
+    result.emplace_back(object, where_);
+  }
+  return result;
+}
+
+std::vector<std::pair<std::string, std::string>> FastObject::named_texts(std::string_view key) const {
+  const auto found = find(key);
+  simdjson::dom::object object;
+  if (!found || found->get(object) != simdjson::SUCCESS) wrong(key, "an object");
+  std::vector<std::pair<std::string, std::string>> result;
+  for (const auto& [name, value] : object) {
+    std::string_view text;
+    if (value.get(text) != simdjson::SUCCESS) wrong(key, "an object of texts");
+    result.emplace_back(name, text);
+  }
+  return result;
 }
 
 std::vector<std::string> FastObject::texts_or_none(std::string_view key) const {

@@ -1,7 +1,8 @@
 // Reading many small JSON objects fast (simdjson), as strictly as base/json.h does: UTF-8, no duplicate keys, checked
 // types.
 //
-// For indexes, which have a line for each package version; everything else is small and read through base/json.h.
+// For indexes, which have a line for each package version, and tables of contents, which have an entry for each file;
+// everything else is small and read through base/json.h.
 #pragma once
 
 #include <simdjson.h>
@@ -25,7 +26,11 @@ class FastObject {
   std::string text_or(std::string_view key, std::string_view fallback) const;
   std::uint64_t number(std::string_view key) const;
   std::uint64_t number_or(std::string_view key, std::uint64_t fallback) const;
+  bool flag_or(std::string_view key, bool fallback) const;
   std::vector<std::string> texts_or_none(std::string_view key) const;
+  /// The members of a list of objects, and the names and texts of an object of texts.
+  std::vector<FastObject> objects(std::string_view key) const;
+  std::vector<std::pair<std::string, std::string>> named_texts(std::string_view key) const;
   const std::string& where() const { return where_; }
   /// The same members, told of under another name in messages.
   FastObject renamed(std::string where) const {

@@ -51,6 +51,34 @@ Digest FileReader::digest(std::string_view path) {
   return running.finish();
 }
 
+namespace {
+
+class DirectoryByPath final : public Directory {
+ public:
+  DirectoryByPath(FileSystem& files, std::string_view path) : files_(files), path_(path) {}
+  std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
+    return files_.create(join_path(path_, name), mode);
+  }
+
+ private:
+  FileSystem& files_;
+  std::string path_;
+};
+
+}  // namespace
+
+std::unique_ptr<Directory> FileSystem::open_directory(std::string_view path) {
+  return std::make_unique<DirectoryByPath>(*this, path);
+}
+
+void FileSystem::set_metadata(std::string_view path, const Metadata& metadata) {
+  if (metadata.owner) set_owner(path, metadata.owner->first, metadata.owner->second);
+  for (const auto& [name, value] : metadata.inherited) set_attribute(path, name, value);
+  if (metadata.mode) set_mode(path, *metadata.mode);
+  for (const auto& [name, value] : metadata.attributes) set_attribute(path, name, value);
+  if (metadata.mtime) set_mtime(path, *metadata.mtime, 0);
+}
+
 void FileSystem::make_directories(std::string_view path) {
   if (path.empty() || stat_followed(path)) return;
   make_directories(parent_of(path));

@@ -17,6 +17,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "base/digest.h"
@@ -65,6 +66,15 @@ class MemoryFile final : public ReadableFile {
   std::string content_;
 };
 
+/// What a file, directory or link is given before it goes to its place.
+struct Metadata {
+  std::optional<std::pair<std::uint32_t, std::uint32_t>> owner{};  // user and group; none: the caller's
+  std::map<std::string, std::string> inherited{};                  // extended attributes that the mode narrows
+  std::optional<std::uint32_t> mode{};                             // none: a link
+  std::map<std::string, std::string> attributes{};
+  std::optional<std::int64_t> mtime{};  // seconds
+};
+
 class WritableFile {
  public:
   virtual ~WritableFile() = default;
@@ -73,6 +83,17 @@ class WritableFile {
   virtual void skip(std::uint64_t size) = 0;
   void write(std::string_view text) { write(std::as_bytes(std::span(text))); }
   virtual void sync() = 0;
+  /// The last call, in the order of FileSystem::set_metadata(); what was written begins to go to the disk.
+  virtual void finish(const Metadata& metadata) = 0;
+};
+
+/// A directory held open, so that making many files in it does not walk its path for each. Nobody renames it meanwhile.
+/// Several threads may use one file system and its directories.
+class Directory {
+ public:
+  virtual ~Directory() = default;
+  /// As FileSystem::create() of a name in it.
+  virtual std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) = 0;
 };
 
 using ExtendedAttributes = std::map<std::string, std::string>;
@@ -112,6 +133,7 @@ class FileSystem : public FileReader {
  public:
   /// Creates a file that must not exist yet.
   virtual std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) = 0;
+  virtual std::unique_ptr<Directory> open_directory(std::string_view path);
   virtual void make_directory(std::string_view path, std::uint32_t mode) = 0;
   virtual void make_symlink(std::string_view target, std::string_view path) = 0;
   virtual void make_hard_link(std::string_view existing, std::string_view path) = 0;
@@ -128,6 +150,9 @@ class FileSystem : public FileReader {
   /// Everything written so far to the file system that holds `path` is on the disk afterwards.
   virtual void sync_all(std::string_view path) = 0;
 
+  /// Owner before mode (chown clears set-id bits), then extended attributes (chown clears capabilities too), then the
+  /// time. An inherited access list comes before the mode, which narrows it as it would have in its place.
+  void set_metadata(std::string_view path, const Metadata& metadata);
   /// Makes missing directories from the top down with mode 0755.
   void make_directories(std::string_view path);
   /// Removes a tree, links not followed; a missing path is fine.

@@ -84,8 +84,44 @@ class PosixWritable final : public WritableFile {
     const off_t end = ::lseek(handle_.get(), static_cast<off_t>(size), SEEK_CUR);
     if (end < 0 || ::ftruncate(handle_.get(), end) != 0) throw_errno(errno, "cannot write", where_);
   }
+  void finish(const Metadata& metadata) override {
+    const int fd = handle_.get();
+    if (metadata.owner && ::fchown(fd, metadata.owner->first, metadata.owner->second) != 0)
+      throw_errno(errno, "cannot set the owner", where_);
+    set_attributes(metadata.inherited);
+    if (metadata.mode && ::fchmod(fd, *metadata.mode) != 0) throw_errno(errno, "cannot set the mode", where_);
+    set_attributes(metadata.attributes);
+    if (metadata.mtime) {
+      const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
+      if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
+    }
+    ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);  // only a wish: syncfs settles it
+  }
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
+  }
+
+ private:
+  void set_attributes(const ExtendedAttributes& attributes) {
+    for (const auto& [name, value] : attributes)
+      if (::fsetxattr(handle_.get(), name.c_str(), value.data(), value.size(), 0) != 0)
+        throw_errno(errno, "cannot set the extended attribute " + name, where_);
+  }
+
+  Handle handle_;
+  std::string where_;
+};
+
+class PosixDirectory final : public Directory {
+ public:
+  PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
+    const std::string text(name);
+    if (text.empty() || text == "." || text == ".." || text.find('/') != std::string::npos)
+      throw Error(ErrorCode::Internal, "an unclean name reached the file system", where_ + "/" + printable(text));
+    Handle file(::openat(handle_.get(), text.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
+    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text);
   }
 
  private:
@@ -286,6 +322,12 @@ class PosixFileSystem final : public FileSystem {
         ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
     if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
     return std::make_unique<PosixWritable>(std::move(handle), shown(path));
+  }
+
+  std::unique_ptr<Directory> open_directory(std::string_view path) override {
+    Handle handle = resolve(path, O_PATH | O_DIRECTORY);
+    if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(path));
+    return std::make_unique<PosixDirectory>(std::move(handle), shown(path));
   }
 
   void make_directory(std::string_view path, std::uint32_t mode) override {

@@ -70,7 +70,7 @@ ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, cons
   std::vector<Request> requests;
   ByteCount expected = 0;
   for (const Wanted& one : wanted) {
-    if (in_cache(root, one.package, one.offer) && root.digest(cache_path(one.package)) == one.offer.digest) continue;
+    if (in_cache(root, one.package, one.offer)) continue;
     arriving.push_back(std::make_unique<Arriving>(root, one));
     Arriving* const file = arriving.back().get();
     requests.push_back(

@@ -1,7 +1,7 @@
 // Getting package files into the cache of a root, each locked by the digest that the index names.
 //
-// Invariant: a file under its final name in the cache had the right size and SHA-256 when it was put there; what is
-// read from the cache is verified again (a cache is not a safe).
+// Invariant: a file under its final name in the cache had the right size and SHA-256 when it was put there. A cache is
+// not a safe: whoever unpacks it checks the table of contents against the index and every frame against the table.
 #pragma once
 
 #include <string>
@@ -20,7 +20,7 @@ struct Wanted {
 
 /// var/cache/hambrel/packages/NAME/VERSION.ARCH.hambrel
 std::string cache_path(const Package& package);
-/// Is the right file in the cache already? By size only; download() reads it to the end.
+/// Is the file in the cache already? By size only.
 bool in_cache(os::FileReader& root, const Package& package, const Offer& offer);
 
 /// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in

@@ -81,13 +81,42 @@ std::vector<OwnedFile> State::owners_of(std::string_view path) const {
 }
 
 std::int64_t State::Impl::directory_row(const std::string& directory) {
-  SQLite::Statement find(database, "SELECT id FROM directories WHERE path = ?");
-  find.bind(1, directory);
-  if (find.executeStep()) return find.getColumn(0).getInt64();
-  SQLite::Statement insert(database, "INSERT INTO directories(path) VALUES(?)");
-  insert.bind(1, directory);
-  insert.exec();
+  if (const auto known = find_directory(directory)) return *known;
+  if (!directory_insert) directory_insert.emplace(database, "INSERT INTO directories(path) VALUES(?)");
+  directory_insert->bind(1, directory);
+  directory_insert->exec();
+  directory_insert->reset();
   return database.getLastInsertRowid();
+}
+
+std::optional<std::int64_t> State::Impl::find_directory(const std::string& directory) {
+  if (!directory_query) directory_query.emplace(database, "SELECT id FROM directories WHERE path = ?");
+  directory_query->bind(1, directory);
+  std::optional<std::int64_t> row;
+  if (directory_query->executeStep()) row = directory_query->getColumn(0).getInt64();
+  directory_query->reset();
+  return row;
+}
+
+bool State::knows_directory(const std::string& directory) const {
+  return guarded(impl_->path, [&] { return impl_->find_directory(directory).has_value(); });
+}
+
+std::set<std::string> State::shared_paths_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] {
+    std::set<std::string> paths;
+    SQLite::Statement query(
+        impl_->database,
+        "SELECT d.path, f.name FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ? AND EXISTS("
+        "SELECT 1 FROM files g JOIN packages p ON p.id = g.package AND p.state = 'installed' WHERE"
+        " g.directory = f.directory AND g.name = f.name AND g.package != f.package)");
+    query.bind(1, package_row);
+    while (query.executeStep()) {
+      const std::string directory = query.getColumn(0).getString(), name = query.getColumn(1).getString();
+      paths.insert(directory.empty() ? name : fmt::format("{}/{}", directory, name));
+    }
+    return paths;
+  });
 }
 
 std::int64_t State::Impl::insert_package(const StatePackage& package, const std::vector<FileEntry>& files) {

@@ -49,12 +49,22 @@ State::Impl::Impl(const std::string& host_path, int flags)
 State::State(const std::string& host_path, Access access) {
   guarded(host_path, [&] {
     const int flags = access == Access::Look ? SQLite::OPEN_READONLY : SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE;
-    impl_ = std::make_unique<Impl>(host_path, flags);
+    // one thread uses a State, so SQLite need not guard against two
+    impl_ = std::make_unique<Impl>(host_path, flags | SQLite::OPEN_NOMUTEX);
     migrate(impl_->database, host_path, access == Access::Change);
   });
 }
 
 State::~State() = default;
+
+State::Still::Still(const State& state) : state_(state) {
+  guarded(state.impl_->path, [&] { state.impl_->database.exec("BEGIN"); });
+}
+
+State::Still::~Still() {
+  if (state_.impl_->owners_query) state_.impl_->owners_query->tryReset();
+  state_.impl_->database.tryExec("ROLLBACK");  // it only looked
+}
 
 std::string hold_text(const std::optional<Hold>& hold) {
   if (!hold) return {};

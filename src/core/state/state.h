@@ -11,6 +11,7 @@
 #pragma once
 
 #include <memory>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -31,11 +32,28 @@ class State {
   State(const State&) = delete;
   State& operator=(const State&) = delete;
 
+  /// As long as it lives, all that is looked at is of one moment, and asking much is cheap: no other run's change is
+  /// seen, and none can be made here.
+  class Still {
+   public:
+    explicit Still(const State& state);
+    ~Still();
+    Still(const Still&) = delete;
+    Still& operator=(const Still&) = delete;
+
+   private:
+    const State& state_;
+  };
+
   // Looking
   std::vector<StatePackage> installed() const;                      // by name
   std::vector<FileEntry> files_of(std::int64_t package_row) const;  // by path
   /// Installed packages' entries with this path (several for shared directories).
   std::vector<OwnedFile> owners_of(std::string_view path) const;
+  /// Paths of a package that other installed packages have, too.
+  std::set<std::string> shared_paths_of(std::int64_t package_row) const;
+  /// Did any package ever have something in this directory?
+  bool knows_directory(const std::string& directory) const;
   StatePackage package(std::int64_t row) const;
   std::optional<Journal> journal() const;
   std::vector<LedgerEntry> ledger(std::size_t most) const;  // newest first

@@ -16,7 +16,8 @@ namespace hambrel::state {
 struct State::Impl {
   std::string path;
   SQLite::Database database;
-  std::optional<SQLite::Statement> owners_query;  // asked once for each path of a plan: prepared once
+  // asked once for each path or directory: prepared once
+  std::optional<SQLite::Statement> owners_query, directory_query, directory_insert;
 
   Impl(const std::string& host_path, int flags);
   mutable JsonReader reader;
@@ -25,6 +26,7 @@ struct State::Impl {
   LedgerEntry read_entry(SQLite::Statement& row) const;          // columns of kLedgerColumns
   FileEntry read_file(SQLite::Statement& row, int first) const;  // columns of kFileColumns from `first`
   std::int64_t directory_row(const std::string& directory);
+  std::optional<std::int64_t> find_directory(const std::string& directory);
   void insert_entry(LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
   std::int64_t insert_package(const StatePackage& package, const std::vector<FileEntry>& files);

@@ -58,6 +58,7 @@ struct Environment {
   /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
   /// on nobody asks: the switch is finished.
   std::function<bool()> stop_asked = [] { return false; };
+  unsigned workers = 1;  // threads that unpack
 };
 
 struct Source {
@@ -99,8 +100,10 @@ class Engine {
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
+  void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
+              const Owners& owners);
   void stage_link(const Put& put, const std::string& directory);
-  void finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package);
+  os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
   static std::string place_of(const state::Move& move, const std::string& directory);
   void do_move(const state::Move& move, const std::string& directory);

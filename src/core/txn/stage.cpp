@@ -2,7 +2,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
+#include <exception>
+#include <future>
 #include <map>
+#include <mutex>
 #include <set>
 
 #include "base/error.h"
@@ -74,78 +78,176 @@ void Engine::remove_stages(const std::string& directory) {
   tidy_up();
 }
 
+namespace {
+
+/// Entries of one package that one thread unpacks in one go: they begin with a frame of their own.
+struct Portion {
+  std::size_t source, first, last;
+};
+
+/// Cuts what is wanted of each package into portions of some MiB, where frames end.
+std::vector<Portion> portions_of(const std::vector<Source>& sources,
+                                 const std::vector<std::map<std::string, const Put*>>& wanted) {
+  constexpr ByteCount kPortion = 4 << 20;
+  std::vector<Portion> portions;
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    if (wanted[i].empty()) continue;
+    const auto& entries = sources[i].reader->table().entries;
+    std::size_t first = 0;
+    ByteCount size = 0;
+    std::uint32_t frame = 0;
+    for (std::size_t k = 0; k < entries.size(); ++k) {
+      if (entries[k].type != EntryType::File) continue;
+      if (size >= kPortion && entries[k].frame != frame) {
+        portions.push_back({i, first, k});
+        first = k, size = 0;
+      }
+      if (wanted[i].contains(entries[k].path)) size += entries[k].size + 4096;
+      frame = entries[k].frame;
+    }
+    portions.push_back({i, first, entries.size()});
+  }
+  return portions;
+}
+
+/// The directories that are made in the stage, each once, from the top down.
+class StageDirectories {
+ public:
+  explicit StageDirectories(os::FileSystem& root) : root_(root) {}
+  void known(const std::string& path) { made_.insert(path); }
+  void make(const std::string& path) {
+    if (made_.contains(path)) return;
+    make(std::string(os::parent_of(path)));
+    root_.make_directory(path, 0755);
+    made_.insert(path);
+  }
+
+ private:
+  os::FileSystem& root_;
+  std::set<std::string> made_;
+};
+
+}  // namespace
+
 void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory) {
   make_stages(change, directory);
-  std::vector<std::map<std::string, const Put*>> wanted(sources.size());
-  for (const Put& put : change.puts) {
-    if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
-  }
+  StageDirectories directories(env_.root);
+  for (const Put& put : change.puts) directories.known(tree_of(put.home, directory));
   for (const Put& put : change.puts) {
     go_on();
-    if (put.entry.type == EntryType::Directory) env_.root.make_directories(staged_path(put, directory));
+    const std::string at = staged_path(put, directory);
+    directories.make(put.entry.type == EntryType::Directory ? at : std::string(os::parent_of(at)));
   }
-
-  env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
-  ByteCount done = 0;
-  std::unique_ptr<os::WritableFile> file;
-  for (std::size_t i = 0; i < sources.size(); ++i) {
-    archive::PackageReader::Sink sink;
-    sink.want = [&](const archive::Entry& one) { return wanted[i].contains(one.path); };
-    sink.begin = [&](const archive::Entry& one) {
-      const std::string at = staged_path(*wanted[i].at(one.path), directory);
-      env_.root.make_directories(os::parent_of(at));
-      file = env_.root.create(at, 0600);
-    };
-    sink.data = [&](const archive::Entry&, std::string_view data) {
-      go_on();
-      write_sparsely(*file, data);
-      env_.observer.progress(done += data.size());
-    };
-    sink.end = [&](const archive::Entry&) { file.reset(); };
-    if (!wanted[i].empty()) sources[i].reader->extract(sink);
-  }
-  env_.observer.end();
-
+  const Owners owners(env_.root);
+  unpack(change, sources, directory, owners);
   for (const Put& put : change.puts) {
     go_on();
     stage_link(put, directory);
   }
-  // Metadata after content, directories last and deepest first, so that nothing disturbs the times again.
-  const Owners owners(env_.root);
+  // directories last and deepest first, so that nothing disturbs their times again
   for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put)
-    finish_metadata(*put, staged_path(*put, directory), owners,
-                    put->package == Put::npos ? "hambrel" : sources[put->package].package.name);
+    if (put->entry.type == EntryType::Directory || put->entry.type == EntryType::Symlink)
+      env_.root.set_metadata(
+          staged_path(*put, directory),
+          metadata_of(*put, owners, put->package == Put::npos ? "hambrel" : sources[put->package].package.name));
+}
+
+/// Regular files, by several threads: each takes the next portion until none is left or something failed.
+void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
+                    const Owners& owners) {
+  std::vector<std::map<std::string, const Put*>> wanted(sources.size());
+  for (const Put& put : change.puts)
+    if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
+  const auto portions = portions_of(sources, wanted);
+  env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
+  std::mutex telling;
+  ByteCount done = 0;
+  std::atomic<std::size_t> next = 0;
+  std::atomic<bool> failed = false;
+
+  const auto work = [&] {
+    std::string open_path;
+    std::unique_ptr<os::Directory> open;
+    std::unique_ptr<os::WritableFile> file;
+    const Put* put = nullptr;
+    for (std::size_t i = next++; i < portions.size() && !failed; i = next++) {
+      const Portion& portion = portions[i];
+      const auto& files = wanted[portion.source];
+      archive::PackageReader::Sink sink;
+      sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
+      sink.begin = [&](const archive::Entry& one) {
+        put = files.at(one.path);
+        const std::string at = staged_path(*put, directory);
+        if (open == nullptr || os::parent_of(at) != open_path) {
+          open_path = os::parent_of(at);
+          open = env_.root.open_directory(open_path);
+        }
+        file = open->create(os::name_of(at), 0600);
+      };
+      sink.data = [&](const archive::Entry&, std::string_view data) {
+        go_on();
+        write_sparsely(*file, data);
+        const std::lock_guard lock(telling);
+        env_.observer.progress(done += data.size());
+      };
+      sink.end = [&](const archive::Entry&) {
+        file->finish(metadata_of(*put, owners, sources[portion.source].package.name));
+        file.reset();
+      };
+      sources[portion.source].reader->extract(sink, portion.first, portion.last);
+    }
+  };
+  const auto guarded = [&] {
+    try {
+      work();
+    } catch (...) {
+      failed = true;
+      throw;
+    }
+  };
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, portions.size()); ++i)
+    others.push_back(std::async(std::launch::async, guarded));
+  std::exception_ptr problem;
+  const auto keep_first = [&](const auto& run) {
+    try {
+      run();
+    } catch (...) {
+      if (!problem) problem = std::current_exception();
+    }
+  };
+  keep_first(guarded);
+  for (auto& other : others) keep_first([&] { other.get(); });
+  env_.observer.end();
+  if (problem) std::rethrow_exception(problem);
 }
 
 /// Links: they need what they point to, or nothing.
 void Engine::stage_link(const Put& put, const std::string& directory) {
   const std::string at = staged_path(put, directory);
   if (put.entry.type == EntryType::Symlink) {
-    env_.root.make_directories(os::parent_of(at));
     env_.root.make_symlink(put.entry.target, at);
   } else if (put.entry.type == EntryType::HardLink) {
-    env_.root.make_directories(os::parent_of(at));
     env_.root.make_hard_link(os::join_path(tree_of(put.home, directory), put.entry.target), at);
   }
 }
 
-/// Owner before mode (chown clears set-id bits), then extended attributes (chown clears capabilities too), then the
-/// time. An inherited access list comes before the mode, which narrows it as it would have in its place.
-void Engine::finish_metadata(const Put& put, const std::string& at, const Owners& owners, const std::string& package) {
+os::Metadata Engine::metadata_of(const Put& put, const Owners& owners, const std::string& package) const {
   const FileEntry& entry = put.entry;
-  if (entry.type == EntryType::HardLink) return;  // its first name has it all
   const bool directory = entry.type == EntryType::Directory, link = entry.type == EntryType::Symlink;
+  os::Metadata metadata;
   if (env_.set_owners) {
     const Owners::Numbers numbers = owners.of(entry, package);
-    env_.root.set_owner(at, numbers.uid, put.group.value_or(numbers.gid));
+    metadata.owner = {numbers.uid, put.group.value_or(numbers.gid)};
   }
   if (!put.default_acl.empty() && !link) {
-    env_.root.set_attribute(at, "system.posix_acl_access", put.default_acl);
-    if (directory) env_.root.set_attribute(at, "system.posix_acl_default", put.default_acl);
+    metadata.inherited["system.posix_acl_access"] = put.default_acl;
+    if (directory) metadata.inherited["system.posix_acl_default"] = put.default_acl;
   }
-  if (!link) env_.root.set_mode(at, entry.mode | (directory && put.group ? kSetGroup : 0));
-  for (const auto& [name, value] : entry.attributes) env_.root.set_attribute(at, name, value);
-  if (put.package != Put::npos) env_.root.set_mtime(at, entry.mtime, 0);
+  if (!link) metadata.mode = entry.mode | (directory && put.group ? kSetGroup : 0);
+  metadata.attributes = entry.attributes;
+  if (put.package != Put::npos) metadata.mtime = entry.mtime;
+  return metadata;
 }
 
 state::DirectoryAttributes Engine::numbers(const FileEntry& entry, const std::string& path) {

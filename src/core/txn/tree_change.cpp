@@ -47,6 +47,7 @@ class Planner {
       leaving_rows_.insert(package.row);
       for (const FileEntry& file : state_.files_of(package.row))
         old_.insert_or_assign(file.path, std::pair(file, package.package.name));
+      shared_with_.merge(state_.shared_paths_of(package.row));
     }
     for (std::size_t i = 0; i < entering_.size(); ++i)
       for (const archive::Entry& entry : entering_[i].table->entries) come(entry, i);
@@ -75,8 +76,7 @@ class Planner {
       refuse(fmt::format("both {} and {} bring this path", other, name), entry.path,
              fmt::format("install only one of them, or ask who builds them to rename the file in one"));
     }
-    for (const state::OwnedFile& owner : state_.owners_of(entry.path)) {
-      if (leaving_rows_.contains(owner.package_row)) continue;
+    for (const state::OwnedFile& owner : staying_owners_of(entry.path)) {
       if (may_share(owner.entry, entry)) {
         shared_.insert(entry.path);
         continue;
@@ -84,6 +84,23 @@ class Planner {
       refuse(fmt::format("{} brings this path, which belongs to {}", name, owner.package_name), entry.path,
              fmt::format("remove {} first, or leave {} out", owner.package_name, name));
     }
+  }
+
+  /// Owners that do not leave. Asked for every path of a plan: most belong to what leaves and to nobody else, or come
+  /// into a directory that no package ever had.
+  std::vector<state::OwnedFile> staying_owners_of(const std::string& path) {
+    if (old_.contains(path)) {
+      if (!shared_with_.contains(path)) return {};
+    } else {
+      const std::string directory(os::parent_of(path));
+      auto known = known_directories_.find(directory);
+      if (known == known_directories_.end())
+        known = known_directories_.emplace(directory, state_.knows_directory(directory)).first;
+      if (!known->second) return {};
+    }
+    auto owners = state_.owners_of(path);
+    std::erase_if(owners, [&](const state::OwnedFile& owner) { return leaving_rows_.contains(owner.package_row); });
+    return owners;
   }
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
@@ -173,6 +190,7 @@ class Planner {
 
   void bring(const std::string& path, const Coming& coming) {
     const std::string& name = entering_[coming.package].package.name;
+    if (!coming.entry->config && unchanged_.contains(path)) return;
     const bool below = in_whole(path);
     const auto disk = below ? std::nullopt : root_.stat(path);
     const auto before = old_.find(path);
@@ -220,8 +238,7 @@ class Planner {
     if (!ours || before->second.first.type != EntryType::Directory) return;
     const FileEntry& was = before->second.first;
     if (was.mode == coming.entry->mode && was.user == coming.entry->user && was.group == coming.entry->group) return;
-    for (const state::OwnedFile& owner : state_.owners_of(path))
-      if (!leaving_rows_.contains(owner.package_row)) return;  // shared: the first owner's word stands
+    if (!staying_owners_of(path).empty()) return;  // shared: the first owner's word stands
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), was, *coming.entry});
   }
 
@@ -270,8 +287,7 @@ class Planner {
 
   /// A path of a leaving package that no entering one brings. Called deepest first.
   void take(const FileEntry& entry, const std::string& name) {
-    for (const state::OwnedFile& owner : state_.owners_of(entry.path))
-      if (!leaving_rows_.contains(owner.package_row)) return;
+    if (!staying_owners_of(entry.path).empty()) return;
     const auto disk = root_.stat(entry.path);
     if (!disk || in_whole(entry.path)) return;
     // below something that becomes a file or was a link on the disk: gone with it, or not ours
@@ -306,11 +322,7 @@ class Planner {
     return emptied;
   }
 
-  bool owned_by_staying(const std::string& path) {
-    const auto owners = state_.owners_of(path);
-    return std::any_of(owners.begin(), owners.end(),
-                       [&](const state::OwnedFile& one) { return !leaving_rows_.contains(one.package_row); });
-  }
+  bool owned_by_staying(const std::string& path) { return !staying_owners_of(path).empty(); }
 
   bool below_new_file(const std::string& path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
@@ -343,6 +355,8 @@ class Planner {
   std::map<std::string, std::pair<FileEntry, std::string>> old_;
   std::map<std::string, Coming> new_;
   std::set<std::string> unchanged_, shared_, whole_, removed_, becomes_file_, told_;
+  std::set<std::string> shared_with_;  // paths of what leaves that others have, too
+  std::map<std::string, bool> known_directories_;
   std::map<std::string, Inheritance> inheritances_;  // by directory
   TreeChange change_;
 };
@@ -351,6 +365,7 @@ class Planner {
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering) {
+  const state::State::Still still(state);
   TreeChange change = Planner(root, state, leaving, entering).run();
   require_feasible(root, change);
   return change;

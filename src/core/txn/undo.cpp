@@ -309,6 +309,9 @@ class Undo {
 
 }  // namespace
 
-UndoPlan plan_undo(os::FileSystem& root, const state::State& state, TxnId id) { return Undo(root, state, id).run(); }
+UndoPlan plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
+  const state::State::Still still(state);
+  return Undo(root, state, id).run();
+}
 
 }  // namespace hambrel::txn
