@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# setup.sh [GROUP...] - install the Debian packages of packages.txt that are missing (groups: build test demo screenshots lint).
+# setup.sh [GROUP...] - install the Debian packages of packages.txt that are missing (groups: build test demo screenshots endurance lint).
 # Quiet and quick when there is nothing to do.
 set -euo pipefail
 cd "$(dirname "$0")/.."

@@ -193,10 +193,9 @@ int run_undo(Session& session, const Arguments& arguments) {
 }
 
 int run_recover(Session& session, const Arguments& arguments) {
-  const state::State* const before = session.looking(false);
-  const bool interrupted = before != nullptr && before->journal().has_value();
   session.changing(arguments);
-  if (!interrupted && !session.quiet()) session.screen().line("Nothing to recover: no transaction stands interrupted.");
+  if (!session.recovered() && !session.quiet())
+    session.screen().line("Nothing to recover: no transaction stands interrupted.");
   return 0;
 }
 

@@ -98,12 +98,12 @@ const repo::Catalog& Session::catalog() {
   return *catalog_;
 }
 
-state::State* Session::looking(bool tell_interrupted) {
+state::State* Session::looking() {
   if (changing_) return changing_.get();
   if (!looking_) {
     if (!root().stat_followed(kStateFile)) return nullptr;
     looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
-    if (const auto journal = tell_interrupted ? looking_->journal() : std::nullopt)
+    if (const auto journal = looking_->journal())
       progress_.note(fmt::format(
           "transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it right.",
           number(journal->id), journal->kind));
@@ -138,6 +138,7 @@ void Session::recover_first() {
                 fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
                 problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
   }
+  recovered_ = recovered.has_value();
   if (recovered)
     screen_.note(
         fmt::format("{}: transaction {} ({}) was interrupted; {} of its {} moves had been done and were taken back. "

@@ -44,7 +44,7 @@ class Session {
 
   /// The state for looking: nothing if this root has none yet. Says on standard error if a transaction stands
   /// interrupted.
-  state::State* looking(bool tell_interrupted = true);
+  state::State* looking();
   /// Takes the lock, opens the state for changing and recovers an interrupted transaction first.
   state::State& changing(const Arguments& arguments);
   /// The state that a plan is made from: the changing one, or with --dry-run the looking one.
@@ -60,6 +60,8 @@ class Session {
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
 
+  /// Did changing() have to put an interrupted transaction right?
+  bool recovered() const { return recovered_; }
   bool changes() const { return changing_ != nullptr; }
   /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Only a cache: that it
   /// could not be written is told, and nothing else comes of it.
@@ -86,7 +88,7 @@ class Session {
   std::optional<repo::Settings> settings_;
   std::optional<std::vector<repo::Repository>> repositories_;
   std::optional<repo::Catalog> catalog_;
-  bool may_use_compiled_ = true;
+  bool may_use_compiled_ = true, recovered_ = false;
   std::unique_ptr<os::Lock> lock_;
   std::unique_ptr<state::State> looking_, changing_;
   std::unique_ptr<Universe> universe_;

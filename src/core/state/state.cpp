@@ -47,11 +47,20 @@ State::Impl::Impl(const std::string& host_path, int flags)
 }
 
 State::State(const std::string& host_path, Access access) {
-  guarded(host_path, [&] {
-    const int flags = access == Access::Look ? SQLite::OPEN_READONLY : SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE;
-    // one thread uses a State, so SQLite need not guard against two
-    impl_ = std::make_unique<Impl>(host_path, flags | SQLite::OPEN_NOMUTEX);
+  const auto open = [&](int flags) {
+    impl_ = std::make_unique<Impl>(host_path, flags | SQLite::OPEN_NOMUTEX);  // one thread uses a State
     migrate(impl_->database, host_path, access == Access::Change);
+  };
+  guarded(host_path, [&] {
+    if (access == Access::Change) return open(SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
+    try {
+      open(SQLite::OPEN_READONLY);
+    } catch (const SQLite::Exception& problem) {
+      // After a power cut SQLite has its own last change to take back first, which only a writer may do.
+      if ((problem.getErrorCode() & 0xFF) != SQLITE_READONLY && (problem.getErrorCode() & 0xFF) != SQLITE_CANTOPEN)
+        throw;
+      open(SQLite::OPEN_READWRITE);
+    }
   });
 }
 

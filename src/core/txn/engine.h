@@ -1,22 +1,25 @@
-// The transaction: all or nothing on an ordinary file system.
+// The transaction: all or nothing on ordinary file systems.
 //
-//   begin ──stage──▶ STAGED ──write_journal──▶ JOURNALED ──moves, syncfs──▶ SWITCHED ──commit──▶ COMMITTED ──▶ done
-//     │                │                          │                            │                    │
-//     └── failure: the stage is removed,          └── failure or crash: every move that was done    └── crash: the
-//     stage
-//         nothing had changed                         is taken back, then the journal is closed         becomes the
-//         attic
+//   begin --stage--> STAGED --write_journal--> JOURNALED --moves, syncfs--> SWITCHED --commit--> COMMITTED --> done
+//
+//   in state    a failure, or a wish to stop, leads to           a crash leads to, at the next start
+//   begin       nothing: the stages are removed, failure noted   nothing: stages that no journal names are removed
+//   STAGED      the same                                         the same
+//   JOURNALED   every move that was done is taken back, then     the same; a wish to stop waits for the end
+//               the journal is closed; the switch is finished
+//               where somebody only wished to stop
+//   SWITCHED    as JOURNALED                                     as JOURNALED
+//   COMMITTED   nothing: it is done                              the stages become the attic
 //
 // Invariants
-//   I1 before JOURNALED nothing outside the transaction's own directory has changed
-//   I2 the journal is durable before the first move, the moves are durable before the commit
+//   I1 before JOURNALED nothing outside the transaction's own directories has changed
+//   I2 the journal is durable before the first move, the moves are durable before the commit, on every file system
 //   I3 each move leaves both of its names on one file system and is a single renameat2; from the inode numbers in the
 //      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
-//   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as it is
-//   planned I5 the old content of everything replaced or removed lies in the transaction's directory, which after the
-//   commit
-//      is attic/ID: what undo needs is there, under the places that the moves name
-//   I6 nothing is deleted but the directory of a transaction that was taken back or never journaled
+//   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as planned
+//   I5 the old content of everything replaced or removed lies in the transaction's directories (homes.h), which after
+//      the commit are attic/ID: what undo needs is there, under the places that the moves name
+//   I6 nothing is deleted but the directories of a transaction that was taken back or never journaled
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
 #pragma once
 

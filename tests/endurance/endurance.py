@@ -1,0 +1,188 @@
+"""endurance.py PROGRAM kill|cut|full [COUNT] [ext4|xfs] - see run.sh. The checker below is code of its own: it reads the
+disk and the database, and shares nothing with the program."""
+import fcntl
+import hashlib
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import stat
+import subprocess
+import sys
+import tempfile
+import time
+
+program, way = sys.argv[1:3]
+count = int(sys.argv[3]) if len(sys.argv) > 3 else 300
+kind = sys.argv[4] if len(sys.argv) > 4 else "ext4"
+SHUTDOWN, WITHOUT_LOG = 0x8004587D, b"\x02\0\0\0"  # FS_IOC_SHUTDOWN of ext4 and xfs
+choose = random.Random(int(os.environ.get("SEED", "1")))
+work = tempfile.mkdtemp(prefix="hambrel-endurance-")
+image, disk = f"{work}/image", f"{work}/disk"
+OWN = ("var/lib/hambrel", "var/cache", "etc/hambrel", "lost+found", "filler")
+
+
+def sh(*words):
+    subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
+
+
+def hambrel(*words):
+    ran = subprocess.run([program, "--root", disk, *words], capture_output=True, text=True)
+    assert ran.returncode == 0, f"{' '.join(words[:2])}: exit {ran.returncode}: {ran.stderr}"
+
+
+def mount():
+    sh("mount", "-o", "loop", image, disk)
+
+
+def pack_everything():
+    """Two versions of 20 packages: files, links, directories that become files, configuration."""
+    for version in (1, 2):
+        for i in range(20):
+            source = f"{work}/source"
+            shutil.rmtree(source, ignore_errors=True)
+            top = f"{source}/root/usr/share/p{i}"
+            os.makedirs(top)
+            for k in range(12):
+                keep = k % 3 == 0  # the same in both versions
+                with open(f"{top}/f{k}", "wb") as out:
+                    out.write(random.Random(f"{i} {k} {1 if keep else version}").randbytes(300 * (k + 1) * (k + 1)))
+            os.symlink("f1", f"{top}/link")
+            os.link(f"{top}/f2", f"{top}/hard")
+            if version == 1:
+                os.makedirs(f"{top}/kind")
+                open(f"{top}/kind/inner", "w").write("inner")
+            else:
+                open(f"{top}/kind", "w").write("a file now")
+            os.makedirs(f"{source}/root/etc")
+            open(f"{source}/root/etc/p{i}.conf", "w").write(f"version = {version}\n")
+            with open(f"{source}/package.toml", "w") as out:
+                out.write(f'[package]\nname = "p{i}"\nversion = "{version}"\narch = "any"\nsummary = "p"\n'
+                          f'[config]\nfiles = ["etc/**"]\n')
+            os.makedirs(f"{work}/repository/packages/p{i}", exist_ok=True)
+            sh(program, "pack", "-q", source, "-o", f"{work}/repository/packages/p{i}/{version}.any.hambrel")
+    sh(program, "publish", f"{work}/repository")
+
+
+def check():
+    """The disk is what the database says, and nothing else. Returns what is installed."""
+    database = sqlite3.connect(f"file:{disk}/var/lib/hambrel/state.sqlite?mode=ro", uri=True)
+    assert database.execute("PRAGMA integrity_check").fetchall() == [("ok",)], "the database is damaged"
+    assert database.execute("SELECT count(*) FROM journal").fetchone() == (0,), "a journal stands"
+    rows = database.execute(
+        "SELECT d.path, f.name, f.type, f.mode, f.mtime, f.size, f.digest, f.target FROM files f JOIN directories d ON "
+        "d.id = f.directory JOIN packages p ON p.id = f.package AND p.state = 'installed'").fetchall()
+    known = set()
+    for directory, name, type_, mode, mtime, size, digest, target in rows:
+        path = f"{directory}/{name}" if directory else name
+        known.add(path)
+        info = os.lstat(f"{disk}/{path}")
+        if type_ == 0:
+            assert stat.S_ISREG(info.st_mode) and info.st_size == size, f"{path}: not the file"
+            assert hashlib.sha256(open(f"{disk}/{path}", "rb").read()).digest() == digest, f"{path}: other content"
+            assert stat.S_IMODE(info.st_mode) == mode and int(info.st_mtime) == mtime, f"{path}: other mode or time"
+        elif type_ == 1:
+            assert stat.S_ISDIR(info.st_mode), f"{path}: not a directory"
+        elif type_ == 2:
+            assert os.readlink(f"{disk}/{path}") == target, f"{path}: another link"
+        else:
+            assert info.st_ino == os.lstat(f"{disk}/{target}").st_ino, f"{path}: not the same file as {target}"
+    for where, directories, names in os.walk(disk):
+        for name in directories + names:
+            path = os.path.relpath(f"{where}/{name}", disk)
+            if not any(path == own or path.startswith(own + "/") or own.startswith(path + "/") for own in OWN):
+                assert path in known or path == "usr/share" or path in ("usr", "etc"), f"{path}: belongs to nobody"
+    stage = f"{disk}/var/lib/hambrel/stage"
+    assert not os.path.exists(stage) or not os.listdir(stage), "something is left in the stage"
+    installed = database.execute("SELECT name, version FROM packages WHERE state = 'installed' ORDER BY name").fetchall()
+    last = database.execute("SELECT max(id) FROM ledger WHERE result = 'done'").fetchone()[0]
+    database.close()
+    return installed, last
+
+
+def next_command(installed, last):
+    """A change that is possible now."""
+    versions = {version for _, version in installed}
+    if not installed:
+        return ["install", "p*<2"]
+    ways = [["remove", "p*"]]
+    if versions == {"1"}:
+        ways += [["upgrade"], ["upgrade"]]
+    if last is not None and undoable[0] != last:
+        ways += [["undo", str(last)]]
+    return choose.choice(ways)
+
+
+undoable = [None]  # the last transaction that was itself an undo
+try:
+    os.makedirs(disk)
+    sh("truncate", "-s", "400M", image)
+    if kind == "xfs" and shutil.which("mkfs.xfs") is None:
+        print("skipped: mkfs.xfs is not here")
+        sys.exit(0)
+    sh(*(["mkfs.xfs", "-q", image] if kind == "xfs" else ["mkfs.ext4", "-q", "-E", "lazy_itable_init=0", image]))
+    try:
+        mount()
+    except subprocess.CalledProcessError:
+        print("skipped: this process may not mount loop devices")
+        sys.exit(0)
+    pack_everything()
+    hambrel("repo", "add", "base", f"file://{work}/repository")
+    hambrel("refresh")
+    hambrel("install", "-y", *[f"p{i}=1" for i in range(20)])
+    hambrel("upgrade", "-y")
+    hambrel("remove", "-y", *[f"p{i}" for i in range(20)])
+    sh("sync", "-f", disk)
+    before, last = check()
+    bad = finished = taken_back = 0
+    took = 0.4
+    for n in range(count):
+        command = next_command(before, last)
+        if command[0] == "install":
+            command = ["install"] + [f"p{i}=1" for i in range(20)]
+        elif command[0] == "remove":
+            command = ["remove"] + [f"p{i}" for i in range(20)]
+        started = time.time()
+        if way == "full":
+            free = os.statvfs(disk).f_bavail * os.statvfs(disk).f_frsize
+            keep = 200_000 * (n % 60)
+            with open(f"{disk}/filler", "wb") as out:
+                os.posix_fallocate(out.fileno(), 0, max(4096, free - free // 50 - keep))  # directories take a little
+        process = subprocess.Popen([program, "--root", disk, *command, "-y"], stdout=subprocess.DEVNULL,
+                                   stderr=subprocess.DEVNULL)
+        if way == "full":
+            process.wait()
+            os.remove(f"{disk}/filler")
+        else:
+            time.sleep(choose.random() * took * 1.1)
+            if way == "cut":
+                handle = os.open(disk, os.O_RDONLY)
+                fcntl.ioctl(handle, SHUTDOWN, WITHOUT_LOG)
+                os.close(handle)
+            process.send_signal(signal.SIGKILL)
+            if process.wait() == 0:
+                took = 0.9 * took + 0.1 * (time.time() - started)
+            else:
+                took = min(1.5, took * 1.02)
+        if way == "cut":
+            sh("umount", disk)
+            mount()
+        try:
+            hambrel("recover")
+            after, last_now = check()
+            if after == before and last_now == last:
+                taken_back += 1
+            else:
+                finished += 1
+                undoable[0] = last_now if command[0] == "undo" else undoable[0]
+            before, last = after, last_now
+        except AssertionError as problem:
+            bad += 1
+            print(f"case {n}: {' '.join(command[:2])}: {problem}", flush=True)
+            break
+    print(f"{way} on {kind}: {finished + taken_back} cases, {taken_back} as before, {finished} as planned, {bad} bad")
+    sys.exit(1 if bad else 0)
+finally:
+    subprocess.run(["umount", disk], stderr=subprocess.DEVNULL)
+    shutil.rmtree(work, ignore_errors=True)
