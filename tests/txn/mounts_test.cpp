@@ -9,6 +9,7 @@
 #include <sys/stat.h>
 #include <sys/xattr.h>
 
+#include "support/fault_fs.h"
 #include "txn/workshop.h"
 
 namespace hambrel::txn {
@@ -82,6 +83,29 @@ TEST_F(Mounts, EachFileSystemHasItsOwnStageAndAttic) {
       return one.first.find(".hambrel") != std::string::npos || one.second.starts_with("40");
     });
   EXPECT_EQ(after, before);
+}
+
+TEST_F(Mounts, RecoveryWaitsForAFileSystemThatIsNotMounted) {
+  NEEDS_MOUNT("boot");
+  const std::string boot = shop / "boot", aside = shop / "aside";
+  fs::create_directories(aside);
+  ASSERT_EQ(::mount(boot.c_str(), aside.c_str(), nullptr, MS_BIND, nullptr), 0);
+  mounted_.push_back(aside);
+  shop.change(*shop.fs, {&boat(1)});
+  const auto before = test::read_file(shop / "boot/image");
+  for (std::uint64_t n = 1; !shop.state->journal() || test::read_file(shop / "boot/image") == before; ++n) {
+    shop.recover(*shop.fs);
+    test::FaultFs faulty(*shop.fs, n, test::FaultFs::Kind::ForGood);
+    test::refusal([&] { shop.change(faulty, {&boat(2)}, {"boat"}); });
+    ASSERT_TRUE(faulty.hit());
+  }
+  ASSERT_EQ(::umount2(boot.c_str(), MNT_DETACH), 0);
+  EXPECT_THAT(refused([&] { shop.recover(*shop.fs); }), HasSubstr("boot/.hambrel/stage/"));
+  EXPECT_TRUE(shop.state->journal()) << "nothing may be called taken back that could not be seen";
+  ASSERT_EQ(::mount(aside.c_str(), boot.c_str(), nullptr, MS_BIND, nullptr), 0);
+  shop.recover(*shop.fs);
+  EXPECT_EQ(test::read_file(shop / "boot/image"), before);
+  EXPECT_FALSE(shop.state->journal());
 }
 
 TEST_F(Mounts, AStageThatSomebodyElseCouldWriteToIsNotUsed) {

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/error.h"
+#include "base/text.h"
 
 namespace hambrel::txn {
 
@@ -199,6 +200,7 @@ Engine::Recovered Engine::take_back(const Journal& journal, const std::string& r
   Recovered recovered;
   recovered.id = journal.id, recovered.kind = journal.kind, recovered.command = journal.command;
   recovered.started = journal.started, recovered.moves = journal.moves.size();
+  require_homes(journal);
   for (auto move = journal.moves.rbegin(); move != journal.moves.rend(); ++move)
     if (take_back(*move, journal.directory)) ++recovered.moves_taken_back;
   for (const DirectoryTime& time : journal.times)
@@ -211,6 +213,17 @@ Engine::Recovered Engine::take_back(const Journal& journal, const std::string& r
   back.result = result, back.problem = problem;
   env_.state.close_taken_back(back);
   return recovered;
+}
+
+/// A file system that is not mounted looks like one on which nothing was done.
+void Engine::require_homes(const Journal& journal) {
+  std::set<std::string> homes;
+  for (const Move& move : journal.moves)
+    if (move.kind != MoveKind::Attributes) homes.insert(move.home);
+  for (const std::string& home : homes)
+    if (const std::string own = os::join_path(home, journal.directory); !env_.root.stat(own))
+      throw Error(ErrorCode::Io, "is not there, though the transaction has its files in it", env_.root.shown(own),
+                  "mount the file system that it lies on");
 }
 
 std::optional<Engine::Recovered> Engine::recover() {
@@ -237,7 +250,17 @@ void Engine::settle_directories() {
       env_.root.sync_directory(attics);
     }
     if (!env_.root.stat(stages)) continue;
-    for (const std::string& name : env_.root.list(stages)) env_.root.remove_tree(os::join_path(stages, name));
+    for (const std::string& name : env_.root.list(stages)) {
+      const std::string stage = os::join_path(stages, name), late = os::join_path(attics, name);
+      const auto number = parse_number(name);
+      const auto entry = number ? env_.state.ledger_entry(TxnId{static_cast<std::int64_t>(*number)}) : std::nullopt;
+      if (entry && entry->result == "done" && !env_.root.stat(late)) {  // its file system was away at its end
+        env_.root.make_directories(attics);
+        env_.root.rename_no_replace(stage, late);
+      } else {
+        env_.root.remove_tree(stage);
+      }
+    }
     if (home == kHome) continue;
     env_.root.remove_directory(stages);  // on other mounts nothing is left that holds nothing
     if (env_.root.list(home).empty()) env_.root.remove_directory(home);

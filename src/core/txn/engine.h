@@ -112,6 +112,7 @@ class Engine {
   void do_move(const state::Move& move, const std::string& directory);
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
+  void require_homes(const state::Journal& journal);
   std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
   void settle_directories();
   void tidy_up();
