@@ -3,13 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <condition_variable>
-#include <deque>
-#include <exception>
-#include <future>
-#include <mutex>
 #include <utility>
 
+#include "base/pipe.h"
 #include "base/text.h"
 #include "model/layer_sections.h"
 #include "repo/index.h"
@@ -36,59 +32,18 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& l
   builder.add_offer(builder.add(line.package), offer);
 }
 
-/// Lines on their way from the thread that parses them to the one that compiles them, a few batches at a time.
-class Batches {
- public:
-  /// Parses an index to its end, or to the first mistake in it, which rethrow() then tells.
-  void fill(std::string_view stored, const std::string& where) {
-    std::vector<IndexLine> batch;
-    try {
-      read_index(stored, where, [&](IndexLine&& line) {
-        batch.push_back(std::move(line));
-        if (batch.size() == kLines) give(std::exchange(batch, {}));
-      });
-      if (!batch.empty()) give(std::move(batch));
-    } catch (...) {
-      problem_ = std::current_exception();  // told by rethrow(), in the thread that compiles
-    }
-    give({});
-  }
-  /// The next lines; none at the end.
-  std::vector<IndexLine> take() {
-    std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return !waiting_.empty(); });
-    std::vector<IndexLine> batch = std::move(waiting_.front());
-    waiting_.pop_front();
-    changed_.notify_all();
-    return batch;
-  }
-  void rethrow() const {
-    if (problem_) std::rethrow_exception(problem_);
-  }
-  /// Nothing more will be taken: whoever fills goes on to its end without waiting.
-  void close() {
-    const std::unique_lock lock(mutex_);
-    closed_ = true;
-    changed_.notify_all();
-  }
+/// Lines of an index go from the thread that parses them to the one that compiles them in batches.
+using Batches = Pipe<std::vector<IndexLine>>;
+constexpr std::size_t kLines = 64, kMostBatches = 4;
 
- private:
-  static constexpr std::size_t kLines = 64, kMostWaiting = 4;
-
-  void give(std::vector<IndexLine> batch) {
-    std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return closed_ || waiting_.size() < kMostWaiting; });
-    if (closed_) return;
-    waiting_.push_back(std::move(batch));
-    changed_.notify_all();
-  }
-
-  std::mutex mutex_;
-  std::condition_variable changed_;
-  std::deque<std::vector<IndexLine>> waiting_;
-  std::exception_ptr problem_;
-  bool closed_ = false;
-};
+void parse_all(std::string_view stored, const std::string& where, Batches& batches) {
+  std::vector<IndexLine> batch;
+  read_index(stored, where, [&](IndexLine&& line) {
+    batch.push_back(std::move(line));
+    if (batch.size() == kLines) batches.give(std::exchange(batch, {}));
+  });
+  if (!batch.empty()) batches.give(std::move(batch));
+}
 
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
 bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
@@ -102,18 +57,12 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       if (from_file && sha256(stored) != input.digest)
         throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
       input.packages = 0;
-      Batches batches;
-      const std::future<void> reading = std::async(std::launch::async, [&] { batches.fill(stored, input.where); });
-      struct Closing {  // before the future waits for that thread, also when compiling throws
-        Batches& batches;
-        ~Closing() { batches.close(); }
-      } closing{batches};
-      for (auto batch = batches.take(); !batch.empty(); batch = batches.take())
-        for (const IndexLine& line : batch) {
+      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, input.where, made); });
+      while (const auto batch = batches.take())
+        for (const IndexLine& line : *batch) {
           add_line(builder, input, line);
           ++input.packages;
         }
-      batches.rethrow();
     } catch (const Error& problem) {
       input.problem = problem;
       return false;

@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/json.h"
 #include "base/json_reader.h"
+#include "base/pipe.h"
 #include "base/text.h"
 #include "model/manifest.h"
 
@@ -116,7 +117,11 @@ std::vector<IndexLine> parse_index(std::string_view text, const std::string& whe
 
 void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take) {
   LineReader reader(where, take);
-  archive::decompress_in_pieces(stored, kMostPlainIndex, where, [&](std::string_view piece) { reader.add(piece); });
+  Pipe<std::string> pieces(4, [&](Pipe<std::string>& made) {
+    archive::decompress_in_pieces(stored, kMostPlainIndex, where,
+                                  [&](std::string_view piece) { made.give(std::string(piece)); });
+  });
+  while (const auto piece = pieces.take()) reader.add(*piece);
   reader.finish();
 }
 

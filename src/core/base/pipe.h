@@ -1,0 +1,82 @@
+// A bounded queue between a thread that makes things and one that uses them.
+//
+// Invariants: everything given comes out once and in order; what went wrong in the making is thrown in take(), after
+// what was made before it; neither side waits for one that has ended or closed.
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <exception>
+#include <functional>
+#include <future>
+#include <mutex>
+#include <optional>
+#include <utility>
+
+namespace hambrel {
+
+template <typename Value>
+class Pipe {
+ public:
+  /// Runs `make` in a thread of its own; it hands out values with give(). At most `most` wait at a time.
+  Pipe(std::size_t most, const std::function<void(Pipe&)>& make) : most_(most) {
+    making_ = std::async(std::launch::async, [this, make] {
+      std::exception_ptr problem;
+      try {
+        make(*this);
+      } catch (const Closed&) {  // nobody wants the rest
+      } catch (...) {
+        problem = std::current_exception();
+      }
+      const std::lock_guard lock(mutex_);
+      problem_ = problem, ended_ = true;
+      changed_.notify_all();
+    });
+  }
+  /// Waits for the thread to notice that nothing more is wanted.
+  ~Pipe() {
+    {
+      const std::lock_guard lock(mutex_);
+      closed_ = true;
+      changed_.notify_all();
+    }
+    making_.wait();
+  }
+  Pipe(const Pipe&) = delete;
+  Pipe& operator=(const Pipe&) = delete;
+
+  /// For the maker. Does not return when nothing more is wanted.
+  void give(Value value) {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return closed_ || waiting_.size() < most_; });
+    if (closed_) throw Closed();
+    waiting_.push_back(std::move(value));
+    changed_.notify_all();
+  }
+  /// The next value; nothing at the end.
+  std::optional<Value> take() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return ended_ || !waiting_.empty(); });
+    if (waiting_.empty()) {
+      if (problem_) std::rethrow_exception(problem_);
+      return std::nullopt;
+    }
+    std::optional<Value> value(std::move(waiting_.front()));
+    waiting_.pop_front();
+    changed_.notify_all();
+    return value;
+  }
+
+ private:
+  struct Closed {};
+
+  std::size_t most_;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::deque<Value> waiting_;
+  std::exception_ptr problem_;
+  bool ended_ = false, closed_ = false;
+  std::future<void> making_;
+};
+
+}  // namespace hambrel
