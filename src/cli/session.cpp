@@ -104,9 +104,9 @@ state::State* Session::looking() {
     if (!root().stat_followed(kStateFile)) return nullptr;
     looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
     if (const auto journal = looking_->journal())
-      progress_.note(fmt::format(
-          "transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it right.",
-          number(journal->id), journal->kind));
+      progress_.note(
+          fmt::format("transaction {} ({}) stands interrupted; this is the state before it. `{}` puts it right.",
+                      number(journal->id), journal->kind, copyable("hambrel recover")));
   }
   return looking_.get();
 }
