@@ -1,6 +1,6 @@
 #include "txn/homes.h"
 
-#include <algorithm>
+#include "base/error.h"
 
 namespace hambrel::txn {
 
@@ -31,15 +31,22 @@ const std::string& Homes::of_directory(std::string_view directory) {
   return by_directory_.emplace(directory, home).first->second;
 }
 
+/// Mounts may be anybody's: one that does not answer, or a directory that others could change under our hands, is
+/// passed over.
 std::vector<std::string> Homes::all(os::FileReader& root) {
   std::vector<std::string> homes{kHome};
+  const auto own = root.stat_followed(existing_directory(root, kHome));
   std::vector<std::string> tops = root.mount_points();
   tops.emplace_back();
   for (const std::string& top : tops) {
     const std::string home = os::join_path(top, kForeignHome);
-    const auto above = root.stat(top), info = root.stat(home);
-    if (info && info->type == os::FileType::Directory && above && above->type == os::FileType::Directory)
-      homes.push_back(home);
+    try {
+      const auto above = root.stat(top), info = root.stat(home);
+      if (info && info->type == os::FileType::Directory && above && above->type == os::FileType::Directory &&
+          info->uid == own->uid && (info->mode & 0022U) == 0)
+        homes.push_back(home);
+    } catch (const Error&) {  // not for us: a user's own mount, which the kernel keeps even root out of
+    }
   }
   return homes;
 }
