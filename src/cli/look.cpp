@@ -184,7 +184,9 @@ int run_list(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
   Table table;
   std::size_t count = 0;
-  for (const PackageId id : conditions.candidates()) {
+  const auto candidates = conditions.candidates();
+  table.expect(candidates.size());
+  for (const PackageId id : candidates) {
     if (!conditions.lists(id)) continue;
     ++count;
     if (session.json()) {
@@ -193,10 +195,10 @@ int run_list(Session& session, const Arguments& arguments) {
     }
     const bool installed = universe.is_installed(id), wanted = universe.wanted(id);
     const auto newer = installed ? universe.newer_offer(id) : std::nullopt;
-    table.row({{std::string(universe.name(id)), Style::Name},
-               {std::string(universe.version(id))},
+    table.row({{universe.name(id), Style::Name},
+               {universe.version(id)},
                {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
-               {installed ? std::string(text_of(wanted ? Reason::Wanted : Reason::PulledIn)) : "",
+               {installed ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
                 wanted ? Style::Plain : Style::Faint},
                {universe.held(id) ? "held" : "", Style::Warn},
                {printable(universe.summary(id)), Style::Faint}});

@@ -90,14 +90,22 @@ void Table::row(std::initializer_list<Cell> cells) {
     const Cell& cell = cells.begin()[i];
     const std::size_t width = display_width(cell.text);
     widths_[i] = std::max(widths_[i], width);
-    cells_.push_back({cell.text.size(), width, cell.style, cell.right, i + 1 == cells.size()});
+    cells_.push_back({static_cast<std::uint32_t>(cell.text.size()), static_cast<std::uint32_t>(width), cell.style,
+                      cell.right, i + 1 == cells.size()});
     texts_ += cell.text;
   }
 }
 
+void Table::expect(std::size_t rows) {
+  constexpr std::size_t kCells = 6, kBytes = 96;  // of a row
+  cells_.reserve(rows * kCells);
+  texts_.reserve(rows * kBytes);
+}
+
 void Table::print(const Screen& screen) const {
+  constexpr std::size_t kPortion = 32768;  // bytes
   std::string out;
-  out.reserve(texts_.size() + cells_.size() * 8);
+  out.reserve(std::min(texts_.size() + cells_.size() * 8, 2 * kPortion));
   std::size_t column = 0, at = 0, owed = indent_;  // owed: blanks that only matter if something follows
   for (const Entry& cell : cells_) {
     const std::size_t gap = widths_[column] - cell.width;
@@ -117,6 +125,9 @@ void Table::print(const Screen& screen) const {
     if (cell.last) {
       out += '\n';
       column = 0, owed = indent_;
+      if (out.size() < kPortion) continue;
+      screen.raw(out);
+      out.clear();
     }
   }
   screen.raw(out);

@@ -10,7 +10,7 @@
 
 namespace hambrel::cli {
 
-enum class Style { Plain, Strong, Faint, Come, Change, Go, Warn, Name };
+enum class Style : std::uint8_t { Plain, Strong, Faint, Come, Change, Go, Warn, Name };
 
 class Screen {
  public:
@@ -35,7 +35,7 @@ class Screen {
 std::size_t display_width(std::string_view text);
 
 struct Cell {
-  std::string text;
+  std::string_view text;  // may be a temporary: a row copies it
   Style style = Style::Plain;
   bool right = false;
 };
@@ -45,6 +45,7 @@ class Table {
  public:
   explicit Table(std::size_t indent = 2) : indent_(indent) {}
   void row(std::initializer_list<Cell> cells);
+  void expect(std::size_t rows);  // about so many are to come
   bool empty() const { return cells_.empty(); }
   void print(const Screen& screen) const;
 
@@ -52,7 +53,7 @@ class Table {
   std::size_t indent_;
   // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
   struct Entry {
-    std::size_t size, width;  // bytes, columns
+    std::uint32_t size, width;  // bytes, columns
     Style style;
     bool right, last;  // last: of its row
   };

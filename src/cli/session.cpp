@@ -245,9 +245,9 @@ void Session::remember_installed() {
     const auto candidates = installed_candidates();
     const Universe seen(base, repo::layer_of(compile_overlay(*base, candidates, "")), view());
     sound = plan::problems_of(seen, seen.installed()).empty();
-    root().replace_file(repo::kInstalledFile,
-                        compile_overlay(*base, candidates, repo::installed_key(*base, identity, architectures, sound)),
-                        0644);
+    root().replace_cache(repo::kInstalledFile,
+                         compile_overlay(*base, candidates, repo::installed_key(*base, identity, architectures, sound)),
+                         0644);
   } catch (const Error& problem) {
     progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
                                problem.where(), problem.problem()));

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <random>
+#include <set>
 
 #include "model/search.h"
 #include "solve/universe_text.h"
@@ -134,6 +135,34 @@ TEST(Search, FindsWordsGlobsAndExpressionsAndSaysWhere) {
   EXPECT_EQ(found({"^(lib|chart)"}, true), "chart 1:2 libtide 1:2 ");
   EXPECT_EQ(found({"nowhere"}), "");
   EXPECT_THROW(search(u, {"("}, true), Error);
+}
+
+TEST(Search, TheIndexOfWordsFindsWhatReadingAllTextsWouldFind) {
+  std::mt19937 chance(7);
+  const auto text = [&](std::size_t most) {
+    static const std::vector<std::string> pieces{"a", "B", "ab", "x9",  "\xc3\xa4", "-",
+                                                 ".", " ", "/",  "c++", "\n",       "bA"};
+    std::string made;
+    for (std::size_t i = chance() % (most + 1); i > 0; --i) made += pieces[chance() % pieces.size()];
+    return made;
+  };
+  for (int round = 0; round < 200; ++round) {
+    auto all = test::candidates("ab 1\nab-x9 1\nab-x9 2\nba9 1\n    provides ab.a = 1\nc 1\n*c 2\n");
+    for (Candidate& one : all) one.package.summary = text(4), one.package.description = text(9);
+    const Universe u(all);
+    const std::string word = text(3);
+    if (word.empty()) continue;
+    std::set<std::string> expected, found;
+    for (const Candidate& one : all) {
+      const auto has = [&](const std::string& part) { return lower(part).find(lower(word)) != std::string::npos; };
+      if (has(one.package.name) || has(one.package.summary) || has(one.package.description) ||
+          std::any_of(one.package.provides.begin(), one.package.provides.end(),
+                      [&](const Constraint& provided) { return has(provided.name); }))
+        expected.insert(one.package.name);
+    }
+    for (const SearchHit& hit : search(u, {word}, false)) found.insert(std::string(u.name(hit.id)));
+    EXPECT_EQ(found, expected) << "\"" << word << "\"";
+  }
 }
 
 }  // namespace hambrel

@@ -10,10 +10,11 @@ namespace hambrel {
 namespace {
 
 constexpr std::uint64_t kMagic = 0x31474D4942524D48;  // "HMRBIMG1"
-constexpr std::uint32_t kLayout = 1;
+constexpr std::uint32_t kLayout = 2;
 constexpr std::size_t kAlign = 16;
 
-constexpr std::size_t kHead = Image::kBlock;
+constexpr std::size_t kHead = 4096;  // bytes
+static_assert(kHead % Image::kBlock == 0);
 
 struct Header {
   std::uint64_t magic, head_sum, total, arrays_end, key_size;
@@ -27,7 +28,7 @@ struct Entry {
 constexpr std::size_t kMostSections = (kHead - sizeof(Header)) / sizeof(Entry);
 
 std::size_t rounded(std::size_t size, std::size_t unit) { return (size + unit - 1) / unit * unit; }
-std::size_t blocks_of(std::size_t arrays_end) { return rounded(arrays_end, Image::kBlock) / Image::kBlock - 1; }
+std::size_t blocks_of(std::size_t arrays_end) { return (rounded(arrays_end, Image::kBlock) - kHead) / Image::kBlock; }
 
 /// Over the head, with its own place for the sum left out, and what comes after the arrays.
 std::uint64_t head_sum(std::span<const std::byte> image, std::size_t arrays_end) {
@@ -60,7 +61,8 @@ std::optional<Image> Image::open(std::shared_ptr<const Bytes> bytes) {
   image.stamp_ = header.head_sum;
   image.key_ = {reinterpret_cast<const char*>(data.data()) + header.arrays_end + sums,
                 static_cast<std::size_t>(header.key_size)};
-  image.whole_ = std::make_shared<std::vector<std::uint8_t>>(blocks_of(header.arrays_end) + 1, std::uint8_t{0});
+  image.whole_ =
+      std::make_shared<std::vector<std::uint8_t>>(rounded(header.arrays_end, kBlock) / kBlock, std::uint8_t{0});
   return image;
 }
 
@@ -78,7 +80,7 @@ std::pair<std::size_t, std::size_t> Image::place(std::uint32_t section) const {
 void Image::check(std::size_t block) const {
   const std::size_t start = block * kBlock, size = std::min(kBlock, end_ - start);
   std::uint64_t sum = 0;
-  std::memcpy(&sum, data_.data() + end_ + (block - 1) * sizeof sum, sizeof sum);
+  std::memcpy(&sum, data_.data() + end_ + (block - kHead / kBlock) * sizeof sum, sizeof sum);
   if (checksum(data_.data() + start, size) != sum) throw DamagedImage();
   std::atomic_ref((*whole_)[block]).store(std::uint8_t{1}, std::memory_order_relaxed);
 }

@@ -1,7 +1,7 @@
 // An image: a file of flat arrays that is read where it lies, mapped or in memory, without being parsed.
 //
 // Layout, little-endian: head of 4 KiB with the section table | arrays, each at a multiple of 16 bytes | sums | key.
-// The sums are one XXH3 (64 bits, Y. Collet) for each block of 4 KiB of the arrays; the head holds one over itself, the
+// The sums are one XXH3 (64 bits, Y. Collet) for each block of 1 KiB of the arrays; the head holds one over itself, the
 // sums and the key. Opening checks only those, so a huge image opens at once; each block is checked when it is first
 // touched. Invariant: no byte of an array is handed out before its block was found whole. An image that is damaged ends
 // in DamagedImage, never in a wrong answer. It is a cache: whoever meets that builds a new one. Several threads may
@@ -45,7 +45,7 @@ struct DamagedImage : Error {
 
 class Image {
  public:
-  static constexpr std::size_t kBlock = 4096;  // bytes
+  static constexpr std::size_t kBlock = 1024;  // bytes
 
   /// Nothing if the bytes are not a whole image of this layout version, or the head is damaged.
   static std::optional<Image> open(std::shared_ptr<const Bytes> bytes);
@@ -108,7 +108,7 @@ class ImageWriter {
  public:
   ImageWriter();
   /// Makes room for arrays of so many bytes together.
-  void reserve(std::size_t size) { image_.reserve(image_.size() + size + size / 256 + 65536); }
+  void reserve(std::size_t size) { image_.reserve(image_.size() + size + size / 64 + 65536); }
   template <typename Value>
   void add(std::uint32_t section, const std::vector<Value>& values) {
     static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <cstring>
 #include <functional>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -31,6 +32,17 @@ class Numbers {
       }
       if (slot.tag == static_cast<std::uint32_t>(hash >> 32U) && same(slot.number)) return slot.number;
     }
+  }
+
+  /// For whoever will ask for many values, and knows their hashes before: memory is fetched ahead.
+  void prefetch(std::uint64_t hash) const {
+    if (!slots_.empty()) __builtin_prefetch(&slots_[hash & (slots_.size() - 1)]);
+  }
+  /// The number of the value with this hash, most likely.
+  std::optional<std::uint32_t> first_guess(std::uint64_t hash) const {
+    if (slots_.empty()) return std::nullopt;
+    const Slot& slot = slots_[hash & (slots_.size() - 1)];
+    return slot.number == kFree ? std::nullopt : std::optional(slot.number);
   }
 
  private:
@@ -104,6 +116,7 @@ class Texts {
     std::memcpy(&size, bytes_.data() + id, sizeof size);
     return std::string_view(bytes_).substr(id + sizeof size, size);
   }
+  void prefetch(std::uint32_t id) const { __builtin_prefetch(bytes_.data() + id); }
   std::uint32_t size() const { return static_cast<std::uint32_t>(bytes_.size()); }
   std::string take() { return std::move(bytes_); }
 

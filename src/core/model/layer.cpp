@@ -23,8 +23,9 @@ Layer::Layer(Image image) : image_(std::move(image)) {
   open(places, Section::Places);
   open(architectures, Section::Architectures);
   open(lists, Section::Lists);
-  open(search, Section::Search);
-  open(search_text, Section::SearchText);
+  open(words, Section::Words);
+  open(word_records, Section::WordRecords);
+  open(postings, Section::Postings);
   open(installed, Section::Installed);
   open(providers, Section::Providers);
   open(replacers, Section::Replacers);

@@ -71,9 +71,8 @@ struct OfferFile {
 struct PlaceRecord {
   std::uint32_t repository, channel;
 };
-struct SearchRecord {
-  std::uint32_t package, name_size, summary_size, provided_size;  // bytes of each part in the search text
-  std::uint64_t start, size;
+struct WordRecord {  // by number of the word, one more at the end: where it begins, and its first posting
+  std::uint32_t start, postings;
 };
 struct InstalledHead {  // by package, in step with InstalledRecord: what planning needs of what stays
   std::uint32_t package, name, flags, zero;
@@ -122,8 +121,9 @@ class Layer {
   Array<image::OfferFile> offer_files;
   Array<image::PlaceRecord> places;
   Array<TextId> architectures, lists;
-  Array<image::SearchRecord> search;
-  Array<char> search_text;
+  Array<char> words;  // see search_index.h
+  Array<image::WordRecord> word_records;
+  Array<std::uint32_t> postings;  // package and field
   Array<image::InstalledRecord> installed;
   Array<image::InstalledHead> installed_heads;
   Array<image::AgainstRecord> against;

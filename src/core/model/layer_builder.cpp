@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <future>
 #include <numeric>
 #include <tuple>
@@ -7,6 +8,7 @@
 #include "model/interning.h"
 #include "model/layer.h"
 #include "model/layer_sections.h"
+#include "model/search_index.h"
 
 namespace hambrel {
 
@@ -31,12 +33,13 @@ struct LayerBuilder::Impl {
   const Layer* base;
   // Texts of three kinds, each together: an answer that needs no description reads none of their pages.
   Texts texts, summaries, descriptions;
-  std::vector<TextId> names;  // by temporary number
+  std::vector<TextId> names;          // by temporary number
+  std::vector<std::uint64_t> hashes;  // of the names that a package speaks of
   Numbers name_numbers, relation_numbers, place_numbers;
   std::vector<image::PackageRecord> packages;
   std::vector<image::DetailRecord> details;
   std::vector<image::RelationRecord> relations;
-  std::vector<image::ConstraintRecord> constraints;
+  std::vector<image::ConstraintRecord> constraints, at_hand;  // at_hand: of the relation that is looked for
   std::vector<std::uint32_t> uses;
   std::vector<TextId> lists, architectures;
   std::vector<image::PlaceRecord> places;
@@ -46,17 +49,18 @@ struct LayerBuilder::Impl {
   /// A section that is ready, until all are and the image can be put together without being moved again.
   struct Ready {
     Section section;
-    std::string bytes;
+    std::shared_ptr<const void> owner;
+    std::span<const std::byte> bytes;
   };
   std::vector<Ready> ready;
 
-  template <typename Value>
-  void keep(Section section, std::vector<Value>&& values) {
+  template <typename Container>
+  void keep(Section section, Container&& values) {
+    using Value = typename Container::value_type;
     static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
                   "padding would make images differ from run to run");
-    ready.push_back(
-        {section, std::string(reinterpret_cast<const char*>(values.data()), values.size() * sizeof(Value))});
-    std::vector<Value>().swap(values);
+    const auto owner = std::make_shared<const Container>(std::move(values));
+    ready.push_back({section, owner, std::as_bytes(std::span(*owner))});
   }
 
   std::size_t base_names() const { return base == nullptr ? 0 : base->names(); }
@@ -74,32 +78,32 @@ struct LayerBuilder::Impl {
     return static_cast<std::uint32_t>(base_names()) + number;
   }
 
-  std::uint32_t relation(const std::vector<Constraint>& alternatives, bool by_name_only) {
-    std::vector<image::ConstraintRecord> records;
+  std::uint32_t relation(std::span<const Constraint> alternatives, bool by_name_only) {
+    at_hand.clear();
     std::uint64_t hash = by_name_only ? 1 : 2;
     for (const Constraint& one : alternatives) {
-      records.push_back({name(one.name), one.op == Operator::Any ? 0 : texts.enter(one.version.text()),
+      at_hand.push_back({name(one.name), one.op == Operator::Any ? 0 : texts.enter(one.version.text()),
                          static_cast<std::uint32_t>(one.op)});
-      hash = mixed(hash ^ (records.back().name + (static_cast<std::uint64_t>(records.back().version) << 32U)));
-      hash = mixed(hash + records.back().op);
+      hash = mixed(hash ^ (at_hand.back().name + (static_cast<std::uint64_t>(at_hand.back().version) << 32U)));
+      hash = mixed(hash + at_hand.back().op);
     }
     const auto next = static_cast<std::uint32_t>(relations.size());
     const std::uint32_t number = relation_numbers.enter(hash, next, [&](std::uint32_t other) {
       const image::RelationRecord& known = relations[other];
-      return known.by_name_only == (by_name_only ? 1 : 0) && known.constraint_count == records.size() &&
-             std::memcmp(&constraints[known.constraints], records.data(), records.size() * sizeof records[0]) == 0;
+      return known.by_name_only == (by_name_only ? 1 : 0) && known.constraint_count == at_hand.size() &&
+             std::memcmp(&constraints[known.constraints], at_hand.data(), at_hand.size() * sizeof at_hand[0]) == 0;
     });
     if (number == next) {
       relations.push_back({static_cast<std::uint32_t>(constraints.size()), 0, 0,
-                           static_cast<std::uint16_t>(records.size()), static_cast<std::uint16_t>(by_name_only)});
-      constraints.insert(constraints.end(), records.begin(), records.end());
+                           static_cast<std::uint16_t>(at_hand.size()), static_cast<std::uint16_t>(by_name_only)});
+      constraints.insert(constraints.end(), at_hand.begin(), at_hand.end());
     }
     return number;
   }
 
   /// Where a package of the same name in the base has the same relation, that one is used: a statement about several
   /// versions of a package is one statement.
-  std::uint32_t relation_of(const Package& package, RelationList list, const std::vector<Constraint>& alternatives,
+  std::uint32_t relation_of(const Package& package, RelationList list, std::span<const Constraint> alternatives,
                             bool by_name_only) {
     if (base != nullptr)
       if (const auto known = base->find_name(package.name))
@@ -114,7 +118,7 @@ struct LayerBuilder::Impl {
     return static_cast<std::uint32_t>(base_relations()) + relation(alternatives, by_name_only);
   }
 
-  bool same_as_base(std::uint32_t number, const std::vector<Constraint>& alternatives, bool by_name_only) const {
+  bool same_as_base(std::uint32_t number, std::span<const Constraint> alternatives, bool by_name_only) const {
     const image::RelationRecord& record = base->relations[number];
     if (record.constraint_count != alternatives.size() || (record.by_name_only != 0) != by_name_only) return false;
     for (std::size_t i = 0; i < alternatives.size(); ++i) {
@@ -142,6 +146,22 @@ struct LayerBuilder::Impl {
     return static_cast<std::uint8_t>(architectures.size() - 1);
   }
 
+  /// The names of a package's relations are looked up one after the other: what that will read is fetched ahead.
+  void expect_names(const Package& package) {
+    hashes.clear();
+    const auto expect = [&](const Constraint& one) {
+      hashes.push_back(hash_of(one.name));
+      name_numbers.prefetch(hashes.back());
+    };
+    for (const auto* list : {&package.requires_, &package.recommends, &package.suggests})
+      for (const Relation& relation : *list)
+        for (const Constraint& one : relation.alternatives) expect(one);
+    for (const auto* list : {&package.conflicts, &package.provides, &package.replaces})
+      for (const Constraint& one : *list) expect(one);
+    for (const std::uint64_t hash : hashes)
+      if (const auto number = name_numbers.first_guess(hash)) texts.prefetch(names[*number]);
+  }
+
   std::string_view version(std::uint32_t package) const { return texts.at(packages[package].version); }
 
   void sort_names();
@@ -154,7 +174,10 @@ struct LayerBuilder::Impl {
   void write_against();
   std::uint32_t name_of(std::uint32_t package) const;
   std::uint32_t first_name(std::uint32_t relation) const;
-  void make_search(std::vector<image::SearchRecord>& records, std::string& all) const;
+  std::string_view text_of_name(std::uint32_t name) const {
+    return name < base_names() ? base->name(name) : texts.at(names[name - base_names()]);
+  }
+  SearchIndexBuilder::Arrays make_search() const;
   void find_positions();
   std::vector<std::uint32_t> final_number;  // of a handle
 };
@@ -165,6 +188,7 @@ LayerBuilder::~LayerBuilder() = default;
 LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   Impl& in = *impl_;
   image::PackageRecord record{};
+  if (in.base == nullptr) in.expect_names(package);
   record.name = in.name(package.name);
   record.version = in.texts.enter(package.version.text());
   record.arch = in.architecture(package.arch);
@@ -178,7 +202,7 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
       if constexpr (std::is_same_v<std::decay_t<decltype(value)>, Relation>)
         in.uses.push_back(in.relation_of(package, list, value.alternatives, by_name_only));
       else
-        in.uses.push_back(in.relation_of(package, list, {value}, by_name_only));
+        in.uses.push_back(in.relation_of(package, list, std::span(&value, 1), by_name_only));
     }
   };
   add_relations(RelationList::Requires, package.requires_);
@@ -270,13 +294,10 @@ void LayerBuilder::Impl::sort_names() {
 
 /// By name, version descending, architecture; the same one met again gives its offers to the first.
 void LayerBuilder::Impl::sort_packages() {
-  const auto name_text = [&](std::uint32_t number) {
-    return number < base_names() ? base->name(number) : texts.at(names[number - base_names()]);
-  };
   const auto order_of = [&](std::uint32_t a, std::uint32_t b) {
     const image::PackageRecord &x = packages[a], &y = packages[b];
     if (x.name != y.name)
-      return base == nullptr ? (x.name < y.name ? -1 : 1) : name_text(x.name).compare(name_text(y.name));
+      return base == nullptr ? (x.name < y.name ? -1 : 1) : text_of_name(x.name).compare(text_of_name(y.name));
     if (x.version != y.version) return order_versions(version(b), version(a));
     if (x.arch != y.arch) return texts.at(architectures[x.arch]).compare(texts.at(architectures[y.arch]));
     return 0;
@@ -450,43 +471,33 @@ void LayerBuilder::Impl::write_replacers() {
   keep(Section::Replacers, std::move(records));
 }
 
-/// Name, summary, provided names and description of each package in small letters, once where versions say the same.
-void LayerBuilder::Impl::make_search(std::vector<image::SearchRecord>& records, std::string& all) const {
-  std::uint32_t last_name = UINT32_MAX;
-  std::string last;
-  const auto relation_name = [&](std::uint32_t number) {
-    const std::uint32_t name = first_name(number);
-    return name < base_names() ? base->name(name) : texts.at(names[name - base_names()]);
-  };
+/// The words of each package, once where neighbouring versions say the same.
+SearchIndexBuilder::Arrays LayerBuilder::Impl::make_search() const {
+  SearchIndexBuilder index;
+  std::array<std::string, 4> before, fields;
   for (std::uint32_t i = 0; i < packages.size(); ++i) {
     const image::PackageRecord& package = packages[i];
-    const image::DetailRecord& detail = details[package.details];
-    const std::string_view name =
-        package.name < base_names() ? base->name(package.name) : texts.at(names[package.name - base_names()]);
-    std::string provided;
+    fields[0] = text_of_name(package.name);
+    fields[1] = summaries.at(package.summary);
+    fields[2].clear();
     std::uint32_t at = package.uses;
     for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
       at += package.counts[list];
     for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
-      provided.append(relation_name(uses[at + k])).push_back('\n');
-    const std::string summary = lower(summaries.at(package.summary)) + "\n";
-    std::string text =
-        std::string(name) + "\n" + summary + provided + lower(descriptions.at(detail.description)) + "\n";
-    if (package.name == last_name && text == last) continue;
-    records.push_back({static_cast<std::uint32_t>(base_size()) + i, static_cast<std::uint32_t>(name.size() + 1),
-                       static_cast<std::uint32_t>(summary.size()), static_cast<std::uint32_t>(provided.size()),
-                       all.size(), text.size()});
-    all += text;
-    last_name = package.name;
-    last = std::move(text);
+      fields[2].append(text_of_name(first_name(uses[at + k]))).push_back('\n');
+    fields[3] = descriptions.at(details[package.details].description);
+    if (i > 0 && fields == before) continue;
+    for (std::uint32_t field = 0; field < fields.size(); ++field)
+      index.add(static_cast<std::uint32_t>(base_size()) + i, static_cast<SearchField>(field), fields[field]);
+    std::swap(before, fields);
   }
+  return index.finish();
 }
 
 /// Where the packages of an overlay stand between those of the base.
 void LayerBuilder::Impl::find_positions() {
   for (image::PackageRecord& package : packages) {
-    const std::string_view name =
-        package.name < base_names() ? base->name(package.name) : texts.at(names[package.name - base_names()]);
+    const std::string_view name = text_of_name(package.name);
     const std::string_view arch = texts.at(architectures[package.arch]), own = texts.at(package.version);
     std::size_t low = 0, high = base_size();
     while (low < high) {
@@ -509,17 +520,17 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.sort_names();
   in.sort_packages();
   if (in.base != nullptr) in.find_positions();
+  auto searching =  // beside the rest: it only reads what stands fast by now
+      std::async(std::launch::async, [&] { return in.make_search(); });
   in.write_offers();
   auto providers = in.make_providers();
-  std::vector<image::SearchRecord> search_records;
-  std::string search_text;
-  std::future<void> searching =  // beside the rest: it only reads what stands fast by now
-      std::async(std::launch::async, [&] { in.make_search(search_records, search_text); });
   in.find_candidates(providers);
   in.write_installed();
   in.write_replacers();
-  searching.get();
-  in.keep(Section::Search, std::move(search_records));
+  SearchIndexBuilder::Arrays search = searching.get();
+  in.keep(Section::Words, std::move(search.words));
+  in.keep(Section::WordRecords, std::move(search.records));
+  in.keep(Section::Postings, std::move(search.postings));
   in.keep(Section::Providers, std::move(providers));
   if (in.base == nullptr) {
     std::vector<std::uint32_t> starts(in.names.size() + 1, 0);
@@ -543,22 +554,19 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.keep(Section::Places, std::move(in.places));
   in.keep(Section::Architectures, std::move(in.architectures));
   in.keep(Section::Lists, std::move(in.lists));
-  in.ready.push_back({Section::SearchText, std::move(search_text)});
-  for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions})
-    in.ready.push_back({Section::Text, texts->take()});
+  for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions}) in.keep(Section::Text, texts->take());
   ImageWriter writer;
   std::size_t total = 0;
   for (const Impl::Ready& one : in.ready) total += one.bytes.size() + 16;
   writer.reserve(total);
   std::optional<Section> last;
   for (Impl::Ready& one : in.ready) {
-    const auto bytes = std::as_bytes(std::span(one.bytes));
     if (last == one.section)
-      writer.extend(bytes);
+      writer.extend(one.bytes);
     else
-      writer.add_bytes(static_cast<std::uint32_t>(one.section), bytes);
+      writer.add_bytes(static_cast<std::uint32_t>(one.section), one.bytes);
     last = one.section;
-    std::string().swap(one.bytes);
+    one.owner.reset();
   }
   const Layer* const base = in.base;
   impl_ = std::make_unique<Impl>();

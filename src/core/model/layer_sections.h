@@ -5,7 +5,7 @@
 
 namespace hambrel {
 
-inline constexpr std::uint32_t kLayerFormat = 6;
+inline constexpr std::uint32_t kLayerFormat = 7;
 
 enum class Section : std::uint32_t {
   Names = 1,
@@ -21,8 +21,9 @@ enum class Section : std::uint32_t {
   Places,
   Architectures,
   Lists,
-  Search,
-  SearchText,
+  Words,
+  WordRecords,
+  Postings,
   Installed,
   Providers,
   Replacers,

@@ -7,25 +7,22 @@
 #include <re2/re2.h>
 
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <bit>
 #include <cstring>
-#include <functional>
 #include <future>
 #include <map>
+#include <optional>
 #include <thread>
 
 #include "base/error.h"
 #include "base/text.h"
+#include "model/search_index.h"
 
 namespace hambrel {
 
 namespace {
-
-/// The parts of one entry of the search text.
-struct Entry {
-  std::string_view name, summary, provided, description;
-};
 
 /// A word to be found in long texts. Where the machine can, 64 places at a time are looked at for two bytes of the word
 /// together (W. Mula, "SIMD-friendly algorithms for substring searching", 2016), those that are rare in texts.
@@ -82,9 +79,12 @@ class Needle {
   std::size_t first_ = 0, second_ = 0;  // two places in the word
 };
 
+constexpr std::uint8_t kNowhere = UINT8_MAX;
+using Places = std::vector<std::uint8_t>;  // by package of a layer: where a word was found, or kNowhere
+
 class Word {
  public:
-  Word(const std::string& text, bool regex) : text_(lower(text)), needle_(text_) {
+  Word(const std::string& text, bool regex) : text_(lower(text)), piece_(longest_piece(text_)), needle_(piece_) {
     glob_ = !regex && text.find_first_of("*?") != std::string::npos;
     if (!regex) return;
     RE2::Options options(RE2::Quiet);
@@ -97,117 +97,123 @@ class Word {
                   "leave --regex out to look for the word as it is");
   }
 
-  std::size_t size() const { return regex_ || glob_ ? 0 : text_.size(); }
-
-  /// Calls f(place) for places in the text where the word begins; all entries with the word are among them.
-  void each_place(std::string_view text, const std::function<std::size_t(std::size_t)>& f) const {
-    std::size_t at = 0;
-    while (at < text.size()) {
-      if (glob_) {
-        at = f(at);
-      } else if (regex_) {
-        re2::StringPiece match;
-        if (!regex_->Match({text.data(), text.size()}, at, text.size(), RE2::UNANCHORED, &match, 1)) return;
-        at = f(static_cast<std::size_t>(match.data() - text.data()));
-      } else {
-        at = needle_.find(text, at);
-        if (at == std::string_view::npos) return;
-        at = f(at);
-      }
-    }
-  }
-
-  std::optional<Found> find_in(const Entry& entry) const {
-    if (glob_) {
-      if (glob_match(text_, entry.name)) return Found::Name;
-      for (const std::string_view one : split(entry.provided, '\n'))
-        if (!one.empty() && glob_match(text_, one)) return Found::Provided;
-      return std::nullopt;
-    }
-    if (!regex_ && entry.name == text_) return Found::Name;
-    if (!regex_ && entry.name.starts_with(text_)) return Found::NameStart;
-    if (is_in(entry.name)) return Found::NamePart;
-    if (is_in(entry.summary)) return Found::Summary;
-    if (is_in(entry.provided)) return Found::Provided;
-    if (is_in(entry.description)) return Found::Description;
-    return std::nullopt;
+  /// Where the packages of a layer, numbered from `first` on, have this word.
+  Places find(const Universe& universe, const Layer& layer, std::size_t first) const {
+    Places places(layer.size(), kNowhere);
+    const bool by_words = !regex_ && !glob_ && !piece_.empty(), settled = by_words && piece_ == text_;
+    if (by_words) each_word_with_piece(layer, [&](std::size_t word) { mark(layer, word, first, places); });
+    // What the words of the texts can't settle is read: all of it, or what has the longest piece.
+    in_portions(layer.size(), [&](std::size_t i) {
+      const auto id = static_cast<PackageId>(first + i);
+      if (by_words && places[i] == kNowhere) return;
+      if (!settled)
+        places[i] = in_texts(universe, id);
+      else if (places[i] == static_cast<std::uint8_t>(SearchField::Name))
+        places[i] = static_cast<std::uint8_t>(in_name(universe.name(id)));
+      else
+        places[i] = static_cast<std::uint8_t>(kFoundIn[places[i]]);
+    });
+    return places;
   }
 
  private:
+  static constexpr std::array<Found, 4> kFoundIn{Found::NamePart, Found::Summary, Found::Provided, Found::Description};
+
+  static std::string longest_piece(std::string_view text) {
+    std::string longest, piece;
+    for (const char c : text) {
+      if (word_byte(c) != 0)
+        piece.push_back(c);
+      else
+        piece.clear();
+      if (piece.size() > longest.size()) longest = piece;
+    }
+    return longest;
+  }
+
+  void mark(const Layer& layer, std::size_t word, std::size_t first, Places& places) const {
+    const std::size_t start = layer.word_records[word].postings, end = layer.word_records[word + 1].postings;
+    if (end < start) throw DamagedImage();
+    for (const std::uint32_t posting : layer.postings.slice(start, end - start)) {
+      const std::size_t package = (posting >> kFieldBits) - first;
+      if (package >= places.size()) throw DamagedImage();
+      places[package] = std::min(places[package], static_cast<std::uint8_t>(posting & ((1U << kFieldBits) - 1)));
+    }
+  }
+
+  template <typename Function>
+  void each_word_with_piece(const Layer& layer, Function f) const {
+    const auto characters = layer.words.all();
+    const std::string_view all(characters.data(), characters.size());
+    for (std::size_t at = 0; (at = needle_.find(all, at)) != std::string_view::npos;) {
+      std::size_t low = 0, high = layer.word_records.size() - 1;  // the word that begins at `at` or last before it
+      while (high - low > 1) {
+        const std::size_t middle = low + (high - low) / 2;
+        (layer.word_records[middle].start <= at ? low : high) = middle;
+      }
+      f(low);
+      const std::size_t next = layer.word_records[low + 1].start;
+      if (next <= at) throw DamagedImage();
+      at = next;
+    }
+  }
+
+  /// Calls f for 0 to count - 1; on all processors where each call reads texts.
+  template <typename Function>
+  void in_portions(std::size_t count, Function f) const {
+    constexpr std::size_t kPortion = 512;
+    std::atomic<std::size_t> next = 0;
+    const auto work = [&] {
+      for (std::size_t at = next.fetch_add(kPortion); at < count; at = next.fetch_add(kPortion))
+        for (std::size_t i = at; i < std::min(at + kPortion, count); ++i) f(i);
+    };
+    const bool reads_all = regex_ || glob_ || piece_.empty();
+    const std::size_t workers =
+        reads_all ? std::min<std::size_t>(count / kPortion, std::max(1U, std::thread::hardware_concurrency())) : 1;
+    std::vector<std::future<void>> others;
+    for (std::size_t i = 1; i < workers; ++i) others.push_back(std::async(std::launch::async, work));
+    work();
+    for (auto& other : others) other.get();
+  }
+
+  Found in_name(std::string_view name) const {
+    return name == text_ ? Found::Name : name.starts_with(text_) ? Found::NameStart : Found::NamePart;
+  }
+
+  std::uint8_t in_texts(const Universe& universe, PackageId id) const {
+    const auto found = find_in_texts(universe, id);
+    return found ? static_cast<std::uint8_t>(*found) : kNowhere;
+  }
+
+  std::optional<Found> find_in_texts(const Universe& universe, PackageId id) const {
+    const std::string_view name = universe.name(id);
+    const auto any_provided = [&](auto holds) {
+      for (const RelationId provided : universe.relations(id, RelationList::Provides))
+        if (holds(universe.name(universe.constraint(provided, 0).name))) return true;
+      return false;
+    };
+    if (glob_) {
+      if (glob_match(text_, name)) return Found::Name;
+      if (any_provided([&](std::string_view one) { return glob_match(text_, one); })) return Found::Provided;
+      return std::nullopt;
+    }
+    if (is_in(name)) return regex_ ? Found::NamePart : in_name(name);
+    if (is_in(lower(universe.summary(id)))) return Found::Summary;
+    if (any_provided([&](std::string_view one) { return is_in(one); })) return Found::Provided;
+    if (is_in(lower(universe.description(id)))) return Found::Description;
+    return std::nullopt;
+  }
+
   bool is_in(std::string_view text) const {
     if (regex_) return RE2::PartialMatch({text.data(), text.size()}, *regex_);
     return text.find(text_) != std::string_view::npos;
   }
 
-  std::string text_;
+  std::string text_, piece_;
   Needle needle_;
   bool glob_ = false;
   std::unique_ptr<RE2> regex_;
 };
-
-using Hits = std::vector<std::pair<std::uint32_t, Found>>;  // by package
-
-/// The hits among entries [first, last) of a layer's search text.
-Hits search_entries(const Layer& layer, std::size_t first, std::size_t last, const std::vector<Word>& words,
-                    const Word& rarest) {
-  Hits hits;
-  const auto entries = layer.search.slice(first, last - first);
-  if (entries.empty()) return hits;
-  const std::size_t start = entries.front().start, size = entries.back().start + entries.back().size - start;
-  const std::string_view text(layer.search_text.slice(start, size).data(), size);
-  rarest.each_place(text, [&](std::size_t place) {
-    const auto after = std::upper_bound(entries.begin(), entries.end(), start + place,
-                                        [](std::size_t at, const auto& entry) { return at < entry.start; });
-    const image::SearchRecord& one = *std::prev(after);
-    std::string_view rest = text.substr(one.start - start, one.size);
-    const auto take = [&](std::size_t length) {
-      const std::string_view part = rest.substr(0, length);
-      rest.remove_prefix(part.size());
-      return part;
-    };
-    Entry entry;
-    entry.name = take(one.name_size);
-    entry.name.remove_suffix(1);
-    entry.summary = take(one.summary_size);
-    entry.provided = take(one.provided_size);
-    entry.description = rest;
-    Found worst = Found::Name;
-    bool all = true;
-    for (const Word& word : words) {
-      const auto found = word.find_in(entry);
-      all = all && found.has_value();
-      if (found) worst = std::max(worst, *found);
-    }
-    if (all) hits.emplace_back(one.package, worst);
-    return static_cast<std::size_t>(one.start + one.size - start);
-  });
-  return hits;
-}
-
-/// On all processors, in portions small enough that what was checked is still in the cache when it is searched.
-Hits search_layer(const Layer& layer, const std::vector<Word>& words, const Word& rarest) {
-  constexpr std::size_t kPortion = 512;  // entries, some 100 KiB
-  const std::size_t count = layer.search.size(), portions = (count + kPortion - 1) / kPortion;
-  std::atomic<std::size_t> next = 0;
-  const auto work = [&] {
-    Hits hits;
-    for (std::size_t portion = next++; portion < portions; portion = next++) {
-      const std::size_t first = portion * kPortion;
-      const Hits some = search_entries(layer, first, std::min(first + kPortion, count), words, rarest);
-      hits.insert(hits.end(), some.begin(), some.end());
-    }
-    return hits;
-  };
-  const std::size_t workers = std::min<std::size_t>(portions / 8, std::max(1U, std::thread::hardware_concurrency()));
-  std::vector<std::future<Hits>> others;
-  for (std::size_t i = 1; i < workers; ++i) others.push_back(std::async(std::launch::async, work));
-  Hits hits = work();
-  for (auto& other : others) {
-    const Hits some = other.get();
-    hits.insert(hits.end(), some.begin(), some.end());
-  }
-  return hits;
-}
 
 }  // namespace
 
@@ -225,14 +231,22 @@ std::vector<SearchHit> search(const Universe& universe, const std::vector<std::s
   for (const std::string& text : texts)
     if (!text.empty()) words.emplace_back(text, regex);
   if (words.empty()) return {};
-  const Word& rarest =
-      *std::max_element(words.begin(), words.end(), [](const Word& a, const Word& b) { return a.size() < b.size(); });
   std::map<NameId, Found> best;
-  for (const Layer* layer : {&universe.base(), &universe.overlay()})
-    for (const auto& [package, found] : search_layer(*layer, words, rarest)) {
-      const auto [known, is_new] = best.emplace(universe.name_id(static_cast<PackageId>(package)), found);
+  std::size_t first = 0;
+  for (const Layer* layer : {&universe.base(), &universe.overlay()}) {
+    Places worst = words.front().find(universe, *layer, first);
+    for (std::size_t i = 1; i < words.size(); ++i) {
+      const Places places = words[i].find(universe, *layer, first);
+      for (std::size_t k = 0; k < worst.size(); ++k) worst[k] = std::max(worst[k], places[k]);
+    }
+    for (std::size_t k = 0; k < worst.size(); ++k) {
+      if (worst[k] == kNowhere) continue;
+      const auto found = static_cast<Found>(worst[k]);
+      const auto [known, is_new] = best.emplace(universe.name_id(static_cast<PackageId>(first + k)), found);
       if (!is_new) known->second = std::min(known->second, found);
     }
+    first += layer->size();
+  }
   std::vector<SearchHit> hits;
   for (const auto& [name, found] : best)
     if (!universe.versions_of(name).empty()) hits.push_back({representative(universe, name), found});

@@ -1,7 +1,7 @@
 // Finding packages by words: in names, summaries, provided names and descriptions, small and capital letters alike.
 //
-// Works on the search text of the compiled layers, one pass over it for the longest word; the other words are looked
-// for only where that one was found.
+// Works on the words of the compiled layers (search_index.h). Texts themselves are read only for what no single word
+// can settle: patterns, expressions, and what is made of several words or of none.
 #pragma once
 
 #include <string>

@@ -76,10 +76,9 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
     : base_(std::move(base)), overlay_(std::move(overlay)), base_size_(base_->size()), view_(std::move(view)) {
   resolve_places();
   flags_.assign(size(), 0);
-  in_overlay_.assign(base_->names(), 0);
-  const auto providers = overlay_->providers.all();
-  for (std::size_t i = providers.size(); i-- > 0;)
-    if (providers[i].name < in_overlay_.size()) in_overlay_[providers[i].name] = static_cast<std::uint32_t>(i + 1);
+  in_overlay_.assign(base_->names(), false);
+  for (const image::ProviderRecord& one : overlay_->providers.all())
+    if (one.name < in_overlay_.size()) in_overlay_[one.name] = true;
   for (std::size_t i = 0; i < overlay_->size(); ++i)
     if (const std::uint32_t shadowed = overlay_->packages[i].shadows; shadowed != 0)
       flags_[shadowed - 1] = kKnown | kHidden;

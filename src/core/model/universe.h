@@ -119,6 +119,9 @@ class Universe {
   std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
   std::string_view architecture(PackageId id) const { return home_of(id)[record(id).arch].name; }
   std::string_view summary(PackageId id) const { return layer(id).text(record(id).summary); }
+  std::string_view description(PackageId id) const {
+    return layer(id).text(layer(id).details[record(id).details].description);
+  }
   std::uint32_t parallel(PackageId id) const { return record(id).parallel; }
   ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
   /// Grows in the order of lists: name, version descending, architecture.
@@ -222,14 +225,11 @@ class Universe {
   std::vector<Architecture> base_architectures_, overlay_architectures_;
   std::unordered_map<std::uint32_t, std::string> follows_;  // by name
   mutable std::vector<std::uint8_t> flags_;
-  std::vector<std::uint32_t> in_overlay_;  // by name of the base: 1 + the first of the overlay's providers of it, or 0
+  std::vector<bool> in_overlay_;  // by name of the base: does the overlay provide it?
   /// What of the overlay provides a name of the base.
   std::span<const image::ProviderRecord> overlay_providers(std::size_t name) const {
-    if (in_overlay_[name] == 0) return {};
-    const std::size_t start = in_overlay_[name] - 1;
-    std::size_t end = start;
-    while (end < overlay_->providers.size() && overlay_->providers[end].name == name) ++end;
-    return overlay_->providers.slice(start, end - start);
+    if (!in_overlay_[name]) return {};
+    return overlay_->providers_of(static_cast<NameId>(name));
   }
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;

@@ -106,14 +106,27 @@ void FileSystem::remove_tree(std::string_view path) {
   }
 }
 
-void FileSystem::replace_file(std::string_view path, std::string_view content, std::uint32_t mode) {
+namespace {
+
+/// Writes a file beside another and renames it over that one.
+void replace(FileSystem& root, std::string_view path, std::string_view content, std::uint32_t mode, bool durable) {
   const std::string beside = std::string(path) + ".new";
-  if (stat(beside)) remove_file(beside);
-  const auto file = create(beside, mode);
+  if (root.stat(beside)) root.remove_file(beside);
+  const auto file = root.create(beside, mode);
   file->write(content);
-  file->sync();
-  rename(beside, path);
-  sync_directory(parent_of(path));
+  if (durable) file->sync();
+  root.rename(beside, path);
+  if (durable) root.sync_directory(parent_of(path));
+}
+
+}  // namespace
+
+void FileSystem::replace_file(std::string_view path, std::string_view content, std::uint32_t mode) {
+  replace(*this, path, content, mode, true);
+}
+
+void FileSystem::replace_cache(std::string_view path, std::string_view content, std::uint32_t mode) {
+  replace(*this, path, content, mode, false);
 }
 
 std::string_view parent_of(std::string_view path) {

@@ -159,6 +159,8 @@ class FileSystem : public FileReader {
   void remove_tree(std::string_view path);
   /// Replaces a file as a whole: written beside it, synced, renamed over it, directory synced.
   void replace_file(std::string_view path, std::string_view content, std::uint32_t mode);
+  /// The same without waiting for the disk: for what is checked whenever it is read, and made again if damaged.
+  void replace_cache(std::string_view path, std::string_view content, std::uint32_t mode);
 };
 
 /// The tree below `root` (an absolute or relative host path of an existing directory).

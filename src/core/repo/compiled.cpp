@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <mutex>
 #include <utility>
 
 #include "base/pipe.h"
@@ -36,11 +37,34 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& l
 using Batches = Pipe<std::vector<IndexLine>>;
 constexpr std::size_t kLines = 64, kMostBatches = 4;
 
-void parse_all(std::string_view stored, const std::string& where, Batches& batches) {
+/// Batches that were used go back to the thread that made them: freeing memory that another thread allocated is slow.
+class Used {
+ public:
+  void put(std::vector<IndexLine> batch) {
+    const std::lock_guard lock(mutex_);
+    batches_.push_back(std::move(batch));
+  }
+  void free_all() {
+    std::vector<std::vector<IndexLine>> batches;
+    {
+      const std::lock_guard lock(mutex_);
+      std::swap(batches, batches_);
+    }
+  }
+
+ private:
+  std::mutex mutex_;
+  std::vector<std::vector<IndexLine>> batches_;
+};
+
+void parse_all(std::string_view stored, const std::string& where, Batches& batches, Used& used) {
   std::vector<IndexLine> batch;
   read_index(stored, where, [&](IndexLine&& line) {
     batch.push_back(std::move(line));
-    if (batch.size() == kLines) batches.give(std::exchange(batch, {}));
+    if (batch.size() < kLines) return;
+    batches.give(std::exchange(batch, {}));
+    used.free_all();
+    batch.reserve(kLines);
   });
   if (!batch.empty()) batches.give(std::move(batch));
 }
@@ -57,12 +81,15 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       if (from_file && sha256(stored) != input.digest)
         throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
       input.packages = 0;
-      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, input.where, made); });
-      while (const auto batch = batches.take())
+      Used used;
+      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, input.where, made, used); });
+      while (auto batch = batches.take()) {
         for (const IndexLine& line : *batch) {
           add_line(builder, input, line);
           ++input.packages;
         }
+        used.put(std::move(*batch));
+      }
     } catch (const Error& problem) {
       input.problem = problem;
       return false;

@@ -146,7 +146,7 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
     inputs = inputs_for(root, all, steps);
     image = compile_catalogue(root, inputs);
   }
-  root.replace_file(kCatalogueFile, image, 0644);
+  root.replace_cache(kCatalogueFile, image, 0644);
 }
 
 }  // namespace

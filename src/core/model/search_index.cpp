@@ -1,0 +1,86 @@
+#include "model/search_index.h"
+
+#include <algorithm>
+#include <cstring>
+#include <utility>
+
+namespace hambrel {
+
+namespace {
+
+constexpr std::size_t kAfter = 8;  // bytes that hash_of_word() may read behind a word
+
+/// Of a word that is followed by at least seven more bytes of the buffer.
+std::uint64_t hash_of_word(const char* start, std::size_t size) {
+  std::uint64_t hash = size;
+  for (std::size_t at = 0; at < size; at += 8) {
+    std::uint64_t eight = 0;
+    std::memcpy(&eight, start + at, sizeof eight);
+    if (size - at < 8) eight &= (1ULL << 8 * (size - at)) - 1;
+    hash = mixed(hash * 0x9e3779b97f4a7c15U ^ eight);
+  }
+  return hash;
+}
+
+}  // namespace
+
+void SearchIndexBuilder::add(std::uint32_t package, SearchField field, std::string_view text) {
+  if (package >= 1U << (32 - kFieldBits) || words_.size() + text.size() > UINT32_MAX) throw too_much_text();
+  // First all words, then the known ones among them: memory is asked for ahead, or each word would wait for it twice.
+  room_.resize(std::max(room_.size(), text.size() + kAfter));
+  met_.clear();
+  std::uint32_t start = 0, at = 0;
+  for (const char c : text) {
+    const char byte = word_byte(c);
+    room_[at] = byte;
+    if (byte == 0) {
+      meet(start, at - start);
+      start = at + 1;
+    }
+    ++at;
+  }
+  meet(start, at - start);
+  for (const Met& one : met_)
+    if (const auto number = numbers_.first_guess(one.hash)) __builtin_prefetch(&known_[*number]);
+  for (const Met& one : met_) say(package, field, one);
+}
+
+void SearchIndexBuilder::meet(std::uint32_t start, std::uint32_t size) {
+  if (size == 0) return;
+  met_.push_back({hash_of_word(room_.data() + start, size), start, size});
+  numbers_.prefetch(met_.back().hash);
+}
+
+void SearchIndexBuilder::say(std::uint32_t package, SearchField field, const Met& met) {
+  const auto next = static_cast<std::uint32_t>(known_.size());
+  const char* const own = room_.data() + met.start;
+  const std::uint32_t word = numbers_.enter(met.hash, next, [&](std::uint32_t other) {
+    return known_[other].size == met.size && std::memcmp(words_.data() + known_[other].start, own, met.size) == 0;
+  });
+  if (word == next) {
+    known_.push_back({static_cast<std::uint32_t>(words_.size()), met.size, 0, 0});
+    words_.append(own, met.size).push_back('\n');
+  }
+  Known& known = known_[word];
+  if (known.last == package + 1) return;
+  known.last = package + 1;
+  ++known.count;
+  said_.push_back({word, package << kFieldBits | static_cast<std::uint32_t>(field)});
+}
+
+SearchIndexBuilder::Arrays SearchIndexBuilder::finish() {
+  Arrays arrays;
+  arrays.records.reserve(known_.size() + 1);
+  std::uint32_t at = 0;
+  for (Known& one : known_) {
+    arrays.records.push_back({one.start, at});
+    at += std::exchange(one.count, at);
+  }
+  arrays.records.push_back({static_cast<std::uint32_t>(words_.size()), at});
+  arrays.postings.resize(said_.size());
+  for (const Said& one : said_) arrays.postings[known_[one.word].count++] = one.posting;
+  arrays.words = std::move(words_);
+  return arrays;
+}
+
+}  // namespace hambrel
