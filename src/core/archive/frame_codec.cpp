@@ -17,12 +17,44 @@ std::string compress_frame(std::string_view plain, int level) {
   return stored;
 }
 
+namespace {
+
+void require_whole(std::size_t result, std::uint64_t plain_size, const std::string& where) {
+  if (ZSTD_isError(result) != 0U || result != plain_size)
+    throw Error(ErrorCode::Untrusted, "a compressed frame is damaged", where, "fetch or copy the file again");
+}
+
+}  // namespace
+
 std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where) {
   std::string plain(plain_size, '\0');
-  const std::size_t size = ZSTD_decompress(plain.data(), plain.size(), stored.data(), stored.size());
-  if (ZSTD_isError(size) != 0U || size != plain_size)
-    throw Error(ErrorCode::Untrusted, "a compressed frame is damaged", where, "fetch or copy the file again");
+  require_whole(ZSTD_decompress(plain.data(), plain.size(), stored.data(), stored.size()), plain_size, where);
   return plain;
+}
+
+struct FrameDecoder::Context {
+  std::unique_ptr<ZSTD_DCtx, std::size_t (*)(ZSTD_DCtx*)> zstd{ZSTD_createDCtx(), ZSTD_freeDCtx};
+};
+
+FrameDecoder::FrameDecoder() : context_(std::make_unique<Context>()) {}
+FrameDecoder::~FrameDecoder() = default;
+
+std::span<char> FrameDecoder::Buffer::of(std::size_t wanted) {
+  if (wanted > capacity) {
+    bytes.reset();
+    bytes = std::make_unique_for_overwrite<char[]>(wanted);
+    capacity = wanted;
+  }
+  size = wanted;
+  return {bytes.get(), wanted};
+}
+
+std::string_view FrameDecoder::decode(std::uint64_t plain_size, const std::string& where) {
+  const auto plain = plain_.of(plain_size);
+  require_whole(
+      ZSTD_decompressDCtx(context_->zstd.get(), plain.data(), plain.size(), stored_.bytes.get(), stored_.size),
+      plain_size, where);
+  return {plain.data(), plain.size()};
 }
 
 std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where) {

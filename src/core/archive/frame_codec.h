@@ -3,6 +3,8 @@
 
 #include <cstdint>
 #include <functional>
+#include <memory>
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -11,6 +13,26 @@ namespace hambrel::archive {
 std::string compress_frame(std::string_view plain, int level);
 /// Exactly `plain_size` bytes must come out; throws Error{Untrusted} otherwise. Never allocates more than plain_size.
 std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where);
+/// The same for many frames, one after the other: memory is taken once and not cleared.
+class FrameDecoder {
+ public:
+  FrameDecoder();
+  ~FrameDecoder();
+  /// Room for the compressed bytes of the next frame.
+  std::span<char> room(std::size_t size) { return stored_.of(size); }
+  /// The plain bytes of the frame that lies in the room that was asked for last; they stand until the next call.
+  std::string_view decode(std::uint64_t plain_size, const std::string& where);
+
+ private:
+  struct Buffer {
+    std::unique_ptr<char[]> bytes;
+    std::size_t capacity = 0, size = 0;
+    std::span<char> of(std::size_t wanted);
+  };
+  struct Context;
+  std::unique_ptr<Context> context_;
+  Buffer stored_, plain_;
+};
 /// For a frame that states its own size, up to `limit` bytes.
 std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where);
 /// Hands the plain text of one or more frames to `sink` in pieces, holding no more than a piece; at most `limit` bytes.

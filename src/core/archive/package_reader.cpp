@@ -62,17 +62,19 @@ const Entry* PackageReader::find(std::string_view path) const {
   return at != table_.entries.end() && at->path == path ? &*at : nullptr;
 }
 
-std::string PackageReader::frame(std::size_t number) const {
+std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder) const {
   const Frame& frame = table_.frames[number];
-  const std::string stored = file_->read_exactly(frame.offset, frame.size, where_);
-  if (sha256(stored) != frame.digest)
+  const auto stored = decoder.room(frame.size);
+  if (file_->read_at(frame.offset, std::as_writable_bytes(stored)) != stored.size())
+    damaged(fmt::format("cut off in the frame at offset {}", frame.offset), where_);
+  if (sha256(std::as_bytes(stored)) != frame.digest)
     damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
-  return decompress_frame(stored, frame.plain_size, where_);
+  return decoder.decode(frame.plain_size, where_);
 }
 
 Package PackageReader::manifest() const {
-  const std::string plain = frame(0);
-  return parse_manifest(std::string_view(plain).substr(table_.manifest_offset, table_.manifest_size), where_);
+  FrameDecoder decoder;
+  return parse_manifest(frame(0, decoder).substr(table_.manifest_offset, table_.manifest_size), where_);
 }
 
 std::string PackageReader::content(const Entry& entry) const {
@@ -80,19 +82,18 @@ std::string PackageReader::content(const Entry& entry) const {
   if (entry.type != EntryType::File)
     throw Error(ErrorCode::NotFound, fmt::format("{} has no content", entry.path), where_);
   std::string result;
+  FrameDecoder decoder;
   std::uint64_t offset = entry.offset;
-  for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0) {
-    const std::string plain = frame(number);
-    result += plain.substr(offset, entry.size - result.size());
-  }
+  for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0)
+    result += frame(number, decoder).substr(offset, entry.size - result.size());
   if (sha256(result) != entry.digest)
     damaged(fmt::format("the content of {} is not what the table promises", entry.path), where_);
   return result;
 }
 
-void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last) const {
+void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const {
   std::size_t held = SIZE_MAX;
-  std::string plain;
+  std::string_view plain;
   for (std::size_t i = first; i < last; ++i) {
     const Entry& entry = table_.entries[i];
     if (!sink.want(entry)) continue;
@@ -100,9 +101,9 @@ void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t las
     if (entry.type == EntryType::File) {
       std::uint64_t left = entry.size, offset = entry.offset;
       for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
-        if (number != held) plain = frame(number), held = number;
+        if (number != held) plain = frame(number, decoder), held = number;
         const std::uint64_t piece = std::min<std::uint64_t>(left, plain.size() - offset);
-        sink.data(entry, std::string_view(plain).substr(offset, piece));
+        sink.data(entry, plain.substr(offset, piece));
         left -= piece;
       }
     }
@@ -112,15 +113,16 @@ void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t las
 
 void PackageReader::verify_all() const {
   // The stream of all plain bytes is compared with the canonical tar stream of the table, piece by piece.
+  FrameDecoder decoder;
   std::size_t number = 0;
-  std::string plain;
+  std::string_view plain;
   std::size_t at = 0;
   const auto take = [&](std::uint64_t most) {
     while (at == plain.size()) {
       if (number == table_.frames.size()) damaged("the frames end early", where_);
-      plain = frame(number++), at = 0;
+      plain = frame(number++, decoder), at = 0;
     }
-    const std::string_view piece = std::string_view(plain).substr(at, most);
+    const std::string_view piece = plain.substr(at, most);
     at += piece.size();
     return piece;
   };

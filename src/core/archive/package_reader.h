@@ -9,6 +9,7 @@
 #include <span>
 #include <string>
 
+#include "archive/frame_codec.h"
 #include "archive/table.h"
 #include "model/package.h"
 #include "os/file_system.h"
@@ -43,9 +44,13 @@ class PackageReader {
     std::function<void(const Entry&, std::string_view)> data;
     std::function<void(const Entry&)> end;
   };
-  void extract(const Sink& sink) const { extract(sink, 0, table_.entries.size()); }
-  /// The same for entries [first, last) of the table. Several threads may extract at once, each with a sink of its own.
-  void extract(const Sink& sink, std::size_t first, std::size_t last) const;
+  void extract(const Sink& sink) const {
+    FrameDecoder decoder;
+    extract(sink, 0, table_.entries.size(), decoder);
+  }
+  /// The same for entries [first, last) of the table. Several threads may extract at once, each with a sink and a
+  /// decoder of its own.
+  void extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const;
 
   /// Every byte of the file: all frames, the tar headers against the table, the content digests, the manifest against
   /// the entries. For files whose whole digest nobody else vouches for.
@@ -53,7 +58,7 @@ class PackageReader {
 
  private:
   void read_footer();
-  std::string frame(std::size_t number) const;
+  std::string_view frame(std::size_t number, FrameDecoder& decoder) const;  // stands until the decoder's next frame
 
   std::unique_ptr<os::ReadableFile> file_;
   std::string where_;

@@ -55,6 +55,7 @@ struct Footer {
 /// The canonical tar bytes that stand before the content of an entry: a ustar header, before it a pax extended header
 /// where the entry needs one (POSIX.1-2008, pax interchange format).
 std::string tar_header(const Entry& entry);
+std::uint64_t tar_header_size(const Entry& entry);  // bytes of that, without making it
 /// Zero bytes that fill content up to a whole number of 512-byte blocks.
 std::uint64_t tar_padding(std::uint64_t size);
 

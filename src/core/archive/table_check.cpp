@@ -37,11 +37,12 @@ class Check {
   void entries() {
     std::uint64_t at = table_.frames[0].plain_size;
     const Entry* before = nullptr;
+    seen_.reserve(table_.entries.size());
     for (const Entry& entry : table_.entries) {
       path(entry, before);
       links(entry);
       owners(entry);
-      at += tar_header(entry).size();
+      at += tar_header_size(entry);
       if (entry.type == EntryType::File) {
         content(entry, at);
         at += entry.size + tar_padding(entry.size);
@@ -59,21 +60,24 @@ class Check {
                 "do not use this file; have it built again with `hambrel pack`");
   }
 
-  void path(const Entry& entry, const Entry* before) const {
+  void path(const Entry& entry, const Entry* before) {
     if (const std::string problem = path_problem(entry.path); !problem.empty()) refuse(problem, entry.path);
     if (before != nullptr && entry.path == before->path) refuse("the same path twice", entry.path);
     if (before != nullptr && entry.path < before->path) refuse("paths out of order", entry.path);
+    const std::string_view whole = entry.path;
     bool own = false;
     for (const std::string_view top : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust"})
-      own = own || entry.path == top || entry.path.starts_with(std::string(top) + "/");
-    for (const std::string_view part : split(entry.path, '/')) own = own || part == ".hambrel";
+      own = own || (whole.starts_with(top) && (whole.size() == top.size() || whole[top.size()] == '/'));
+    if (whole.find(".hambrel") != std::string_view::npos)
+      for (const std::string_view part : split(whole, '/')) own = own || part == ".hambrel";
     if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
-    const auto slash = entry.path.rfind('/');
-    if (slash == std::string::npos) return;
-    const auto parent = seen_.find(entry.path.substr(0, slash));
+    const auto slash = whole.rfind('/');
+    if (slash == std::string_view::npos || whole.substr(0, slash) == good_parent_) return;
+    const auto parent = seen_.find(whole.substr(0, slash));
     if (parent == seen_.end()) refuse("a path whose directory is not in the package", entry.path);
     if (parent->second->type != EntryType::Directory)
       refuse("a path below something that is not a directory", entry.path);
+    good_parent_ = parent->first;
   }
 
   void links(const Entry& entry) const {
@@ -100,10 +104,13 @@ class Check {
   }
 
   void owners(const Entry& entry) const {
-    for (const std::string& name : {entry.user, entry.group})
+    for (const std::string* const one : {&entry.user, &entry.group}) {
+      const std::string& name = *one;
+      if (name == "root") continue;
       if (name.empty() || name.size() > 255 || !is_utf8(name) || name.find_first_of(":/\n") != std::string::npos ||
           name.find('\0') != std::string::npos)
         refuse("an impossible owner", entry.path);
+    }
     for (const auto& [name, value] : entry.attributes)
       if (!name.starts_with("user.") && name != "security.capability")
         refuse("an extended attribute that packages may not set", entry.path);
@@ -120,7 +127,8 @@ class Check {
   const Table& table_;
   const std::string& where_;
   std::vector<std::uint64_t> plain_ends_;
-  std::unordered_map<std::string, const Entry*> seen_;
+  std::unordered_map<std::string_view, const Entry*> seen_;
+  std::string_view good_parent_;  // the directory that was looked up last
 };
 
 }  // namespace

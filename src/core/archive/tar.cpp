@@ -60,17 +60,36 @@ std::string pax_record(std::string_view key, std::string_view value) {
 
 std::uint64_t tar_padding(std::uint64_t size) { return (kBlock - size % kBlock) % kBlock; }
 
-std::string tar_header(const Entry& entry) {
-  const std::string name = entry.type == EntryType::Directory ? entry.path + "/" : entry.path;
-  const std::uint64_t size = entry.type == EntryType::File ? entry.size : 0;
+namespace {
+
+constexpr std::uint64_t kMostUstarSize = 077777777777ULL;
+
+/// What does not fit into the ustar header, as pax records.
+std::string extended_of(const Entry& entry, const std::string& name, std::uint64_t size) {
   std::string extended;
   if (name.size() > 100 || !is_ascii(name)) extended += pax_record("path", name);
   if (entry.target.size() > 100 || !is_ascii(entry.target)) extended += pax_record("linkpath", entry.target);
-  if (size > 077777777777ULL) extended += pax_record("size", std::to_string(size));
+  if (size > kMostUstarSize) extended += pax_record("size", std::to_string(size));
   if (entry.user.size() > 31 || !is_ascii(entry.user)) extended += pax_record("uname", entry.user);
   if (entry.group.size() > 31 || !is_ascii(entry.group)) extended += pax_record("gname", entry.group);
   for (const auto& [key, value] : entry.attributes) extended += pax_record("SCHILY.xattr." + key, value);
+  return extended;
+}
 
+std::string name_of(const Entry& entry) { return entry.type == EntryType::Directory ? entry.path + "/" : entry.path; }
+std::uint64_t size_of(const Entry& entry) { return entry.type == EntryType::File ? entry.size : 0; }
+
+}  // namespace
+
+std::uint64_t tar_header_size(const Entry& entry) {
+  const std::string extended = extended_of(entry, name_of(entry), size_of(entry));
+  return extended.empty() ? kBlock : 2 * kBlock + extended.size() + tar_padding(extended.size());
+}
+
+std::string tar_header(const Entry& entry) {
+  const std::string name = name_of(entry);
+  const std::uint64_t size = size_of(entry);
+  const std::string extended = extended_of(entry, name, size);
   std::string bytes;
   if (!extended.empty()) {
     bytes = ustar("PaxHeader", 'x', 0644, extended.size(), 0, "", "root", "root");
@@ -78,7 +97,7 @@ std::string tar_header(const Entry& entry) {
     bytes.append(tar_padding(extended.size()), '\0');
   }
   static constexpr char kTypes[] = {'0', '5', '2', '1'};
-  bytes += ustar(name, kTypes[static_cast<int>(entry.type)], entry.mode, std::min<std::uint64_t>(size, 077777777777ULL),
+  bytes += ustar(name, kTypes[static_cast<int>(entry.type)], entry.mode, std::min(size, kMostUstarSize),
                  static_cast<std::uint64_t>(entry.mtime), entry.target, entry.user, entry.group);
   return bytes;
 }

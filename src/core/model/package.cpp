@@ -34,8 +34,10 @@ std::string path_problem(std::string_view path) {
   if (path.empty()) return "an empty path";
   if (path.front() == '/') return "an absolute path";
   if (path.size() > 4095) return "a path longer than 4095 bytes";
-  if (!is_utf8(path)) return "a path that is not UTF-8";
-  for (const std::string_view part : split(path, '/')) {
+  if (!is_plain(path) && !is_utf8(path)) return "a path that is not UTF-8";
+  for (std::size_t at = 0; at <= path.size();) {
+    const std::string_view part = path.substr(at, path.find('/', at) - at);
+    at += part.size() + 1;
     if (part.empty()) return "a path with an empty part";
     if (part == "." || part == "..") return "a path with '.' or '..'";
     if (part.size() > 255) return "a name longer than 255 bytes";

@@ -53,11 +53,34 @@ Digest FileReader::digest(std::string_view path) {
 
 namespace {
 
+class ReaderByPath final : public DirectoryReader {
+ public:
+  ReaderByPath(FileReader& files, std::string_view path) : files_(files), path_(path) {}
+  std::optional<FileInfo> stat(std::string_view name) override { return files_.stat(join_path(path_, name)); }
+
+ private:
+  FileReader& files_;
+  std::string path_;
+};
+
 class DirectoryByPath final : public Directory {
  public:
   DirectoryByPath(FileSystem& files, std::string_view path) : files_(files), path_(path) {}
+  std::optional<FileInfo> stat(std::string_view name) override { return files_.stat(join_path(path_, name)); }
   std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
     return files_.create(join_path(path_, name), mode);
+  }
+  void make_directory(std::string_view name, std::uint32_t mode) override {
+    files_.make_directory(join_path(path_, name), mode);
+  }
+  void set_metadata(std::string_view name, const Metadata& metadata) override {
+    files_.set_metadata(join_path(path_, name), metadata);
+  }
+  void rename_no_replace(std::string_view name, Directory& other, std::string_view there) override {
+    files_.rename_no_replace(join_path(path_, name), join_path(dynamic_cast<DirectoryByPath&>(other).path_, there));
+  }
+  void rename_exchange(std::string_view name, Directory& other, std::string_view there) override {
+    files_.rename_exchange(join_path(path_, name), join_path(dynamic_cast<DirectoryByPath&>(other).path_, there));
   }
 
  private:
@@ -66,6 +89,12 @@ class DirectoryByPath final : public Directory {
 };
 
 }  // namespace
+
+std::unique_ptr<DirectoryReader> FileReader::look_into(std::string_view path) {
+  const auto info = stat_followed(path);
+  if (!info || info->type != FileType::Directory) return nullptr;
+  return std::make_unique<ReaderByPath>(*this, path);
+}
 
 std::unique_ptr<Directory> FileSystem::open_directory(std::string_view path) {
   return std::make_unique<DirectoryByPath>(*this, path);

@@ -87,13 +87,24 @@ class WritableFile {
   virtual void finish(const Metadata& metadata) = 0;
 };
 
-/// A directory held open, so that making many files in it does not walk its path for each. Nobody renames it meanwhile.
-/// Several threads may use one file system and its directories.
-class Directory {
+/// A directory held open, so that much that is done in it does not walk its path each time. Nobody renames it
+/// meanwhile. Several threads may use one file system and its directories.
+class DirectoryReader {
  public:
-  virtual ~Directory() = default;
-  /// As FileSystem::create() of a name in it.
+  virtual ~DirectoryReader() = default;
+  /// As FileReader::stat() of a name in it.
+  virtual std::optional<FileInfo> stat(std::string_view name) = 0;
+};
+
+class Directory : public DirectoryReader {
+ public:
+  // As the calls of FileSystem for a name in it.
   virtual std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) = 0;
+  virtual void make_directory(std::string_view name, std::uint32_t mode) = 0;
+  virtual void set_metadata(std::string_view name, const Metadata& metadata) = 0;
+  // `other` is of the same file system.
+  virtual void rename_no_replace(std::string_view name, Directory& other, std::string_view there) = 0;
+  virtual void rename_exchange(std::string_view name, Directory& other, std::string_view there) = 0;
 };
 
 using ExtendedAttributes = std::map<std::string, std::string>;
@@ -120,6 +131,9 @@ class FileReader {
   virtual std::vector<std::string> mount_points() = 0;
   /// For messages: the path as the administrator would write it.
   virtual std::string shown(std::string_view path) const = 0;
+
+  /// Nothing if it is not there, or no directory; a link in the last part is followed (inside the root).
+  virtual std::unique_ptr<DirectoryReader> look_into(std::string_view path);
 
   /// The path of an existing directory without links in it.
   std::string physical(std::string_view directory);

@@ -45,6 +45,39 @@ class Handle {
   int fd_;
 };
 
+/// What statx tells of `name` in a directory, or with an empty name of the handle itself; nothing if that fails.
+std::optional<FileInfo> look(int directory, const char* name) {
+  struct ::statx raw {};
+  if (::statx(directory, name, AT_SYMLINK_NOFOLLOW | AT_EMPTY_PATH | AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID,
+              &raw) != 0)
+    return std::nullopt;
+  FileInfo info;
+  info.type = S_ISREG(raw.stx_mode)   ? FileType::Regular
+              : S_ISDIR(raw.stx_mode) ? FileType::Directory
+              : S_ISLNK(raw.stx_mode) ? FileType::Symlink
+                                      : FileType::Other;
+  info.mode = raw.stx_mode & 07777U;
+  info.uid = raw.stx_uid;
+  info.gid = raw.stx_gid;
+  info.size = raw.stx_size;
+  info.mtime_seconds = raw.stx_mtime.tv_sec;
+  info.mtime_nanoseconds = raw.stx_mtime.tv_nsec;
+  info.inode = raw.stx_ino;
+  info.device = ::makedev(raw.stx_dev_major, raw.stx_dev_minor);
+  info.links = raw.stx_nlink;
+  info.mount = (raw.stx_mask & STATX_MNT_ID) != 0 ? raw.stx_mnt_id : info.device;
+  info.fixed = (raw.stx_attributes & (STATX_ATTR_IMMUTABLE | STATX_ATTR_APPEND)) != 0;
+  return info;
+}
+
+bool owner_differs(const Metadata& metadata, const FileInfo& now) {
+  return metadata.owner && *metadata.owner != std::pair(now.uid, now.gid);
+}
+/// An owner that changes takes set-id bits and an access list the group's bits with it, so that the mode is set again.
+bool mode_differs(const Metadata& metadata, const FileInfo& now) {
+  return metadata.mode && (*metadata.mode != now.mode || owner_differs(metadata, now) || !metadata.inherited.empty());
+}
+
 class PosixReadable final : public ReadableFile {
  public:
   PosixReadable(Handle handle, std::uint64_t size, std::string where)
@@ -86,10 +119,13 @@ class PosixWritable final : public WritableFile {
   }
   void finish(const Metadata& metadata) override {
     const int fd = handle_.get();
-    if (metadata.owner && ::fchown(fd, metadata.owner->first, metadata.owner->second) != 0)
+    const auto now = look(fd, "");
+    if (!now) throw_errno(errno, "cannot look at", where_);
+    if (owner_differs(metadata, *now) && ::fchown(fd, metadata.owner->first, metadata.owner->second) != 0)
       throw_errno(errno, "cannot set the owner", where_);
     set_attributes(metadata.inherited);
-    if (metadata.mode && ::fchmod(fd, *metadata.mode) != 0) throw_errno(errno, "cannot set the mode", where_);
+    if (mode_differs(metadata, *now) && ::fchmod(fd, *metadata.mode) != 0)
+      throw_errno(errno, "cannot set the mode", where_);
     set_attributes(metadata.attributes);
     if (metadata.mtime) {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
@@ -112,16 +148,16 @@ class PosixWritable final : public WritableFile {
   std::string where_;
 };
 
-class PosixDirectory final : public Directory {
+class PosixDirectoryReader final : public DirectoryReader {
  public:
-  PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
-  std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
+  PosixDirectoryReader(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  std::optional<FileInfo> stat(std::string_view name) override { return stat_in(handle_.get(), name, where_); }
+
+  static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
     const std::string text(name);
-    if (text.empty() || text == "." || text == ".." || text.find('/') != std::string::npos)
-      throw Error(ErrorCode::Internal, "an unclean name reached the file system", where_ + "/" + printable(text));
-    Handle file(::openat(handle_.get(), text.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
-    if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
-    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text);
+    const auto info = look(directory, text.c_str());
+    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", where + "/" + text);
+    return info;
   }
 
  private:
@@ -129,30 +165,73 @@ class PosixDirectory final : public Directory {
   std::string where_;
 };
 
-/// What statx tells of `name` in a directory, or with an empty name of the handle itself; nothing if that fails.
-std::optional<FileInfo> look(int directory, const char* name) {
-  struct ::statx raw {};
-  if (::statx(directory, name, AT_SYMLINK_NOFOLLOW | AT_EMPTY_PATH | AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID,
-              &raw) != 0)
-    return std::nullopt;
-  FileInfo info;
-  info.type = S_ISREG(raw.stx_mode)   ? FileType::Regular
-              : S_ISDIR(raw.stx_mode) ? FileType::Directory
-              : S_ISLNK(raw.stx_mode) ? FileType::Symlink
-                                      : FileType::Other;
-  info.mode = raw.stx_mode & 07777U;
-  info.uid = raw.stx_uid;
-  info.gid = raw.stx_gid;
-  info.size = raw.stx_size;
-  info.mtime_seconds = raw.stx_mtime.tv_sec;
-  info.mtime_nanoseconds = raw.stx_mtime.tv_nsec;
-  info.inode = raw.stx_ino;
-  info.device = ::makedev(raw.stx_dev_major, raw.stx_dev_minor);
-  info.links = raw.stx_nlink;
-  info.mount = (raw.stx_mask & STATX_MNT_ID) != 0 ? raw.stx_mnt_id : info.device;
-  info.fixed = (raw.stx_attributes & (STATX_ATTR_IMMUTABLE | STATX_ATTR_APPEND)) != 0;
-  return info;
-}
+class PosixDirectory final : public Directory {
+ public:
+  PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  std::optional<FileInfo> stat(std::string_view name) override {
+    return PosixDirectoryReader::stat_in(handle_.get(), clean(name), where_);
+  }
+  std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
+    const std::string text = clean(name);
+    Handle file(::openat(handle_.get(), text.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
+    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text);
+  }
+  void make_directory(std::string_view name, std::uint32_t mode) override {
+    const std::string text = clean(name);
+    if (::mkdirat(handle_.get(), text.c_str(), mode) != 0)
+      throw_errno(errno, "cannot make the directory", where_ + "/" + text);
+  }
+  void set_metadata(std::string_view name, const Metadata& metadata) override {
+    const std::string text = clean(name), where = where_ + "/" + text;
+    const Handle one(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    const auto now = one.get() < 0 ? std::nullopt : look(one.get(), "");
+    if (!now) throw_errno(errno, "cannot look at", where);
+    const std::string proc = fmt::format("/proc/self/fd/{}", one.get());
+    const auto set_attributes = [&](const ExtendedAttributes& attributes) {
+      for (const auto& [key, value] : attributes)
+        if (::setxattr(proc.c_str(), key.c_str(), value.data(), value.size(), 0) != 0)
+          throw_errno(errno, "cannot set the extended attribute " + key, where);
+    };
+    if (owner_differs(metadata, *now) &&
+        ::fchownat(one.get(), "", metadata.owner->first, metadata.owner->second, AT_EMPTY_PATH) != 0)
+      throw_errno(errno, "cannot set the owner", where);
+    set_attributes(metadata.inherited);
+    if (mode_differs(metadata, *now) && ::chmod(proc.c_str(), *metadata.mode) != 0)
+      throw_errno(errno, "cannot set the mode", where);
+    set_attributes(metadata.attributes);
+    if (metadata.mtime) {
+      const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
+      if (::utimensat(handle_.get(), text.c_str(), times, AT_SYMLINK_NOFOLLOW) != 0)
+        throw_errno(errno, "cannot set the time", where);
+    }
+  }
+
+  void rename_no_replace(std::string_view name, Directory& other, std::string_view there) override {
+    rename_with(name, dynamic_cast<PosixDirectory&>(other), there, RENAME_NOREPLACE);
+  }
+  void rename_exchange(std::string_view name, Directory& other, std::string_view there) override {
+    rename_with(name, dynamic_cast<PosixDirectory&>(other), there, RENAME_EXCHANGE);
+  }
+
+ private:
+  std::string clean(std::string_view name) const {
+    if (name.empty() || name == "." || name == ".." || name.find('/') != std::string_view::npos)
+      throw Error(ErrorCode::Internal, "an unclean name reached the file system", where_ + "/" + printable(name));
+    return std::string(name);
+  }
+  void rename_with(std::string_view name, const PosixDirectory& other, std::string_view there, unsigned flags) {
+    const std::string from = clean(name), to = other.clean(there);
+    if (::renameat2(handle_.get(), from.c_str(), other.handle_.get(), to.c_str(), flags) != 0)
+      throw_errno(
+          errno,
+          fmt::format("cannot {} {}/{}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", other.where_, to),
+          where_ + "/" + from);
+  }
+
+  Handle handle_;
+  std::string where_;
+};
 
 /// A path in /proc/self/mountinfo, where blanks and the like stand as \ooo.
 std::string unescaped(std::string_view text) {
@@ -217,6 +296,13 @@ class PosixFileSystem final : public FileSystem {
     const auto info = look(handle.get(), "");
     if (!info) throw_errno(errno, "cannot look at", shown(path));
     return info;
+  }
+
+  std::unique_ptr<DirectoryReader> look_into(std::string_view path) override {
+    Handle handle = resolve(path, O_PATH | O_DIRECTORY);
+    if (handle.get() < 0 && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", shown(path));
+    if (handle.get() < 0) return nullptr;
+    return std::make_unique<PosixDirectoryReader>(std::move(handle), shown(path));
   }
 
   std::string read_link(std::string_view path) override {

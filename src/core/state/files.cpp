@@ -24,9 +24,10 @@ std::string attributes_text(const FileEntry& entry) {
 
 FileEntry State::Impl::read_file(SQLite::Statement& row, int first) const {
   FileEntry entry;
-  const std::string directory = row.getColumn(first).getString();
-  const std::string name = row.getColumn(first + 1).getString();
-  entry.path = directory.empty() ? name : fmt::format("{}/{}", directory, name);
+  const auto directory = row.getColumn(first), name = row.getColumn(first + 1);
+  entry.path.assign(directory.getText(), static_cast<std::size_t>(directory.getBytes()));
+  if (!entry.path.empty()) entry.path.push_back('/');
+  entry.path.append(name.getText(), static_cast<std::size_t>(name.getBytes()));
   entry.type = static_cast<EntryType>(row.getColumn(first + 2).getInt());
   entry.mode = row.getColumn(first + 3).getUInt();
   entry.user = row.getColumn(first + 4).getString();
@@ -48,14 +49,34 @@ FileEntry State::Impl::read_file(SQLite::Statement& row, int first) const {
 
 std::vector<FileEntry> State::files_of(std::int64_t package_row) const {
   return guarded(impl_->path, [&] {
-    std::vector<FileEntry> result;
+    std::vector<FileEntry> found;
     SQLite::Statement query(
         impl_->database,
         fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ?",
                     kFileColumns));
     query.bind(1, package_row);
+    while (query.executeStep()) found.push_back(impl_->read_file(query, 0));
+    std::vector<FileEntry*> order;  // entries are large: each is moved once
+    order.reserve(found.size());
+    for (FileEntry& entry : found) order.push_back(&entry);
+    std::sort(order.begin(), order.end(), [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; });
+    std::vector<FileEntry> result;
+    result.reserve(found.size());
+    for (FileEntry* const entry : order) result.push_back(std::move(*entry));
+    return result;
+  });
+}
+
+std::vector<FileEntry> State::configuration_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] {
+    std::vector<FileEntry> result;
+    SQLite::Statement query(impl_->database,
+                            fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory"
+                                        " WHERE f.package = ? AND f.config != 0 AND f.type = ? ORDER BY d.path, f.name",
+                                        kFileColumns));
+    query.bind(1, package_row);
+    query.bind(2, static_cast<int>(EntryType::File));
     while (query.executeStep()) result.push_back(impl_->read_file(query, 0));
-    std::sort(result.begin(), result.end(), [](const FileEntry& a, const FileEntry& b) { return a.path < b.path; });
     return result;
   });
 }

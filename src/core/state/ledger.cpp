@@ -166,14 +166,14 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
     impl_->insert_changes(entry.id, changes);
+    SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
     for (const DirectoryTime& time : times) {
-      SQLite::Statement update(impl_->database,
-                               "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
       update.bind(1, time.after_seconds);
       update.bind(2, time.after_nanoseconds);
       update.bind(3, number(entry.id));
       update.bind(4, time.path);
       update.exec();
+      update.reset();
     }
     impl_->end_journal();
     step.commit();

@@ -51,6 +51,7 @@ struct Move {
   std::string home;   // where the transaction has a directory on the file system of `path`, relative to the root
   std::uint64_t inode_new = 0, inode_old = 0;
   DirectoryAttributes before, after;  // for Attributes
+  bool plain = false;                 // known to move no directory; not kept in the journal
 };
 
 /// The time of a directory whose entries a switch touches: put back when the switch is taken back or undone.

@@ -46,8 +46,9 @@ class State {
   };
 
   // Looking
-  std::vector<StatePackage> installed() const;                      // by name
-  std::vector<FileEntry> files_of(std::int64_t package_row) const;  // by path
+  std::vector<StatePackage> installed() const;                              // by name
+  std::vector<FileEntry> files_of(std::int64_t package_row) const;          // by path
+  std::vector<FileEntry> configuration_of(std::int64_t package_row) const;  // its regular files that are configuration
   /// Installed packages' entries with this path (several for shared directories).
   std::vector<OwnedFile> owners_of(std::string_view path) const;
   /// Paths of a package that other installed packages have, too.

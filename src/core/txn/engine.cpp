@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/neighbours.h"
 
 namespace hambrel::txn {
 
@@ -83,6 +84,12 @@ TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, s
   return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
 }
 
+/// The directories of the move before: most moves lead from the same one to the same one.
+struct Engine::Moving {
+  explicit Moving(os::FileSystem& root) : in_stage(root), in_place(root) {}
+  os::LastDirectory in_stage, in_place;
+};
+
 /// JOURNALED, SWITCHED, COMMITTED.
 TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
                           std::vector<state::PackageChange> changes, const Account& account) {
@@ -97,14 +104,16 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
   }
   env_.after_step("journaled");
   try {
+    Moving moving(env_.root);
     for (const Move& move : journal.moves) {
-      do_move(move, journal.directory);
+      do_move(move, journal.directory, moving);
       env_.after_step("moved");
     }
     for (const DirectoryTime& time : restore)
       if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
+    os::Looker looker(env_.root);
     for (DirectoryTime& time : journal.times)
-      if (const auto info = env_.root.stat(time.path))
+      if (const auto info = looker.stat(time.path))
         time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
     sync(journal.moves);
     env_.after_step("switched");
@@ -155,16 +164,21 @@ std::string Engine::place_of(const Move& move, const std::string& directory) {
   return fmt::format("{}/{}/{}", move.home, directory, move.place);
 }
 
-void Engine::do_move(const Move& move, const std::string& directory) {
-  const std::string place = place_of(move, directory);
-  switch (move.kind) {
-    case MoveKind::Place: return env_.root.rename_no_replace(place, move.path);
-    case MoveKind::Exchange: return env_.root.rename_exchange(place, move.path);
-    case MoveKind::Remove: return env_.root.rename_no_replace(move.path, place);
-    case MoveKind::Attributes:
-      if (env_.set_owners) env_.root.set_owner(move.path, move.after.uid, move.after.gid);
-      return env_.root.set_mode(move.path, move.after.mode);
+void Engine::do_move(const Move& move, const std::string& directory, Moving& moving) {
+  if (move.kind == MoveKind::Attributes) {
+    if (env_.set_owners) env_.root.set_owner(move.path, move.after.uid, move.after.gid);
+    return env_.root.set_mode(move.path, move.after.mode);
   }
+  const std::string place = place_of(move, directory);
+  os::Directory &stage = moving.in_stage.of(place), &there = moving.in_place.of(move.path);
+  const auto staged = os::name_of(place), name = os::name_of(move.path);
+  if (move.kind == MoveKind::Exchange)
+    stage.rename_exchange(staged, there, name);
+  else if (move.kind == MoveKind::Place)
+    stage.rename_no_replace(staged, there, name);
+  else
+    there.rename_no_replace(name, stage, staged);
+  if (!move.plain) moving.in_stage.forget(), moving.in_place.forget();
 }
 
 /// Takes one move back if it was done. Asks the disk, never memory (I3).
@@ -273,8 +287,9 @@ std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& 
   for (const Move& move : moves)
     if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
   std::vector<DirectoryTime> times;
+  os::Looker looker(env_.root);
   for (const std::string& path : paths)
-    if (const auto info = env_.root.stat(path); info && info->type == os::FileType::Directory)
+    if (const auto info = looker.stat(path); info && info->type == os::FileType::Directory)
       times.push_back({path, info->mtime_seconds, info->mtime_nanoseconds, 0, 0});
   return times;
 }

@@ -109,7 +109,8 @@ class Engine {
   os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
   static std::string place_of(const state::Move& move, const std::string& directory);
-  void do_move(const state::Move& move, const std::string& directory);
+  struct Moving;
+  void do_move(const state::Move& move, const std::string& directory, Moving& moving);
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
   void require_homes(const state::Journal& journal);

@@ -8,9 +8,11 @@
 #include <map>
 #include <mutex>
 #include <set>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/neighbours.h"
 #include "txn/engine.h"
 #include "txn/owners.h"
 
@@ -113,18 +115,18 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources,
 /// The directories that are made in the stage, each once, from the top down.
 class StageDirectories {
  public:
-  explicit StageDirectories(os::FileSystem& root) : root_(root) {}
+  explicit StageDirectories(os::FileSystem& root) : last_(root) {}
   void known(const std::string& path) { made_.insert(path); }
   void make(const std::string& path) {
     if (made_.contains(path)) return;
     make(std::string(os::parent_of(path)));
-    root_.make_directory(path, 0755);
+    last_.of(path).make_directory(os::name_of(path), 0755);
     made_.insert(path);
   }
 
  private:
-  os::FileSystem& root_;
-  std::set<std::string> made_;
+  os::LastDirectory last_;
+  std::unordered_set<std::string> made_;
 };
 
 }  // namespace
@@ -145,11 +147,14 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     stage_link(put, directory);
   }
   // directories last and deepest first, so that nothing disturbs their times again
-  for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put)
-    if (put->entry.type == EntryType::Directory || put->entry.type == EntryType::Symlink)
-      env_.root.set_metadata(
-          staged_path(*put, directory),
-          metadata_of(*put, owners, put->package == Put::npos ? "hambrel" : sources[put->package].package.name));
+  os::LastDirectory last(env_.root);
+  for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put) {
+    if (put->entry.type != EntryType::Directory && put->entry.type != EntryType::Symlink) continue;
+    const std::string at = staged_path(*put, directory);
+    last.of(at).set_metadata(
+        os::name_of(at),
+        metadata_of(*put, owners, put->package == Put::npos ? "hambrel" : sources[put->package].package.name));
+  }
 }
 
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
@@ -166,8 +171,8 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   std::atomic<bool> failed = false;
 
   const auto work = [&] {
-    std::string open_path;
-    std::unique_ptr<os::Directory> open;
+    os::LastDirectory last(env_.root);
+    archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
     const Put* put = nullptr;
     for (std::size_t i = next++; i < portions.size() && !failed; i = next++) {
@@ -178,11 +183,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
       sink.begin = [&](const archive::Entry& one) {
         put = files.at(one.path);
         const std::string at = staged_path(*put, directory);
-        if (open == nullptr || os::parent_of(at) != open_path) {
-          open_path = os::parent_of(at);
-          open = env_.root.open_directory(open_path);
-        }
-        file = open->create(os::name_of(at), 0600);
+        file = last.of(at).create(os::name_of(at), 0600);
       };
       sink.data = [&](const archive::Entry&, std::string_view data) {
         go_on();
@@ -194,7 +195,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
         file->finish(metadata_of(*put, owners, sources[portion.source].package.name));
         file.reset();
       };
-      sources[portion.source].reader->extract(sink, portion.first, portion.last);
+      sources[portion.source].reader->extract(sink, portion.first, portion.last, decoder);
     }
   };
   const auto guarded = [&] {
@@ -258,16 +259,22 @@ state::DirectoryAttributes Engine::numbers(const FileEntry& entry, const std::st
 /// Planned moves with the inode numbers that recovery will ask for.
 std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::string& directory) {
   std::vector<Move> moves;
+  moves.reserve(change.moves.size());
   std::size_t removed = 0;
+  os::Looker in_place(env_.root), in_stage(env_.root);
   for (const PlannedMove& planned : change.moves) {
     Move move;
     move.kind = planned.kind;
     move.path = planned.path;
     move.home = planned.home;
     move.place = planned.kind == MoveKind::Remove ? fmt::format("removed/{}", removed++) : "tree/" + planned.path;
-    const auto here = env_.root.stat(planned.path);
-    if (planned.kind == MoveKind::Place || planned.kind == MoveKind::Exchange)
-      move.inode_new = env_.root.stat(place_of(move, directory))->inode;
+    const auto here = in_place.stat(planned.path);
+    move.plain = !here || here->type != os::FileType::Directory;
+    if (planned.kind == MoveKind::Place || planned.kind == MoveKind::Exchange) {
+      const auto staged = in_stage.stat(place_of(move, directory));
+      move.inode_new = staged->inode;
+      move.plain = move.plain && staged->type != os::FileType::Directory;
+    }
     if (planned.kind == MoveKind::Attributes) {
       move.place.clear();
       move.before = {here->mode, here->uid, here->gid};

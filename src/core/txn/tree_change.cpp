@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/error.h"
+#include "os/neighbours.h"
 
 namespace hambrel::txn {
 
@@ -19,6 +20,7 @@ using state::MoveKind;
 struct Coming {
   const archive::Entry* entry;
   std::size_t package;
+  bool unchanged = false;  // C2
 };
 
 bool is_own_directory(std::string_view path) {
@@ -45,8 +47,10 @@ class Planner {
   TreeChange run() {
     for (const auto& package : leaving_) {
       leaving_rows_.insert(package.row);
-      for (const FileEntry& file : state_.files_of(package.row))
-        old_.insert_or_assign(file.path, std::pair(file, package.package.name));
+      for (FileEntry& file : state_.files_of(package.row)) {
+        const std::string path = file.path;
+        old_.insert_or_assign(old_.end(), path, std::pair(std::move(file), package.package.name));
+      }
       shared_with_.merge(state_.shared_paths_of(package.row));
     }
     for (std::size_t i = 0; i < entering_.size(); ++i)
@@ -69,7 +73,9 @@ class Planner {
   }
 
   void come(const archive::Entry& entry, std::size_t package) {
-    const auto [found, added] = new_.emplace(entry.path, Coming{&entry, package});
+    const std::size_t before = new_.size();
+    const auto found = new_.emplace_hint(new_.end(), entry.path, Coming{&entry, package});  // they come by path
+    const bool added = new_.size() != before;
     const std::string& name = entering_[package].package.name;
     if (!added && !may_share(*found->second.entry, entry)) {
       const std::string& other = entering_[found->second.package].package.name;
@@ -105,27 +111,32 @@ class Planner {
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
   void mark_unchanged() {
-    std::map<std::pair<std::size_t, std::string>, bool> groups;
-    const auto group_of = [](const Coming& coming) {
-      return std::pair(coming.package,
-                       coming.entry->type == EntryType::HardLink ? coming.entry->target : coming.entry->path);
-    };
-    for (const auto& [path, coming] : new_) {
-      if (coming.entry->type == EntryType::Directory) continue;
-      const auto before = old_.find(path);
-      const bool known =
-          shared_.contains(path) || (before != old_.end() && same_file(before->second.first, *coming.entry));
-      const bool same = known && as_recorded(*coming.entry);
-      const auto [group, added] = groups.emplace(group_of(coming), same);
-      group->second = group->second && same;
-    }
+    std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
     for (const auto& [path, coming] : new_)
-      if (coming.entry->type != EntryType::Directory && groups.at(group_of(coming))) unchanged_.insert(path);
+      if (coming.entry->type == EntryType::HardLink)
+        groups.emplace(std::pair(coming.package, coming.entry->target), true);
+    const auto group_of = [&](const Coming& coming) {
+      if (groups.empty()) return groups.end();
+      const bool link = coming.entry->type == EntryType::HardLink;
+      return groups.find(std::pair(coming.package, std::string_view(link ? coming.entry->target : coming.entry->path)));
+    };
+    auto before = old_.begin();  // both stand by path
+    for (auto& [path, coming] : new_) {
+      if (coming.entry->type == EntryType::Directory) continue;
+      while (before != old_.end() && before->first < path) ++before;
+      const bool ours = before != old_.end() && before->first == path;
+      const bool known = shared_.contains(path) || (ours && same_file(before->second.first, *coming.entry));
+      coming.unchanged = known && as_recorded(*coming.entry);
+      if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;
+    }
+    if (groups.empty()) return;
+    for (auto& [path, coming] : new_)
+      if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
   /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
   bool as_recorded(const FileEntry& entry) {
-    const auto info = root_.stat(entry.path);
+    const auto info = looker_.stat(entry.path);
     if (!info) return false;
     switch (entry.type) {
       case EntryType::File:
@@ -190,14 +201,14 @@ class Planner {
 
   void bring(const std::string& path, const Coming& coming) {
     const std::string& name = entering_[coming.package].package.name;
-    if (!coming.entry->config && unchanged_.contains(path)) return;
+    if (!coming.entry->config && coming.unchanged) return;
     const bool below = in_whole(path);
-    const auto disk = below ? std::nullopt : root_.stat(path);
+    const auto disk = below ? std::nullopt : looker_.stat(path);
     const auto before = old_.find(path);
     const bool ours = before != old_.end();
     if (coming.entry->type == EntryType::Directory) return bring_directory(path, coming, below, disk);
     if (!below && coming.entry->config && config(path, coming, disk)) return;
-    if (unchanged_.contains(path)) return;
+    if (coming.unchanged) return;
     put(*coming.entry, coming.package, path);
     if (below) return;
     if (!disk) return move(MoveKind::Place, path);
@@ -288,7 +299,7 @@ class Planner {
   /// A path of a leaving package that no entering one brings. Called deepest first.
   void take(const FileEntry& entry, const std::string& name) {
     if (!staying_owners_of(entry.path).empty()) return;
-    const auto disk = root_.stat(entry.path);
+    const auto disk = looker_.stat(entry.path);
     if (!disk || in_whole(entry.path)) return;
     // below something that becomes a file or was a link on the disk: gone with it, or not ours
     if (entry.type == EntryType::Directory) {
@@ -347,6 +358,7 @@ class Planner {
   }
 
   os::FileReader& root_;
+  os::Looker looker_{root_};
   Homes homes_;
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
@@ -354,7 +366,7 @@ class Planner {
   std::set<std::int64_t> leaving_rows_;
   std::map<std::string, std::pair<FileEntry, std::string>> old_;
   std::map<std::string, Coming> new_;
-  std::set<std::string> unchanged_, shared_, whole_, removed_, becomes_file_, told_;
+  std::set<std::string> shared_, whole_, removed_, becomes_file_, told_;
   std::set<std::string> shared_with_;  // paths of what leaves that others have, too
   std::map<std::string, bool> known_directories_;
   std::map<std::string, Inheritance> inheritances_;  // by directory
@@ -378,8 +390,8 @@ constexpr ByteCount kMargin = 4ULL << 20, kForeignMargin = 256ULL << 10;
 constexpr double kMiB = 1 << 20;
 
 /// Something that no rename can pass by.
-void require_movable(os::FileReader& root, const PlannedMove& move, const FileInfo& directory) {
-  const auto self = root.stat(move.path);
+void require_movable(os::FileReader& root, const PlannedMove& move, const FileInfo& directory,
+                     const std::optional<FileInfo>& self) {
   const auto refuse = [&](const std::string& what, std::string_view path, const char* hint) {
     throw Error(ErrorCode::Refused, what, root.shown(path), hint);
   };
@@ -419,12 +431,13 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
   }
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
   std::map<std::string_view, FileInfo> directories;
+  os::Looker looker(root);
   for (const PlannedMove& move : change.moves) {
     const auto parent = os::parent_of(move.path);
     auto known = directories.find(parent);
     if (known == directories.end())
       known = directories.emplace(parent, *root.stat_followed(existing_directory(root, parent))).first;
-    require_movable(root, move, known->second);
+    require_movable(root, move, known->second, looker.stat(move.path));
   }
 }
 

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <map>
 #include <set>
 
 #include "base/error.h"
@@ -38,8 +37,6 @@ class Undo {
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
     reverse_changes();
     check_set();
-    for (const std::int64_t row : leaving_rows_)
-      for (const FileEntry& file : state_.files_of(row)) leaving_files_.emplace(file.path, file.type);
     for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
     tell_of_edits();
     for (const auto& time : state_.times_of(id_)) {
@@ -172,8 +169,7 @@ class Undo {
   /// Edited configuration that goes to the attic with what is taken back.
   void tell_of_edits() {
     for (const std::int64_t row : leaving_rows_)
-      for (const FileEntry& file : state_.files_of(row)) {
-        if (!file.config || file.type != EntryType::File) continue;
+      for (const FileEntry& file : state_.configuration_of(row)) {
         const bool moved = std::any_of(undo_.moves.begin(), undo_.moves.end(), [&](const Move& move) {
           return move.kind != MoveKind::Attributes &&
                  (move.path == file.path || file.path.starts_with(move.path + "/"));
@@ -201,8 +197,14 @@ class Undo {
     move.path = path;
     move.place = place;
     move.home = done.home;
-    if (kind != MoveKind::Place) move.inode_old = inode_at(path);
-    if (kind != MoveKind::Remove) move.inode_new = inode_at(place_of(move));
+    move.plain = true;
+    const auto inode = [&](const std::string& at) {
+      const auto info = root_.stat(at);
+      move.plain = move.plain && info && info->type != FileType::Directory;
+      return info ? info->inode : 0;
+    };
+    if (kind != MoveKind::Place) move.inode_old = inode(path);
+    if (kind != MoveKind::Remove) move.inode_new = inode(place_of(move));
     undo_.moves.push_back(std::move(move));
   }
 
@@ -260,9 +262,10 @@ class Undo {
       if (root_.stat(path)->type == FileType::Directory) return true;
       return is_ours(path.substr(waiting.size()));
     }
-    const auto known = leaving_files_.find(path);
-    if (known == leaving_files_.end()) return false;
-    return !belongs_to_others(path);
+    const auto owners = state_.owners_of(path);
+    return !owners.empty() && std::all_of(owners.begin(), owners.end(), [&](const state::OwnedFile& owner) {
+      return leaving_rows_.contains(owner.package_row);
+    });
   }
 
   bool belongs_to_others(const std::string& path) const {
@@ -303,7 +306,6 @@ class Undo {
   TxnId id_;
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
-  std::map<std::string, EntryType> leaving_files_;
   UndoPlan undo_;
 };
 
