@@ -43,15 +43,28 @@ TEST(TreeChange, C1_TwoPackagesWithOnePathAreRefusedByName) {
 
 TEST(TreeChange, C2_OnlyWhatChangedIsTouched) {
   Workshop shop;
-  const auto one = goods(
-      "p", "1", {{"usr/a", "same"}, {"usr/b", "old"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
-  const auto two = goods(
-      "p", "2", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> a"}, {"usr/h1", "h"}, {"usr/h2", "= usr/h1"}});
-  const auto three = goods(
-      "p", "3", {{"usr/a", "same"}, {"usr/b", "new"}, {"usr/l", "-> b"}, {"usr/h1", "H"}, {"usr/h2", "= usr/h1"}});
+  const auto one = goods("p", "1",
+                         {{"usr/a", "same"},
+                          {"usr/b", "old"},
+                          {"usr/l", "-> a"},
+                          {"usr/h1-under-a-longer-name", "h"},
+                          {"usr/h2", "= usr/h1-under-a-longer-name"}});
+  const auto two = goods("p", "2",
+                         {{"usr/a", "same"},
+                          {"usr/b", "new"},
+                          {"usr/l", "-> a"},
+                          {"usr/h1-under-a-longer-name", "h"},
+                          {"usr/h2", "= usr/h1-under-a-longer-name"}});
+  const auto three = goods("p", "3",
+                           {{"usr/a", "same"},
+                            {"usr/b", "new"},
+                            {"usr/l", "-> b"},
+                            {"usr/h1-under-a-longer-name", "H"},
+                            {"usr/h2", "= usr/h1-under-a-longer-name"}});
   shop.change(*shop.fs, {&one});
   EXPECT_EQ(moves_of(shop.plan({&two}, {"p"})), "exchange usr/b\n");
-  EXPECT_EQ(moves_of(shop.plan({&three}, {"p"})), "exchange usr/b\nexchange usr/h1\nexchange usr/h2\nexchange usr/l\n");
+  EXPECT_EQ(moves_of(shop.plan({&three}, {"p"})),
+            "exchange usr/b\nexchange usr/h1-under-a-longer-name\nexchange usr/h2\nexchange usr/l\n");
   write_file(shop / "usr/a", "damaged by hand");  // what no longer looks as it should is put right on the way
   EXPECT_EQ(moves_of(shop.plan({&two}, {"p"})), "exchange usr/a\nexchange usr/b\n");
   EXPECT_EQ(notices_of(shop.plan({&two}, {"p"})), "/usr/a was changed since: that version goes to the attic\n");

@@ -114,7 +114,7 @@ class Planner {
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
     for (const auto& [path, coming] : new_)
       if (coming.entry->type == EntryType::HardLink)
-        groups.emplace(std::pair(coming.package, coming.entry->target), true);
+        groups.emplace(std::pair(coming.package, std::string_view(coming.entry->target)), true);
     const auto group_of = [&](const Coming& coming) {
       if (groups.empty()) return groups.end();
       const bool link = coming.entry->type == EntryType::HardLink;
