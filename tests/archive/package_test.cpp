@@ -234,6 +234,15 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["sha256"] = std::string(64, '0'); }),
             "the content of etc/sample.conf is not what the table promises");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 1 << 20; }), "\"mode\" must be permission bits");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1]["type"] = "device"; }),
+            "\"type\" must be file, directory, symlink or hardlink");
+  const std::string deep(4096, 'x'), wide(256, 'x');
+  EXPECT_EQ(lie([&](Json& t) { t["entries"][1]["path"] = deep; }), "a path longer than 4095 bytes (" + deep + ")");
+  EXPECT_EQ(lie([&](Json& t) { t["entries"][1]["path"] = "etc/" + wide; }),
+            "a name longer than 255 bytes (etc/" + wide + ")");
+  EXPECT_EQ(lie([](Json& t) { t["entries"] = Json(kMostEntries + 1, Json::object()); }), "more than 1000000 entries");
+  EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1; }),
+            "content is not where the table puts it (etc/sample.conf)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (a whole number was expected)");
 }
 

@@ -121,6 +121,7 @@ void CrashFs::reboot(Loss loss, std::uint64_t seed) {
 }
 
 std::optional<CrashFs::Id> CrashFs::resolve(std::string_view path, bool follow_last, int depth) const {
+  if (depth == 0) os::require_clean(path);
   if (depth > 20) return std::nullopt;
   std::vector<Id> trail{kTop};
   std::vector<std::string> parts;
@@ -150,6 +151,7 @@ std::optional<CrashFs::Id> CrashFs::resolve(std::string_view path, bool follow_l
 }
 
 CrashFs::Place CrashFs::place(std::string_view path, bool must_exist) {
+  os::require_clean(path);
   const auto directory = resolve(os::parent_of(path), true);
   if (!directory || live_.at(*directory).type != FileType::Directory) fail(ENOENT, path);
   Place at{*directory, std::string(os::name_of(path)), std::nullopt};

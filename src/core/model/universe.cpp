@@ -137,16 +137,23 @@ std::string compile_base(const std::vector<Candidate>& candidates) {
 
 }  // namespace
 
+namespace {
+
+std::shared_ptr<const Layer> overlay_of(const Layer& base, std::vector<Candidate> candidates) {
+  for (Candidate& one : candidates)  // found together: the same file
+    if (one.installed && !one.offers.empty() && one.offers[0].local_path.empty())
+      one.installed->digest = one.offers[0].digest;
+  return layer_from(compile_overlay(base, candidates, ""));
+}
+
+}  // namespace
+
 Universe::Universe(const std::vector<Candidate>& candidates, std::vector<std::string> architectures)
-    : Universe([&] {
-        const auto base = layer_from(compile_base(candidates));
-        std::vector<Candidate> local = candidates;
-        for (Candidate& one : local)  // found together: the same file
-          if (one.installed && !one.offers.empty() && one.offers[0].local_path.empty())
-            one.installed->digest = one.offers[0].digest;
-        const auto overlay = layer_from(compile_overlay(*base, local, ""));
-        return Universe(base, overlay, view_of(candidates, std::move(architectures)));
-      }()) {}
+    : Universe(candidates, layer_from(compile_base(candidates)), std::move(architectures)) {}
+
+Universe::Universe(const std::vector<Candidate>& candidates, const std::shared_ptr<const Layer>& base,
+                   std::vector<std::string> architectures)
+    : Universe(base, overlay_of(*base, candidates), view_of(candidates, std::move(architectures))) {}
 
 void Universe::resolve_places() {
   const auto resolve = [&](const Layer& layer, std::vector<Place>& places) {

@@ -176,6 +176,8 @@ class Universe {
   std::optional<OfferView> best_offer(PackageId id) const;
 
  private:
+  Universe(const std::vector<Candidate>& candidates, const std::shared_ptr<const Layer>& base,
+           std::vector<std::string> architectures);
   enum Flag : std::uint8_t {
     kKnown = 1,
     kVisible = 2,

@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "base/error.h"
+#include "base/text.h"
 
 namespace hambrel::os {
 
@@ -156,6 +157,16 @@ void FileSystem::replace_file(std::string_view path, std::string_view content, s
 
 void FileSystem::replace_cache(std::string_view path, std::string_view content, std::uint32_t mode) {
   replace(*this, path, content, mode, false);
+}
+
+void require_clean(std::string_view path) {
+  if (path.empty()) return;
+  for (std::size_t at = 0; at <= path.size();) {
+    const std::string_view part = path.substr(at, path.find('/', at) - at);
+    at += part.size() + 1;
+    if (part.empty() || part == "." || part == ".." || part.find('\0') != std::string_view::npos)
+      throw Error(ErrorCode::Internal, "an unclean path reached the file system", printable(path));
+  }
 }
 
 std::string_view parent_of(std::string_view path) {

@@ -180,6 +180,8 @@ class FileSystem : public FileReader {
 /// The tree below `root` (an absolute or relative host path of an existing directory).
 std::unique_ptr<FileSystem> open_file_system(const std::string& root);
 
+/// Error{Internal} for a path that no FileSystem takes: see the head.
+void require_clean(std::string_view path);
 std::string_view parent_of(std::string_view path);  // "" for a name at the top
 std::string_view name_of(std::string_view path);
 std::string join_path(std::string_view parent, std::string_view name);

@@ -497,13 +497,6 @@ class PosixFileSystem final : public FileSystem {
     std::string name;
   };
 
-  static void require_clean(std::string_view path) {
-    if (path.empty()) return;
-    for (const std::string_view part : split(path, '/'))
-      if (part.empty() || part == "." || part == ".." || part.find('\0') != std::string_view::npos)
-        throw Error(ErrorCode::Internal, "an unclean path reached the file system", printable(path));
-  }
-
   int resolve_raw(std::string_view path, int flags) const {
     require_clean(path);
     open_how how{};

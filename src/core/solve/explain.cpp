@@ -126,9 +126,8 @@ std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core
     std::vector<Lit> without = left;
     without.erase(without.begin() + static_cast<std::ptrdiff_t>(i));
     if (without.empty() || engine.solve(without) != Answer::No) continue;
-    std::erase_if(without, [&](Lit lit) {
-      return std::find(engine.core().begin(), engine.core().end(), lit) == engine.core().end();
-    });
+    const auto& refuted = engine.core();
+    std::erase_if(without, [&](Lit lit) { return std::find(refuted.begin(), refuted.end(), lit) == refuted.end(); });
     left = std::move(without);
     i = std::min(i, left.size());
   }
