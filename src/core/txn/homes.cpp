@@ -1,6 +1,8 @@
 #include "txn/homes.h"
 
 #include "base/error.h"
+#include "base/text.h"
+#include "model/package.h"
 
 namespace hambrel::txn {
 
@@ -31,17 +33,41 @@ const std::string& Homes::of_directory(std::string_view directory) {
   return by_directory_.emplace(directory, home).first->second;
 }
 
-/// Mounts may be anybody's: one that does not answer, or a directory that others could change under our hands, is
-/// passed over.
+namespace {
+
+constexpr const char* kList = "var/lib/hambrel/homes";  // a line for each home on another mount that was ever used
+constexpr std::uint64_t kMostList = 1 << 20;            // bytes
+
+std::set<std::string> listed(os::FileReader& root) {
+  std::set<std::string> homes;
+  if (!root.stat(kList)) return homes;
+  const std::string text = root.read_all(kList, kMostList);
+  for (const std::string_view line : split(text, '\n'))
+    if (os::name_of(line) == kForeignHome && path_problem(line).empty()) homes.emplace(line);
+  return homes;
+}
+
+}  // namespace
+
+void Homes::remember(os::FileSystem& root, const std::set<std::string>& homes) {
+  std::set<std::string> all = listed(root);
+  const std::size_t known = all.size();
+  for (const std::string& home : homes)
+    if (home != kHome) all.insert(home);
+  if (all.size() == known) return;
+  std::string text;
+  for (const std::string& home : all) text += home + "\n";
+  root.replace_file(kList, text, 0600);
+}
+
+/// What is mounted there now may be anybody's: one that does not answer, or a directory that others could change under
+/// our hands, is passed over.
 std::vector<std::string> Homes::all(os::FileReader& root) {
   std::vector<std::string> homes{kHome};
   const auto own = root.stat_followed(existing_directory(root, kHome));
-  std::vector<std::string> tops = root.mount_points();
-  tops.emplace_back();
-  for (const std::string& top : tops) {
-    const std::string home = os::join_path(top, kForeignHome);
+  for (const std::string& home : listed(root)) {
     try {
-      const auto above = root.stat(top), info = root.stat(home);
+      const auto above = root.stat(os::parent_of(home)), info = root.stat(home);
       if (info && info->type == os::FileType::Directory && above && above->type == os::FileType::Directory &&
           info->uid == own->uid && (info->mode & 0022U) == 0)
         homes.push_back(home);

@@ -7,6 +7,7 @@
 
 #include <cstdint>
 #include <map>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -24,7 +25,10 @@ class Homes {
 
   /// The home for what is called `path`, whether its directory exists yet or not.
   const std::string& of(std::string_view path);
-  /// Every home that this root may have: kHome, and those that stand on its mounts.
+  /// Writes down, durably, that a transaction is going to use these homes. Before they are made.
+  static void remember(os::FileSystem& root, const std::set<std::string>& homes);
+  /// Every home that stands: kHome, and those of other mounts that were written down. No other mount is looked at: a
+  /// mount may be a stranger's, or hang.
   static std::vector<std::string> all(os::FileReader& root);
 
  private:

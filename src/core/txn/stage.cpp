@@ -55,17 +55,16 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
   for (const Put& put : change.puts) homes.insert(put.home);
   for (const PlannedMove& move : change.moves)
     if (move.kind != MoveKind::Attributes) homes.insert(move.home);
+  env_.root.make_directories(kHome);
+  Homes::remember(env_.root, homes);
   for (const std::string& home : homes) {
     const auto there = env_.root.stat(home);
-    if (home == kHome) {
-      env_.root.make_directories(home);
-    } else if (!there) {
-      env_.root.make_directory(home, 0700);
-    } else if (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
-               there->uid != env_.root.stat_followed(kHome)->uid) {
+    if (!there) env_.root.make_directory(home, 0700);
+    if (home != kHome && there &&
+        (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
+         there->uid != env_.root.stat_followed(kHome)->uid))
       throw Error(ErrorCode::Refused, "is not a directory that only Hambrel writes to", env_.root.shown(home),
                   "move it away: this is where files for its file system are made ready");
-    }
     const std::string own = os::join_path(home, directory);
     env_.root.remove_tree(own);
     env_.root.make_directories(os::parent_of(own));
