@@ -1,9 +1,11 @@
 // The power goes at every operation of a transaction, files and database on one disk: what was not synced is lost, kept
 // or torn, by turns. After recovery the root is exactly as before or exactly as planned, and the state says the same.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 
 #include "support/crash_fs.h"
+#include "txn/invariants.h"
 #include "txn/workshop.h"
 
 namespace hambrel::txn {
@@ -211,7 +213,14 @@ class Crash : public testing::TestWithParam<Story> {
   Crash() : prepared_(GetParam().mounts), ready_(make_ready()) {
     before_ = prepared_.account();
     prepared_.disk->crash_at(0);
+    prepared_.shop.after_step = [&](const std::string& step) {
+      ++steps_;
+      const auto staging =
+          step == "staged" || step == "synced" ? std::optional(prepared_.shop.state->next_id()) : std::nullopt;
+      EXPECT_THAT(broken_invariants(*prepared_.disk, *prepared_.shop.state, staging), testing::IsEmpty()) << step;
+    };
     GetParam().work(prepared_);
+    EXPECT_GT(steps_, 4);
     after_ = prepared_.account();
     operations_ = prepared_.disk->operations();
   }
@@ -223,6 +232,7 @@ class Crash : public testing::TestWithParam<Story> {
       EXPECT_EQ(now, after_);
     }
     lab.expect_settled();
+    EXPECT_THAT(broken_invariants(*lab.disk, *lab.shop.state), testing::IsEmpty());
     (now == before_ ? was_before_ : was_after_) = true;
     ++cases_;
   }
@@ -231,6 +241,7 @@ class Crash : public testing::TestWithParam<Story> {
   const CrashFs ready_;  // with everything before the work done, and on the disk
   std::string before_, after_;
   std::uint64_t operations_ = 0;
+  int steps_ = 0;
   bool was_before_ = false, was_after_ = false;
   int cases_ = 0;
 

@@ -72,8 +72,9 @@ class Workshop {
   fs::path operator/(const std::string& path) const { return root_ / path; }
 
   bool set_owners = geteuid() == 0;
+  std::function<void(const std::string&)> after_step = [](const std::string&) {};
   txn::Environment environment(os::FileSystem& files) {
-    return {files, *state, silent, set_owners, [] { return 1'750'000'000; }, [](const std::string&) {}};
+    return {files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
   }
 
   /// What a change of packages would do to the files: those named leave, the goods enter.

@@ -96,6 +96,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
   try {
     journal.times = touched_directories(journal.moves);
     sync(journal.moves);  // I2: what is staged is on the disk before the journal names it
+    env_.after_step("synced");
     env_.state.write_journal(journal);
   } catch (const Error& problem) {
     tidy_up();

@@ -20,6 +20,7 @@
 //   I5 the old content of everything replaced or removed lies in the transaction's directories (homes.h), which after
 //      the commit are attic/ID: what undo needs is there, under the places that the moves name
 //   I6 nothing is deleted but the directories of a transaction that was taken back or never journaled
+// broken_invariants() (invariants.h) asserts I2 to I6 from outside, at any moment; I1 is shown by the Order tests.
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
 #pragma once
 
@@ -56,7 +57,7 @@ struct Environment {
   Observer& observer;
   bool set_owners = true;  // false where this process may not: files then belong to the caller
   std::function<std::int64_t()> now;
-  /// Called after each step with its name: staged, journaled, moved (once a move), switched, committed, done.
+  /// Called after each step with its name: staged, synced, journaled, moved (once a move), switched, committed, done.
   std::function<void(const std::string&)> after_step = [](const std::string&) {};
   /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
   /// on nobody asks: the switch is finished.
