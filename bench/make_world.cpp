@@ -1,9 +1,9 @@
 // make_world DIR PACKAGES SEED - writes a made-up distribution as published repositories, and roots upon it:
 //   DIR/repos/{base,harbour,workshop}    to be refreshed from (indexes only: there are no package files)
 //   DIR/raw.json                         all indexes as one JSON array: what unit P is the parsing of
-//   DIR/current, DIR/outdated            roots with 3,000 installed packages, of the present and of the last release
-//   DIR/large                            as outdated, with 10,000
-//   DIR/random.txt                       300 names that are not installed in `current`, at random
+//   DIR/current, DIR/outdated            roots with 3,000 installed packages, of the present (400,000 files) and of the
+//   last release DIR/large                            as outdated, with 10,000 DIR/random.txt                       300
+//   names that are not installed in `current`, at random
 #include <fmt/format.h>
 
 #include <cstdio>
@@ -40,7 +40,7 @@ void write_repository(const std::filesystem::path& directory, const std::vector<
 }
 
 void write_root(const std::filesystem::path& root, const std::filesystem::path& repositories,
-                const bench::System& system) {
+                const bench::System& system, int files) {
   unsigned rank = 40;
   for (const char* const name : {"base", "harbour", "workshop"})
     write(root / "etc/hambrel/repos" / (std::string(name) + ".toml"),
@@ -60,10 +60,12 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
     after.digest = system.digests[i];
     after.time = 1'790'000'000;
     change.after = std::move(after);
-    FileEntry file;
-    file.path = fmt::format("usr/share/{}/data", change.name);
-    file.mode = 0644, file.user = file.group = "root", file.size = 100;
-    change.files = {file};
+    for (int k = 0; k < files; ++k) {
+      FileEntry file;
+      file.path = fmt::format("usr/share/{}/part-{}/data-{}", change.name, k / 20, k);
+      file.mode = 0644, file.user = file.group = "root", file.size = 100;
+      change.files.push_back(std::move(file));
+    }
     changes.push_back(std::move(change));
   }
   state::LedgerEntry entry;
@@ -91,10 +93,10 @@ int main(int count, char** arguments) {
   std::printf("%zu package versions, %zu bytes of JSON\n", world.now.size(), raw.size());
   const std::size_t installed = std::min<std::size_t>(3000, *packages / 3);
   const bench::System current = bench::make_system(world, true, installed, *seed + 1);
-  write_root(directory / "current", directory / "repos", current);
-  write_root(directory / "outdated", directory / "repos", bench::make_system(world, false, installed, *seed + 2));
+  write_root(directory / "current", directory / "repos", current, 133);
+  write_root(directory / "outdated", directory / "repos", bench::make_system(world, false, installed, *seed + 2), 1);
   write_root(directory / "large", directory / "repos",
-             bench::make_system(world, false, std::min<std::size_t>(10000, *packages / 3), *seed + 3));
+             bench::make_system(world, false, std::min<std::size_t>(10000, *packages / 3), *seed + 3), 1);
   std::map<std::string, bool> there;
   for (const Package& package : current.packages) there[package.name] = true;
   std::string names;

@@ -1,5 +1,6 @@
 """measure.py PROGRAM PARSE_RAW DIR [SIZE...] - times whole processes; see run.sh."""
 import glob
+import json
 import os
 import re
 import resource
@@ -119,6 +120,15 @@ def measure(size):
                          (["owner", "/usr/share/none"], "0.08 P"), (["version"], "")):
         milliseconds, memory, _ = median([program, "--root", current, *words])
         row(world, " ".join(words), limit, milliseconds, memory)
+
+    listed = subprocess.run([program, "--root", current, "list", "--json"], capture_output=True, text=True).stdout
+    owned = f"/usr/share/{json.loads(listed.splitlines()[1000])['name']}/part-3/data-70"
+    assert subprocess.run([program, "--root", current, "owner", owned], capture_output=True).returncode == 0
+    empty, _, _ = median(["/bin/true"], 21)
+    for words in (["owner", owned], ["list"]):
+        milliseconds, _, _ = median([program, "--root", current, *words], 21)
+        print(f"| {words[0]}, 400,000 files, against an empty process of {empty:.2f} ms | 5 | {milliseconds:.1f} ms | "
+              f"{milliseconds / empty:.1f} | | | |", flush=True)
 
     def forget():
         os.remove(f"{current}/var/cache/hambrel/index/_catalogue.image")

@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cstdlib>
+#include <map>
 #include <thread>
 
 #include "base/text.h"
@@ -32,12 +34,49 @@ std::function<void(const std::string&)> fault_point() {
   };
 }
 
+using Clock = std::chrono::steady_clock;
+
+/// For whoever asks with --verbose: where the time of a transaction went.
+class Stopwatch {
+ public:
+  explicit Stopwatch(Observer& observer) : observer_(observer) {}
+  void step(const std::string& name) {
+    const auto now = Clock::now();
+    if (name == "moved") {
+      last_move_ = now;
+      ++moves_;
+      return;
+    }
+    at_[name] = now;
+    if (name != "done") return;
+    const auto since = [](Clock::time_point from, Clock::time_point to) {
+      return std::chrono::duration<double, std::milli>(to - from).count();
+    };
+    const bool staged = at_.contains("staged");
+    const auto synced = at_.at("synced"), journaled = at_.at("journaled"), switched = at_.at("switched");
+    const auto last = moves_ > 0 ? last_move_ : journaled;
+    observer_.note(fmt::format(
+        "{}on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
+        "recorded in {:.1f} ms",
+        staged ? fmt::format("staged in {:.1f} ms, ", since(start_, at_.at("staged"))) : "",
+        since(staged ? at_.at("staged") : start_, synced), since(synced, journaled), moves_, since(journaled, last),
+        since(last, switched), since(switched, at_.at("committed"))));
+  }
+
+ private:
+  Observer& observer_;
+  Clock::time_point start_ = Clock::now(), last_move_;
+  std::map<std::string, Clock::time_point> at_;
+  std::size_t moves_ = 0;
+};
+
 }  // namespace
 
 Session::Session(const Arguments& arguments, std::string command_line, Screen& screen)
     : screen_(screen),
       json_(arguments.has("json")),
       quiet_(arguments.has("quiet")),
+      verbose_(arguments.has("verbose")),
       progress_(screen, quiet_),
       command_line_(std::move(command_line)),
       root_path_(arguments.value("root").value_or("/")),
@@ -151,6 +190,12 @@ txn::Environment Session::environment(const os::InterruptGuard* guard) {
   txn::Environment environment{root(), *changing_, progress_, os::is_superuser(), os::now, fault_point()};
   environment.stop_asked = [guard] { return guard != nullptr && guard->asked(); };
   environment.workers = std::max(1U, std::thread::hardware_concurrency());
+  if (!verbose_) return environment;
+  const auto stopwatch = std::make_shared<Stopwatch>(progress_);
+  environment.after_step = [stopwatch, inner = environment.after_step](const std::string& step) {
+    stopwatch->step(step);
+    inner(step);
+  };
   return environment;
 }
 

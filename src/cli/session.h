@@ -81,7 +81,7 @@ class Session {
   std::shared_ptr<const Layer> overlay(bool& sound);
 
   Screen& screen_;
-  bool json_, quiet_;
+  bool json_, quiet_, verbose_;
   Progress progress_;
   std::string command_line_, root_path_, config_, arch_;
   std::unique_ptr<os::FileSystem> root_;

@@ -114,6 +114,7 @@ def next_command(installed, last):
     return choose.choice(ways)
 
 
+signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # unmounts on the way out
 undoable = [None]  # the last transaction that was itself an undo
 try:
     os.makedirs(disk)
@@ -177,6 +178,8 @@ try:
                 finished += 1
                 undoable[0] = last_now if command[0] == "undo" else undoable[0]
             before, last = after, last_now
+            if (n + 1) % 100 == 0:
+                print(f"{n + 1} cases, none bad so far", flush=True)
         except AssertionError as problem:
             bad += 1
             print(f"case {n}: {' '.join(command[:2])}: {problem}", flush=True)

@@ -25,8 +25,8 @@ class Crash : public testing::Test {
     const auto before = station.files();
     const std::string set_before = station.installed();
     int cases = 0;
-    for (const std::string step : {"staged", "journaled", "moved:1", "moved:2", "moved:3", "moved:4", "moved:5",
-                                   "moved:6", "moved:7", "switched"}) {
+    for (const std::string step : {"staged", "synced", "journaled", "moved:1", "moved:2", "moved:3", "moved:4",
+                                   "moved:5", "moved:6", "moved:7", "switched"}) {
       const Ran killed = station.hambrel(command, {{"HAMBREL_TEST_DIE_AT", step}});
       if (killed.code == 0) {  // it has fewer moves than that: put it back and go on
         const auto last = station.json({"ledger", "--most", "1"})["id"].get<int>();
