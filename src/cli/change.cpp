@@ -80,6 +80,8 @@ class Change {
   }
 
   int only_fetch() {
+    for (const std::string& dropped : repo::drop_damaged(session_.root(), wanted_files()))
+      session_.progress().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     const ByteCount fetched = fetch();
     if (session_.json())
       session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "fetched"}, {"downloaded", fetched}}));
@@ -210,13 +212,17 @@ class Change {
                 {}, "move them away, or leave out --strict: then they are kept in the attic");
   }
 
-  ByteCount fetch() {
+  std::vector<repo::Wanted> wanted_files() const {
     const Universe& universe = session_.universe();
     std::vector<repo::Wanted> wanted;
     for (const plan::Step& step : plan_.steps)
       if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr)
         wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
-    return repo::download(session_.root(), wanted, session_.repositories(), session_.settings().downloads,
+    return wanted;
+  }
+
+  ByteCount fetch() {
+    return repo::download(session_.root(), wanted_files(), session_.repositories(), session_.settings().downloads,
                           session_.progress());
   }
 

@@ -348,6 +348,9 @@ TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {
     EXPECT_THAT(ran.err, testing::HasSubstr("it is fetched again")) << place;
     EXPECT_TRUE(read_file(cached) == sound) << place;
     EXPECT_EQ(station.hambrel({"remove", "-y", "lamp"}).code, 0);
+    write_file(cached, damaged);
+    EXPECT_EQ(station.hambrel({"install", "-y", "--download-only", "lamp"}).code, 0);
+    EXPECT_TRUE(read_file(cached) == sound) << "what is to wait in the cache is looked at whole: " << place;
   }
 }
 

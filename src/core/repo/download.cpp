@@ -64,6 +64,17 @@ std::string url_of(const Wanted& wanted, const std::vector<Repository>& reposito
 
 }  // namespace
 
+std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Wanted>& wanted) {
+  std::vector<std::string> dropped;
+  for (const Wanted& one : wanted) {
+    const std::string path = cache_path(one.package);
+    if (!in_cache(root, one.package, one.offer) || root.digest(path) == one.offer.digest) continue;
+    root.remove_file(path);
+    dropped.push_back(root.shown(path));
+  }
+  return dropped;
+}
+
 ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
                    unsigned parallel, Observer& observer) {
   std::vector<std::unique_ptr<Arriving>> arriving;
