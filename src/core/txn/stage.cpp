@@ -5,9 +5,9 @@
 #include <atomic>
 #include <exception>
 #include <future>
-#include <map>
 #include <mutex>
 #include <set>
+#include <unordered_map>
 #include <unordered_set>
 
 #include "base/error.h"
@@ -88,7 +88,7 @@ struct Portion {
 
 /// Cuts what is wanted of each package into portions of some MiB, where frames end.
 std::vector<Portion> portions_of(const std::vector<Source>& sources,
-                                 const std::vector<std::map<std::string, const Put*>>& wanted) {
+                                 const std::vector<std::unordered_map<std::string_view, const Put*>>& wanted) {
   constexpr ByteCount kPortion = 4 << 20;
   std::vector<Portion> portions;
   for (std::size_t i = 0; i < sources.size(); ++i) {
@@ -159,7 +159,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                     const Owners& owners) {
-  std::vector<std::map<std::string, const Put*>> wanted(sources.size());
+  std::vector<std::unordered_map<std::string_view, const Put*>> wanted(sources.size());  // by path in the package
   for (const Put& put : change.puts)
     if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
   const auto portions = portions_of(sources, wanted);

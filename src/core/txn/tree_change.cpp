@@ -59,8 +59,9 @@ class Planner {
     for (const auto& [path, coming] : new_) bring(path, coming);
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
       if (!new_.contains(file->first)) take(file->second.first, file->second.second);
-    std::sort(change_.puts.begin(), change_.puts.end(),
-              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
+    if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
+      std::sort(change_.puts.begin(), change_.puts.end(), by_path);
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
     check_hard_links();
     order_moves();
@@ -98,10 +99,10 @@ class Planner {
     if (old_.contains(path)) {
       if (!shared_with_.contains(path)) return {};
     } else {
-      const std::string directory(os::parent_of(path));
+      const auto directory = os::parent_of(path);
       auto known = known_directories_.find(directory);
       if (known == known_directories_.end())
-        known = known_directories_.emplace(directory, state_.knows_directory(directory)).first;
+        known = known_directories_.emplace(directory, state_.knows_directory(std::string(directory))).first;
       if (!known->second) return {};
     }
     auto owners = state_.owners_of(path);
@@ -149,10 +150,15 @@ class Planner {
     return false;
   }
 
-  bool in_whole(const std::string& path) const {  // below a directory that is placed as a whole (C6)
-    for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
-      if (whole_.contains(std::string(parent))) return true;
-    return false;
+  bool in_whole(std::string_view path) {  // below a directory that is placed as a whole (C6)
+    const auto parent = os::parent_of(path);
+    if (parent != asked_of_ || whole_.size() != asked_at_) {  // most come in the directory of the one before
+      asked_of_ = parent, asked_at_ = whole_.size();
+      answer_ = false;
+      for (auto above = parent; !above.empty() && !answer_; above = os::parent_of(above))
+        answer_ = whole_.contains(above);
+    }
+    return answer_;
   }
 
   /// What a new file or directory takes over from the directory that it comes into, as if it had been made there.
@@ -160,7 +166,7 @@ class Planner {
     std::optional<std::uint32_t> group;
     std::string default_acl;
   };
-  const Inheritance& inheritance_of(const std::string& directory) {
+  const Inheritance& inheritance_of(std::string_view directory) {
     if (const auto known = inheritances_.find(directory); known != inheritances_.end()) return known->second;
     Inheritance own;
     if (const auto info = root_.stat_followed(directory); info && info->type == FileType::Directory) {
@@ -169,7 +175,7 @@ class Planner {
       if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
         own.default_acl = acl->second;
     } else if (!directory.empty()) {
-      own = inheritance_of(std::string(os::parent_of(directory)));
+      own = inheritance_of(os::parent_of(directory));
     }
     return inheritances_.emplace(directory, std::move(own)).first->second;
   }
@@ -177,7 +183,7 @@ class Planner {
   void put(const FileEntry& entry, std::size_t package, const std::string& source) {
     Put one{entry, package, source, homes_.of(entry.path)};
     if (package != Put::npos) {
-      const Inheritance& given = inheritance_of(std::string(os::parent_of(entry.path)));
+      const Inheritance& given = inheritance_of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
     }
@@ -366,10 +372,14 @@ class Planner {
   std::set<std::int64_t> leaving_rows_;
   std::map<std::string, std::pair<FileEntry, std::string>> old_;
   std::map<std::string, Coming> new_;
-  std::set<std::string> shared_, whole_, removed_, becomes_file_, told_;
+  std::set<std::string> shared_, removed_, becomes_file_, told_;
+  std::set<std::string, std::less<>> whole_;
+  std::string asked_of_;  // what in_whole() was asked last, by directory and the size of whole_, and its answer
+  std::size_t asked_at_ = SIZE_MAX;
+  bool answer_ = false;
   std::set<std::string> shared_with_;  // paths of what leaves that others have, too
-  std::map<std::string, bool> known_directories_;
-  std::map<std::string, Inheritance> inheritances_;  // by directory
+  std::map<std::string, bool, std::less<>> known_directories_;
+  std::map<std::string, Inheritance, std::less<>> inheritances_;  // by directory
   TreeChange change_;
 };
 
