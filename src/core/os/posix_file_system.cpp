@@ -70,6 +70,10 @@ std::optional<FileInfo> look(int directory, const char* name) {
   return info;
 }
 
+/// Files from this size on begin to go to the disk as soon as they are complete; small ones are better written
+/// together.
+constexpr std::uint64_t kWriteAtOnce = 128 << 10;  // bytes
+
 bool owner_differs(const Metadata& metadata, const FileInfo& now) {
   return metadata.owner && *metadata.owner != std::pair(now.uid, now.gid);
 }
@@ -131,7 +135,7 @@ class PosixWritable final : public WritableFile {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
       if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
     }
-    ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);  // only a wish: syncfs settles it
+    if (now->size >= kWriteAtOnce) ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);  // a wish: syncfs settles it
   }
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
