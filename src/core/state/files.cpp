@@ -154,28 +154,44 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const std:
   insert.bind(8, package.time);
   insert.exec();
   const std::int64_t row = database.getLastInsertRowid();
-  SQLite::Statement put(database, "INSERT INTO files VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  // In the order of the tables' own keys: each row goes beside the one before.
+  struct Row {
+    std::int64_t directory;
+    std::string name;
+    const FileEntry* entry;
+  };
+  std::vector<Row> rows;
+  rows.reserve(files.size());
   std::string last_directory = "/";
   std::int64_t directory = 0;
   for (const FileEntry& entry : files) {
     const auto slash = entry.path.rfind('/');
     const std::string parent = slash == std::string::npos ? "" : entry.path.substr(0, slash);
     if (parent != last_directory) directory = directory_row(parent), last_directory = parent;
+    rows.push_back({directory, slash == std::string::npos ? entry.path : entry.path.substr(slash + 1), &entry});
+  }
+  std::sort(rows.begin(), rows.end(), [](const Row& a, const Row& b) {
+    return a.directory != b.directory ? a.directory < b.directory : a.name < b.name;
+  });
+  SQLite::Statement put(database, "INSERT INTO files VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  for (const Row& one : rows) {
+    const FileEntry& entry = *one.entry;
+    const std::string attributes = attributes_text(entry);
     put.bind(1, row);
-    put.bind(2, directory);
-    put.bind(3, slash == std::string::npos ? entry.path : entry.path.substr(slash + 1));
+    put.bind(2, one.directory);
+    put.bindNoCopy(3, one.name);
     put.bind(4, static_cast<int>(entry.type));
     put.bind(5, entry.mode);
-    put.bind(6, entry.user);
-    put.bind(7, entry.group);
+    put.bindNoCopy(6, entry.user);
+    put.bindNoCopy(7, entry.group);
     put.bind(8, entry.mtime);
     put.bind(9, static_cast<std::int64_t>(entry.size));
     if (entry.type == EntryType::File)
-      put.bind(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
+      put.bindNoCopy(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
     else
       put.bind(10);
-    put.bind(11, entry.target);
-    put.bind(12, attributes_text(entry));
+    put.bindNoCopy(11, entry.target);
+    put.bindNoCopy(12, attributes);
     put.bind(13, entry.config ? 1 : 0);
     put.exec();
     put.reset();

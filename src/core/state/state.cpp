@@ -44,6 +44,7 @@ State::Impl::Impl(const std::string& host_path, int flags)
     : path(host_path), database(host_path, flags, kBusyMilliseconds) {
   database.exec("PRAGMA foreign_keys = ON");
   database.exec("PRAGMA synchronous = EXTRA");
+  database.exec("PRAGMA cache_size = -16384");  // KiB: the rows of a large package need not go to the disk in between
 }
 
 State::State(const std::string& host_path, Access access) {
