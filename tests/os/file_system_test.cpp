@@ -25,6 +25,12 @@ TEST(FileSystem, SymbolicLinksNeverLeadOutOfTheRoot) {
   // the bite: the same names do lead out by an ordinary open
   EXPECT_EQ(test::read_file(root / "out/secret"), "secret");
   EXPECT_THROW(fs->stat("../x"), Error);
+  EXPECT_EQ(fs->look_into("out"), nullptr) << "directories held open are no way out either";
+  EXPECT_THROW(fs->open_directory("up"), Error);
+  EXPECT_THROW(fs->look_into("")->stat(".."), Error);
+  EXPECT_THROW(fs->open_directory("")->make_directory("../x", 0755), Error);
+  const auto top = fs->open_directory("");
+  EXPECT_THROW(top->rename_no_replace("out", *top, "../moved"), Error);
 }
 
 TEST(FileSystem, AbsoluteLinksAreTakenInsideTheRoot) {

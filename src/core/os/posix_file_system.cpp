@@ -152,13 +152,20 @@ class PosixWritable final : public WritableFile {
   std::string where_;
 };
 
+/// A name in a directory that leads nowhere else.
+std::string clean_name(std::string_view name, const std::string& where) {
+  if (name.empty() || name == "." || name == ".." || name.find('/') != std::string_view::npos)
+    throw Error(ErrorCode::Internal, "an unclean name reached the file system", where + "/" + printable(name));
+  return std::string(name);
+}
+
 class PosixDirectoryReader final : public DirectoryReader {
  public:
   PosixDirectoryReader(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
   std::optional<FileInfo> stat(std::string_view name) override { return stat_in(handle_.get(), name, where_); }
 
   static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
-    const std::string text(name);
+    const std::string text = name.empty() ? "" : clean_name(name, where);  // empty: the directory itself
     const auto info = look(directory, text.c_str());
     if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", where + "/" + text);
     return info;
@@ -173,7 +180,7 @@ class PosixDirectory final : public Directory {
  public:
   PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
   std::optional<FileInfo> stat(std::string_view name) override {
-    return PosixDirectoryReader::stat_in(handle_.get(), clean(name), where_);
+    return PosixDirectoryReader::stat_in(handle_.get(), name, where_);
   }
   std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
@@ -219,11 +226,7 @@ class PosixDirectory final : public Directory {
   }
 
  private:
-  std::string clean(std::string_view name) const {
-    if (name.empty() || name == "." || name == ".." || name.find('/') != std::string_view::npos)
-      throw Error(ErrorCode::Internal, "an unclean name reached the file system", where_ + "/" + printable(name));
-    return std::string(name);
-  }
+  std::string clean(std::string_view name) const { return clean_name(name, where_); }
   void rename_with(std::string_view name, const PosixDirectory& other, std::string_view there, unsigned flags) {
     const std::string from = clean(name), to = other.clean(there);
     if (::renameat2(handle_.get(), from.c_str(), other.handle_.get(), to.c_str(), flags) != 0)
