@@ -1,9 +1,9 @@
 // make_world DIR PACKAGES SEED - writes a made-up distribution as published repositories, and roots upon it:
 //   DIR/repos/{base,harbour,workshop}    to be refreshed from (indexes only: there are no package files)
 //   DIR/raw.json                         all indexes as one JSON array: what unit P is the parsing of
-//   DIR/current, DIR/outdated            roots with 3,000 installed packages, of the present (400,000 files) and of the
-//   last release DIR/large                            as outdated, with 10,000 DIR/random.txt                       300
-//   names that are not installed in `current`, at random
+//   DIR/current                          a root with 3,000 installed packages of the present, 400,000 files
+//   DIR/outdated, DIR/large              roots with 3,000 and 10,000 packages of the last release
+//   DIR/random.txt                       300 names that are not installed in `current`, at random
 #include <fmt/format.h>
 
 #include <cstdio>

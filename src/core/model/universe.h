@@ -6,7 +6,9 @@
 //
 // Invariants: every (name, version, arch) is visible once, whether it is installed, offered, or both; lists of
 // packages come in the order of (name, version descending, arch). Visible is what is installed, or offered by an
-// enabled repository for an architecture of this root. Read-only once made; not for several threads at once.
+// enabled repository for an architecture of this root. Read-only once made. Several threads may ask for names, texts
+// and relations by number (search does), and for nothing else: what is visible, and candidates, are worked out when
+// asked.
 #pragma once
 
 #include <map>
