@@ -60,12 +60,14 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
     after.digest = system.digests[i];
     after.time = 1'790'000'000;
     change.after = std::move(after);
+    std::vector<FileEntry> own;
     for (int k = 0; k < files; ++k) {
       FileEntry file;
       file.path = fmt::format("usr/share/{}/part-{}/data-{}", change.name, k / 20, k);
       file.mode = 0644, file.user = file.group = "root", file.size = 100;
-      change.files.push_back(std::move(file));
+      own.push_back(std::move(file));
     }
+    change.files = state::FileList::of(own);
     changes.push_back(std::move(change));
   }
   state::LedgerEntry entry;

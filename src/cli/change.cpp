@@ -191,7 +191,7 @@ class Change {
     for (const plan::Step& step : plan_.steps)
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
-    tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_);
+    tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
     plan_.notices = tree_.notices;
     if (arguments_.has("strict")) refuse_unowned();
   }
@@ -270,8 +270,7 @@ class Change {
         after.digest = universe[*step.after_id].offers.front().digest;
         after.time = os::now();
         change.after = std::move(after);
-        const auto& entries = tables_.at(*step.after_id).entries;
-        change.files.assign(entries.begin(), entries.end());
+        change.files = state::FileList::of(tables_.at(*step.after_id).entries);
       }
       changes.push_back(std::move(change));
     }

@@ -97,7 +97,8 @@ std::map<PackageId, archive::Table> tables_of(Session& session, const std::vecto
 
 std::vector<FileEntry> files_of(Session& session, PackageId id) {
   const Candidate& one = session.universe()[id];
-  if (one.installed && session.file_reader(id) == nullptr) return session.looking()->files_of(one.installed->row);
+  if (one.installed && session.file_reader(id) == nullptr)
+    return session.looking()->files_of(one.installed->row)->entries();
   const archive::Table table = tables_of(session, {id}).at(id);
   return {table.entries.begin(), table.entries.end()};
 }

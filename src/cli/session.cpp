@@ -6,7 +6,6 @@
 #include <chrono>
 #include <cstdlib>
 #include <map>
-#include <thread>
 
 #include "base/text.h"
 #include "os/host.h"
@@ -189,7 +188,7 @@ void Session::recover_first() {
 txn::Environment Session::environment(const os::InterruptGuard* guard) {
   txn::Environment environment{root(), *changing_, progress_, os::is_superuser(), os::now, fault_point()};
   environment.stop_asked = [guard] { return guard != nullptr && guard->asked(); };
-  environment.workers = std::max(1U, std::thread::hardware_concurrency());
+  environment.workers = os::processors();
   if (!verbose_) return environment;
   const auto stopwatch = std::make_shared<Stopwatch>(progress_);
   environment.after_step = [stopwatch, inner = environment.after_step](const std::string& step) {

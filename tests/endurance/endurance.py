@@ -8,6 +8,7 @@ import shutil
 import signal
 import sqlite3
 import stat
+import struct
 import subprocess
 import sys
 import tempfile
@@ -65,17 +66,30 @@ def pack_everything():
     sh(program, "publish", f"{work}/repository")
 
 
+def files_of(data):
+    """The list of a package's files as the state keeps it (src/core/state/file_list.h), read anew here."""
+    _, count, owners, _ = struct.unpack_from("<4I", data)
+    texts = 16 + 72 * count + 8 * owners
+    for i in range(count):
+        start, path, target, _, _, mode, type_, _, _, mtime, size, digest = struct.unpack_from(
+            "<IHHIIHBBIqQ32s", data, 16 + 72 * i)
+        start += texts
+        yield (data[start:start + path].decode(), type_, mode, mtime, size, digest,
+               data[start + path:start + path + target].decode())
+
+
 def check():
     """The disk is what the database says, and nothing else. Returns what is installed."""
     database = sqlite3.connect(f"file:{disk}/var/lib/hambrel/state.sqlite?mode=ro", uri=True)
     assert database.execute("PRAGMA integrity_check").fetchall() == [("ok",)], "the database is damaged"
     assert database.execute("SELECT count(*) FROM journal").fetchone() == (0,), "a journal stands"
-    rows = database.execute(
-        "SELECT d.path, f.name, f.type, f.mode, f.mtime, f.size, f.digest, f.target FROM files f JOIN directories d ON "
-        "d.id = f.directory JOIN packages p ON p.id = f.package AND p.state = 'installed'").fetchall()
+    lists = database.execute(
+        "SELECT p.slot, l.list FROM lists l JOIN packages p ON p.id = l.package AND p.state = 'installed'").fetchall()
+    files = [(slot, *file) for slot, data in lists for file in files_of(data)]
+    index = database.execute("SELECT slot FROM paths UNION ALL SELECT slot FROM more_paths").fetchall()
+    assert sorted(slot for slot, in index) == sorted(file[0] for file in files), "the index is not that of the files"
     known = set()
-    for directory, name, type_, mode, mtime, size, digest, target in rows:
-        path = f"{directory}/{name}" if directory else name
+    for _, path, type_, mode, mtime, size, digest, target in files:
         known.add(path)
         info = os.lstat(f"{disk}/{path}")
         if type_ == 0:

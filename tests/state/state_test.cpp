@@ -2,8 +2,12 @@
 
 #include "state/schema.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sqlite3.h>
+
+#include <map>
+#include <random>
 
 #include "base/error.h"
 #include "support/program.h"
@@ -32,7 +36,7 @@ PackageChange installs(const std::string& name, const std::string& version, std:
   PackageChange change;
   change.name = name;
   change.after = sample(name, version);
-  change.files = std::move(files);
+  change.files = FileList::of(files);
   return change;
 }
 
@@ -66,7 +70,7 @@ TEST_F(StateTest, PackagesAndFilesComeBackAsTheyWentIn) {
   ASSERT_EQ(looking.installed().size(), 1U);
   const StatePackage desk = looking.installed()[0];
   EXPECT_EQ(desk.package.title(), "desk 1-1");
-  const auto files = looking.files_of(desk.row);
+  const auto files = looking.files_of(desk.row)->entries();
   ASSERT_EQ(files.size(), 2U);
   EXPECT_EQ(files[1].path, "etc/desk.toml");
   EXPECT_EQ(files[1].digest, sha256("etc/desk.toml"));
@@ -87,7 +91,7 @@ TEST_F(StateTest, AnUpgradeKeepsTheOldRowForTheAttic) {
   EXPECT_TRUE(state.owners_of("a").empty());
   const PackageChange told = state.changes_of(TxnId{2}).at(0);
   EXPECT_EQ(told.before->package.title(), "desk 1-1");
-  EXPECT_EQ(state.files_of(*told.before_row).at(0).path, "a");
+  EXPECT_EQ(state.files_of(*told.before_row)->path(0), "a");
 }
 
 TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
@@ -138,7 +142,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 3");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 4");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
@@ -155,6 +159,79 @@ TEST_F(StateTest, AStateOfTheFirstSchemaKeepsItsPackages) {
   ASSERT_EQ(state.installed().size(), 1U);
   EXPECT_EQ(state.installed()[0].package.title(), "lamp 1-1");
   EXPECT_FALSE(state.installed()[0].hold);
+}
+
+TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
+  std::string old;
+  for (std::size_t i = 0; i < 3; ++i) old += kMigrations[i];
+  const auto package = [](int row, const char* name, const char* state) {
+    return fmt::format(
+        "INSERT INTO packages VALUES({}, '{}', '{}-1', 'any', '{{\"arch\":\"any\",\"file_count\":0,"
+        "\"installed_size\":0,\"name\":\"{}\",\"version\":\"1-1\"}}', 'wanted', 'o', '', 5, '{}', '');",
+        row, name, row, name, state);
+  };
+  execute(path, old + "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 3;" + package(1, "lamp", "attic") +
+                    package(2, "lamp", "installed") + package(3, "oil", "installed") +
+                    "INSERT INTO directories VALUES(1, ''), (2, 'etc');"
+                    "INSERT INTO files VALUES(1, 2, 'old', 0, 420, 'root', 'root', 7, 3, x'00', '', '', 0),"
+                    "(2, 1, 'etc', 1, 493, 'root', 'root', 7, 0, NULL, '', '', 0),"
+                    "(2, 2, 'lamp', 0, 420, 'ada', 'root', 7, 3, zeroblob(32), '', '{\"user.n\":\"eA==\"}', 1),"
+                    "(3, 1, 'etc', 1, 493, 'root', 'root', 7, 0, NULL, '', '', 0);");
+  const State state(path, Access::Change);
+  const auto owners = state.owners_of("etc");
+  ASSERT_EQ(owners.size(), 2U);
+  EXPECT_EQ(owners[1].package_name, "oil");
+  const OwnedFile lamp = state.owners_of("etc/lamp").at(0);
+  EXPECT_EQ(lamp.entry.user + lamp.entry.attributes.at("user.n"), "adax");
+  EXPECT_TRUE(lamp.entry.config);
+  EXPECT_TRUE(state.owners_of("etc/old").empty());
+  EXPECT_EQ(state.files_of(1)->path(0), "etc/old");
+}
+
+TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
+  std::mt19937 random(7);
+  State state(path, Access::Change);
+  for (int round = 0; round < 60; ++round) {
+    const std::string name = fmt::format("p{}", random() % 4);
+    std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
+    for (int i = 0; i < 6; ++i)
+      if (random() % 2 == 0) files.push_back(entry(fmt::format("usr/{}", i), EntryType::Directory));
+    PackageChange change = installs(name, fmt::format("{}", round), files);
+    for (const StatePackage& one : state.installed())
+      if (one.package.name == name) change.before = one, change.before_row = one.row;
+    if (change.before && random() % 3 == 0) change.after.reset();
+    state.record(ledger_entry(state), {change});
+    std::map<std::string, std::vector<std::string>> expected;
+    for (const StatePackage& one : state.installed())
+      for (const FileEntry& file : state.files_of(one.row)->entries()) expected[file.path].push_back(one.package.name);
+    for (const char* asked : {"usr", "usr/0", "usr/1", "usr/2", "usr/3", "usr/4", "usr/5"}) {
+      std::vector<std::string> owners;
+      for (const OwnedFile& one : state.owners_of(asked)) owners.push_back(one.package_name);
+      ASSERT_EQ(owners, expected[asked]) << asked << " in round " << round;
+      ASSERT_EQ(state.may_be_owned(asked), !owners.empty());
+    }
+    for (const StatePackage& one : state.installed())
+      for (const std::size_t shared : state.shared_files_of(one.row))
+        ASSERT_GT(expected[std::string(state.files_of(one.row)->path(shared))].size(), 1U);
+  }
+}
+
+TEST(FileListTest, DamagedBytesAreRefusedOrReadWithinThemselves) {
+  FileEntry link = entry("b/link", EntryType::Symlink);
+  link.target = "../a", link.user = "ada";
+  const std::string whole =
+      FileList::of(std::vector<FileEntry>{entry("a"), entry("b", EntryType::Directory), link}).bytes();
+  EXPECT_EQ(FileList(whole, "x").find("b/link"), 2U);
+  EXPECT_EQ(FileList(whole, "x").find("b/l"), std::nullopt);
+  EXPECT_TRUE(FileList(whole, "x").same(2, link));
+  for (std::size_t at = 0; at < whole.size(); ++at)
+    for (const std::string& damaged : {whole.substr(0, at), std::string(whole).replace(at, 1, "\xff")}) {
+      try {
+        const FileList list(damaged, "x");
+        if (list.size() < 10) list.entries(), list.find("b");
+      } catch (const Error&) {
+      }
+    }
 }
 
 TEST_F(StateTest, AnOlderSchemaIsMigratedOnlyByAChange) {

@@ -36,11 +36,15 @@ struct Lab {
     for (const auto& [path, facts] : disk->tree(without)) text += path + " " + facts + "\n";
     for (const auto& [path, facts] : disk->tree({"var/lib/hambrel/stage", "var/lib/hambrel/attic"}))
       if (path.starts_with("var/lib/hambrel/configs")) text += path + " " + facts + "\n";
-    return text +
-           rows("SELECT name || ' ' || version || ' ' || reason FROM packages WHERE state = 'installed' ORDER BY 1") +
-           rows(
-               "SELECT p.name || ' ' || d.path || '/' || f.name FROM files f JOIN packages p ON p.id = f.package AND "
-               "p.state = 'installed' JOIN directories d ON d.id = f.directory ORDER BY 1");
+    text += rows("SELECT name || ' ' || version || ' ' || reason FROM packages WHERE state = 'installed' ORDER BY 1");
+    // all that is known of each file, and the index of paths, which is as good as the packages that it leads to
+    text += rows(
+        "SELECT p.name || ' ' || hex(l.list) FROM lists l JOIN packages p ON p.id = l.package AND p.state = "
+        "'installed' ORDER BY 1");
+    return text + rows(
+                      "SELECT o.hash || ' ' || coalesce(p.name, 'nobody') FROM (SELECT hash, slot FROM paths UNION ALL"
+                      " SELECT hash, slot FROM more_paths) o LEFT JOIN packages p ON p.slot = o.slot AND"
+                      " p.state = 'installed' ORDER BY 1");
   }
   std::string rows(const char* query) const {
     sqlite3* database = nullptr;

@@ -94,8 +94,7 @@ class Workshop {
       state::PackageChange change;
       change.name = one->package.name;
       change.after = state::StatePackage{0, one->package, Reason::Wanted, "test", {}, 0};
-      const auto& entries = one->reader->table().entries;
-      change.files.assign(entries.begin(), entries.end());
+      change.files = state::FileList::of(one->reader->table().entries);
       for (const state::StatePackage& old : going)
         if (old.package.name == change.name) change.before = old, change.before_row = old.row;
       changes.push_back(std::move(change));

@@ -5,6 +5,7 @@
 #include <sys/utsname.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <chrono>
 #include <cstdlib>
 #include <thread>
@@ -30,6 +31,8 @@ std::string user_name() {
 }
 
 int process_id() { return getpid(); }
+
+unsigned processors() { return std::max(1U, std::thread::hardware_concurrency()); }
 
 std::int64_t now() {
   return std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch()).count();

@@ -11,6 +11,7 @@ bool is_superuser();
 /// Who gave the command: the login name; behind a privilege switch "name (as root)".
 std::string user_name();
 int process_id();
+unsigned processors();  // that this process may use, at least 1
 /// Seconds since 1970, UTC. SOURCE_DATE_EPOCH is not looked at.
 std::int64_t now();
 /// Milliseconds of a clock that never jumps.

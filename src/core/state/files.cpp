@@ -1,9 +1,11 @@
-// Packages and their files in the state.
+// Packages' files in the state: lists, and the index of paths.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cstring>
+#include <unordered_set>
 
+#include "base/checksum.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "model/manifest.h"
@@ -13,134 +15,179 @@ namespace hambrel::state {
 
 namespace {
 
-std::string attributes_text(const FileEntry& entry) {
-  if (entry.attributes.empty()) return {};
-  Json object = Json::object();
-  for (const auto& [name, value] : entry.attributes) object[name] = to_base64(value);
-  return canonical(object);
+constexpr std::size_t kMostListBytes = 16U << 20;  // kept in memory
+
+std::int64_t hash_of(std::string_view path) {
+  return static_cast<std::int64_t>(checksum(reinterpret_cast<const std::byte*>(path.data()), path.size()));
 }
 
 }  // namespace
 
-FileEntry State::Impl::read_file(SQLite::Statement& row, int first) const {
-  FileEntry entry;
-  const auto directory = row.getColumn(first), name = row.getColumn(first + 1);
-  entry.path.assign(directory.getText(), static_cast<std::size_t>(directory.getBytes()));
-  if (!entry.path.empty()) entry.path.push_back('/');
-  entry.path.append(name.getText(), static_cast<std::size_t>(name.getBytes()));
-  entry.type = static_cast<EntryType>(row.getColumn(first + 2).getInt());
-  entry.mode = row.getColumn(first + 3).getUInt();
-  entry.user = row.getColumn(first + 4).getString();
-  entry.group = row.getColumn(first + 5).getString();
-  entry.mtime = row.getColumn(first + 6).getInt64();
-  entry.size = static_cast<std::uint64_t>(row.getColumn(first + 7).getInt64());
-  const auto digest = row.getColumn(first + 8);
-  if (digest.getBytes() == static_cast<int>(entry.digest.bytes.size()))
-    std::memcpy(entry.digest.bytes.data(), digest.getBlob(), entry.digest.bytes.size());
-  entry.target = row.getColumn(first + 9).getString();
-  if (const std::string text = row.getColumn(first + 10).getString(); !text.empty()) {
-    const Json attributes = parse_json(text, path);
-    for (const auto& [key, value] : attributes.items())
-      entry.attributes.emplace(key, from_base64(value.get<std::string>()).value_or(""));
+std::shared_ptr<const FileList> State::Impl::list_of(std::int64_t package_row) {
+  if (const auto known = lists.find(package_row); known != lists.end()) return known->second;
+  SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
+  query.bind(1, package_row);
+  auto list = std::make_shared<const FileList>();
+  if (query.executeStep()) {
+    const auto column = query.getColumn(0);
+    list = std::make_shared<const FileList>(
+        std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
   }
-  entry.config = row.getColumn(first + 11).getInt() != 0;
-  return entry;
+  if (lists_size + list->bytes().size() > kMostListBytes) forget_lists();
+  lists_size += list->bytes().size();
+  lists.emplace(package_row, list);
+  return list;
 }
 
-std::vector<FileEntry> State::files_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] {
-    std::vector<FileEntry> found;
-    SQLite::Statement query(
-        impl_->database,
-        fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ?",
-                    kFileColumns));
-    query.bind(1, package_row);
-    while (query.executeStep()) found.push_back(impl_->read_file(query, 0));
-    std::vector<FileEntry*> order;  // entries are large: each is moved once
-    order.reserve(found.size());
-    for (FileEntry& entry : found) order.push_back(&entry);
-    std::sort(order.begin(), order.end(), [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; });
-    std::vector<FileEntry> result;
-    result.reserve(found.size());
-    for (FileEntry* const entry : order) result.push_back(std::move(*entry));
-    return result;
-  });
+std::shared_ptr<const FileList> State::files_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] { return impl_->list_of(package_row); });
 }
 
 std::vector<FileEntry> State::configuration_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] {
-    std::vector<FileEntry> result;
-    SQLite::Statement query(impl_->database,
-                            fmt::format("SELECT {} FROM files f JOIN directories d ON d.id = f.directory"
-                                        " WHERE f.package = ? AND f.config != 0 AND f.type = ? ORDER BY d.path, f.name",
-                                        kFileColumns));
-    query.bind(1, package_row);
-    query.bind(2, static_cast<int>(EntryType::File));
-    while (query.executeStep()) result.push_back(impl_->read_file(query, 0));
-    return result;
-  });
+  const auto list = files_of(package_row);
+  std::vector<FileEntry> result;
+  for (std::size_t i = 0; i < list->size(); ++i)
+    if (list->config(i) && list->type(i) == EntryType::File) result.push_back(list->entry(i));
+  return result;
+}
+
+std::vector<std::int64_t> State::Impl::rows_at(std::string_view at) {
+  if (!slots_query)
+    slots_query.emplace(database,
+                        "SELECT p.id FROM (SELECT slot FROM paths WHERE hash = ?1 UNION ALL"
+                        " SELECT slot FROM more_paths WHERE hash = ?1) o"
+                        " CROSS JOIN packages p ON p.slot = o.slot AND p.state = 'installed'");
+  slots_query->bind(1, hash_of(at));
+  std::vector<std::int64_t> rows;
+  while (slots_query->executeStep()) rows.push_back(slots_query->getColumn(0).getInt64());
+  slots_query->reset();
+  return rows;
 }
 
 std::vector<OwnedFile> State::owners_of(std::string_view path) const {
   return guarded(impl_->path, [&] {
-    if (!impl_->owners_query)
-      impl_->owners_query.emplace(
-          impl_->database, fmt::format("SELECT p.id, p.name, {} FROM directories d JOIN files f ON f.directory = d.id"
-                                       " JOIN packages p ON p.id = f.package AND p.state = 'installed'"
-                                       " WHERE d.path = ? AND f.name = ? ORDER BY p.name",
-                                       kFileColumns));
-    SQLite::Statement& query = *impl_->owners_query;
-    const auto slash = path.rfind('/');
-    query.bind(1, slash == std::string_view::npos ? std::string() : std::string(path.substr(0, slash)));
-    query.bind(2, std::string(slash == std::string_view::npos ? path : path.substr(slash + 1)));
+    SQLite::Statement name(impl_->database, "SELECT name FROM packages WHERE id = ?");
     std::vector<OwnedFile> result;
-    while (query.executeStep())
-      result.push_back({query.getColumn(0).getInt64(), query.getColumn(1).getString(), impl_->read_file(query, 2)});
-    query.reset();
+    for (const std::int64_t row : impl_->rows_at(path)) {
+      const auto list = impl_->list_of(row);
+      const auto found = list->find(path);
+      if (!found) continue;
+      name.bind(1, row);
+      name.executeStep();
+      result.push_back({row, name.getColumn(0).getString(), list->entry(*found)});
+      name.reset();
+    }
+    std::sort(result.begin(), result.end(),
+              [](const OwnedFile& a, const OwnedFile& b) { return a.package_name < b.package_name; });
     return result;
   });
 }
 
-std::int64_t State::Impl::directory_row(const std::string& directory) {
-  if (const auto known = find_directory(directory)) return *known;
-  if (!directory_insert) directory_insert.emplace(database, "INSERT INTO directories(path) VALUES(?)");
-  directory_insert->bind(1, directory);
-  directory_insert->exec();
-  directory_insert->reset();
-  return database.getLastInsertRowid();
-}
-
-std::optional<std::int64_t> State::Impl::find_directory(const std::string& directory) {
-  if (!directory_query) directory_query.emplace(database, "SELECT id FROM directories WHERE path = ?");
-  directory_query->bind(1, directory);
-  std::optional<std::int64_t> row;
-  if (directory_query->executeStep()) row = directory_query->getColumn(0).getInt64();
-  directory_query->reset();
-  return row;
-}
-
-bool State::knows_directory(const std::string& directory) const {
-  return guarded(impl_->path, [&] { return impl_->find_directory(directory).has_value(); });
-}
-
-std::set<std::string> State::shared_paths_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] {
-    std::set<std::string> paths;
-    SQLite::Statement query(
-        impl_->database,
-        "SELECT d.path, f.name FROM files f JOIN directories d ON d.id = f.directory WHERE f.package = ? AND EXISTS("
-        "SELECT 1 FROM files g JOIN packages p ON p.id = g.package AND p.state = 'installed' WHERE"
-        " g.directory = f.directory AND g.name = f.name AND g.package != f.package)");
-    query.bind(1, package_row);
-    while (query.executeStep()) {
-      const std::string directory = query.getColumn(0).getString(), name = query.getColumn(1).getString();
-      paths.insert(directory.empty() ? name : fmt::format("{}/{}", directory, name));
+std::optional<OwnedFile> State::owner_of(std::string_view path, const std::set<std::int64_t>& but) const {
+  return guarded(impl_->path, [&]() -> std::optional<OwnedFile> {
+    for (const std::int64_t row : impl_->rows_at(path)) {
+      if (but.contains(row)) continue;
+      const auto list = impl_->list_of(row);
+      const auto found = list->find(path);
+      if (!found) continue;
+      SQLite::Statement name(impl_->database, "SELECT name FROM packages WHERE id = ?");
+      name.bind(1, row);
+      name.executeStep();
+      return OwnedFile{row, name.getColumn(0).getString(), list->entry(*found)};
     }
-    return paths;
+    return std::nullopt;
   });
 }
 
-std::int64_t State::Impl::insert_package(const StatePackage& package, const std::vector<FileEntry>& files) {
+bool State::may_be_owned(std::string_view path) const {
+  return guarded(impl_->path, [&] { return !impl_->rows_at(path).empty(); });
+}
+
+std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] {
+    const auto list = impl_->list_of(package_row);
+    std::vector<std::size_t> result;
+    const auto each = [&](const auto& is_shared) {
+      for (std::size_t i = 0; i < list->size(); ++i)
+        if (is_shared(hash_of(list->path(i)))) result.push_back(i);
+    };
+    constexpr std::size_t kFew = 2000;  // asking for each is faster than reading all that is shared
+    if (list->size() < kFew) {
+      SQLite::Statement query(impl_->database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
+      each([&](std::int64_t hash) {
+        query.bind(1, hash);
+        const bool found = query.executeStep();
+        query.reset();
+        return found;
+      });
+    } else {
+      std::unordered_set<std::int64_t> shared;
+      SQLite::Statement query(impl_->database, "SELECT DISTINCT hash FROM more_paths");
+      while (query.executeStep()) shared.insert(query.getColumn(0).getInt64());
+      each([&](std::int64_t hash) { return shared.contains(hash); });
+    }
+    return result;
+  });
+}
+
+void State::Impl::index(std::int64_t slot, const FileList& before, const FileList& after) {
+  std::vector<std::int64_t> gone, come;
+  std::size_t i = 0, j = 0;
+  while (i < before.size() || j < after.size()) {
+    const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
+    if (order < 0) gone.push_back(hash_of(before.path(i)));
+    if (order > 0) come.push_back(hash_of(after.path(j)));
+    if (order <= 0) ++i;
+    if (order >= 0) ++j;
+  }
+  // in the order of the table's own keys: each row goes beside the one before
+  std::sort(gone.begin(), gone.end());
+  std::sort(come.begin(), come.end());
+  SQLite::Statement drop(database, "DELETE FROM paths WHERE hash = ? AND slot = ?");
+  SQLite::Statement drop_more(database, "DELETE FROM more_paths WHERE hash = ? AND slot = ?");
+  SQLite::Statement next(database, "SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
+  SQLite::Statement put(database, "INSERT OR IGNORE INTO paths VALUES(?, ?)");
+  SQLite::Statement put_more(database, "INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
+  const auto run = [](SQLite::Statement& statement, std::int64_t hash, std::int64_t owner) {
+    statement.bind(1, hash);
+    statement.bind(2, owner);
+    const int changed = statement.exec();
+    statement.reset();
+    return changed > 0;
+  };
+  for (const std::int64_t hash : gone) {
+    if (!run(drop, hash, slot)) {
+      run(drop_more, hash, slot);
+      continue;
+    }
+    next.bind(1, hash);  // the first owner went: another one comes in its place
+    const auto heir = next.executeStep() ? std::optional(next.getColumn(0).getInt64()) : std::nullopt;
+    next.reset();
+    if (heir) run(drop_more, hash, *heir), run(put, hash, *heir);
+  }
+  for (const std::int64_t hash : come)
+    if (!run(put, hash, slot)) run(put_more, hash, slot);
+}
+
+std::int64_t State::Impl::slot_of(std::int64_t package_row) {
+  SQLite::Statement query(database, "SELECT slot FROM packages WHERE id = ?");
+  query.bind(1, package_row);
+  if (!query.executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
+  return query.getColumn(0).getInt64();
+}
+
+std::int64_t State::Impl::new_slot() {
+  return database.execAndGet("SELECT 1 + coalesce(max(slot), 0) FROM packages").getInt64();
+}
+
+void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
+  SQLite::Statement update(database, "UPDATE packages SET slot = ? WHERE id = ?");
+  update.bind(1, slot);
+  update.bind(2, package_row);
+  update.exec();
+}
+
+std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files) {
   SQLite::Statement insert(database,
                            "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
                            " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 'installed')");
@@ -154,49 +201,56 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const std:
   insert.bind(8, package.time);
   insert.exec();
   const std::int64_t row = database.getLastInsertRowid();
-  // In the order of the tables' own keys: each row goes beside the one before.
-  struct Row {
-    std::int64_t directory;
-    std::string name;
-    const FileEntry* entry;
-  };
-  std::vector<Row> rows;
-  rows.reserve(files.size());
-  std::string last_directory = "/";
-  std::int64_t directory = 0;
-  for (const FileEntry& entry : files) {
-    const auto slash = entry.path.rfind('/');
-    const std::string parent = slash == std::string::npos ? "" : entry.path.substr(0, slash);
-    if (parent != last_directory) directory = directory_row(parent), last_directory = parent;
-    rows.push_back({directory, slash == std::string::npos ? entry.path : entry.path.substr(slash + 1), &entry});
-  }
-  std::sort(rows.begin(), rows.end(), [](const Row& a, const Row& b) {
-    return a.directory != b.directory ? a.directory < b.directory : a.name < b.name;
-  });
-  SQLite::Statement put(database, "INSERT INTO files VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  for (const Row& one : rows) {
-    const FileEntry& entry = *one.entry;
-    const std::string attributes = attributes_text(entry);
+  SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");
+  put.bind(1, row);
+  put.bindNoCopy(2, files.bytes().data(), static_cast<int>(files.bytes().size()));
+  put.exec();
+  return row;
+}
+
+void State::Impl::lists_from_rows() {
+  std::vector<std::pair<std::int64_t, bool>> packages;
+  SQLite::Statement all(database, "SELECT id, state = 'installed' FROM packages");
+  while (all.executeStep()) packages.emplace_back(all.getColumn(0).getInt64(), all.getColumn(1).getInt() != 0);
+  SQLite::Statement query(database,
+                          "SELECT d.path, f.name, f.type, f.mode, f.user, f.grp, f.mtime, f.size, f.digest, f.target,"
+                          " f.attributes, f.config FROM files f JOIN directories d ON d.id = f.directory"
+                          " WHERE f.package = ?");
+  SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");
+  for (const auto& [row, installed] : packages) {
+    std::vector<FileEntry> files;
+    query.bind(1, row);
+    while (query.executeStep()) {
+      FileEntry entry;
+      entry.path = query.getColumn(0).getString();
+      if (!entry.path.empty()) entry.path.push_back('/');
+      entry.path += query.getColumn(1).getString();
+      entry.type = static_cast<EntryType>(query.getColumn(2).getInt());
+      entry.mode = query.getColumn(3).getUInt();
+      entry.user = query.getColumn(4).getString(), entry.group = query.getColumn(5).getString();
+      entry.mtime = query.getColumn(6).getInt64();
+      entry.size = static_cast<std::uint64_t>(query.getColumn(7).getInt64());
+      if (const auto digest = query.getColumn(8); digest.getBytes() == static_cast<int>(entry.digest.bytes.size()))
+        std::memcpy(entry.digest.bytes.data(), digest.getBlob(), entry.digest.bytes.size());
+      entry.target = query.getColumn(9).getString();
+      if (const std::string text = query.getColumn(10).getString(); !text.empty()) {
+        const Json attributes = parse_json(text, path);
+        for (const auto& [key, value] : attributes.items())
+          entry.attributes.emplace(key, from_base64(value.get<std::string>()).value_or(""));
+      }
+      entry.config = query.getColumn(11).getInt() != 0;
+      files.push_back(std::move(entry));
+    }
+    query.reset();
+    const FileList list = FileList::of(files);
     put.bind(1, row);
-    put.bind(2, one.directory);
-    put.bindNoCopy(3, one.name);
-    put.bind(4, static_cast<int>(entry.type));
-    put.bind(5, entry.mode);
-    put.bindNoCopy(6, entry.user);
-    put.bindNoCopy(7, entry.group);
-    put.bind(8, entry.mtime);
-    put.bind(9, static_cast<std::int64_t>(entry.size));
-    if (entry.type == EntryType::File)
-      put.bindNoCopy(10, entry.digest.bytes.data(), static_cast<int>(entry.digest.bytes.size()));
-    else
-      put.bind(10);
-    put.bindNoCopy(11, entry.target);
-    put.bindNoCopy(12, attributes);
-    put.bind(13, entry.config ? 1 : 0);
+    put.bind(2, list.bytes().data(), static_cast<int>(list.bytes().size()));
     put.exec();
     put.reset();
+    if (installed) index(row, {}, list);
   }
-  return row;
+  query.reset(), all.reset();
+  database.exec("DROP TABLE files; DROP TABLE directories");
 }
 
 }  // namespace hambrel::state

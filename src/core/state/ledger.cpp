@@ -122,6 +122,7 @@ void State::Impl::insert_entry(LedgerEntry& entry) {
 }
 
 void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& changes) {
+  forget_lists();
   // What leaves goes first, so that no two installed rows of one name ever stand together.
   for (const PackageChange& change : changes) {
     if (!change.before_row || change.before_row == change.after_row) continue;
@@ -136,6 +137,11 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   for (const PackageChange& change : changes) {
     std::optional<std::int64_t> after = change.after_row;
     if (change.after && !after) after = insert_package(*change.after, change.files);
+    if (change.before_row != after) {
+      const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
+      index(slot, change.before_row ? *list_of(*change.before_row) : FileList(), after ? *list_of(*after) : FileList());
+      if (after) put_into(slot, *after);
+    }
     if (change.after) {
       SQLite::Statement enter(database, "UPDATE packages SET state = 'installed', reason = ?, hold = ? WHERE id = ?");
       enter.bind(1, std::string(text_of(change.after->reason)));

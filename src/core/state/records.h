@@ -6,8 +6,8 @@
 #include <string>
 #include <vector>
 
-#include "model/file_entry.h"
 #include "model/universe.h"
+#include "state/file_list.h"
 
 namespace hambrel::state {
 
@@ -76,7 +76,7 @@ struct PackageChange {
   std::string name;
   std::optional<std::int64_t> before_row, after_row;
   std::optional<StatePackage> before, after;  // as values; `after` with row 0 is new to the state
-  std::vector<FileEntry> files;               // of a new `after`
+  FileList files;                             // of a new `after`
 };
 
 struct LedgerEntry {

@@ -1,4 +1,9 @@
 // The schema of the state and the steps from each version of it to the next.
+//
+// The files of a package are one value (file_list.h), also for versions that only the attic has. Which package a path
+// belongs to is asked of an index of hashes, for what is installed only: paths has one owner of each path, more_paths
+// those beside it (directories, mostly). An owner is told by its slot, which a new version of a package takes over from
+// the one before, so that an upgrade changes the index only where the paths differ.
 #pragma once
 
 #include <array>
@@ -9,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 3> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 4> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -60,6 +65,18 @@ ALTER TABLE changes ADD COLUMN after_hold TEXT;
                                                              R"sql(
 ALTER TABLE moves ADD COLUMN home TEXT NOT NULL DEFAULT 'var/lib/hambrel';
 UPDATE journal SET directory = substr(directory, length('var/lib/hambrel/') + 1);
+)sql",
+                                                             R"sql(
+CREATE TABLE lists(package INTEGER PRIMARY KEY REFERENCES packages(id) ON DELETE CASCADE, list BLOB NOT NULL);
+CREATE TABLE paths(hash INTEGER PRIMARY KEY, slot INTEGER NOT NULL);
+CREATE TABLE more_paths(hash INTEGER NOT NULL, slot INTEGER NOT NULL, PRIMARY KEY(hash, slot)) WITHOUT ROWID;
+ALTER TABLE packages ADD COLUMN slot INTEGER NOT NULL DEFAULT 0;
+UPDATE packages SET slot = id;
+CREATE INDEX packages_by_slot ON packages(slot) WHERE state = 'installed';
 )sql"};
+
+/// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the
+/// index of paths (files.cpp).
+inline constexpr int kListsFrom = 4;
 
 }  // namespace hambrel::state

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include <functional>
+
 #include "base/json.h"
 #include "base/json_reader.h"
 #include "base/text.h"
@@ -16,7 +18,8 @@ namespace {
 
 constexpr int kBusyMilliseconds = 5000;  // another run's commit takes milliseconds
 
-void migrate(SQLite::Database& database, const std::string& path, bool may_change) {
+void migrate(SQLite::Database& database, const std::string& path, bool may_change,
+             const std::function<void()>& make_lists) {
   const int version = database.execAndGet("PRAGMA user_version").getInt();
   const int application = database.execAndGet("PRAGMA application_id").getInt();
   const int newest = static_cast<int>(kMigrations.size());
@@ -32,7 +35,10 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
     throw Error(ErrorCode::Invalid, fmt::format("the state has the older schema {}", version), path,
                 "run `hambrel recover` as root once: it brings it up to date");
   SQLite::Transaction step(database);
-  for (int i = version; i < newest; ++i) database.exec(std::string(kMigrations[static_cast<std::size_t>(i)]));
+  for (int i = version; i < newest; ++i) {
+    database.exec(std::string(kMigrations[static_cast<std::size_t>(i)]));
+    if (i + 1 == kListsFrom) make_lists();
+  }
   database.exec(fmt::format("PRAGMA application_id = {}", kApplicationId));
   database.exec(fmt::format("PRAGMA user_version = {}", newest));
   step.commit();
@@ -50,7 +56,7 @@ State::Impl::Impl(const std::string& host_path, int flags)
 State::State(const std::string& host_path, Access access) {
   const auto open = [&](int flags) {
     impl_ = std::make_unique<Impl>(host_path, flags | SQLite::OPEN_NOMUTEX);  // one thread uses a State
-    migrate(impl_->database, host_path, access == Access::Change);
+    migrate(impl_->database, host_path, access == Access::Change, [&] { impl_->lists_from_rows(); });
   };
   guarded(host_path, [&] {
     if (access == Access::Change) return open(SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
@@ -72,7 +78,7 @@ State::Still::Still(const State& state) : state_(state) {
 }
 
 State::Still::~Still() {
-  if (state_.impl_->owners_query) state_.impl_->owners_query->tryReset();
+  if (state_.impl_->slots_query) state_.impl_->slots_query->tryReset();
   state_.impl_->database.tryExec("ROLLBACK");  // it only looked
 }
 

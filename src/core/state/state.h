@@ -17,6 +17,7 @@
 #include <vector>
 
 #include "os/file_system.h"
+#include "state/file_list.h"
 #include "state/records.h"
 
 namespace hambrel::state {
@@ -46,15 +47,18 @@ class State {
   };
 
   // Looking
-  std::vector<StatePackage> installed() const;                              // by name
-  std::vector<FileEntry> files_of(std::int64_t package_row) const;          // by path
+  std::vector<StatePackage> installed() const;  // by name
+  std::shared_ptr<const FileList> files_of(std::int64_t package_row) const;
   std::vector<FileEntry> configuration_of(std::int64_t package_row) const;  // its regular files that are configuration
   /// Installed packages' entries with this path (several for shared directories).
   std::vector<OwnedFile> owners_of(std::string_view path) const;
-  /// Paths of a package that other installed packages have, too.
-  std::set<std::string> shared_paths_of(std::int64_t package_row) const;
-  /// Did any package ever have something in this directory?
-  bool knows_directory(const std::string& directory) const;
+  /// One of them that is not among the rows in `but`; all are alike in what they may share, so one tells as much.
+  std::optional<OwnedFile> owner_of(std::string_view path, const std::set<std::int64_t>& but) const;
+  /// By number in its list: those of its files that other installed packages may have, too. Some that no other has can
+  /// be among them, never is one missing.
+  std::vector<std::size_t> shared_files_of(std::int64_t package_row) const;
+  /// May an installed package have this path? Answered from the index alone; false is certain.
+  bool may_be_owned(std::string_view path) const;
   StatePackage package(std::int64_t row) const;
   std::optional<Journal> journal() const;
   std::vector<LedgerEntry> ledger(std::size_t most) const;  // newest first

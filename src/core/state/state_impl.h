@@ -4,6 +4,8 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <sqlite3.h>
 
+#include <map>
+#include <memory>
 #include <optional>
 #include <string>
 
@@ -16,28 +18,35 @@ namespace hambrel::state {
 struct State::Impl {
   std::string path;
   SQLite::Database database;
-  // asked once for each path or directory: prepared once
-  std::optional<SQLite::Statement> owners_query, directory_query, directory_insert;
+  // asked once for each path: prepared once
+  std::optional<SQLite::Statement> slots_query;
+  // lists that were read; each stands as long as its row
+  std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
+  std::size_t lists_size = 0;  // bytes
 
   Impl(const std::string& host_path, int flags);
   mutable JsonReader reader;
 
-  StatePackage read_package(SQLite::Statement& row) const;       // columns of kPackageColumns
-  LedgerEntry read_entry(SQLite::Statement& row) const;          // columns of kLedgerColumns
-  FileEntry read_file(SQLite::Statement& row, int first) const;  // columns of kFileColumns from `first`
-  std::int64_t directory_row(const std::string& directory);
-  std::optional<std::int64_t> find_directory(const std::string& directory);
+  StatePackage read_package(SQLite::Statement& row) const;  // columns of kPackageColumns
+  LedgerEntry read_entry(SQLite::Statement& row) const;     // columns of kLedgerColumns
+  std::shared_ptr<const FileList> list_of(std::int64_t package_row);
+  void forget_lists() { lists.clear(), lists_size = 0; }
+  std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
+  /// The index follows a slot whose files were `before` and are `after`.
+  void index(std::int64_t slot, const FileList& before, const FileList& after);
+  std::int64_t slot_of(std::int64_t package_row);
+  std::int64_t new_slot();
+  void put_into(std::int64_t slot, std::int64_t package_row);
+  void lists_from_rows();  // step kListsFrom of the schema
   void insert_entry(LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
-  std::int64_t insert_package(const StatePackage& package, const std::vector<FileEntry>& files);
+  std::int64_t insert_package(const StatePackage& package, const FileList& files);
   void end_journal();
 };
 
 inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold";
 inline constexpr const char* kLedgerColumns =
     "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest";
-inline constexpr const char* kFileColumns =
-    "d.path, f.name, f.type, f.mode, f.user, f.grp, f.mtime, f.size, f.digest, f.target, f.attributes, f.config";
 
 /// A hold as the database keeps it: canonical JSON, empty for none.
 std::string hold_text(const std::optional<Hold>& hold);

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <future>
+#include <memory>
 #include <set>
 
 #include "base/error.h"
@@ -17,10 +19,26 @@ using os::FileType;
 using plan::Notice;
 using state::MoveKind;
 
+/// A file of a package that leaves.
+struct Old {
+  std::string_view path;
+  const state::FileList* list;
+  std::size_t number;   // in the list
+  std::size_t package;  // index into the leaving ones
+  bool shared = false;  // packages that stay may have it, too
+  bool stays = false;   // an entering package brings it
+  EntryType type() const { return list->type(number); }
+  FileEntry entry() const { return list->entry(number); }
+};
+
+/// A file of a package that enters.
 struct Coming {
+  std::string_view path;
   const archive::Entry* entry;
-  std::size_t package;
-  bool unchanged = false;  // C2
+  std::size_t package;          // index into the entering ones
+  const Old* before = nullptr;  // what the leaving packages had there
+  bool shared = false;          // a package that stays has it, too
+  bool unchanged = false;       // C2
 };
 
 bool is_own_directory(std::string_view path) {
@@ -44,21 +62,14 @@ class Planner {
           const std::vector<Entering>& entering)
       : root_(root), homes_(root), state_(state), leaving_(leaving), entering_(entering) {}
 
-  TreeChange run() {
-    for (const auto& package : leaving_) {
-      leaving_rows_.insert(package.row);
-      for (FileEntry& file : state_.files_of(package.row)) {
-        const std::string path = file.path;
-        old_.insert_or_assign(old_.end(), path, std::pair(std::move(file), package.package.name));
-      }
-      shared_with_.merge(state_.shared_paths_of(package.row));
-    }
-    for (std::size_t i = 0; i < entering_.size(); ++i)
-      for (const archive::Entry& entry : entering_[i].table->entries) come(entry, i);
-    mark_unchanged();
-    for (const auto& [path, coming] : new_) bring(path, coming);
+  TreeChange run(unsigned workers) {
+    read_old();
+    read_new();
+    meet();
+    mark_unchanged(workers);
+    for (const Coming& coming : new_) bring(std::string(coming.path), coming);
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
-      if (!new_.contains(file->first)) take(file->second.first, file->second.second);
+      if (!file->stays) take(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
     if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
       std::sort(change_.puts.begin(), change_.puts.end(), by_path);
@@ -69,75 +80,124 @@ class Planner {
   }
 
  private:
-  [[noreturn]] static void refuse(const std::string& what, const std::string& path, const std::string& hint) {
-    throw Error(ErrorCode::Refused, what, "/" + path, hint);
+  [[noreturn]] static void refuse(const std::string& what, std::string_view path, const std::string& hint) {
+    throw Error(ErrorCode::Refused, what, "/" + std::string(path), hint);
   }
 
-  void come(const archive::Entry& entry, std::size_t package) {
-    const std::size_t before = new_.size();
-    const auto found = new_.emplace_hint(new_.end(), entry.path, Coming{&entry, package});  // they come by path
-    const bool added = new_.size() != before;
-    const std::string& name = entering_[package].package.name;
-    if (!added && !may_share(*found->second.entry, entry)) {
-      const std::string& other = entering_[found->second.package].package.name;
-      refuse(fmt::format("both {} and {} bring this path", other, name), entry.path,
-             fmt::format("install only one of them, or ask who builds them to rename the file in one"));
+  template <typename Items>
+  static void sort_by_path(Items& items) {
+    const auto by_path = [](const auto& a, const auto& b) { return a.path < b.path; };
+    if (!std::is_sorted(items.begin(), items.end(), by_path)) std::stable_sort(items.begin(), items.end(), by_path);
+  }
+
+  void read_old() {
+    for (std::size_t i = 0; i < leaving_.size(); ++i) {
+      const std::int64_t row = leaving_[i].row;
+      leaving_rows_.insert(row);
+      lists_.push_back(state_.files_of(row));
+      const state::FileList& list = *lists_.back();
+      const std::size_t first = old_.size();
+      for (std::size_t k = 0; k < list.size(); ++k) old_.push_back({list.path(k), &list, k, i});
+      for (const std::size_t k : state_.shared_files_of(row)) old_[first + k].shared = true;
     }
-    for (const state::OwnedFile& owner : staying_owners_of(entry.path)) {
-      if (may_share(owner.entry, entry)) {
-        shared_.insert(entry.path);
-        continue;
-      }
-      refuse(fmt::format("{} brings this path, which belongs to {}", name, owner.package_name), entry.path,
-             fmt::format("remove {} first, or leave {} out", owner.package_name, name));
+    sort_by_path(old_);
+    const auto same_path = [](const Old& a, const Old& b) { return a.path == b.path; };
+    old_.erase(std::unique(old_.begin(), old_.end(), same_path), old_.end());
+  }
+
+  void read_new() {
+    std::size_t count = 0;
+    for (const Entering& one : entering_) count += one.table->entries.size();
+    new_.reserve(count);
+    for (std::size_t i = 0; i < entering_.size(); ++i)
+      for (const archive::Entry& entry : entering_[i].table->entries) new_.push_back({entry.path, &entry, i});
+    sort_by_path(new_);
+    const auto twins = [&](const Coming& first, const Coming& other) {
+      if (first.path != other.path) return false;
+      if (!may_share(*first.entry, *other.entry))
+        refuse(fmt::format("both {} and {} bring this path", name_of(first), name_of(other)), first.path,
+               fmt::format("install only one of them, or ask who builds them to rename the file in one"));
+      return true;
+    };
+    new_.erase(std::unique(new_.begin(), new_.end(), twins), new_.end());
+  }
+
+  const std::string& name_of(const Coming& coming) const { return entering_[coming.package].package.name; }
+
+  /// What comes, beside what was there and what others have (C1). Both stand by path.
+  void meet() {
+    auto before = old_.begin();
+    for (Coming& coming : new_) {
+      while (before != old_.end() && before->path < coming.path) ++before;
+      if (before != old_.end() && before->path == coming.path) coming.before = &*before, before->stays = true;
+      const auto owner = staying_owner_of(coming.path, coming.before);
+      if (!owner) continue;
+      coming.shared = true;
+      if (!may_share(owner->entry, *coming.entry))
+        refuse(fmt::format("{} brings this path, which belongs to {}", name_of(coming), owner->package_name),
+               coming.path, fmt::format("remove {} first, or leave {} out", owner->package_name, name_of(coming)));
     }
   }
 
-  /// Owners that do not leave. Asked for every path of a plan: most belong to what leaves and to nobody else, or come
-  /// into a directory that no package ever had.
-  std::vector<state::OwnedFile> staying_owners_of(const std::string& path) {
-    if (old_.contains(path)) {
-      if (!shared_with_.contains(path)) return {};
+  /// A package that has the path and does not leave. Asked for every path of a plan: most belong to what leaves and to
+  /// nobody else, or come into a directory that no package has.
+  std::optional<state::OwnedFile> staying_owner_of(std::string_view path, const Old* old) {
+    if (old != nullptr) {
+      if (!old->shared) return std::nullopt;
     } else {
       const auto directory = os::parent_of(path);
-      auto known = known_directories_.find(directory);
-      if (known == known_directories_.end())
-        known = known_directories_.emplace(directory, state_.knows_directory(std::string(directory))).first;
-      if (!known->second) return {};
+      if (!asked_directory_ || *asked_directory_ != directory) {
+        asked_directory_ = directory;
+        directory_is_owned_ = directory.empty() || state_.may_be_owned(directory);
+      }
+      if (!directory_is_owned_) return std::nullopt;
     }
-    auto owners = state_.owners_of(path);
-    std::erase_if(owners, [&](const state::OwnedFile& owner) { return leaving_rows_.contains(owner.package_row); });
-    return owners;
+    return state_.owner_of(path, leaving_rows_);
   }
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
-  void mark_unchanged() {
+  void mark_unchanged(unsigned workers) {
+    std::vector<Coming*> alike;
+    for (Coming& coming : new_) {
+      if (coming.entry->type == EntryType::Directory) continue;
+      const Old* const before = coming.before;
+      if (coming.shared || (before != nullptr && before->list->same(before->number, *coming.entry)))
+        alike.push_back(&coming);
+    }
+    look_at(alike, workers);
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
-    for (const auto& [path, coming] : new_)
+    for (const Coming& coming : new_)
       if (coming.entry->type == EntryType::HardLink)
         groups.emplace(std::pair(coming.package, std::string_view(coming.entry->target)), true);
-    const auto group_of = [&](const Coming& coming) {
-      if (groups.empty()) return groups.end();
-      const bool link = coming.entry->type == EntryType::HardLink;
-      return groups.find(std::pair(coming.package, std::string_view(link ? coming.entry->target : coming.entry->path)));
-    };
-    auto before = old_.begin();  // both stand by path
-    for (auto& [path, coming] : new_) {
-      if (coming.entry->type == EntryType::Directory) continue;
-      while (before != old_.end() && before->first < path) ++before;
-      const bool ours = before != old_.end() && before->first == path;
-      const bool known = shared_.contains(path) || (ours && same_file(before->second.first, *coming.entry));
-      coming.unchanged = known && as_recorded(*coming.entry);
-      if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;
-    }
     if (groups.empty()) return;
-    for (auto& [path, coming] : new_)
+    const auto group_of = [&](const Coming& coming) {
+      const bool link = coming.entry->type == EntryType::HardLink;
+      return groups.find(std::pair(coming.package, link ? std::string_view(coming.entry->target) : coming.path));
+    };
+    for (const Coming& coming : new_)
+      if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;
+    for (Coming& coming : new_)
       if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
+  /// Fills `unchanged` from the disk, several threads at once.
+  void look_at(const std::vector<Coming*>& alike, unsigned workers) {
+    constexpr std::size_t kFew = 1000;  // files that are not worth a thread
+    const std::size_t parts = std::clamp<std::size_t>(alike.size() / kFew, 1, std::max(workers, 1U));
+    const auto look = [&](std::size_t part) {
+      os::Looker looker(root_);
+      for (std::size_t i = alike.size() * part / parts; i < alike.size() * (part + 1) / parts; ++i)
+        alike[i]->unchanged = as_recorded(*alike[i]->entry, looker);
+    };
+    std::vector<std::future<void>> others;
+    for (std::size_t part = 1; part < parts; ++part) others.push_back(std::async(std::launch::async, look, part));
+    look(0);
+    for (auto& other : others) other.get();
+  }
+
   /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
-  bool as_recorded(const FileEntry& entry) {
-    const auto info = looker_.stat(entry.path);
+  bool as_recorded(const FileEntry& entry, os::Looker& looker) const {
+    const auto info = looker.stat(entry.path);
     if (!info) return false;
     switch (entry.type) {
       case EntryType::File:
@@ -206,12 +266,11 @@ class Planner {
   }
 
   void bring(const std::string& path, const Coming& coming) {
-    const std::string& name = entering_[coming.package].package.name;
     if (!coming.entry->config && coming.unchanged) return;
+    const std::string& name = name_of(coming);
     const bool below = in_whole(path);
     const auto disk = below ? std::nullopt : looker_.stat(path);
-    const auto before = old_.find(path);
-    const bool ours = before != old_.end();
+    const Old* const before = coming.before;
     if (coming.entry->type == EntryType::Directory) return bring_directory(path, coming, below, disk);
     if (!below && coming.entry->config && config(path, coming, disk)) return;
     if (coming.unchanged) return;
@@ -219,52 +278,49 @@ class Planner {
     if (below) return;
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
-      if (!ours || before->second.first.type != EntryType::Directory)
+      if (before == nullptr || before->type() != EntryType::Directory)
         refuse(fmt::format("a directory stands where {} brings a file", name), path,
                "move the directory away, then run the command again");
       becomes_file_.insert(path);
-    } else if (!ours) {
-      notice(shared_.contains(path) ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
-    } else if (before->second.first.type == EntryType::File && !as_recorded(before->second.first) &&
-               !coming.entry->config) {
+    } else if (before == nullptr) {
+      notice(coming.shared ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
+    } else if (before->type() == EntryType::File && !as_recorded(before->entry(), looker_) && !coming.entry->config) {
       notice(Notice::Kind::Changed, path, name);
     }
     move(MoveKind::Exchange, path);
   }
 
   void bring_directory(const std::string& path, const Coming& coming, bool below, const std::optional<FileInfo>& disk) {
-    const auto before = old_.find(path);
-    const bool ours = before != old_.end();
-    const std::string& name = entering_[coming.package].package.name;
+    const Old* const before = coming.before;
+    const bool ours = before != nullptr;
+    const std::string& name = name_of(coming);
     if (below) return put(*coming.entry, coming.package, path);
     if (!disk || disk->type != FileType::Directory) {
       if (disk && disk->type == FileType::Symlink) {
         // an administrator's link to a directory elsewhere in the root does as well
         const auto behind = root_.stat_followed(path);
-        if (behind && behind->type == FileType::Directory &&
-            (!ours || before->second.first.type == EntryType::Directory))
-          return;
+        if (behind && behind->type == FileType::Directory && (!ours || before->type() == EntryType::Directory)) return;
       }
-      if (disk && !(ours && before->second.first.type != EntryType::Directory))
+      if (disk && !(ours && before->type() != EntryType::Directory))
         refuse(fmt::format("a file stands where {} brings a directory", name), path,
                "move the file away, then run the command again");
       put(*coming.entry, coming.package, path);
       whole_.insert(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
     }
-    if (!ours || before->second.first.type != EntryType::Directory) return;
-    const FileEntry& was = before->second.first;
+    if (!ours || before->type() != EntryType::Directory) return;
+    const FileEntry was = before->entry();
     if (was.mode == coming.entry->mode && was.user == coming.entry->user && was.group == coming.entry->group) return;
-    if (!staying_owners_of(path).empty()) return;  // shared: the first owner's word stands
+    if (coming.shared) return;  // the first owner's word stands
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), was, *coming.entry});
   }
 
   /// C3 for a configuration file that a package brings. True: the disk stays as it is.
   bool config(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
-    const std::string& name = entering_[coming.package].package.name;
-    const auto before = old_.find(path);
-    const bool known = before != old_.end() && before->second.first.type == EntryType::File;
-    const bool package_changed = !known || before->second.first.digest != coming.entry->digest;
+    const std::string& name = name_of(coming);
+    const bool known = coming.before != nullptr && coming.before->type() == EntryType::File;
+    const Digest was = known ? coming.before->entry().digest : Digest{};
+    const bool package_changed = !known || was != coming.entry->digest;
     if (!disk) {
       if (!known) return false;
       notice(Notice::Kind::ConfigStaysAway, path, name);
@@ -273,8 +329,8 @@ class Planner {
     if (disk->type == FileType::Directory) return false;
     if (disk->type == FileType::Regular) {
       const Digest now = root_.digest(path);
-      if (known && now == before->second.first.digest) return false;  // pristine
-      if (now == coming.entry->digest) return true;                   // already what the package brings
+      if (known && now == was) return false;         // pristine
+      if (now == coming.entry->digest) return true;  // already what the package brings
     }
     notice(package_changed ? Notice::Kind::ConfigWaiting : Notice::Kind::ConfigKept, path, name);
     if (package_changed) put_waiting(path, coming);
@@ -303,8 +359,10 @@ class Planner {
   }
 
   /// A path of a leaving package that no entering one brings. Called deepest first.
-  void take(const FileEntry& entry, const std::string& name) {
-    if (!staying_owners_of(entry.path).empty()) return;
+  void take(const Old& old) {
+    if (old.shared && staying_owner_of(old.path, &old)) return;
+    const FileEntry entry = old.entry();
+    const std::string& name = leaving_[old.package].package.name;
     const auto disk = looker_.stat(entry.path);
     if (!disk || in_whole(entry.path)) return;
     // below something that becomes a file or was a link on the disk: gone with it, or not ours
@@ -317,7 +375,7 @@ class Planner {
       told_.insert(entry.path);
       return notice(Notice::Kind::Leftover, entry.path, name);
     }
-    if (entry.type == EntryType::File && !entry.config && !as_recorded(entry))
+    if (entry.type == EntryType::File && !entry.config && !as_recorded(entry, looker_))
       notice(Notice::Kind::Changed, entry.path, name);
     removed_.insert(entry.path);
     move(MoveKind::Remove, entry.path);
@@ -331,15 +389,22 @@ class Planner {
       if (removed_.contains(below)) continue;
       emptied = false;
       // what packages still bring, or what was told of one level below, needs no word
-      foreign = foreign ||
-                !(new_.contains(below) || told_.contains(below) || is_own_directory(below) || owned_by_staying(below));
+      foreign =
+          foreign || !(is_coming(below) || told_.contains(below) || is_own_directory(below) || owned_by_staying(below));
     }
     if (!emptied) told_.insert(path);
     if (foreign) notice(Notice::Kind::DirectoryStays, path, name);
     return emptied;
   }
 
-  bool owned_by_staying(const std::string& path) { return !staying_owners_of(path).empty(); }
+  template <typename Items>
+  static auto find(const Items& items, std::string_view path) {
+    const auto found = std::lower_bound(items.begin(), items.end(), path,
+                                        [](const auto& one, std::string_view wanted) { return one.path < wanted; });
+    return found != items.end() && found->path == path ? &*found : nullptr;
+  }
+  bool is_coming(std::string_view path) const { return find(new_, path) != nullptr; }
+  bool owned_by_staying(std::string_view path) { return staying_owner_of(path, find(old_, path)).has_value(); }
 
   bool below_new_file(const std::string& path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
@@ -370,15 +435,16 @@ class Planner {
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
   std::set<std::int64_t> leaving_rows_;
-  std::map<std::string, std::pair<FileEntry, std::string>> old_;
-  std::map<std::string, Coming> new_;
-  std::set<std::string> shared_, removed_, becomes_file_, told_;
+  std::vector<std::shared_ptr<const state::FileList>> lists_;
+  std::vector<Old> old_;     // by path
+  std::vector<Coming> new_;  // by path
+  std::set<std::string> removed_, becomes_file_, told_;
   std::set<std::string, std::less<>> whole_;
   std::string asked_of_;  // what in_whole() was asked last, by directory and the size of whole_, and its answer
   std::size_t asked_at_ = SIZE_MAX;
   bool answer_ = false;
-  std::set<std::string> shared_with_;  // paths of what leaves that others have, too
-  std::map<std::string, bool, std::less<>> known_directories_;
+  std::optional<std::string> asked_directory_;  // what staying_owner_of() asked for last, and the answer
+  bool directory_is_owned_ = false;
   std::map<std::string, Inheritance, std::less<>> inheritances_;  // by directory
   TreeChange change_;
 };
@@ -386,9 +452,9 @@ class Planner {
 }  // namespace
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering) {
+                     const std::vector<Entering>& entering, unsigned workers) {
   const state::State::Still still(state);
-  TreeChange change = Planner(root, state, leaving, entering).run();
+  TreeChange change = Planner(root, state, leaving, entering).run(workers);
   require_feasible(root, change);
   return change;
 }

@@ -61,9 +61,10 @@ struct TreeChange {
   ByteCount staged_bytes = 0;
 };
 
-/// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds.
+/// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds. `workers` threads look at the
+/// disk at once.
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering);
+                     const std::vector<Entering>& entering, unsigned workers = 1);
 
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.

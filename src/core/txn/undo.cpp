@@ -234,10 +234,10 @@ class Undo {
     if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
-    for (const state::OwnedFile& owner : state_.owners_of(done.path))
-      if (!leaving_rows_.contains(owner.package_row) && owner.entry.type != EntryType::Directory)
-        refuse(fmt::format("/{} belongs to {} by now", done.path, owner.package_name),
-               fmt::format("remove {} first", owner.package_name));
+    if (const auto owner = state_.owner_of(done.path, leaving_rows_);
+        owner && owner->entry.type != EntryType::Directory)
+      refuse(fmt::format("/{} belongs to {} by now", done.path, owner->package_name),
+             fmt::format("remove {} first", owner->package_name));
     add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done, done.place);
   }
 
@@ -262,17 +262,10 @@ class Undo {
       if (root_.stat(path)->type == FileType::Directory) return true;
       return is_ours(path.substr(waiting.size()));
     }
-    const auto owners = state_.owners_of(path);
-    return !owners.empty() && std::all_of(owners.begin(), owners.end(), [&](const state::OwnedFile& owner) {
-      return leaving_rows_.contains(owner.package_row);
-    });
+    return !belongs_to_others(path) && state_.owner_of(path, {});
   }
 
-  bool belongs_to_others(const std::string& path) const {
-    const auto owners = state_.owners_of(path);
-    return std::any_of(owners.begin(), owners.end(),
-                       [&](const state::OwnedFile& owner) { return !leaving_rows_.contains(owner.package_row); });
-  }
+  bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, leaving_rows_).has_value(); }
 
   bool only_ours(const std::string& top) const {
     std::vector<std::string> waiting{top};

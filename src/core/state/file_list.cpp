@@ -1,0 +1,188 @@
+#include "state/file_list.h"
+
+#include <algorithm>
+#include <cstring>
+#include <map>
+
+#include "base/error.h"
+#include "base/json.h"
+#include "base/text.h"
+
+namespace hambrel::state {
+
+struct FileList::Record {
+  std::uint32_t start = 0;
+  std::uint16_t path = 0, target = 0;
+  std::uint32_t attributes = 0, owners = 0;
+  std::uint16_t mode = 0;
+  std::uint8_t type = 0, config = 0;
+  std::uint32_t zero = 0;
+  std::int64_t mtime = 0;
+  std::uint64_t size = 0;
+  Digest digest;
+};
+
+struct FileList::Owners {
+  std::uint32_t start = 0;
+  std::uint16_t user = 0, group = 0;
+};
+
+namespace {
+
+constexpr std::uint32_t kLayout = 1;
+constexpr std::size_t kHead = 16, kRecord = 72, kOwners = 8;
+
+std::string attributes_text(const FileEntry& entry) {
+  if (entry.attributes.empty()) return {};
+  Json object = Json::object();
+  for (const auto& [name, value] : entry.attributes) object[name] = to_base64(value);
+  return canonical(object);
+}
+
+template <typename Value>
+void append(std::string& bytes, const Value& value) {
+  static_assert(std::is_trivially_copyable_v<Value>);
+  bytes.append(reinterpret_cast<const char*>(&value), sizeof value);
+}
+
+}  // namespace
+
+FileList::FileList(std::string bytes, std::string where) : bytes_(std::move(bytes)), where_(std::move(where)) {
+  static_assert(sizeof(Record) == kRecord && sizeof(Owners) == kOwners && std::is_trivially_copyable_v<Record>);
+  if (bytes_.empty()) return;
+  std::uint32_t head[4] = {};
+  if (bytes_.size() >= kHead) std::memcpy(head, bytes_.data(), kHead);
+  count_ = head[1], owners_ = head[2];
+  if (head[0] != kLayout || (bytes_.size() - kHead) / kRecord < count_ ||
+      (bytes_.size() - kHead - count_ * kRecord) / kOwners < owners_)
+    throw Error(ErrorCode::Untrusted, "the state holds a damaged list of files", where_,
+                "bring it back from a backup; nothing was changed");
+}
+
+FileList FileList::of(std::size_t count, const std::function<const FileEntry&(std::size_t)>& at) {
+  std::vector<const FileEntry*> files;
+  files.reserve(count);
+  for (std::size_t i = 0; i < count; ++i) files.push_back(&at(i));
+  const auto by_path = [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; };
+  if (!std::is_sorted(files.begin(), files.end(), by_path)) std::sort(files.begin(), files.end(), by_path);
+  std::string records, pairs, texts;
+  records.reserve(count * kRecord);
+  std::map<std::pair<std::string_view, std::string_view>, std::uint32_t> known;
+  std::string_view last_user, last_group;
+  std::uint32_t last = 0;
+  for (const FileEntry* file : files) {
+    if (known.empty() || file->user != last_user || file->group != last_group) {
+      const auto [found, added] = known.emplace(std::pair<std::string_view, std::string_view>(file->user, file->group),
+                                                static_cast<std::uint32_t>(known.size()));
+      if (added) {
+        append(pairs, Owners{static_cast<std::uint32_t>(texts.size()), static_cast<std::uint16_t>(file->user.size()),
+                             static_cast<std::uint16_t>(file->group.size())});
+        texts += file->user, texts += file->group;
+      }
+      last_user = file->user, last_group = file->group, last = found->second;
+    }
+    const std::string attributes = attributes_text(*file);
+    Record record;
+    record.start = static_cast<std::uint32_t>(texts.size());
+    record.path = static_cast<std::uint16_t>(file->path.size());
+    record.target = static_cast<std::uint16_t>(file->target.size());
+    record.attributes = static_cast<std::uint32_t>(attributes.size());
+    record.owners = last;
+    record.mode = static_cast<std::uint16_t>(file->mode);
+    record.type = static_cast<std::uint8_t>(file->type);
+    record.config = file->config ? 1 : 0;
+    record.mtime = file->mtime;
+    record.size = file->size;
+    record.digest = file->digest;
+    append(records, record);
+    texts += file->path, texts += file->target, texts += attributes;
+  }
+  std::string bytes;
+  bytes.reserve(kHead + records.size() + pairs.size() + texts.size());
+  for (const std::size_t value : {std::size_t{kLayout}, count, known.size(), std::size_t{0}})
+    append(bytes, static_cast<std::uint32_t>(value));
+  bytes += records, bytes += pairs, bytes += texts;
+  return FileList(std::move(bytes), "");
+}
+
+FileList::Record FileList::record(std::size_t i) const {
+  Record record;
+  std::memcpy(&record, bytes_.data() + kHead + i * kRecord, kRecord);
+  return record;
+}
+
+std::string_view FileList::text(std::size_t start, std::size_t size) const {
+  const std::size_t texts = kHead + count_ * kRecord + owners_ * kOwners;
+  if (start > bytes_.size() - texts || size > bytes_.size() - texts - start)
+    throw Error(ErrorCode::Untrusted, "the state holds a damaged list of files", where_,
+                "bring it back from a backup; nothing was changed");
+  return std::string_view(bytes_).substr(texts + start, size);
+}
+
+std::pair<std::string_view, std::string_view> FileList::owners(const Record& record) const {
+  Owners pair;
+  if (record.owners < owners_)
+    std::memcpy(&pair, bytes_.data() + kHead + count_ * kRecord + record.owners * kOwners, kOwners);
+  return {text(pair.start, pair.user), text(std::size_t{pair.start} + pair.user, pair.group)};
+}
+
+std::string_view FileList::path(std::size_t i) const {
+  const Record one = record(i);
+  return text(one.start, one.path);
+}
+
+EntryType FileList::type(std::size_t i) const { return static_cast<EntryType>(record(i).type & 3U); }
+
+bool FileList::config(std::size_t i) const { return record(i).config != 0; }
+
+FileEntry FileList::entry(std::size_t i) const {
+  const Record one = record(i);
+  FileEntry entry;
+  entry.path = text(one.start, one.path);
+  entry.type = static_cast<EntryType>(one.type & 3U);
+  entry.mode = one.mode;
+  const auto [user, group] = owners(one);
+  entry.user = user, entry.group = group;
+  entry.mtime = one.mtime;
+  entry.size = one.size;
+  entry.digest = one.digest;
+  entry.target = text(std::size_t{one.start} + one.path, one.target);
+  entry.config = one.config != 0;
+  if (one.attributes > 0) {
+    const Json attributes =
+        parse_json(std::string(text(std::size_t{one.start} + one.path + one.target, one.attributes)), where_);
+    for (const auto& [key, value] : attributes.items())
+      if (value.is_string()) entry.attributes.emplace(key, from_base64(value.get<std::string>()).value_or(""));
+  }
+  return entry;
+}
+
+std::vector<FileEntry> FileList::entries() const {
+  std::vector<FileEntry> result;
+  result.reserve(count_);
+  for (std::size_t i = 0; i < count_; ++i) result.push_back(entry(i));
+  return result;
+}
+
+std::optional<std::size_t> FileList::find(std::string_view wanted) const {
+  std::size_t first = 0, last = count_;
+  while (first < last) {
+    const std::size_t middle = first + (last - first) / 2;
+    (path(middle) < wanted ? first : last) = path(middle) < wanted ? middle + 1 : middle;
+  }
+  if (first < count_ && path(first) == wanted) return first;
+  return std::nullopt;
+}
+
+bool FileList::same(std::size_t i, const FileEntry& other) const {
+  const Record one = record(i);
+  const auto [user, group] = owners(one);
+  if (one.type != static_cast<std::uint8_t>(other.type) || one.mode != other.mode || one.mtime != other.mtime ||
+      one.size != other.size || one.digest != other.digest || user != other.user || group != other.group ||
+      text(std::size_t{one.start} + one.path, one.target) != other.target)
+    return false;
+  if (one.attributes == 0 || other.attributes.empty()) return one.attributes == 0 && other.attributes.empty();
+  return entry(i).attributes == other.attributes;
+}
+
+}  // namespace hambrel::state
