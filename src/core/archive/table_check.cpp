@@ -1,7 +1,7 @@
 // The invariants T1 to T5 of table.h, each with the words in which it is refused.
 #include <fmt/format.h>
 
-#include <unordered_map>
+#include <algorithm>
 
 #include "archive/table.h"
 #include "base/error.h"
@@ -37,7 +37,6 @@ class Check {
   void entries() {
     std::uint64_t at = table_.frames[0].plain_size;
     const Entry* before = nullptr;
-    seen_.reserve(table_.entries.size());
     for (const Entry& entry : table_.entries) {
       path(entry, before);
       links(entry);
@@ -47,7 +46,7 @@ class Check {
         content(entry, at);
         at += entry.size + tar_padding(entry.size);
       }
-      seen_.emplace(entry.path, &entry);
+      ++checked_;
       before = &entry;
     }
     if (at + 1024 != plain_ends_.back() || table_.frames.back().plain_size != 1024)
@@ -58,6 +57,14 @@ class Check {
   [[noreturn]] void refuse(const std::string& what, const std::string& path = {}) const {
     throw Error(ErrorCode::Untrusted, path.empty() ? what : fmt::format("{} ({})", what, printable(path)), where_,
                 "do not use this file; have it built again with `hambrel pack`");
+  }
+
+  /// An entry before the one that is looked at.
+  const Entry* seen(std::string_view path) const {
+    const auto end = table_.entries.begin() + static_cast<std::ptrdiff_t>(checked_);
+    const auto found = std::lower_bound(table_.entries.begin(), end, path,
+                                        [](const Entry& one, std::string_view wanted) { return one.path < wanted; });
+    return found != end && found->path == path ? &*found : nullptr;
   }
 
   void path(const Entry& entry, const Entry* before) {
@@ -73,11 +80,10 @@ class Check {
     if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
     const auto slash = whole.rfind('/');
     if (slash == std::string_view::npos || whole.substr(0, slash) == good_parent_) return;
-    const auto parent = seen_.find(whole.substr(0, slash));
-    if (parent == seen_.end()) refuse("a path whose directory is not in the package", entry.path);
-    if (parent->second->type != EntryType::Directory)
-      refuse("a path below something that is not a directory", entry.path);
-    good_parent_ = parent->first;
+    const Entry* const parent = seen(whole.substr(0, slash));
+    if (parent == nullptr) refuse("a path whose directory is not in the package", entry.path);
+    if (parent->type != EntryType::Directory) refuse("a path below something that is not a directory", entry.path);
+    good_parent_ = parent->path;
   }
 
   void links(const Entry& entry) const {
@@ -85,8 +91,8 @@ class Check {
     if (is_link == entry.target.empty())
       refuse(is_link ? "a link without a target" : "a target without a link", entry.path);
     if (entry.type == EntryType::HardLink) {
-      const auto target = seen_.find(entry.target);
-      if (target == seen_.end() || target->second->type != EntryType::File)
+      const Entry* const target = seen(entry.target);
+      if (target == nullptr || target->type != EntryType::File)
         refuse("a hard link that names no earlier file of the package", entry.path);
     }
     if (entry.type != EntryType::Symlink) return;
@@ -127,7 +133,7 @@ class Check {
   const Table& table_;
   const std::string& where_;
   std::vector<std::uint64_t> plain_ends_;
-  std::unordered_map<std::string_view, const Entry*> seen_;
+  std::size_t checked_ = 0;       // entries: their paths ascend
   std::string_view good_parent_;  // the directory that was looked up last
 };
 

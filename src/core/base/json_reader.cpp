@@ -117,10 +117,15 @@ bool FastObject::flag_or(std::string_view key, bool fallback) const {
   return value;
 }
 
-std::vector<FastObject> FastObject::objects(std::string_view key) const {
+simdjson::dom::array FastObject::array(std::string_view key) const {
   const auto found = find(key);
   simdjson::dom::array items;
   if (!found || found->get(items) != simdjson::SUCCESS) wrong(key, "a list");
+  return items;
+}
+
+std::vector<FastObject> FastObject::objects(std::string_view key) const {
+  const simdjson::dom::array items = array(key);
   std::vector<FastObject> result;
   result.reserve(items.size());
   for (const simdjson::dom::element item : items) {

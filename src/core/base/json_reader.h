@@ -28,6 +28,8 @@ class FastObject {
   std::uint64_t number_or(std::string_view key, std::uint64_t fallback) const;
   bool flag_or(std::string_view key, bool fallback) const;
   std::vector<std::string> texts_or_none(std::string_view key) const;
+  /// A list as it stands, for those who read very long ones.
+  simdjson::dom::array array(std::string_view key) const;
   /// The members of a list of objects, and the names and texts of an object of texts.
   std::vector<FastObject> objects(std::string_view key) const;
   std::vector<std::pair<std::string, std::string>> named_texts(std::string_view key) const;

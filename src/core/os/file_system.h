@@ -94,6 +94,8 @@ class DirectoryReader {
   virtual ~DirectoryReader() = default;
   /// As FileReader::stat() of a name in it.
   virtual std::optional<FileInfo> stat(std::string_view name) = 0;
+  /// A directory in it. Nothing if it is a link or no directory, or if only the file system can tell.
+  virtual std::unique_ptr<DirectoryReader> look_into(std::string_view) { return nullptr; }
 };
 
 class Directory : public DirectoryReader {

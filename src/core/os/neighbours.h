@@ -1,4 +1,4 @@
-// Many paths in a row, most of them in the directory of the one before: that directory is held open meanwhile.
+// Many paths in a row, most of them in the directory of the one before, or beside it: those are held open meanwhile.
 //
 // Must never be kept while directories on the way are renamed: a handle follows the directory, not the path.
 #pragma once
@@ -7,6 +7,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "os/file_system.h"
 
@@ -17,20 +18,32 @@ class Looker {
  public:
   explicit Looker(FileReader& root) : root_(root) {}
   std::optional<FileInfo> stat(std::string_view path) {
-    const auto parent = parent_of(path);
-    if (!asked_ || parent != path_) {
-      path_ = parent;
-      directory_ = root_.look_into(parent);
-      asked_ = true;
-    }
-    return directory_ == nullptr ? std::nullopt : directory_->stat(name_of(path));
+    DirectoryReader* const directory = open(parent_of(path));
+    return directory == nullptr ? std::nullopt : directory->stat(name_of(path));
   }
 
  private:
+  struct Opened {
+    std::string path;
+    std::unique_ptr<DirectoryReader> directory;  // none: there is no such directory
+  };
+
+  DirectoryReader* open(std::string_view path) {
+    const auto leads_to = [&](const Opened& one) {
+      return one.path.empty() || path == one.path || (path.starts_with(one.path) && path[one.path.size()] == '/');
+    };
+    while (!way_.empty() && !leads_to(way_.back())) way_.pop_back();
+    if (!way_.empty() && way_.back().path == path) return way_.back().directory.get();
+    std::unique_ptr<DirectoryReader> found;
+    if (!way_.empty() && way_.back().directory != nullptr && way_.back().path == parent_of(path))
+      found = way_.back().directory->look_into(name_of(path));
+    if (found == nullptr) found = root_.look_into(path);
+    way_.push_back({std::string(path), std::move(found)});
+    return way_.back().directory.get();
+  }
+
   FileReader& root_;
-  bool asked_ = false;
-  std::string path_;
-  std::unique_ptr<DirectoryReader> directory_;
+  std::vector<Opened> way_;  // each below the one before; the last was asked for last
 };
 
 /// Holds the directory open that was asked for last.

@@ -163,6 +163,12 @@ class PosixDirectoryReader final : public DirectoryReader {
  public:
   PosixDirectoryReader(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
   std::optional<FileInfo> stat(std::string_view name) override { return stat_in(handle_.get(), name, where_); }
+  std::unique_ptr<DirectoryReader> look_into(std::string_view name) override {
+    const std::string text = clean_name(name, where_);
+    Handle below(::openat(handle_.get(), text.c_str(), O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    if (below.get() < 0) return nullptr;
+    return std::make_unique<PosixDirectoryReader>(std::move(below), where_ + "/" + text);
+  }
 
   static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
     const std::string text = name.empty() ? "" : clean_name(name, where);  // empty: the directory itself

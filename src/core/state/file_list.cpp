@@ -177,8 +177,9 @@ std::optional<std::size_t> FileList::find(std::string_view wanted) const {
 bool FileList::same(std::size_t i, const FileEntry& other) const {
   const Record one = record(i);
   const auto [user, group] = owners(one);
-  if (one.type != static_cast<std::uint8_t>(other.type) || one.mode != other.mode || one.mtime != other.mtime ||
-      one.size != other.size || one.digest != other.digest || user != other.user || group != other.group ||
+  if (one.type != static_cast<std::uint8_t>(other.type) || one.mode != other.mode ||
+      (one.mtime != other.mtime && other.type != EntryType::Directory) || one.size != other.size ||
+      one.digest != other.digest || user != other.user || group != other.group ||
       text(std::size_t{one.start} + one.path, one.target) != other.target)
     return false;
   if (one.attributes == 0 || other.attributes.empty()) return one.attributes == 0 && other.attributes.empty();

@@ -39,7 +39,7 @@ class FileList {
   FileEntry entry(std::size_t i) const;
   std::vector<FileEntry> entries() const;
   std::optional<std::size_t> find(std::string_view path) const;
-  /// Does the file differ in nothing but, at most, being configuration?
+  /// Does the file differ in nothing but, at most, being configuration, or the time of a directory?
   bool same(std::size_t i, const FileEntry& other) const;
 
  private:

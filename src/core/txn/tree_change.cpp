@@ -159,10 +159,9 @@ class Planner {
   void mark_unchanged(unsigned workers) {
     std::vector<Coming*> alike;
     for (Coming& coming : new_) {
-      if (coming.entry->type == EntryType::Directory) continue;
       const Old* const before = coming.before;
-      if (coming.shared || (before != nullptr && before->list->same(before->number, *coming.entry)))
-        alike.push_back(&coming);
+      const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
+      if (same || (coming.shared && coming.entry->type != EntryType::Directory)) alike.push_back(&coming);
     }
     look_at(alike, workers);
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
