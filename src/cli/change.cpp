@@ -181,7 +181,10 @@ class Change {
       coming.push_back(*step.after_id);
     }
     tables_ = tables_of(session_, coming);
-    for (const PackageId id : coming) entering_.push_back({session_.universe().package(id), &tables_.at(id)});
+    for (const PackageId id : coming)
+      archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
+                                        session_.universe().package(id).title());
+    for (const PackageId id : coming) entering_.push_back({session_.universe().package(id), tables_.at(id).get()});
     std::unique_ptr<state::State> empty;
     const state::State* state = session_.present();
     if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
@@ -193,7 +196,20 @@ class Change {
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
     plan_.notices = tree_.notices;
+    tell_of_privileges();
     if (arguments_.has("strict")) refuse_unowned();
+  }
+
+  /// Files that run with another's rights, where the version that leaves did not have them.
+  void tell_of_privileges() {
+    for (const txn::Entering& one : entering_)
+      for (const std::string& path : one.package.privileged) {
+        const bool known = std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
+          const auto& before = old.package.privileged;
+          return std::find(before.begin(), before.end(), path) != before.end();
+        });
+        if (!known) plan_.notices.push_back({plan::Notice::Kind::Privileged, path, one.package.name});
+      }
   }
 
   /// --strict: nothing of nobody's is set aside.
@@ -231,7 +247,7 @@ class Change {
     for (const txn::Entering& one : entering_) {
       PackageId id{};
       for (const auto& [known, table] : tables_)
-        if (&table == one.table) id = known;
+        if (table.get() == one.table) id = known;
       archive::PackageReader* reader = session_.file_reader(id);
       if (reader != nullptr) {
         reader->verify_all();  // nobody else vouches for a file from outside
@@ -239,7 +255,7 @@ class Change {
         const std::string path = repo::cache_path(one.package);
         owned_.push_back(
             std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path),
-                                                     universe[id].offers.front().table_digest, *one.table));
+                                                     universe[id].offers.front().table_digest, tables_.at(id)));
         reader = owned_.back().get();
       }
       sources_.push_back({one.package, reader});
@@ -270,7 +286,7 @@ class Change {
         after.digest = universe[*step.after_id].offers.front().digest;
         after.time = os::now();
         change.after = std::move(after);
-        change.files = state::FileList::of(tables_.at(*step.after_id).entries);
+        change.files = state::FileList::of(tables_.at(*step.after_id)->entries);
       }
       changes.push_back(std::move(change));
     }
@@ -329,7 +345,7 @@ class Change {
   const Arguments& arguments_;
   plan::Plan plan_;
   std::int64_t hold_until_ = 0;
-  std::map<PackageId, archive::Table> tables_;
+  std::map<PackageId, std::shared_ptr<const archive::Table>> tables_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
   txn::TreeChange tree_;

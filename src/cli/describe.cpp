@@ -44,6 +44,7 @@ class Description {
     relations("conflicts", package.conflicts);
     relations("replaces", package.replaces);
     list("config", package.config_globs);
+    list("privileged", package.privileged);
     field("category", package.category);
     field("license", package.license);
     field("homepage", package.homepage);

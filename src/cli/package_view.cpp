@@ -46,16 +46,17 @@ Json entry_json(const FileEntry& entry) {
   return object;
 }
 
-std::map<PackageId, archive::Table> tables_of(Session& session, const std::vector<PackageId>& ids) {
+std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& session,
+                                                                     const std::vector<PackageId>& ids) {
   const Universe& universe = session.universe();
-  std::map<PackageId, archive::Table> tables;
+  std::map<PackageId, std::shared_ptr<const archive::Table>> tables;
   std::vector<PackageId> asked;
   std::vector<std::string> texts(ids.size());
   std::vector<repo::Request> requests;
   for (const PackageId id : ids) {
     const Package& package = universe.package(id);
     if (const auto* reader = session.file_reader(id)) {
-      tables.emplace(id, reader->table());
+      tables.emplace(id, reader->shared_table());
       continue;
     }
     const Offer& offer = universe[id].offers.front();
@@ -64,7 +65,7 @@ std::map<PackageId, archive::Table> tables_of(Session& session, const std::vecto
       try {
         const archive::PackageReader reader(session.root().open(path), session.root().shown(path));
         if (reader.footer().table_digest == offer.table_digest) {
-          tables.emplace(id, reader.table());
+          tables.emplace(id, reader.shared_table());
           continue;
         }
       } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
@@ -89,8 +90,9 @@ std::map<PackageId, archive::Table> tables_of(Session& session, const std::vecto
   for (std::size_t i = 0; i < requests.size(); ++i) {
     if (requests[i].problem) throw *requests[i].problem;
     const Offer& offer = universe[asked[i]].offers.front();
-    tables.emplace(asked[i], archive::read_table(texts[i], {offer.table_offset, offer.table_size, offer.table_digest},
-                                                 requests[i].url));
+    tables.emplace(asked[i],
+                   std::make_shared<const archive::Table>(archive::read_table(
+                       texts[i], {offer.table_offset, offer.table_size, offer.table_digest}, requests[i].url)));
   }
   return tables;
 }
@@ -99,8 +101,8 @@ std::vector<FileEntry> files_of(Session& session, PackageId id) {
   const Candidate& one = session.universe()[id];
   if (one.installed && session.file_reader(id) == nullptr)
     return session.looking()->files_of(one.installed->row)->entries();
-  const archive::Table table = tables_of(session, {id}).at(id);
-  return {table.entries.begin(), table.entries.end()};
+  const auto table = tables_of(session, {id}).at(id);
+  return {table->entries.begin(), table->entries.end()};
 }
 
 }  // namespace hambrel::cli

@@ -17,6 +17,7 @@ std::vector<FileEntry> files_of(Session& session, PackageId id);
 
 /// The checked table of a package version that is to be installed; fetched by one ranged read each, side by side, where
 /// neither a file nor the cache has it.
-std::map<PackageId, archive::Table> tables_of(Session& session, const std::vector<PackageId>& ids);
+std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& session,
+                                                                     const std::vector<PackageId>& ids);
 
 }  // namespace hambrel::cli

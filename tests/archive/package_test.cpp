@@ -3,7 +3,9 @@
 #include <sys/xattr.h>
 
 #include <filesystem>
+#include <map>
 #include <random>
+#include <set>
 
 #include "archive/frame_codec.h"
 #include "archive/package_reader.h"
@@ -94,6 +96,7 @@ TEST_F(PackageFile, HoldsEverythingOfTheTree) {
   const Entry* su = package->find("usr/bin/su-lamp");
   EXPECT_EQ(su->mode, 04755U);
   EXPECT_EQ(su->user + ":" + su->group, "lamp:lamps");
+  EXPECT_EQ(package->manifest().privileged, std::vector<std::string>{"usr/bin/su-lamp"});
   EXPECT_EQ(package->find("etc/sample.conf")->user, "root");
   EXPECT_TRUE(package->find("etc/sample.conf")->config);
   EXPECT_EQ(package->find("etc/sample.conf")->mode, 0640U);
@@ -122,6 +125,29 @@ TEST_F(PackageFile, OneFileIsHadWithoutReadingTheRest) {
   package.manifest();
   EXPECT_EQ(package.content(*package.find("usr/share/middle.bin")), random_bytes(100'000, 2));
   EXPECT_LT(count, content.size() / 20);
+}
+
+TEST_F(PackageFile, AnySelectionOfFilesIsUnpackedAsEachIsAlone) {
+  const auto package = reader(pack(directory.path()));
+  std::map<std::string, Digest> expected;
+  for (const Entry& entry : package->table().entries)
+    if (entry.type == EntryType::File) expected[entry.path] = entry.digest;
+  std::mt19937 random(3);
+  for (const unsigned one_in : {1U, 2U, 5U, 20U, 60U}) {
+    std::set<std::string> wanted;
+    for (const auto& [path, digest] : expected)
+      if (random() % one_in == 0) wanted.insert(path);
+    std::map<std::string, Digest> got;
+    Sha256 running;
+    PackageReader::Sink sink;
+    sink.want = [&](const Entry& entry) { return wanted.contains(entry.path); };
+    sink.begin = [](const Entry&) {};
+    sink.data = [&](const Entry&, std::string_view data) { running.update(data); };
+    sink.end = [&](const Entry& entry) { got[entry.path] = running.finish(); };
+    package->extract(sink);
+    EXPECT_EQ(got.size(), wanted.size());
+    for (const auto& [path, digest] : got) EXPECT_EQ(digest, expected[path]) << path;
+  }
 }
 
 TEST_F(PackageFile, IsAnOrdinaryCompressedTar) {
@@ -244,6 +270,17 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1; }),
             "content is not where the table puts it (etc/sample.conf)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (a whole number was expected)");
+}
+
+TEST_F(PackageFile, RightsOfAnotherThatTheManifestDoesNotNameAreRefused) {
+  const auto package = reader(pack(directory.path()));
+  Package silent = package->manifest();
+  EXPECT_NO_THROW(require_named_privileges(package->table(), silent, "x"));
+  silent.privileged = {"usr/bin/other"};
+  EXPECT_THROW(require_named_privileges(package->table(), silent, "x"), Error);
+  Table table = package->table();
+  table.entries.front().type = EntryType::File, table.entries.front().attributes["security.capability"] = "x";
+  EXPECT_THROW(require_named_privileges(table, package->manifest(), "x"), Error);
 }
 
 TEST(PackageFileHostile, RandomChangesOfTheTableAreRefusedOrHarmless) {

@@ -57,6 +57,22 @@ std::string_view FrameDecoder::decode(std::uint64_t plain_size, const std::strin
   return {plain.data(), plain.size()};
 }
 
+std::string_view FrameDecoder::decode_start(std::uint64_t plain_size, std::uint64_t needed, const std::string& where) {
+  if (needed >= plain_size - plain_size / 4) return decode(plain_size, where);
+  const auto plain = plain_.of(needed);
+  ZSTD_DCtx* const zstd = context_->zstd.get();
+  ZSTD_DCtx_reset(zstd, ZSTD_reset_session_only);
+  ZSTD_inBuffer in{stored_.bytes.get(), stored_.size, 0};
+  ZSTD_outBuffer out{plain.data(), plain.size(), 0};
+  while (out.pos < out.size) {
+    const std::size_t before = in.pos + out.pos;
+    const std::size_t left = ZSTD_decompressStream(zstd, &out, &in);
+    if (ZSTD_isError(left) != 0U || in.pos + out.pos == before || (left == 0 && out.pos < out.size))
+      throw Error(ErrorCode::Untrusted, "a compressed frame is damaged", where, "fetch or copy the file again");
+  }
+  return {plain.data(), plain.size()};
+}
+
 std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where) {
   const unsigned long long size = ZSTD_getFrameContentSize(stored.data(), stored.size());
   if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN)

@@ -22,6 +22,8 @@ class FrameDecoder {
   std::span<char> room(std::size_t size) { return stored_.of(size); }
   /// The plain bytes of the frame that lies in the room that was asked for last; they stand until the next call.
   std::string_view decode(std::uint64_t plain_size, const std::string& where);
+  /// The first `needed` of them at least, as long as they are not the greater part: what follows is not unpacked.
+  std::string_view decode_start(std::uint64_t plain_size, std::uint64_t needed, const std::string& where);
 
  private:
   struct Buffer {

@@ -30,11 +30,12 @@ Table read_table(std::string_view stored, const Footer& footer, const std::strin
 PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where)
     : file_(std::move(file)), where_(std::move(where)) {
   read_footer();
-  table_ = read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_);
+  table_ = std::make_shared<const Table>(
+      read_table(file_->read_exactly(footer_.table_offset, footer_.table_size, where_), footer_, where_));
 }
 
 PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
-                             Table known)
+                             std::shared_ptr<const Table> known)
     : file_(std::move(file)), where_(std::move(where)), table_(std::move(known)) {
   read_footer();
   if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names", where_);
@@ -57,24 +58,24 @@ void PackageReader::read_footer() {
 }
 
 const Entry* PackageReader::find(std::string_view path) const {
-  const auto at = std::lower_bound(table_.entries.begin(), table_.entries.end(), path,
+  const auto at = std::lower_bound(table_->entries.begin(), table_->entries.end(), path,
                                    [](const Entry& entry, std::string_view wanted) { return entry.path < wanted; });
-  return at != table_.entries.end() && at->path == path ? &*at : nullptr;
+  return at != table_->entries.end() && at->path == path ? &*at : nullptr;
 }
 
-std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder) const {
-  const Frame& frame = table_.frames[number];
+std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed) const {
+  const Frame& frame = table_->frames[number];
   const auto stored = decoder.room(frame.size);
   if (file_->read_at(frame.offset, std::as_writable_bytes(stored)) != stored.size())
     damaged(fmt::format("cut off in the frame at offset {}", frame.offset), where_);
   if (sha256(std::as_bytes(stored)) != frame.digest)
     damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
-  return decoder.decode(frame.plain_size, where_);
+  return decoder.decode_start(frame.plain_size, std::min(needed, frame.plain_size), where_);
 }
 
 Package PackageReader::manifest() const {
   FrameDecoder decoder;
-  return parse_manifest(frame(0, decoder).substr(table_.manifest_offset, table_.manifest_size), where_);
+  return parse_manifest(frame(0, decoder).substr(table_->manifest_offset, table_->manifest_size), where_);
 }
 
 std::string PackageReader::content(const Entry& entry) const {
@@ -94,14 +95,27 @@ std::string PackageReader::content(const Entry& entry) const {
 void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const {
   std::size_t held = SIZE_MAX;
   std::string_view plain;
+  // how far into a frame anything is wanted, from the first entry that is
+  const auto needed = [&](std::size_t i, std::size_t number) {
+    std::uint64_t end = 0;
+    for (; i < last && (table_->entries[i].type != EntryType::File || table_->entries[i].frame <= number); ++i) {
+      const Entry& entry = table_->entries[i];
+      if (entry.type != EntryType::File || !sink.want(entry)) continue;
+      std::uint64_t before = 0;  // bytes of it in earlier frames
+      for (std::size_t k = entry.frame; k < number; ++k)
+        before += table_->frames[k].plain_size - (k == entry.frame ? entry.offset : 0);
+      end = entry.size - before + (number == entry.frame ? entry.offset : 0);
+    }
+    return end;
+  };
   for (std::size_t i = first; i < last; ++i) {
-    const Entry& entry = table_.entries[i];
+    const Entry& entry = table_->entries[i];
     if (!sink.want(entry)) continue;
     sink.begin(entry);
     if (entry.type == EntryType::File) {
       std::uint64_t left = entry.size, offset = entry.offset;
       for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
-        if (number != held) plain = frame(number, decoder), held = number;
+        if (number != held) plain = frame(number, decoder, needed(i, number)), held = number;
         const std::uint64_t piece = std::min<std::uint64_t>(left, plain.size() - offset);
         sink.data(entry, plain.substr(offset, piece));
         left -= piece;
@@ -119,7 +133,7 @@ void PackageReader::verify_all() const {
   std::size_t at = 0;
   const auto take = [&](std::uint64_t most) {
     while (at == plain.size()) {
-      if (number == table_.frames.size()) damaged("the frames end early", where_);
+      if (number == table_->frames.size()) damaged("the frames end early", where_);
       plain = frame(number++, decoder), at = 0;
     }
     const std::string_view piece = plain.substr(at, most);
@@ -136,14 +150,14 @@ void PackageReader::verify_all() const {
   };
   const Package package = manifest();
   Entry head;
-  head.path = ".hambrel/manifest.json", head.mode = 0644, head.size = table_.manifest_size;
+  head.path = ".hambrel/manifest.json", head.mode = 0644, head.size = table_->manifest_size;
   expect(tar_header(head), head.path);
-  for (std::uint64_t left = table_.manifest_size; left > 0;) left -= take(left).size();
+  for (std::uint64_t left = table_->manifest_size; left > 0;) left -= take(left).size();
   expect(std::string(tar_padding(head.size), '\0'), head.path);
   ByteCount total = 0;
   std::uint64_t files = 0;
   Sha256 running;
-  for (const Entry& entry : table_.entries) {
+  for (const Entry& entry : table_->entries) {
     expect(tar_header(entry), entry.path);
     if (entry.type != EntryType::Directory) ++files;
     if (entry.type != EntryType::File) continue;
@@ -160,6 +174,7 @@ void PackageReader::verify_all() const {
   expect(std::string(1024, '\0'), "the end");
   if (total != package.installed_size || files != package.file_count)
     damaged("the manifest does not fit the files of the package", where_);
+  require_named_privileges(*table_, package, where_);
 }
 
 }  // namespace hambrel::archive

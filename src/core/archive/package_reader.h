@@ -22,9 +22,11 @@ class PackageReader {
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where);
   /// As before, where the table was read already: `known` must be the one whose digest is `digest`, which the footer
   /// has to name.
-  PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest, Table known);
+  PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
+                std::shared_ptr<const Table> known);
 
-  const Table& table() const { return table_; }
+  const Table& table() const { return *table_; }
+  const std::shared_ptr<const Table>& shared_table() const { return table_; }
   const Footer& footer() const { return footer_; }
   std::uint64_t file_size() const { return file_->size(); }
   const std::string& where() const { return where_; }
@@ -46,7 +48,7 @@ class PackageReader {
   };
   void extract(const Sink& sink) const {
     FrameDecoder decoder;
-    extract(sink, 0, table_.entries.size(), decoder);
+    extract(sink, 0, table_->entries.size(), decoder);
   }
   /// The same for entries [first, last) of the table. Several threads may extract at once, each with a sink and a
   /// decoder of its own.
@@ -58,12 +60,13 @@ class PackageReader {
 
  private:
   void read_footer();
-  std::string_view frame(std::size_t number, FrameDecoder& decoder) const;  // stands until the decoder's next frame
+  /// Its first `needed` bytes at least. They stand until the decoder's next frame.
+  std::string_view frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed = UINT64_MAX) const;
 
   std::unique_ptr<os::ReadableFile> file_;
   std::string where_;
   Footer footer_;
-  Table table_;
+  std::shared_ptr<const Table> table_;
 };
 
 /// Decodes and checks a table that was fetched on its own; `footer` tells what the index knows of it.

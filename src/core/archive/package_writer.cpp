@@ -239,6 +239,7 @@ WrittenPackage write_package(os::FileReader& source, std::string_view root_path,
     if (entry.type != EntryType::Directory) ++written.package.file_count;
     if (entry.type == EntryType::File) written.package.installed_size += entry.size;
   }
+  written.package.privileged = privileged_files(table);
 
   FrameWriter frames(into, options);
   const std::string manifest = manifest_text(written.package);

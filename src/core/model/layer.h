@@ -43,7 +43,8 @@ struct PackageRecord {
 };
 struct DetailRecord {
   std::uint32_t zero, description, license, homepage, maintainer, category, source, restart;
-  std::uint32_t config_globs, config_count, features, feature_count;  // places in the list array
+  std::uint32_t config_globs, config_count, features, feature_count, privileged,
+      privileged_count;  // places in the list array
   std::uint64_t file_count;
 };
 struct RelationRecord {

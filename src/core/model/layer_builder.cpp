@@ -224,6 +224,8 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   detail.config_count = static_cast<std::uint32_t>(package.config_globs.size());
   detail.features = in.list_of(package.features);
   detail.feature_count = static_cast<std::uint32_t>(package.features.size());
+  detail.privileged = in.list_of(package.privileged);
+  detail.privileged_count = static_cast<std::uint32_t>(package.privileged.size());
   detail.file_count = package.file_count;
   record.details = static_cast<std::uint32_t>(in.details.size());
   in.details.push_back(detail);

@@ -64,6 +64,7 @@ Package read_package(const Object& named) {
   package.parallel = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(object.number_or("parallel", 1), 1, 100));
   package.restart = object.text_or("restart", "");
   package.features = object.texts_or_none("features");
+  package.privileged = object.texts_or_none("privileged");
   package.installed_size = object.number("installed_size");
   package.file_count = object.number("file_count");
   for (const Constraint& one : package.provides)
@@ -105,6 +106,7 @@ Json package_to_json(const Package& package) {
   put_list(object, "replaces", package.replaces);
   if (!package.config_globs.empty()) object["config"] = package.config_globs;
   if (!package.features.empty()) object["features"] = package.features;
+  if (!package.privileged.empty()) object["privileged"] = package.privileged;
   if (package.parallel != 1) object["parallel"] = package.parallel;
   return object;
 }

@@ -26,6 +26,7 @@ struct Package {
   std::uint32_t parallel = 1;             // so many versions may be installed side by side
   std::string restart;                    // "", "session" or "system": what a change of it asks for
   std::vector<std::string> features;      // abilities that whoever installs it must have
+  std::vector<std::string> privileged;    // paths of its files that run with another's rights, ascending
   ByteCount installed_size = 0;           // bytes of its regular files, hard links counted once
   std::uint64_t file_count = 0;           // entries that are not directories
 

@@ -84,6 +84,8 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
     package.config_globs.emplace_back(home.text(text));
   for (const TextId text : home.lists.slice(detail.features, detail.feature_count))
     package.features.emplace_back(home.text(text));
+  for (const TextId text : home.lists.slice(detail.privileged, detail.privileged_count))
+    package.privileged.emplace_back(home.text(text));
   package.parallel = one.parallel;
   package.installed_size = one.installed_size;
   package.file_count = detail.file_count;

@@ -1,5 +1,6 @@
 #include "os/host.h"
 
+#include <malloc.h>
 #include <pwd.h>
 #include <signal.h>
 #include <sys/utsname.h>
@@ -31,6 +32,11 @@ std::string user_name() {
 }
 
 int process_id() { return getpid(); }
+
+void keep_freed_memory() {
+  ::mallopt(M_TRIM_THRESHOLD, 256 << 20);
+  ::mallopt(M_MMAP_THRESHOLD, 32 << 20);
+}
 
 unsigned processors() { return std::max(1U, std::thread::hardware_concurrency()); }
 

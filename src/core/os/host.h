@@ -19,6 +19,8 @@ std::int64_t monotonic_milliseconds();
 /// SOURCE_DATE_EPOCH if it is set to a whole number, else `otherwise`.
 std::int64_t source_date_epoch(std::int64_t otherwise);
 void sleep_milliseconds(int milliseconds);
+/// Freed memory stays with the process, to be used again without being cleared by the kernel anew.
+void keep_freed_memory();
 /// Absolute path of the running program, empty if the kernel does not tell.
 std::string program_path();
 /// Ends this process at once with SIGKILL, as a power cut would: only the fault points of tests call it.

@@ -54,6 +54,7 @@ std::string Notice::text() const {
       return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
     case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
     case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
+    case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};
 }

@@ -61,7 +61,16 @@ struct Step {
 
 /// Something about files that the administrator should know before agreeing.
 struct Notice {
-  enum class Kind { ConfigKept, ConfigWaiting, ConfigStaysAway, Leftover, Unowned, DirectoryStays, Changed };
+  enum class Kind {
+    ConfigKept,
+    ConfigWaiting,
+    ConfigStaysAway,
+    Leftover,
+    Unowned,
+    DirectoryStays,
+    Changed,
+    Privileged
+  };
   Kind kind = Kind::ConfigKept;
   std::string path, package;
   std::string text() const;

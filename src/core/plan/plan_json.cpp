@@ -8,8 +8,8 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",      "required",    "recommended",    "newer",
                                      "replacing",  "replaced-by", "loses-provider", "in-conflict",
                                      "makes-room", "stray",       "unneeded",       "undone"};
-constexpr const char* kNoticeNames[] = {"config-kept",     "config-waiting", "config-stays-away", "leftover", "unowned",
-                                        "directory-stays", "changed"};
+constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting",  "config-stays-away", "leftover",
+                                        "unowned",     "directory-stays", "changed",           "privileged"};
 
 }  // namespace
 
