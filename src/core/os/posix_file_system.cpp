@@ -2,11 +2,9 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <linux/openat2.h>
-#include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <sys/syscall.h>
-#include <sys/sysmacros.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
@@ -14,237 +12,17 @@
 #include <cerrno>
 #include <cstdlib>
 #include <fstream>
-#include <utility>
 
 #include <fmt/format.h>
 
 #include "base/error.h"
 #include "base/text.h"
 #include "os/file_system.h"
+#include "os/posix_handles.h"
 
 namespace hambrel::os {
 
 namespace {
-
-class Handle {
- public:
-  explicit Handle(int fd = -1) : fd_(fd) {}
-  Handle(Handle&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-  Handle& operator=(Handle&& other) noexcept {
-    std::swap(fd_, other.fd_);
-    return *this;
-  }
-  Handle(const Handle&) = delete;
-  Handle& operator=(const Handle&) = delete;
-  ~Handle() {
-    if (fd_ >= 0) ::close(fd_);
-  }
-  int get() const { return fd_; }
-
- private:
-  int fd_;
-};
-
-/// What statx tells of `name` in a directory, or with an empty name of the handle itself; nothing if that fails.
-std::optional<FileInfo> look(int directory, const char* name) {
-  struct ::statx raw {};
-  if (::statx(directory, name, AT_SYMLINK_NOFOLLOW | AT_EMPTY_PATH | AT_NO_AUTOMOUNT, STATX_BASIC_STATS | STATX_MNT_ID,
-              &raw) != 0)
-    return std::nullopt;
-  FileInfo info;
-  info.type = S_ISREG(raw.stx_mode)   ? FileType::Regular
-              : S_ISDIR(raw.stx_mode) ? FileType::Directory
-              : S_ISLNK(raw.stx_mode) ? FileType::Symlink
-                                      : FileType::Other;
-  info.mode = raw.stx_mode & 07777U;
-  info.uid = raw.stx_uid;
-  info.gid = raw.stx_gid;
-  info.size = raw.stx_size;
-  info.mtime_seconds = raw.stx_mtime.tv_sec;
-  info.mtime_nanoseconds = raw.stx_mtime.tv_nsec;
-  info.inode = raw.stx_ino;
-  info.device = ::makedev(raw.stx_dev_major, raw.stx_dev_minor);
-  info.links = raw.stx_nlink;
-  info.mount = (raw.stx_mask & STATX_MNT_ID) != 0 ? raw.stx_mnt_id : info.device;
-  info.fixed = (raw.stx_attributes & (STATX_ATTR_IMMUTABLE | STATX_ATTR_APPEND)) != 0;
-  return info;
-}
-
-/// Files from this size on begin to go to the disk as soon as they are complete; small ones are better written
-/// together.
-constexpr std::uint64_t kWriteAtOnce = 128 << 10;  // bytes
-
-bool owner_differs(const Metadata& metadata, const FileInfo& now) {
-  return metadata.owner && *metadata.owner != std::pair(now.uid, now.gid);
-}
-/// An owner that changes takes set-id bits and an access list the group's bits with it, so that the mode is set again.
-bool mode_differs(const Metadata& metadata, const FileInfo& now) {
-  return metadata.mode && (*metadata.mode != now.mode || owner_differs(metadata, now) || !metadata.inherited.empty());
-}
-
-class PosixReadable final : public ReadableFile {
- public:
-  PosixReadable(Handle handle, std::uint64_t size, std::string where)
-      : handle_(std::move(handle)), size_(size), where_(std::move(where)) {}
-  std::uint64_t size() const override { return size_; }
-  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
-    std::size_t done = 0;
-    while (done < into.size()) {
-      const ssize_t got =
-          ::pread(handle_.get(), into.data() + done, into.size() - done, static_cast<off_t>(offset + done));
-      if (got < 0 && errno == EINTR) continue;
-      if (got < 0) throw_errno(errno, "cannot read", where_);
-      if (got == 0) break;
-      done += static_cast<std::size_t>(got);
-    }
-    return done;
-  }
-
- private:
-  Handle handle_;
-  std::uint64_t size_;
-  std::string where_;
-};
-
-class PosixWritable final : public WritableFile {
- public:
-  PosixWritable(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
-  void write(std::span<const std::byte> data) override {
-    while (!data.empty()) {
-      const ssize_t put = ::write(handle_.get(), data.data(), data.size());
-      if (put < 0 && errno == EINTR) continue;
-      if (put < 0) throw_errno(errno, "cannot write", where_);
-      data = data.subspan(static_cast<std::size_t>(put));
-    }
-  }
-  void skip(std::uint64_t size) override {
-    const off_t end = ::lseek(handle_.get(), static_cast<off_t>(size), SEEK_CUR);
-    if (end < 0 || ::ftruncate(handle_.get(), end) != 0) throw_errno(errno, "cannot write", where_);
-  }
-  void finish(const Metadata& metadata) override {
-    const int fd = handle_.get();
-    const auto now = look(fd, "");
-    if (!now) throw_errno(errno, "cannot look at", where_);
-    if (owner_differs(metadata, *now) && ::fchown(fd, metadata.owner->first, metadata.owner->second) != 0)
-      throw_errno(errno, "cannot set the owner", where_);
-    set_attributes(metadata.inherited);
-    if (mode_differs(metadata, *now) && ::fchmod(fd, *metadata.mode) != 0)
-      throw_errno(errno, "cannot set the mode", where_);
-    set_attributes(metadata.attributes);
-    if (metadata.mtime) {
-      const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
-      if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
-    }
-    if (now->size >= kWriteAtOnce) ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);  // a wish: syncfs settles it
-  }
-  void sync() override {
-    if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
-  }
-
- private:
-  void set_attributes(const ExtendedAttributes& attributes) {
-    for (const auto& [name, value] : attributes)
-      if (::fsetxattr(handle_.get(), name.c_str(), value.data(), value.size(), 0) != 0)
-        throw_errno(errno, "cannot set the extended attribute " + name, where_);
-  }
-
-  Handle handle_;
-  std::string where_;
-};
-
-/// A name in a directory that leads nowhere else.
-std::string clean_name(std::string_view name, const std::string& where) {
-  if (name.empty() || name == "." || name == ".." || name.find('/') != std::string_view::npos)
-    throw Error(ErrorCode::Internal, "an unclean name reached the file system", where + "/" + printable(name));
-  return std::string(name);
-}
-
-class PosixDirectoryReader final : public DirectoryReader {
- public:
-  PosixDirectoryReader(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
-  std::optional<FileInfo> stat(std::string_view name) override { return stat_in(handle_.get(), name, where_); }
-  std::unique_ptr<DirectoryReader> look_into(std::string_view name) override {
-    const std::string text = clean_name(name, where_);
-    Handle below(::openat(handle_.get(), text.c_str(), O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
-    if (below.get() < 0) return nullptr;
-    return std::make_unique<PosixDirectoryReader>(std::move(below), where_ + "/" + text);
-  }
-
-  static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
-    const std::string text = name.empty() ? "" : clean_name(name, where);  // empty: the directory itself
-    const auto info = look(directory, text.c_str());
-    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", where + "/" + text);
-    return info;
-  }
-
- private:
-  Handle handle_;
-  std::string where_;
-};
-
-class PosixDirectory final : public Directory {
- public:
-  PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
-  std::optional<FileInfo> stat(std::string_view name) override {
-    return PosixDirectoryReader::stat_in(handle_.get(), name, where_);
-  }
-  std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
-    const std::string text = clean(name);
-    Handle file(::openat(handle_.get(), text.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
-    if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
-    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text);
-  }
-  void make_directory(std::string_view name, std::uint32_t mode) override {
-    const std::string text = clean(name);
-    if (::mkdirat(handle_.get(), text.c_str(), mode) != 0)
-      throw_errno(errno, "cannot make the directory", where_ + "/" + text);
-  }
-  void set_metadata(std::string_view name, const Metadata& metadata) override {
-    const std::string text = clean(name), where = where_ + "/" + text;
-    const Handle one(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
-    const auto now = one.get() < 0 ? std::nullopt : look(one.get(), "");
-    if (!now) throw_errno(errno, "cannot look at", where);
-    const std::string proc = fmt::format("/proc/self/fd/{}", one.get());
-    const auto set_attributes = [&](const ExtendedAttributes& attributes) {
-      for (const auto& [key, value] : attributes)
-        if (::setxattr(proc.c_str(), key.c_str(), value.data(), value.size(), 0) != 0)
-          throw_errno(errno, "cannot set the extended attribute " + key, where);
-    };
-    if (owner_differs(metadata, *now) &&
-        ::fchownat(one.get(), "", metadata.owner->first, metadata.owner->second, AT_EMPTY_PATH) != 0)
-      throw_errno(errno, "cannot set the owner", where);
-    set_attributes(metadata.inherited);
-    if (mode_differs(metadata, *now) && ::chmod(proc.c_str(), *metadata.mode) != 0)
-      throw_errno(errno, "cannot set the mode", where);
-    set_attributes(metadata.attributes);
-    if (metadata.mtime) {
-      const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
-      if (::utimensat(handle_.get(), text.c_str(), times, AT_SYMLINK_NOFOLLOW) != 0)
-        throw_errno(errno, "cannot set the time", where);
-    }
-  }
-
-  void rename_no_replace(std::string_view name, Directory& other, std::string_view there) override {
-    rename_with(name, dynamic_cast<PosixDirectory&>(other), there, RENAME_NOREPLACE);
-  }
-  void rename_exchange(std::string_view name, Directory& other, std::string_view there) override {
-    rename_with(name, dynamic_cast<PosixDirectory&>(other), there, RENAME_EXCHANGE);
-  }
-
- private:
-  std::string clean(std::string_view name) const { return clean_name(name, where_); }
-  void rename_with(std::string_view name, const PosixDirectory& other, std::string_view there, unsigned flags) {
-    const std::string from = clean(name), to = other.clean(there);
-    if (::renameat2(handle_.get(), from.c_str(), other.handle_.get(), to.c_str(), flags) != 0)
-      throw_errno(
-          errno,
-          fmt::format("cannot {} {}/{}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", other.where_, to),
-          where_ + "/" + from);
-  }
-
-  Handle handle_;
-  std::string where_;
-};
 
 /// A path in /proc/self/mountinfo, where blanks and the like stand as \ooo.
 std::string unescaped(std::string_view text) {
@@ -259,25 +37,6 @@ std::string unescaped(std::string_view text) {
   }
   return result;
 }
-
-class Mapping final : public Bytes {
- public:
-  Mapping(const Handle& handle, std::size_t size, const std::string& where) : size_(size) {
-    if (size == 0) return;
-    start_ = ::mmap(nullptr, size, PROT_READ, MAP_SHARED, handle.get(), 0);
-    if (start_ == MAP_FAILED) throw_errno(errno, "cannot map", where);
-  }
-  ~Mapping() override {
-    if (size_ != 0) ::munmap(start_, size_);
-  }
-  Mapping(const Mapping&) = delete;
-  Mapping& operator=(const Mapping&) = delete;
-  std::span<const std::byte> data() const override { return {static_cast<const std::byte*>(start_), size_}; }
-
- private:
-  void* start_ = nullptr;
-  std::size_t size_;
-};
 
 class PosixFileSystem final : public FileSystem {
  public:

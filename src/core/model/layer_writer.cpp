@@ -1,0 +1,314 @@
+// Putting a filled layer in order and writing its image.
+#include "model/layer_builder_impl.h"
+
+namespace hambrel {
+
+namespace {
+
+std::uint32_t sum_of_sizes(std::uint32_t a, std::uint32_t b) {
+  if (b > UINT32_MAX - a) throw too_much_text();
+  return a + b;
+}
+
+}  // namespace
+
+void LayerBuilder::Impl::sort_names() {
+  std::vector<std::uint32_t> order(names.size()), place(names.size());
+  std::iota(order.begin(), order.end(), 0U);
+  std::sort(order.begin(), order.end(),
+            [&](std::uint32_t a, std::uint32_t b) { return texts.at(names[a]) < texts.at(names[b]); });
+  std::vector<TextId> sorted(names.size());
+  for (std::size_t i = 0; i < order.size(); ++i)
+    sorted[i] = names[order[i]], place[order[i]] = static_cast<std::uint32_t>(i);
+  names = std::move(sorted);
+  const auto first = static_cast<std::uint32_t>(base_names());
+  const auto renumber = [&](std::uint32_t& number) {
+    if (number >= first) number = first + place[number - first];
+  };
+  for (auto& package : packages) renumber(package.name);
+  for (auto& constraint : constraints) renumber(constraint.name);
+}
+
+/// By name, version descending, architecture; the same one met again gives its offers to the first.
+void LayerBuilder::Impl::sort_packages() {
+  const auto order_of = [&](std::uint32_t a, std::uint32_t b) {
+    const image::PackageRecord &x = packages[a], &y = packages[b];
+    if (x.name != y.name)
+      return base == nullptr ? (x.name < y.name ? -1 : 1) : text_of_name(x.name).compare(text_of_name(y.name));
+    if (x.version != y.version) return order_versions(version(b), version(a));
+    if (x.arch != y.arch) return texts.at(architectures[x.arch]).compare(texts.at(architectures[y.arch]));
+    return 0;
+  };
+  std::vector<std::uint32_t> order(packages.size());
+  std::iota(order.begin(), order.end(), 0U);
+  std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return order_of(a, b) < 0; });
+  final_number.assign(packages.size(), 0);
+  std::vector<image::PackageRecord> sorted;
+  sorted.reserve(packages.size());
+  std::uint32_t last = 0;
+  for (const std::uint32_t one : order) {
+    if (sorted.empty() || order_of(last, one) != 0) sorted.push_back(packages[one]), last = one;
+    final_number[one] = static_cast<std::uint32_t>(sorted.size() - 1);
+  }
+  packages = std::move(sorted);
+}
+
+std::vector<image::ProviderRecord> LayerBuilder::Impl::make_providers() {
+  std::vector<image::ProviderRecord> providers;
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    const image::PackageRecord& package = packages[i];
+    const auto global = static_cast<std::uint32_t>(base_size()) + i;
+    providers.push_back({package.name, global, package.version});
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
+      at += package.counts[list];
+    for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k) {
+      const std::uint32_t number = uses[at + k];
+      if (number < base_relations()) {
+        const image::ConstraintRecord& one = base->constraints[base->relations[number].constraints];
+        // texts of the base are not texts of the overlay
+        const auto text = base->text(one.version);
+        providers.push_back({one.name, global, texts.enter(text)});
+      } else {
+        const image::ConstraintRecord& one = constraints[relations[number - base_relations()].constraints];
+        providers.push_back({one.name, global, one.version});
+      }
+    }
+  }
+  std::sort(providers.begin(), providers.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.version) < std::tie(b.name, b.package, b.version);
+  });
+  return providers;
+}
+
+void LayerBuilder::Impl::find_candidates(const std::vector<image::ProviderRecord>& providers) {
+  std::vector<std::uint32_t> starts;  // of names, for a base layer, which has most of the work
+  if (base == nullptr) {
+    starts.assign(names.size() + 1, 0);
+    for (const auto& one : providers) ++starts[one.name + 1];
+    std::partial_sum(starts.begin(), starts.end(), starts.begin());
+  }
+  const auto own = [&](std::uint32_t name) -> std::span<const image::ProviderRecord> {
+    if (base == nullptr) return std::span(providers).subspan(starts[name], starts[name + 1] - starts[name]);
+    const auto [first, last] = std::equal_range(providers.begin(), providers.end(), image::ProviderRecord{name, 0, 0},
+                                                [](const auto& a, const auto& b) { return a.name < b.name; });
+    return {first, last};
+  };
+  std::vector<std::uint32_t> all, found;
+  for (image::RelationRecord& relation : relations) {
+    found.clear();
+    for (std::size_t i = 0; i < relation.constraint_count; ++i) {
+      const image::ConstraintRecord& one = constraints[relation.constraints + i];
+      const auto op = static_cast<Operator>(one.op);
+      const std::string_view asked = texts.at(one.version);
+      if (base != nullptr && one.name < base_names())
+        for (const image::ProviderRecord& provider : base->providers_of(static_cast<NameId>(one.name))) {
+          const bool by_name = base->packages[provider.package].name == one.name;
+          if (relation.by_name_only != 0 && !by_name) continue;
+          const std::string_view has = base->text(provider.version);
+          if (op == Operator::Any || (!has.empty() && version_allowed(op, asked, has)))
+            found.push_back(provider.package);
+        }
+      for (const image::ProviderRecord& provider : own(one.name)) {
+        const bool by_name = packages[provider.package - base_size()].name == one.name;
+        if (relation.by_name_only != 0 && !by_name) continue;
+        const std::string_view has = texts.at(provider.version);
+        if (op == Operator::Any || (!has.empty() && version_allowed(op, asked, has))) found.push_back(provider.package);
+      }
+    }
+    std::sort(found.begin(), found.end());
+    found.erase(std::unique(found.begin(), found.end()), found.end());
+    relation.candidates = static_cast<std::uint32_t>(all.size());
+    relation.candidate_count = static_cast<std::uint32_t>(found.size());
+    all.insert(all.end(), found.begin(), found.end());
+  }
+  keep(Section::Candidates, std::move(all));
+}
+
+void LayerBuilder::Impl::write_offers() {
+  for (OfferOf& one : offers) one.package = final_number[one.package];
+  std::stable_sort(offers.begin(), offers.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
+  std::vector<image::OfferHead> heads;
+  std::vector<image::OfferFile> files;
+  for (const OfferOf& one : offers) {
+    image::PackageRecord& package = packages[one.package];
+    if (package.offer_count == 0) package.offers = static_cast<std::uint32_t>(heads.size());
+    ++package.offer_count;
+    heads.push_back(one.head);
+    files.push_back(one.file);
+  }
+  offers.clear(), offers.shrink_to_fit();
+  keep(Section::Offers, std::move(heads));
+  keep(Section::OfferFiles, std::move(files));
+}
+
+void LayerBuilder::Impl::write_installed() {
+  for (image::InstalledRecord& one : installed)
+    one.package = (one.package & kOfBase) != 0 ? one.package & ~kOfBase
+                                               : static_cast<std::uint32_t>(base_size()) + final_number[one.package];
+  std::sort(installed.begin(), installed.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
+  std::vector<image::InstalledHead> heads;
+  for (const image::InstalledRecord& one : installed)
+    heads.push_back(
+        {one.package, name_of(one.package),
+         (one.wanted != 0 ? image::InstalledHead::kWanted : 0) | (one.held != 0 ? image::InstalledHead::kHeld : 0), 0});
+  write_against();
+  keep(Section::InstalledHeads, std::move(heads));
+  keep(Section::Installed, std::move(installed));
+}
+
+std::uint32_t LayerBuilder::Impl::name_of(std::uint32_t package) const {
+  return package < base_size() ? base->packages[package].name : packages[package - base_size()].name;
+}
+
+/// What installed packages conflict with or replace, by the names that this is about.
+void LayerBuilder::Impl::write_against() {
+  std::vector<image::AgainstRecord> records;
+  for (const image::InstalledRecord& one : installed) {
+    const bool of_base = one.package < base_size();
+    const image::PackageRecord& package = of_base ? base->packages[one.package] : packages[one.package - base_size()];
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < kRelationLists; ++list) {
+      const bool conflicts = list == static_cast<std::size_t>(RelationList::Conflicts);
+      const bool replaces = list == static_cast<std::size_t>(RelationList::Replaces);
+      for (std::uint32_t k = 0; k < package.counts[list]; ++k) {
+        if (!conflicts && !replaces) continue;
+        const std::uint32_t number = of_base ? base->uses[at + k] : uses[at + k];
+        records.push_back({first_name(number), one.package, number, replaces ? 1U : 0U});
+      }
+      at += package.counts[list];
+    }
+  }
+  std::sort(records.begin(), records.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.relation) < std::tie(b.name, b.package, b.relation);
+  });
+  keep(Section::Against, std::move(records));
+}
+
+/// The name in the first constraint of a relation.
+std::uint32_t LayerBuilder::Impl::first_name(std::uint32_t relation) const {
+  return relation < base_relations() ? base->constraints[base->relations[relation].constraints].name
+                                     : constraints[relations[relation - base_relations()].constraints].name;
+}
+
+void LayerBuilder::Impl::write_replacers() {
+  std::vector<image::ReplacerRecord> records;
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    std::uint32_t at = packages[i].uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Replaces); ++list)
+      at += packages[i].counts[list];
+    for (std::size_t k = 0; k < packages[i].counts[static_cast<std::size_t>(RelationList::Replaces)]; ++k) {
+      const std::uint32_t number = uses[at + k];
+      records.push_back({first_name(number), static_cast<std::uint32_t>(base_size()) + i, number});
+    }
+  }
+  std::sort(records.begin(), records.end(), [](const auto& a, const auto& b) {
+    return std::tie(a.name, a.package, a.relation) < std::tie(b.name, b.package, b.relation);
+  });
+  keep(Section::Replacers, std::move(records));
+}
+
+/// The words of each package, once where neighbouring versions say the same.
+SearchIndexBuilder::Arrays LayerBuilder::Impl::make_search() const {
+  SearchIndexBuilder index;
+  std::array<std::string, 4> before, fields;
+  for (std::uint32_t i = 0; i < packages.size(); ++i) {
+    const image::PackageRecord& package = packages[i];
+    fields[0] = text_of_name(package.name);
+    fields[1] = summaries.at(package.summary);
+    fields[2].clear();
+    std::uint32_t at = package.uses;
+    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
+      at += package.counts[list];
+    for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
+      fields[2].append(text_of_name(first_name(uses[at + k]))).push_back('\n');
+    fields[3] = descriptions.at(details[package.details].description);
+    if (i > 0 && fields == before) continue;
+    for (std::uint32_t field = 0; field < fields.size(); ++field)
+      index.add(static_cast<std::uint32_t>(base_size()) + i, static_cast<SearchField>(field), fields[field]);
+    std::swap(before, fields);
+  }
+  return index.finish();
+}
+
+/// Where the packages of an overlay stand between those of the base.
+void LayerBuilder::Impl::find_positions() {
+  for (image::PackageRecord& package : packages) {
+    const std::string_view name = text_of_name(package.name);
+    const std::string_view arch = texts.at(architectures[package.arch]), own = texts.at(package.version);
+    std::size_t low = 0, high = base_size();
+    while (low < high) {
+      const std::size_t middle = low + (high - low) / 2;
+      const image::PackageRecord& other = base->packages[middle];
+      int order = base->name(other.name).compare(name);
+      if (order == 0) order = order_versions(own, base->text(other.version));
+      if (order == 0) order = base->text(base->architectures[other.arch]).compare(arch);
+      if (order < 0)
+        low = middle + 1;
+      else
+        high = middle;
+    }
+    package.position = static_cast<std::uint32_t>(low);
+  }
+}
+
+std::string LayerBuilder::finish(std::string_view key) {
+  Impl& in = *impl_;
+  in.sort_names();
+  in.sort_packages();
+  if (in.base != nullptr) in.find_positions();
+  auto searching =  // beside the rest: it only reads what stands fast by now
+      std::async(std::launch::async, [&] { return in.make_search(); });
+  in.write_offers();
+  auto providers = in.make_providers();
+  in.find_candidates(providers);
+  in.write_installed();
+  in.write_replacers();
+  SearchIndexBuilder::Arrays search = searching.get();
+  in.keep(Section::Words, std::move(search.words));
+  in.keep(Section::WordRecords, std::move(search.records));
+  in.keep(Section::Postings, std::move(search.postings));
+  in.keep(Section::Providers, std::move(providers));
+  if (in.base == nullptr) {
+    std::vector<std::uint32_t> starts(in.names.size() + 1, 0);
+    for (const image::PackageRecord& package : in.packages) ++starts[package.name + 1];
+    std::partial_sum(starts.begin(), starts.end(), starts.begin());
+    in.keep(Section::NameStarts, std::move(starts));
+  }
+  const std::uint32_t summaries_from = in.texts.size(),
+                      descriptions_from = sum_of_sizes(summaries_from, in.summaries.size());
+  sum_of_sizes(descriptions_from, in.descriptions.size());
+  for (image::PackageRecord& package : in.packages)
+    if (package.summary != 0) package.summary += summaries_from;
+  for (image::DetailRecord& detail : in.details)
+    if (detail.description != 0) detail.description += descriptions_from;
+  in.keep(Section::Names, std::move(in.names));
+  in.keep(Section::Packages, std::move(in.packages));
+  in.keep(Section::Uses, std::move(in.uses));
+  in.keep(Section::Relations, std::move(in.relations));
+  in.keep(Section::Constraints, std::move(in.constraints));
+  in.keep(Section::Details, std::move(in.details));
+  in.keep(Section::Places, std::move(in.places));
+  in.keep(Section::Architectures, std::move(in.architectures));
+  in.keep(Section::Lists, std::move(in.lists));
+  for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions}) in.keep(Section::Text, texts->take());
+  ImageWriter writer;
+  std::size_t total = 0;
+  for (const Impl::Ready& one : in.ready) total += one.bytes.size() + 16;
+  writer.reserve(total);
+  std::optional<Section> last;
+  for (Impl::Ready& one : in.ready) {
+    if (last == one.section)
+      writer.extend(one.bytes);
+    else
+      writer.add_bytes(static_cast<std::uint32_t>(one.section), one.bytes);
+    last = one.section;
+    one.owner.reset();
+  }
+  const Layer* const base = in.base;
+  impl_ = std::make_unique<Impl>();
+  impl_->base = base;
+  return writer.finish(key);
+}
+
+}  // namespace hambrel
