@@ -83,6 +83,8 @@ int run_why(Session&, const Arguments&);
 int run_needs(Session&, const Arguments&);
 int run_needed_by(Session&, const Arguments&);
 int run_undo(Session&, const Arguments&);
+int run_redo(Session&, const Arguments&);
+int run_rollback(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
 int run_help(Session&, const Arguments&);

@@ -258,6 +258,27 @@ std::vector<Command> make_commands() {
                  1,
                  1,
                  run_undo});
+  all.push_back({"redo",
+                 "Record",
+                 "N",
+                 "do transaction N again, which was taken back",
+                 "",
+                 change_options({}),
+                 {{"hambrel redo 7", ""}},
+                 1,
+                 1,
+                 run_redo});
+  all.push_back({"rollback",
+                 "Record",
+                 "N",
+                 "bring all packages back to how they were after transaction N",
+                 "Everything comes from the attic, in one new transaction that can be undone. Configuration that was "
+                 "edited stays as it is.",
+                 change_options({}),
+                 {{"hambrel rollback 7 --dry-run", "what that would change"}, {"hambrel rollback 7", ""}},
+                 1,
+                 1,
+                 run_rollback});
   all.push_back({"recover",
                  "Care",
                  "",

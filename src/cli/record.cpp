@@ -6,6 +6,7 @@
 #include "cli/plan_view.h"
 #include "cli/session.h"
 #include "os/host.h"
+#include "txn/rollback.h"
 #include "txn/undo.h"
 
 namespace hambrel::cli {
@@ -164,32 +165,88 @@ int run_ledger(Session& session, const Arguments& arguments) {
               "there are `hambrel ledger` and `hambrel ledger show N`");
 }
 
-int run_undo(Session& session, const Arguments& arguments) {
-  const state::TxnId id = parse_id(arguments.words()[0]);
-  require_consent_possible(session, arguments);
+namespace {
+
+/// What undo, redo and rollback have in common: shown, agreed to, done, told. `switch_to` does it.
+template <typename Switch>
+int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
+              const std::optional<state::TxnId>& undo_of, const Switch& switch_to) {
   const bool dry = arguments.has("dry-run");
-  const state::State* const state = dry ? session.looking() : &session.changing(arguments);
-  if (state == nullptr)
-    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
-                "nothing was changed in this root yet");
-  txn::UndoPlan undo = txn::plan_undo(session.root(), *state, id);
-  if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(undo.plan)}, {"result", "dry run"}}));
-  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, undo.plan);
+  if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "dry run"}}));
+  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, plan);
   if (dry) return 0;
   ask_consent(session, arguments);
   txn::Account account;
-  account.kind = "undo";
+  account.kind = plan.kind;
   account.command = session.command_line();
   account.user = os::user_name();
   account.note = arguments.value("reason").value_or("");
-  account.plan = canonical(to_json(undo.plan));
-  account.undo_of = id;
+  account.plan = canonical(to_json(plan));
+  account.undo_of = undo_of;
   const os::InterruptGuard guard;
-  const state::TxnId done = txn::Engine(session.environment(&guard))
-                                .run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  txn::Engine engine(session.environment(&guard));
+  const state::TxnId done = switch_to(engine, account);
   tell_if_too_late(session, guard);
-  tell_done(session, done, undo.plan);
+  tell_done(session, done, plan);
   return 0;
+}
+
+/// The state that a plan of going back is made from.
+const state::State& past(Session& session, const Arguments& arguments, state::TxnId id) {
+  require_consent_possible(session, arguments);
+  const state::State* const state = arguments.has("dry-run") ? session.looking() : &session.changing(arguments);
+  if (state == nullptr)
+    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
+                "nothing was changed in this root yet");
+  return *state;
+}
+
+int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
+  const txn::UndoPlan undo = txn::plan_undo(session.root(), state, id);
+  return carry_out(session, arguments, undo.plan, id, [&](txn::Engine& engine, const txn::Account& account) {
+    return engine.run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
+  });
+}
+
+}  // namespace
+
+int run_undo(Session& session, const Arguments& arguments) {
+  const state::TxnId id = parse_id(arguments.words()[0]);
+  return undo(session, arguments, past(session, arguments, id), id);
+}
+
+int run_redo(Session& session, const Arguments& arguments) {
+  const state::TxnId id = parse_id(arguments.words()[0]);
+  const state::State& state = past(session, arguments, id);
+  const auto refuse = [&](const std::string& what, const std::string& hint) {
+    throw Error(ErrorCode::Refused, what, fmt::format("transaction {}", number(id)), hint);
+  };
+  if (!state.ledger_entry(id))
+    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
+                "`hambrel ledger` lists them");
+  const auto by = state.undone_by(id);
+  if (!by) refuse("it was not taken back, so there is nothing to do again", "`hambrel ledger` shows what was undone");
+  if (const auto again = state.undone_by(*by))
+    refuse(fmt::format("it was done again already, by transaction {}", number(*again)),
+           fmt::format("to take it back: hambrel undo {}", number(*again)));
+  return undo(session, arguments, state, *by);
+}
+
+int run_rollback(Session& session, const Arguments& arguments) {
+  const state::TxnId to = parse_id(arguments.words()[0]);
+  const state::State& state = past(session, arguments, to);
+  const txn::RollbackPlan back = txn::plan_rollback(session.root(), state, to, os::processors());
+  if (back.plan.steps.empty()) {
+    if (session.json())
+      session.screen().line(canonical({{"plan", to_json(back.plan)}, {"result", "nothing to do"}}));
+    else if (!session.quiet())
+      session.screen().line(
+          fmt::format("Nothing to do: the packages are as they were after transaction {}.", number(to)));
+    return 0;
+  }
+  return carry_out(session, arguments, back.plan, std::nullopt, [&](txn::Engine& engine, const txn::Account& account) {
+    return engine.run(back.tree, back.sources, back.changes, account, back.restore);
+  });
 }
 
 int run_recover(Session& session, const Arguments& arguments) {

@@ -10,6 +10,7 @@ namespace hambrel::txn {
 using test::FaultFs;
 using test::goods;
 using test::Goods;
+using test::without_directory_times;
 using test::Workshop;
 using test::write_file;
 
@@ -37,14 +38,6 @@ struct Scene {
 };
 
 using Work = std::function<void(Scene&, os::FileSystem&)>;
-
-/// Two renames of one directory by the kernel can fall into one tick of its clock, so times of directories are no
-/// witness of what was done; they are of what was taken back.
-std::map<std::string, std::string> without_directory_times(std::map<std::string, std::string> files) {
-  for (auto& [path, facts] : files)
-    if (facts.starts_with("40")) facts = facts.substr(0, facts.find(' ', facts.find(' ') + 1));
-  return files;
-}
 
 /// Raises N until the work runs untouched. After each fault: recovery on a sound file system, then exactly the tree and
 /// the set before, or exactly those after. Returns the number of cases.

@@ -38,6 +38,7 @@ std::string Why::text() const {
     case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
     case WhyKind::Stray: return "no repository offers it any more, and it stood in the way";
     case WhyKind::Undone: return fmt::format("takes back transaction {}", by);
+    case WhyKind::RolledBack: return fmt::format("as after transaction {}", by);
   }
   return {};
 }

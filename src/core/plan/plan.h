@@ -32,11 +32,12 @@ enum class WhyKind {
   Stray,          // no repository offers it any more, and it stood in the way of an upgrade
   Unneeded,       // nothing wanted needs it any more
   Undone,         // an earlier transaction is taken back
+  RolledBack,     // as it was after an earlier transaction
 };
 
 struct Why {
   WhyKind kind = WhyKind::Asked;
-  std::string by;        // a package name, or for Undone the number of the transaction
+  std::string by;        // a package name, or for Undone and RolledBack the number of the transaction
   std::string relation;  // as it stands in the manifest of `by`
   std::string text() const;
 };

@@ -5,9 +5,9 @@ namespace hambrel::plan {
 
 namespace {
 
-constexpr const char* kWhyNames[] = {"asked",      "required",    "recommended",    "newer",
-                                     "replacing",  "replaced-by", "loses-provider", "in-conflict",
-                                     "makes-room", "stray",       "unneeded",       "undone"};
+constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
+                                     "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
+                                     "unneeded",    "undone",         "rolled-back"};
 constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting",  "config-stays-away", "leftover",
                                         "unowned",     "directory-stays", "changed",           "privileged"};
 

@@ -52,7 +52,8 @@ void Engine::go_on() const {
 }
 
 TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
-                  std::vector<state::PackageChange> changes, const Account& account) {
+                  std::vector<state::PackageChange> changes, const Account& account,
+                  std::vector<DirectoryTime> restore) {
   Journal journal;
   journal.id = env_.state.next_id();
   journal.directory = stage_of(journal.id);
@@ -69,7 +70,7 @@ TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
     record_failure(journal.started, account, problem.what());
     throw;
   }
-  return switch_over(std::move(journal), {}, std::move(changes), account);
+  return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
 }
 
 TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, std::vector<DirectoryTime> restore,

@@ -78,7 +78,8 @@ class Engine {
   /// `changes` are what the state records. Returns the number in the ledger. On failure everything is as before, the
   /// failure stands in the ledger, and the Error says so.
   state::TxnId run(const TreeChange& change, const std::vector<Source>& sources,
-                   std::vector<state::PackageChange> changes, const Account& account);
+                   std::vector<state::PackageChange> changes, const Account& account,
+                   std::vector<state::DirectoryTime> restore = {});
 
   /// Switches to what already lies in `directory` (an attic, in each home): the same as run(), without staging.
   state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves,
@@ -107,6 +108,7 @@ class Engine {
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
               const Owners& owners);
   void stage_link(const Put& put, const std::string& directory);
+  void stage_kept(const Put& put, const std::string& directory, const os::Metadata& metadata);
   os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
   static std::string place_of(const state::Move& move, const std::string& directory);

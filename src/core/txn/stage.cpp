@@ -139,8 +139,15 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     const std::string at = staged_path(put, directory);
     directories.make(put.entry.type == EntryType::Directory ? at : std::string(os::parent_of(at)));
   }
+  const auto owner_of = [&](const Put& put) {
+    return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
+  };
   const Owners owners(env_.root);
   unpack(change, sources, directory, owners);
+  for (const Put& put : change.puts) {
+    go_on();
+    if (!put.kept.empty()) stage_kept(put, directory, metadata_of(put, owners, owner_of(put)));
+  }
   for (const Put& put : change.puts) {
     go_on();
     stage_link(put, directory);
@@ -150,9 +157,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put) {
     if (put->entry.type != EntryType::Directory && put->entry.type != EntryType::Symlink) continue;
     const std::string at = staged_path(*put, directory);
-    last.of(at).set_metadata(
-        os::name_of(at),
-        metadata_of(*put, owners, put->package == Put::npos ? "hambrel" : sources[put->package].package.name));
+    last.of(at).set_metadata(os::name_of(at), metadata_of(*put, owners, owner_of(*put)));
   }
 }
 
@@ -161,7 +166,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
                     const Owners& owners) {
   std::vector<std::unordered_map<std::string_view, const Put*>> wanted(sources.size());  // by path in the package
   for (const Put& put : change.puts)
-    if (put.entry.type == EntryType::File) wanted[put.package].emplace(put.source, &put);
+    if (put.entry.type == EntryType::File && put.kept.empty()) wanted[put.package].emplace(put.source, &put);
   const auto portions = portions_of(sources, wanted);
   env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
   std::mutex telling;
@@ -220,6 +225,24 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   for (auto& other : others) keep_first([&] { other.get(); });
   env_.observer.end();
   if (problem) std::rethrow_exception(problem);
+}
+
+/// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
+void Engine::stage_kept(const Put& put, const std::string& directory, const os::Metadata& metadata) {
+  const std::string at = staged_path(put, directory);
+  if (put.entry.config) {
+    const auto from = env_.root.open(put.kept);
+    const auto to = env_.root.create(at, 0600);
+    constexpr std::uint64_t kPiece = 1 << 20;
+    for (std::uint64_t done = 0; done < from->size(); done += kPiece)
+      to->write(from->read_exactly(done, std::min(kPiece, from->size() - done), env_.root.shown(put.kept)));
+    return to->finish(metadata);
+  }
+  env_.root.make_hard_link(put.kept, at);
+  const auto now = env_.root.stat(at);
+  const bool as_it_was = now && now->mode == metadata.mode && now->mtime_seconds == metadata.mtime &&
+                         (!metadata.owner || *metadata.owner == std::pair(now->uid, now->gid));
+  if (!as_it_was) env_.root.set_metadata(at, metadata);
 }
 
 /// Links: they need what they point to, or nothing.

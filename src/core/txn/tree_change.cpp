@@ -245,6 +245,20 @@ class Planner {
       const Inheritance& given = inheritance_of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
+      if (const Kept* const kept = entering_[package].kept; kept != nullptr && entry.type == EntryType::File) {
+        FileEntry wanted = entry;
+        wanted.path = source;
+        const auto place = entry.config ? kept->find_configuration(wanted, one.home) : kept->find(wanted, one.home);
+        if (!place)
+          refuse(fmt::format("the attic does not hold what {} had there", entering_[package].package.title()), source,
+                 fmt::format("bring that version back from a repository: hambrel install '{}={}'",
+                             entering_[package].package.name, entering_[package].package.version.text()));
+        one.kept = *place;
+        if (entry.config) {  // as it was, edits included
+          const auto was = root_.stat(*place);
+          one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
+        }
+      }
     }
     change_.puts.push_back(std::move(one));
   }
@@ -331,8 +345,9 @@ class Planner {
       if (known && now == was) return false;         // pristine
       if (now == coming.entry->digest) return true;  // already what the package brings
     }
-    notice(package_changed ? Notice::Kind::ConfigWaiting : Notice::Kind::ConfigKept, path, name);
-    if (package_changed) put_waiting(path, coming);
+    const bool waits = package_changed && entering_[coming.package].kept == nullptr;
+    notice(waits ? Notice::Kind::ConfigWaiting : Notice::Kind::ConfigKept, path, name);
+    if (waits) put_waiting(path, coming);
     return true;
   }
 

@@ -24,6 +24,7 @@
 #include "plan/plan.h"
 #include "state/state.h"
 #include "txn/homes.h"
+#include "txn/kept.h"
 
 namespace hambrel::txn {
 
@@ -32,6 +33,7 @@ inline constexpr const char* kWaiting = "var/lib/hambrel/configs/waiting";
 struct Entering {
   Package package;
   const archive::Table* table = nullptr;
+  const Kept* kept = nullptr;  // its content comes from there; without it from the package file
 };
 
 /// A thing to be made in the stage.
@@ -42,6 +44,7 @@ struct Put {
   std::string home;                      // where it is staged: see homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   std::string default_acl{};             // of the directory that it comes into
+  std::string kept{};                    // where the content lies in the attic; empty: in the package file
   static constexpr std::size_t npos = SIZE_MAX;
 };
 

@@ -97,36 +97,9 @@ class Undo {
       std::swap(back.before_row, back.after_row);
       std::swap(back.before, back.after);
       if (back.before_row) leaving_rows_.insert(*back.before_row);
-      add_step(back);
+      undo_.plan.steps.push_back(step_of(back, {plan::WhyKind::Undone, std::to_string(number(id_)), ""}));
       undo_.changes.push_back(std::move(back));
     }
-  }
-
-  void add_step(const PackageChange& back) {
-    plan::Step step;
-    step.name = back.name;
-    step.why = {plan::WhyKind::Undone, std::to_string(number(id_)), ""};
-    const auto size = [](const std::optional<StatePackage>& side) {
-      return side ? static_cast<std::int64_t>(side->package.installed_size) : 0;
-    };
-    step.size_change = size(back.after) - size(back.before);
-    if (back.before) step.before = back.before->package.version.text(), step.arch = back.before->package.arch;
-    if (back.after)
-      step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
-      step.reason = back.after->reason;
-    step.origin = back.after_row ? "attic" : back.before->origin;
-    if (back.before_row == back.after_row && back.before->hold != back.after->hold)
-      step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
-    else if (back.before_row == back.after_row)
-      step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;
-    else if (!back.before)
-      step.action = plan::Action::Install;
-    else if (!back.after)
-      step.action = plan::Action::Remove;
-    else
-      step.action =
-          back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
-    undo_.plan.steps.push_back(std::move(step));
   }
 
   /// The set of packages must hold together afterwards, as far as it does now.
@@ -303,6 +276,33 @@ class Undo {
 };
 
 }  // namespace
+
+plan::Step step_of(const PackageChange& back, plan::Why why) {
+  plan::Step step;
+  step.name = back.name;
+  step.why = std::move(why);
+  const auto size = [](const std::optional<StatePackage>& side) {
+    return side ? static_cast<std::int64_t>(side->package.installed_size) : 0;
+  };
+  step.size_change = size(back.after) - size(back.before);
+  if (back.before) step.before = back.before->package.version.text(), step.arch = back.before->package.arch;
+  if (back.after)
+    step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
+    step.reason = back.after->reason;
+  step.origin = back.after_row ? "attic" : back.before->origin;
+  if (back.before_row == back.after_row && back.before->hold != back.after->hold)
+    step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
+  else if (back.before_row == back.after_row)
+    step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;
+  else if (!back.before)
+    step.action = plan::Action::Install;
+  else if (!back.after)
+    step.action = plan::Action::Remove;
+  else
+    step.action =
+        back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
+  return step;
+}
 
 UndoPlan plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
   const state::State::Still still(state);

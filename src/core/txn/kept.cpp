@@ -1,0 +1,75 @@
+#include "txn/kept.h"
+
+#include <fmt/format.h>
+
+#include "txn/engine.h"
+
+namespace hambrel::txn {
+
+using state::MoveKind;
+
+std::string attic_of(const state::State& state, state::TxnId id) {
+  for (auto by = state.undone_by(id); by; by = state.undone_by(id)) id = *by;
+  return fmt::format("{}/{}", kAttic, number(id));
+}
+
+Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) : root_(root) {
+  for (std::int64_t id = number(since) + 1; id < number(state.next_id()); ++id) {
+    const auto entry = state.ledger_entry(state::TxnId{id});
+    if (!entry || entry->result != "done") continue;
+    const std::string attic = attic_of(state, entry->id);
+    for (const state::Move& move : state.moves_of(entry->id))
+      if (move.kind != MoveKind::Attributes)
+        places_[move.path].push_back(
+            {move.kind, move.home, fmt::format("{}/{}/{}", move.home, attic, move.place), move.inode_old});
+  }
+}
+
+std::optional<std::string> Kept::find(const FileEntry& entry, const std::string& home) const {
+  for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
+    const auto found = places_.find(top);
+    if (found == places_.end()) continue;
+    for (const Place& place : found->second) {
+      if (place.home != home) continue;
+      const std::string at = place.path + entry.path.substr(top.size());
+      const auto info = root_.stat(at);
+      if (info && info->type == os::FileType::Regular && info->size == entry.size && root_.digest(at) == entry.digest)
+        return at;
+    }
+  }
+  return std::nullopt;
+}
+
+std::optional<std::string> Kept::find_configuration(const FileEntry& entry, const std::string& home) const {
+  for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
+    const auto found = places_.find(top);
+    if (found == places_.end() || found->second.front().kind == MoveKind::Place) continue;
+    const auto place = place_of(std::string(top), found->second.front().inode);
+    const std::string at = place ? *place + entry.path.substr(top.size()) : "";
+    const auto info = place ? root_.stat(at) : std::nullopt;
+    if (info && info->type == os::FileType::Regular) return at;
+  }
+  return find(entry, home);
+}
+
+std::map<std::string, Kept::First> Kept::first_moves_in(std::string_view directory) const {
+  std::map<std::string, First> result;
+  for (const auto& [path, places] : places_) {
+    if (path != directory && !path.starts_with(std::string(directory) + "/")) continue;
+    bool below = false;
+    for (std::string_view above = os::parent_of(path); !above.empty() && !below; above = os::parent_of(above))
+      below = result.contains(std::string(above));
+    if (!below) result.emplace(path, First{places.front().kind, places.front().home, places.front().inode});
+  }
+  return result;
+}
+
+std::optional<std::string> Kept::place_of(const std::string& path, std::uint64_t inode) const {
+  const auto found = places_.find(path);
+  if (found == places_.end()) return std::nullopt;
+  for (const Place& place : found->second)
+    if (const auto info = root_.stat(place.path); info && info->inode == inode) return place.path;
+  return std::nullopt;
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,57 @@
+// What the attic keeps of files that transactions replaced or removed, found by path and content.
+//
+// The attic knows places, not versions: a file of a version that left may lie in the attic of the transaction in which
+// it left, in that of a later one that replaced it when it had been left untouched before, or where an undo put it.
+// So all places are tried that any transaction since moved this path to, and only the digest of what lies there
+// decides.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "model/file_entry.h"
+#include "os/file_system.h"
+#include "state/state.h"
+
+namespace hambrel::txn {
+
+class Kept {
+ public:
+  /// What transactions after `since` put into the attic.
+  Kept(os::FileReader& root, const state::State& state, state::TxnId since);
+
+  /// Where a regular file with the path, size and digest of `entry` lies in the attic of `home`, relative to the root.
+  std::optional<std::string> find(const FileEntry& entry, const std::string& home) const;
+
+  /// The same for configuration, which may have been edited: what stood at the path after `since`, whatever its
+  /// content, if a transaction put it away; else what find() tells.
+  std::optional<std::string> find_configuration(const FileEntry& entry, const std::string& home) const;
+
+  /// The first thing that happened since to a path: what stood there before is what the move put away, or nothing.
+  struct First {
+    state::MoveKind kind;
+    std::string home;
+    std::uint64_t inode;  // of what was put away
+  };
+  /// By path, those that lie in `directory`; what lies below a path that is among them is not.
+  std::map<std::string, First> first_moves_in(std::string_view directory) const;
+  /// Where something that was put away from a path lies, by its inode number.
+  std::optional<std::string> place_of(const std::string& path, std::uint64_t inode) const;
+
+ private:
+  struct Place {
+    state::MoveKind kind;
+    std::string home, path;  // path: relative to the root
+    std::uint64_t inode;     // of what was put away, 0 for nothing
+  };
+  os::FileReader& root_;
+  std::map<std::string, std::vector<Place>, std::less<>> places_;  // by the path that was moved, oldest first
+};
+
+/// Where the files of a transaction lie by now: its own attic, or that of what took it back.
+std::string attic_of(const state::State& state, state::TxnId id);
+
+}  // namespace hambrel::txn

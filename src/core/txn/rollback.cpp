@@ -1,0 +1,168 @@
+#include "txn/rollback.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/error.h"
+#include "txn/undo.h"
+
+namespace hambrel::txn {
+
+using state::DirectoryTime;
+using state::MoveKind;
+using state::PackageChange;
+using state::StatePackage;
+using state::TxnId;
+
+namespace {
+
+class Rollback {
+ public:
+  Rollback(os::FileSystem& root, const state::State& state, TxnId to) : root_(root), state_(state), to_(to) {}
+
+  RollbackPlan run(unsigned workers) {
+    if (!state_.ledger_entry(to_))
+      throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(to_)), {},
+                  "`hambrel ledger` lists them");
+    result_.plan.kind = "rollback";
+    find_changes();
+    if (result_.changes.empty()) return std::move(result_);
+    const Kept kept(root_, state_, to_);
+    std::vector<StatePackage> leaving;
+    std::vector<Entering> entering;
+    std::vector<std::unique_ptr<archive::Table>> tables;
+    for (const PackageChange& change : result_.changes) {
+      if (change.before_row == change.after_row) continue;
+      if (change.before) leaving.push_back(*change.before);
+      if (!change.after) continue;
+      tables.push_back(std::make_unique<archive::Table>());
+      for (const FileEntry& file : state_.files_of(*change.after_row)->entries())
+        tables.back()->entries.push_back(archive::Entry{file});
+      entering.push_back({change.after->package, tables.back().get(), &kept});
+      result_.sources.push_back({change.after->package, nullptr});
+    }
+    result_.tree = plan_tree(root_, state_, leaving, entering, workers);
+    settle_waiting(kept);
+    result_.plan.notices = result_.tree.notices;
+    find_times();
+    return std::move(result_);
+  }
+
+ private:
+  /// What is installed now, and what was then: walked back from now.
+  void find_changes() {
+    const std::vector<StatePackage> now = state_.installed();
+    std::map<std::int64_t, StatePackage> then;
+    for (const StatePackage& one : now) then.emplace(one.row, one);
+    for (std::int64_t id = number(state_.next_id()) - 1; id > number(to_); --id) {
+      const auto entry = state_.ledger_entry(TxnId{id});
+      if (!entry || entry->result != "done") continue;
+      const auto changes = state_.changes_of(entry->id);
+      for (auto change = changes.rbegin(); change != changes.rend(); ++change)
+        if (change->after_row) then.erase(*change->after_row);
+      for (const PackageChange& change : changes)
+        if (change.before_row) then.insert_or_assign(*change.before_row, *change.before);
+    }
+    std::vector<StatePackage> leave;
+    for (const StatePackage& one : now) {
+      const auto before = then.find(one.row);
+      if (before == then.end()) {
+        leave.push_back(one);
+        continue;
+      }
+      if (before->second.reason != one.reason || before->second.hold != one.hold) add(one, before->second);
+      then.erase(before);
+    }
+    for (const StatePackage& one : leave) {
+      const auto in_its_place = std::find_if(then.begin(), then.end(), [&](const auto& other) {
+        const Package &old = one.package, &fresh = other.second.package;
+        return fresh.name == old.name && fresh.arch == old.arch && fresh.parallel == 1 && old.parallel == 1;
+      });
+      if (in_its_place == then.end()) {
+        add(one, std::nullopt);
+        continue;
+      }
+      StatePackage back = in_its_place->second;
+      then.erase(in_its_place);
+      if (is_same(one, back)) {  // put down twice: what is here does as well
+        back.row = one.row;
+        if (back.reason == one.reason && back.hold == one.hold) continue;
+      }
+      add(one, back);
+    }
+    for (const auto& [row, one] : then) add(std::nullopt, one);
+    std::sort(result_.changes.begin(), result_.changes.end(),
+              [](const PackageChange& a, const PackageChange& b) { return a.name < b.name; });
+    for (const PackageChange& change : result_.changes)
+      result_.plan.steps.push_back(step_of(change, {plan::WhyKind::RolledBack, std::to_string(number(to_)), ""}));
+  }
+
+  bool is_same(const StatePackage& a, const StatePackage& b) const {
+    return a.package.version == b.package.version && a.digest == b.digest &&
+           state_.files_of(a.row)->bytes() == state_.files_of(b.row)->bytes();
+  }
+
+  void add(const std::optional<StatePackage>& before, const std::optional<StatePackage>& after) {
+    PackageChange change;
+    change.name = (before ? before : after)->package.name;
+    change.before = before, change.after = after;
+    if (before) change.before_row = before->row;
+    if (after) change.after_row = after->row;
+    result_.changes.push_back(std::move(change));
+  }
+
+  /// B2: below kWaiting stands afterwards what stood there then. What transactions moved is known by inode numbers.
+  void settle_waiting(const Kept& kept) {
+    const auto move = [&](MoveKind kind, const std::string& path, const std::string& home) {
+      result_.tree.moves.push_back({kind, path, home, {}, {}});
+    };
+    for (const auto& [path, first] : kept.first_moves_in(os::parent_of(kWaiting))) {
+      const auto here = root_.stat(path);
+      if (first.kind == MoveKind::Place) {  // nothing stood there
+        if (here) move(MoveKind::Remove, path, first.home);
+        continue;
+      }
+      if ((here && here->inode == first.inode) || !root_.stat(os::parent_of(path))) continue;
+      const auto place = kept.place_of(path, first.inode);
+      const auto info = place ? root_.stat(*place) : std::nullopt;
+      if (!info || info->type != os::FileType::Regular) continue;
+      Put put;
+      put.entry.path = path, put.entry.mode = info->mode, put.entry.size = info->size, put.entry.config = true;
+      put.package = Put::npos, put.home = first.home, put.kept = *place;
+      result_.tree.puts.push_back(std::move(put));
+      move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
+    }
+    std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
+              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+  }
+
+  /// Directories whose entries only transactions changed since get the times back that they had then.
+  void find_times() {
+    std::map<std::string, DirectoryTime> touched;
+    for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id)
+      for (const DirectoryTime& time : state_.times_of(TxnId{id})) {
+        DirectoryTime& whole = touched.emplace(time.path, time).first->second;
+        whole.after_seconds = time.after_seconds, whole.after_nanoseconds = time.after_nanoseconds;
+      }
+    for (const auto& [path, time] : touched) {
+      const auto info = root_.stat(path);
+      if (!info || (info->mtime_seconds == time.after_seconds && info->mtime_nanoseconds == time.after_nanoseconds))
+        result_.restore.push_back(time);
+    }
+  }
+
+  os::FileSystem& root_;
+  const state::State& state_;
+  TxnId to_;
+  RollbackPlan result_;
+};
+
+}  // namespace
+
+RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, unsigned workers) {
+  return Rollback(root, state, to).run(workers);
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,34 @@
+// Going back to how the packages were after an earlier transaction, past everything that was done since, in one new
+// transaction.
+//
+// Only the net difference is touched: versions that leave and versions that come back, planned as any other change is
+// (tree_change.h), but with the content of what comes back taken from the attic: a link to the file there, or a copy of
+// configuration, which people edit in place. The attics stay as they are, so that the rollback can be undone, and what
+// it went past can be undone then.
+//   B1 the packages, reasons and holds are afterwards those after `to`
+//   B2 edited configuration stays as it is, and is told of; what waits to be settled is what waited then
+//   B3 a file whose content the attic does not hold is refused by name: nothing is put together by guess
+// Not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include "txn/engine.h"
+#include "txn/kept.h"
+
+namespace hambrel::txn {
+
+struct RollbackPlan {
+  plan::Plan plan;
+  TreeChange tree;
+  std::vector<Source> sources;  // for their names: nothing is unpacked
+  std::vector<state::PackageChange> changes;
+  std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
+};
+
+/// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B3. The plan has no steps
+/// where all is as it was then. `workers` threads look at the disk at once.
+RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, unsigned workers = 1);
+
+}  // namespace hambrel::txn

@@ -1,0 +1,157 @@
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "base/error.h"
+#include "txn/invariants.h"
+#include "txn/rollback.h"
+#include "txn/workshop.h"
+
+namespace hambrel::txn {
+
+using test::Goods;
+using test::goods;
+using test::Workshop;
+
+namespace {
+
+state::TxnId roll_back(Workshop& shop, os::FileSystem& files, state::TxnId to) {
+  const RollbackPlan back = plan_rollback(files, *shop.state, to);
+  Account account;
+  account.kind = "rollback";
+  return Engine(shop.environment(files)).run(back.tree, back.sources, back.changes, account, back.restore);
+}
+
+/// Without the number of names of each file: the attic has one more of what came back from it.
+std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files) {
+  for (auto& [path, facts] : files) {
+    if (!facts.starts_with("100")) continue;
+    std::size_t at = 0;
+    for (int field = 0; field < 3; ++field) at = facts.find(' ', at) + 1;
+    facts.erase(at, facts.find(' ', at) - at + 1);
+  }
+  return files;
+}
+
+std::map<std::string, std::string> listing(const Workshop& shop) {
+  return without_link_counts(test::without_directory_times(shop.files()));
+}
+
+}  // namespace
+
+TEST(Rollback, GoesPastSeveralTransactionsInOneAndIsUndone) {
+  Workshop shop;
+  const auto one =
+      goods("lamp", "1", {{"etc/lamp", "a"}, {"usr/lamp/x", "1"}, {"usr/lamp/same", "s"}, {"usr/l", "-> lamp/x"}});
+  const auto two = goods("lamp", "2", {{"etc/lamp", "b"}, {"usr/lamp/x/now/deep", "2"}, {"usr/lamp/same", "s"}});
+  const auto oil = goods("oil", "1", {{"usr/oil/can", "o"}, {"usr/oil/again", "= usr/oil/can"}});
+  shop.change(*shop.fs, {&oil});
+  const auto to = shop.change(*shop.fs, {&one});
+  const auto then = without_link_counts(shop.files());
+  shop.change(*shop.fs, {&two}, {"lamp"});
+  shop.change(*shop.fs, {}, {"oil"});
+  shop.change(*shop.fs, {}, {"lamp"});
+  const auto now = shop.files();
+  const auto id = roll_back(shop, *shop.fs, to);
+  EXPECT_EQ(without_link_counts(shop.files()), then);
+  EXPECT_EQ(shop.installed(), "lamp 1 oil 1 ");
+  EXPECT_TRUE(broken_invariants(*shop.fs, *shop.state, std::nullopt).empty());
+  EXPECT_TRUE(plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty());
+  shop.undo(*shop.fs, id);
+  EXPECT_EQ(shop.files(), now);
+  EXPECT_EQ(shop.installed(), "");
+}
+
+TEST(Rollback, EditedConfigurationStaysAndWhatWentWithItsPackageComesBackEdited) {
+  Workshop shop;
+  const auto one = goods("lamp", "1", {{"etc/lamp", "pristine"}, {"etc/oil", "pristine"}});
+  const auto two = goods("lamp", "2", {{"etc/lamp", "newer"}, {"etc/oil", "newer"}});
+  const auto to = shop.change(*shop.fs, {&one});
+  test::write_file(shop / "etc/lamp", "edited before");
+  shop.change(*shop.fs, {&two}, {"lamp"});  // the new etc/lamp waits
+  ASSERT_EQ(test::read_file(shop / "var/lib/hambrel/configs/waiting/etc/lamp"), "newer");
+  roll_back(shop, *shop.fs, to);
+  EXPECT_EQ(test::read_file(shop / "etc/lamp"), "edited before");
+  EXPECT_EQ(test::read_file(shop / "etc/oil"), "pristine");
+  EXPECT_FALSE(shop.fs->stat("var/lib/hambrel/configs/waiting/etc/lamp"));
+  shop.undo(*shop.fs, shop.change(*shop.fs, {}, {"lamp"}));
+  const auto gone = shop.state->next_id();
+  ASSERT_EQ(test::read_file(shop / "etc/lamp"), "edited before");
+  test::write_file(shop / "etc/oil", "edited since");
+  shop.change(*shop.fs, {&two}, {"lamp"});
+  const RollbackPlan back = plan_rollback(*shop.fs, *shop.state, state::TxnId{number(gone) - 1});
+  ASSERT_FALSE(back.plan.notices.empty());
+  EXPECT_EQ(back.plan.notices[0].text(), "/etc/lamp was edited: your version stays");
+}
+
+TEST(Rollback, WhatTheAtticLostIsRefusedByName) {
+  Workshop shop;
+  const auto one = goods("lamp", "1", {{"usr/lamp/x", "1"}});
+  const auto two = goods("lamp", "2", {{"usr/lamp/x", "2"}});
+  const auto to = shop.change(*shop.fs, {&one});
+  shop.change(*shop.fs, {&two}, {"lamp"});
+  test::write_file(shop / "var/lib/hambrel/attic/2/tree/usr/lamp/x", "?");
+  const auto before = shop.files();
+  try {
+    plan_rollback(*shop.fs, *shop.state, to);
+    FAIL() << "it was not refused";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.where(), "/usr/lamp/x");
+    EXPECT_EQ(error.problem(), "the attic does not hold what lamp 1 had there");
+  }
+  EXPECT_EQ(shop.files(), before);
+}
+
+TEST(Rollback, ToAnyPointOfAnyHistoryGivesTheListingOfThatPoint) {
+  std::vector<Goods> shelf;
+  for (int i = 0; i < 4; ++i)
+    for (int version = 1; version < 4; ++version) {
+      const std::string name = fmt::format("p{}", i), mark = fmt::format("{}-{}", i, version);
+      std::vector<std::pair<std::string, std::string>> files{
+          {"usr/share/both/" + name, mark}, {"usr/" + name + "/always", name}, {"etc/" + name, "conf " + mark}};
+      if (version != 2)
+        files.push_back({"usr/" + name + "/odd", mark}), files.push_back({"usr/" + name + "/link", "-> odd"});
+      if (version == 2)
+        files.push_back({"usr/" + name + "/odd/inner", mark}), files.push_back({"usr/" + name + "/new/a", mark});
+      if (version == 3) files.push_back({"usr/" + name + "/twin", "= usr/" + name + "/odd"});
+      shelf.push_back(goods(name, std::to_string(version), files));
+    }
+  std::mt19937 random(11);
+  std::size_t rollbacks = 0;
+  for (int history = 0; history < 12; ++history) {
+    Workshop shop;
+    std::map<std::int64_t, std::pair<std::map<std::string, std::string>, std::string>> past;
+    for (int step = 0; step < 14; ++step) {
+      const std::int64_t last = number(shop.state->next_id()) - 1;
+      const auto what = random() % 6;
+      if (last > 0 && what == 0 && !shop.state->undone_by(state::TxnId{last}) &&
+          shop.state->ledger_entry(state::TxnId{last})->result == "done") {
+        shop.undo(*shop.fs, state::TxnId{last});
+      } else if (last > 1 && what <= 2) {
+        const state::TxnId to{1 + static_cast<std::int64_t>(random() % static_cast<std::uint64_t>(last - 1))};
+        if (plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty()) continue;
+        roll_back(shop, *shop.fs, to);
+        ++rollbacks;
+        ASSERT_EQ(shop.installed(), past[number(to)].second) << "history " << history << " step " << step;
+        ASSERT_EQ(listing(shop), past[number(to)].first)
+            << "history " << history << " step " << step << " to " << number(to);
+      } else {
+        const Goods& one = shelf[random() % shelf.size()];
+        std::vector<std::string> leaving;
+        for (const auto& here : shop.state->installed())
+          if (here.package.name == one.package.name) leaving.push_back(one.package.name);
+        if (!leaving.empty() && random() % 3 == 0)
+          shop.change(*shop.fs, {}, leaving);
+        else
+          shop.change(*shop.fs, {&one}, leaving);
+      }
+      past[number(shop.state->next_id()) - 1] = {listing(shop), shop.installed()};
+      ASSERT_TRUE(broken_invariants(*shop.fs, *shop.state, std::nullopt).empty());
+    }
+  }
+  std::cout << rollbacks << " rollbacks\n";
+  EXPECT_GT(rollbacks, 20U);
+}
+
+}  // namespace hambrel::txn
