@@ -150,6 +150,7 @@ void upgrade_lib(Lab& lab) { lab.shop.change(*lab.disk, {&lib(2)}, {"lib"}); }
 void upgrade_desk(Lab& lab) { lab.shop.change(*lab.disk, {&desk(2)}, {"desk"}); }
 void remove_all(Lab& lab) { lab.shop.change(*lab.disk, {}, {"lib", "desk"}); }
 void undo_last(Lab& lab) { lab.shop.undo(*lab.disk, last_of(lab)); }
+void roll_back(Lab& lab) { lab.shop.roll_back(*lab.disk, state::TxnId{1}); }
 void some_files(Lab& lab) {
   lab.put("usr/bin/mine", "mine");
   lab.put("usr/share/foreign/x", "x");
@@ -187,7 +188,12 @@ const std::vector<Story>& stories() {
       {"removal on three file systems", {"boot", "usr"}, install_all, remove_all},
       {"undo of an upgrade", {}, both(install_all, upgrade_lib), undo_last},
       {"undo of a removal on three file systems", {"boot", "usr"}, both(install_all, remove_all), undo_last},
-      {"undo of an installation", {}, install_all, undo_last}};
+      {"undo of an installation", {}, install_all, undo_last},
+      {"rollback past two upgrades and a removal",
+       {},
+       both(install_all, upgrade_lib, upgrade_desk, remove_all),
+       roll_back},
+      {"rollback on three file systems", {"boot", "usr"}, both(install_all, upgrade_lib, upgrade_desk), roll_back}};
   return all;
 }
 

@@ -11,6 +11,7 @@ using test::FaultFs;
 using test::goods;
 using test::Goods;
 using test::without_directory_times;
+using test::without_link_counts;
 using test::Workshop;
 using test::write_file;
 
@@ -41,16 +42,20 @@ using Work = std::function<void(Scene&, os::FileSystem&)>;
 
 /// Raises N until the work runs untouched. After each fault: recovery on a sound file system, then exactly the tree and
 /// the set before, or exactly those after. Returns the number of cases.
-int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, int error_number) {
+int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, int error_number,
+                   bool links_count = true) {
+  const auto files_of = [&](const Scene& scene) {
+    return links_count ? scene.shop.files() : without_link_counts(scene.shop.files());
+  };
   Scene reference;
   prepare(reference, *reference.shop.fs);
   work(reference, *reference.shop.fs);
-  const auto after = without_directory_times(reference.shop.files());
+  const auto after = without_directory_times(files_of(reference));
   const std::string set_after = reference.shop.installed();
 
   Scene scene;
   prepare(scene, *scene.shop.fs);
-  const auto before = scene.shop.files();
+  const auto before = files_of(scene);
   const std::string set_before = scene.shop.installed();
   for (std::uint64_t n = 1;; ++n) {
     FaultFs faulty(*scene.shop.fs, n, kind, error_number);
@@ -64,26 +69,26 @@ int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, in
     }
     if (!faulty.hit()) {
       EXPECT_FALSE(failed);
-      EXPECT_EQ(without_directory_times(scene.shop.files()), after);
+      EXPECT_EQ(without_directory_times(files_of(scene)), after);
       EXPECT_EQ(scene.shop.installed(), set_after);
       return static_cast<int>(n) - 1;
     }
     if (kind == FaultFs::Kind::Once && failed && !scene.shop.state->journal() && scene.shop.installed() == set_before) {
-      EXPECT_EQ(scene.shop.files(), before) << "fault " << n << ": what failed must have been taken back at once";
+      EXPECT_EQ(files_of(scene), before) << "fault " << n << ": what failed must have been taken back at once";
     }
     scene.shop.recover(*scene.shop.fs);
     EXPECT_FALSE(scene.shop.state->journal());
     if (scene.shop.installed() == set_before) {
-      EXPECT_EQ(scene.shop.files(), before) << "fault " << n;
+      EXPECT_EQ(files_of(scene), before) << "fault " << n;
       EXPECT_TRUE(!scene.shop.fs->stat(kStage) || scene.shop.fs->list(kStage).empty());
       continue;
     }
     // the fault came after the commit: as planned, and it can still be undone to the byte
     EXPECT_EQ(scene.shop.installed(), set_after) << "fault " << n;
-    EXPECT_EQ(without_directory_times(scene.shop.files()), after) << "fault " << n;
+    EXPECT_EQ(without_directory_times(files_of(scene)), after) << "fault " << n;
     const auto last = scene.shop.state->ledger(1).at(0).id;
     scene.shop.undo(*scene.shop.fs, last);
-    EXPECT_EQ(scene.shop.files(), before) << "fault " << n << ", undone";
+    EXPECT_EQ(files_of(scene), before) << "fault " << n << ", undone";
     EXPECT_EQ(scene.shop.installed(), set_before);
     if (testing::Test::HasFailure()) return -1;
   }
@@ -98,11 +103,16 @@ void nothing(Scene&, os::FileSystem&) {}
 struct Named {
   const char* name;
   Work prepare, work;
+  bool links_count = true;  // what comes back from the attic by a link has one name more
 };
 
 const std::vector<Named>& changes() {
   static const std::vector<Named> all{
-      {"install", nothing, install_old}, {"upgrade", install_old, upgrade}, {"remove", install_old, remove}};
+      {"install", nothing, install_old},
+      {"upgrade", install_old, upgrade},
+      {"remove", install_old, remove},
+      {"rollback", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f), remove(s, f); },
+       [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false}};
   return all;
 }
 
@@ -124,7 +134,7 @@ void all_changes(FaultFs::Kind kind, const std::vector<int>& error_numbers, cons
   for (const Named& one : changes())
     for (const int error_number : error_numbers) {
       SCOPED_TRACE(one.name);
-      const int count = for_each_fault(one.prepare, one.work, kind, error_number);
+      const int count = for_each_fault(one.prepare, one.work, kind, error_number, one.links_count);
       ASSERT_GT(count, 10);
       cases += count;
     }

@@ -16,26 +16,8 @@ using test::Workshop;
 
 namespace {
 
-state::TxnId roll_back(Workshop& shop, os::FileSystem& files, state::TxnId to) {
-  const RollbackPlan back = plan_rollback(files, *shop.state, to);
-  Account account;
-  account.kind = "rollback";
-  return Engine(shop.environment(files)).run(back.tree, back.sources, back.changes, account, back.restore);
-}
-
-/// Without the number of names of each file: the attic has one more of what came back from it.
-std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files) {
-  for (auto& [path, facts] : files) {
-    if (!facts.starts_with("100")) continue;
-    std::size_t at = 0;
-    for (int field = 0; field < 3; ++field) at = facts.find(' ', at) + 1;
-    facts.erase(at, facts.find(' ', at) - at + 1);
-  }
-  return files;
-}
-
 std::map<std::string, std::string> listing(const Workshop& shop) {
-  return without_link_counts(test::without_directory_times(shop.files()));
+  return test::without_link_counts(test::without_directory_times(shop.files()));
 }
 
 }  // namespace
@@ -48,13 +30,13 @@ TEST(Rollback, GoesPastSeveralTransactionsInOneAndIsUndone) {
   const auto oil = goods("oil", "1", {{"usr/oil/can", "o"}, {"usr/oil/again", "= usr/oil/can"}});
   shop.change(*shop.fs, {&oil});
   const auto to = shop.change(*shop.fs, {&one});
-  const auto then = without_link_counts(shop.files());
+  const auto then = test::without_link_counts(shop.files());
   shop.change(*shop.fs, {&two}, {"lamp"});
   shop.change(*shop.fs, {}, {"oil"});
   shop.change(*shop.fs, {}, {"lamp"});
   const auto now = shop.files();
-  const auto id = roll_back(shop, *shop.fs, to);
-  EXPECT_EQ(without_link_counts(shop.files()), then);
+  const auto id = shop.roll_back(*shop.fs, to);
+  EXPECT_EQ(test::without_link_counts(shop.files()), then);
   EXPECT_EQ(shop.installed(), "lamp 1 oil 1 ");
   EXPECT_TRUE(broken_invariants(*shop.fs, *shop.state, std::nullopt).empty());
   EXPECT_TRUE(plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty());
@@ -71,7 +53,7 @@ TEST(Rollback, EditedConfigurationStaysAndWhatWentWithItsPackageComesBackEdited)
   test::write_file(shop / "etc/lamp", "edited before");
   shop.change(*shop.fs, {&two}, {"lamp"});  // the new etc/lamp waits
   ASSERT_EQ(test::read_file(shop / "var/lib/hambrel/configs/waiting/etc/lamp"), "newer");
-  roll_back(shop, *shop.fs, to);
+  shop.roll_back(*shop.fs, to);
   EXPECT_EQ(test::read_file(shop / "etc/lamp"), "edited before");
   EXPECT_EQ(test::read_file(shop / "etc/oil"), "pristine");
   EXPECT_FALSE(shop.fs->stat("var/lib/hambrel/configs/waiting/etc/lamp"));
@@ -131,7 +113,7 @@ TEST(Rollback, ToAnyPointOfAnyHistoryGivesTheListingOfThatPoint) {
       } else if (last > 1 && what <= 2) {
         const state::TxnId to{1 + static_cast<std::int64_t>(random() % static_cast<std::uint64_t>(last - 1))};
         if (plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty()) continue;
-        roll_back(shop, *shop.fs, to);
+        shop.roll_back(*shop.fs, to);
         ++rollbacks;
         ASSERT_EQ(shop.installed(), past[number(to)].second) << "history " << history << " step " << step;
         ASSERT_EQ(listing(shop), past[number(to)].first)

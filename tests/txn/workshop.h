@@ -5,6 +5,7 @@
 
 #include "archive/package_writer.h"
 #include "support/program.h"
+#include "txn/rollback.h"
 #include "txn/undo.h"
 
 namespace hambrel::test {
@@ -56,6 +57,17 @@ inline Goods goods(const std::string& name, const std::string& version,
 inline std::map<std::string, std::string> without_directory_times(std::map<std::string, std::string> files) {
   for (auto& [path, facts] : files)
     if (facts.starts_with("40")) facts = facts.substr(0, facts.find(' ', facts.find(' ') + 1));
+  return files;
+}
+
+/// Without the number of names of each file: the attic has one more of what came back from it.
+inline std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files) {
+  for (auto& [path, facts] : files) {
+    if (!facts.starts_with("100")) continue;
+    std::size_t at = 0;
+    for (int field = 0; field < 3; ++field) at = facts.find(' ', at) + 1;
+    facts.erase(at, facts.find(' ', at) - at + 1);
+  }
   return files;
 }
 
@@ -125,6 +137,13 @@ class Workshop {
     account.kind = "undo";
     account.undo_of = id;
     return txn::Engine(environment(files)).run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account);
+  }
+
+  state::TxnId roll_back(os::FileSystem& files, state::TxnId to) {
+    const txn::RollbackPlan back = txn::plan_rollback(*fs, *state, to);
+    txn::Account account;
+    account.kind = "rollback";
+    return txn::Engine(environment(files)).run(back.tree, back.sources, back.changes, account, back.restore);
   }
 
   void recover(os::FileSystem& files) { txn::Engine(environment(files)).recover(); }
