@@ -87,6 +87,8 @@ int run_redo(Session&, const Arguments&);
 int run_rollback(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
+int run_verify(Session&, const Arguments&);
+int run_repair(Session&, const Arguments&);
 int run_help(Session&, const Arguments&);
 int run_completion(Session&, const Arguments&);
 int run_complete_words(Session&, const Arguments&);

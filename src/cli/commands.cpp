@@ -279,6 +279,28 @@ std::vector<Command> make_commands() {
                  1,
                  1,
                  run_rollback});
+  all.push_back({"verify",
+                 "Care",
+                 "[SPEC...]",
+                 "are the files still as they were installed?",
+                 "Content, mode, owner, links; without SPEC also the database, the ledger's chain and what packages "
+                 "require. Edited configuration is told, but is no damage. Exit code 11 if something is damaged.",
+                 {{"fast", 0, nullptr, "read only files whose time or size has changed"}},
+                 {{"hambrel verify", "everything"}, {"hambrel verify lampdesk --fast", "one package, quickly"}},
+                 0,
+                 SIZE_MAX,
+                 run_verify});
+  all.push_back({"repair",
+                 "Care",
+                 "[SPEC...]",
+                 "put back files that are not as they were installed",
+                 "Only what is damaged is touched: from the attic, the cache, or a repository, of which no more is "
+                 "fetched than the damaged files need. Configuration is left alone.",
+                 change_options({{"fast", 0, nullptr, "read only files whose time or size has changed"}}),
+                 {{"hambrel repair", ""}, {"hambrel repair lampdesk --dry-run", "only show what it would do"}},
+                 0,
+                 SIZE_MAX,
+                 run_repair});
   all.push_back({"recover",
                  "Care",
                  "",

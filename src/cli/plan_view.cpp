@@ -19,6 +19,7 @@ Style style_of(Action action) {
     case Action::Install: return Style::Come;
     case Action::Upgrade:
     case Action::Downgrade:
+    case Action::Repair:
     case Action::Want:
     case Action::Unwant:
     case Action::Hold:
@@ -29,7 +30,7 @@ Style style_of(Action action) {
 }
 
 std::string versions_of(const Step& step) {
-  if (step.only_state()) return step.after;
+  if (step.only_state() || step.action == Action::Repair) return step.after;
   if (step.before.empty()) return step.after;
   if (step.after.empty()) return step.before;
   return step.before + " -> " + step.after;
@@ -51,6 +52,7 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Upgrade, "to upgrade");
   add(Action::Downgrade, "to downgrade");
   add(Action::Remove, "to remove");
+  add(Action::Repair, "to repair");
   add(Action::Want, "wanted from now on");
   add(Action::Unwant, "no longer wanted for itself");
   add(Action::Hold, "to hold");
@@ -122,8 +124,8 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   const bool several = std::any_of(plan.steps.begin(), plan.steps.end(),
                                    [&](const Step& step) { return step.arch != "any" && step.arch != machine->arch; });
   Table table;
-  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Want,
-                              Action::Unwant, Action::Hold, Action::Release})
+  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair,
+                              Action::Want, Action::Unwant, Action::Hold, Action::Release})
     for (const bool asked : {true, false})  // what was asked for, then what that brings along
       for (const Step& step : plan.steps)
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))

@@ -3,6 +3,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/apart.h"
 #include "cli/plan_view.h"
 #include "cli/session.h"
 #include "os/host.h"
@@ -167,40 +168,6 @@ int run_ledger(Session& session, const Arguments& arguments) {
 
 namespace {
 
-/// What undo, redo and rollback have in common: shown, agreed to, done, told. `switch_to` does it.
-template <typename Switch>
-int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
-              const std::optional<state::TxnId>& undo_of, const Switch& switch_to) {
-  const bool dry = arguments.has("dry-run");
-  if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "dry run"}}));
-  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, plan);
-  if (dry) return 0;
-  ask_consent(session, arguments);
-  txn::Account account;
-  account.kind = plan.kind;
-  account.command = session.command_line();
-  account.user = os::user_name();
-  account.note = arguments.value("reason").value_or("");
-  account.plan = canonical(to_json(plan));
-  account.undo_of = undo_of;
-  const os::InterruptGuard guard;
-  txn::Engine engine(session.environment(&guard));
-  const state::TxnId done = switch_to(engine, account);
-  tell_if_too_late(session, guard);
-  tell_done(session, done, plan);
-  return 0;
-}
-
-/// The state that a plan of going back is made from.
-const state::State& past(Session& session, const Arguments& arguments, state::TxnId id) {
-  require_consent_possible(session, arguments);
-  const state::State* const state = arguments.has("dry-run") ? session.looking() : &session.changing(arguments);
-  if (state == nullptr)
-    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
-                "nothing was changed in this root yet");
-  return *state;
-}
-
 int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
   const txn::UndoPlan undo = txn::plan_undo(session.root(), state, id);
   return carry_out(session, arguments, undo.plan, id, [&](txn::Engine& engine, const txn::Account& account) {
@@ -212,12 +179,12 @@ int undo(Session& session, const Arguments& arguments, const state::State& state
 
 int run_undo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  return undo(session, arguments, past(session, arguments, id), id);
+  return undo(session, arguments, past(session, arguments), id);
 }
 
 int run_redo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  const state::State& state = past(session, arguments, id);
+  const state::State& state = past(session, arguments);
   const auto refuse = [&](const std::string& what, const std::string& hint) {
     throw Error(ErrorCode::Refused, what, fmt::format("transaction {}", number(id)), hint);
   };
@@ -234,11 +201,11 @@ int run_redo(Session& session, const Arguments& arguments) {
 
 int run_rollback(Session& session, const Arguments& arguments) {
   const state::TxnId to = parse_id(arguments.words()[0]);
-  const state::State& state = past(session, arguments, to);
+  const state::State& state = past(session, arguments);
   const txn::RollbackPlan back = txn::plan_rollback(session.root(), state, to, os::processors());
   if (back.plan.steps.empty()) {
     if (session.json())
-      session.screen().line(canonical({{"plan", to_json(back.plan)}, {"result", "nothing to do"}}));
+      screen_nothing(session, back.plan);
     else if (!session.quiet())
       session.screen().line(
           fmt::format("Nothing to do: the packages are as they were after transaction {}.", number(to)));

@@ -133,4 +133,14 @@ std::map<std::string, std::string> tree(const fs::path& root, const std::vector<
   return result;
 }
 
+std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files) {
+  for (auto& [path, facts] : files) {
+    if (!facts.starts_with("100")) continue;
+    std::size_t at = 0;
+    for (int field = 0; field < 3; ++field) at = facts.find(' ', at) + 1;
+    facts.erase(at, facts.find(' ', at) - at + 1);
+  }
+  return files;
+}
+
 }  // namespace hambrel::test

@@ -61,4 +61,7 @@ class MemorySink final : public os::WritableFile {
   std::string content;
 };
 
+/// A listing without the number of names of each file: the attic has one more of what came back from it.
+std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files);
+
 }  // namespace hambrel::test

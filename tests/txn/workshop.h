@@ -60,17 +60,6 @@ inline std::map<std::string, std::string> without_directory_times(std::map<std::
   return files;
 }
 
-/// Without the number of names of each file: the attic has one more of what came back from it.
-inline std::map<std::string, std::string> without_link_counts(std::map<std::string, std::string> files) {
-  for (auto& [path, facts] : files) {
-    if (!facts.starts_with("100")) continue;
-    std::size_t at = 0;
-    for (int field = 0; field < 3; ++field) at = facts.find(' ', at) + 1;
-    facts.erase(at, facts.find(' ', at) - at + 1);
-  }
-  return files;
-}
-
 class Workshop {
  public:
   Workshop() {

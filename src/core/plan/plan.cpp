@@ -16,6 +16,7 @@ std::string_view text_of(Action action) {
     case Action::Upgrade: return "upgrade";
     case Action::Downgrade: return "downgrade";
     case Action::Remove: return "remove";
+    case Action::Repair: return "repair";
     case Action::Want: return "want";
     case Action::Unwant: return "unwant";
     case Action::Hold: return "hold";
@@ -38,6 +39,7 @@ std::string Why::text() const {
     case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
     case WhyKind::Stray: return "no repository offers it any more, and it stood in the way";
     case WhyKind::Undone: return fmt::format("takes back transaction {}", by);
+    case WhyKind::Damaged: return fmt::format("{} of its files damaged", by);
     case WhyKind::RolledBack: return fmt::format("as after transaction {}", by);
   }
   return {};
@@ -55,6 +57,8 @@ std::string Notice::text() const {
       return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
     case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
     case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
+    case Kind::Lost:
+      return fmt::format("/{} of {} can't be put back: attic, cache and repositories do not have it", path, package);
     case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};

@@ -16,7 +16,17 @@
 
 namespace hambrel::plan {
 
-enum class Action { Install, Upgrade, Downgrade, Remove, Want, Unwant, Hold, Release };  // the last four: no file
+enum class Action {
+  Install,
+  Upgrade,
+  Downgrade,
+  Remove,
+  Repair,
+  Want,
+  Unwant,
+  Hold,
+  Release
+};  // the last four: no file
 std::string_view text_of(Action action);
 
 enum class WhyKind {
@@ -33,6 +43,7 @@ enum class WhyKind {
   Unneeded,       // nothing wanted needs it any more
   Undone,         // an earlier transaction is taken back
   RolledBack,     // as it was after an earlier transaction
+  Damaged,        // `by` of its files are not as they should be
 };
 
 struct Why {
@@ -70,7 +81,8 @@ struct Notice {
     Unowned,
     DirectoryStays,
     Changed,
-    Privileged
+    Privileged,
+    Lost
   };
   Kind kind = Kind::ConfigKept;
   std::string path, package;

@@ -7,9 +7,9 @@ namespace {
 
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
-                                     "unneeded",    "undone",         "rolled-back"};
-constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting",  "config-stays-away", "leftover",
-                                        "unowned",     "directory-stays", "changed",           "privileged"};
+                                     "unneeded",    "undone",         "rolled-back", "damaged"};
+constexpr const char* kNoticeNames[] = {"config-kept",     "config-waiting", "config-stays-away", "leftover", "unowned",
+                                        "directory-stays", "changed",        "privileged",        "lost"};
 
 }  // namespace
 

@@ -140,4 +140,29 @@ std::string fetch_text(const std::string& url, std::uint64_t limit,
   return text;
 }
 
+namespace {
+
+class UrlFile final : public os::ReadableFile {
+ public:
+  UrlFile(std::string url, std::uint64_t size) : url_(std::move(url)), size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    const std::uint64_t size = offset >= size_ ? 0 : std::min<std::uint64_t>(into.size(), size_ - offset);
+    if (size == 0) return 0;
+    const std::string text = fetch_text(url_, size, std::pair(offset, size));
+    std::copy(text.begin(), text.end(), reinterpret_cast<char*>(into.data()));
+    return text.size();
+  }
+
+ private:
+  std::string url_;
+  std::uint64_t size_;
+};
+
+}  // namespace
+
+std::unique_ptr<os::ReadableFile> open_url(std::string url, std::uint64_t size) {
+  return std::make_unique<UrlFile>(std::move(url), size);
+}
+
 }  // namespace hambrel::repo

@@ -6,6 +6,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -14,6 +15,7 @@
 
 #include "base/error.h"
 #include "base/observer.h"
+#include "os/file_system.h"
 
 namespace hambrel::repo {
 
@@ -31,5 +33,8 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
 /// One request into memory; throws its problem.
 std::string fetch_text(const std::string& url, std::uint64_t limit,
                        std::optional<std::pair<std::uint64_t, std::uint64_t>> range = {});
+
+/// A file behind a URL, `size` bytes long, of which each read is one request for just these bytes.
+std::unique_ptr<os::ReadableFile> open_url(std::string url, std::uint64_t size);
 
 }  // namespace hambrel::repo

@@ -89,6 +89,26 @@ std::optional<TxnId> State::undone_by(TxnId id) const {
   });
 }
 
+std::vector<std::string> State::damage() const {
+  return guarded(impl_->path, [&] {
+    std::vector<std::string> problems;
+    SQLite::Statement check(impl_->database, "PRAGMA integrity_check(10)");
+    while (check.executeStep())
+      if (const std::string line = check.getColumn(0).getString(); line != "ok")
+        problems.push_back("the state database is damaged: " + line);
+    auto entries = ledger(SIZE_MAX >> 1U);
+    Digest previous;
+    for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
+      if (entry->previous != previous)
+        problems.push_back(fmt::format("the chain of the ledger is broken before transaction {}", number(entry->id)));
+      if (entry->digest != chain_digest(*entry))
+        problems.push_back(fmt::format("the ledger's entry of transaction {} was altered", number(entry->id)));
+      previous = entry->digest;
+    }
+    return problems;
+  });
+}
+
 TxnId State::next_id() const {
   return guarded(impl_->path, [&] {
     return TxnId{impl_->database

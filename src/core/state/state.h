@@ -69,6 +69,8 @@ class State {
   /// The transaction that took `id` back, if one did and was not itself taken back since.
   std::optional<TxnId> undone_by(TxnId id) const;
   TxnId next_id() const;
+  /// What is wrong with the database itself, or with the chain of the ledger; nothing if all is sound.
+  std::vector<std::string> damage() const;
 
   // Changing; each is one SQLite transaction and durable when it returns
   void write_journal(const Journal& journal);

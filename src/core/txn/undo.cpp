@@ -36,6 +36,7 @@ class Undo {
     if (!there)
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
     reverse_changes();
+    find_ours();
     check_set();
     for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
     tell_of_edits();
@@ -100,6 +101,14 @@ class Undo {
       undo_.plan.steps.push_back(step_of(back, {plan::WhyKind::Undone, std::to_string(number(id_)), ""}));
       undo_.changes.push_back(std::move(back));
     }
+  }
+
+  void find_ours() {
+    for (const StatePackage& one : installed_) ours_.insert(one.row);
+    for (std::int64_t id = number(state_.next_id()) - 1; id > number(id_); --id)
+      for (const PackageChange& change : state_.changes_of(TxnId{id}))
+        if (change.after_row && change.before_row != change.after_row) ours_.erase(*change.after_row);
+    ours_.insert(leaving_rows_.begin(), leaving_rows_.end());
   }
 
   /// The set of packages must hold together afterwards, as far as it does now.
@@ -207,8 +216,7 @@ class Undo {
     if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
-    if (const auto owner = state_.owner_of(done.path, leaving_rows_);
-        owner && owner->entry.type != EntryType::Directory)
+    if (const auto owner = state_.owner_of(done.path, ours_); owner && owner->entry.type != EntryType::Directory)
       refuse(fmt::format("/{} belongs to {} by now", done.path, owner->package_name),
              fmt::format("remove {} first", owner->package_name));
     add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done, done.place);
@@ -238,7 +246,7 @@ class Undo {
     return !belongs_to_others(path) && state_.owner_of(path, {});
   }
 
-  bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, leaving_rows_).has_value(); }
+  bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, ours_).has_value(); }
 
   bool only_ours(const std::string& top) const {
     std::vector<std::string> waiting{top};
@@ -272,6 +280,7 @@ class Undo {
   TxnId id_;
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
+  std::set<std::int64_t> ours_;  // these, and what was there before: what was put right of it is taken back in place
   UndoPlan undo_;
 };
 

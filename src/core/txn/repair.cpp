@@ -1,0 +1,149 @@
+// Planning a repair: what verify() found, put back.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "base/error.h"
+#include "txn/kept.h"
+#include "txn/verify.h"
+
+namespace hambrel::txn {
+
+using state::MoveKind;
+using state::StatePackage;
+
+namespace {
+
+class Repair {
+ public:
+  Repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
+         const std::function<archive::PackageReader*(const StatePackage&)>& reader_of)
+      : root_(root),
+        homes_(root),
+        state_(state),
+        packages_(packages),
+        reader_of_(reader_of),
+        kept_(root, state, state::TxnId{0}) {
+    result_.plan.kind = "repair";
+  }
+
+  RepairPlan run(const Verified& verified) {
+    for (const Finding& one : verified.findings)
+      if (one.is_damage()) with_other_names(one);
+    for (auto& [path, one] : damaged_) put_back(one);
+    for (const auto& [row, step] : steps_) result_.plan.steps.push_back(step);
+    for (const Put& put : result_.tree.puts) result_.tree.staged_bytes += put.entry.size;
+    result_.plan.notices = result_.tree.notices;
+    require_feasible(root_, result_.tree);
+    return std::move(result_);
+  }
+
+ private:
+  /// All names of a hard-linked file are put back together.
+  void with_other_names(const Finding& one) {
+    if (!damaged_.emplace(one.entry.path, one).second || one.entry.type == EntryType::Directory) return;
+    const std::string file = one.entry.type == EntryType::HardLink ? one.entry.target : one.entry.path;
+    const auto list = state_.files_of(one.package_row);
+    for (std::size_t i = 0; i < list->size(); ++i) {
+      const bool link = list->type(i) == EntryType::HardLink;
+      if (!link && list->path(i) != file) continue;
+      FileEntry entry = list->entry(i);
+      if (link && entry.target != file) continue;
+      Finding other = one;
+      other.entry = std::move(entry);
+      damaged_.emplace(other.entry.path, other);
+    }
+  }
+
+  void put_back(const Finding& one) {
+    const FileEntry& entry = one.entry;
+    const auto here = root_.stat(entry.path);
+    const std::size_t package = index_of(one.package_row);
+    if (entry.type == EntryType::Directory && here && here->type == os::FileType::Directory) {
+      FileEntry now = entry;
+      now.mode = here->mode;
+      result_.tree.moves.push_back({MoveKind::Attributes, entry.path, homes_.of(entry.path), now, entry});
+      return count(one, "");
+    }
+    Put put{entry, package, entry.path, homes_.of(entry.path)};
+    std::string origin = "attic";
+    if (entry.type == EntryType::File) {
+      if (const auto place = kept_.find(entry, put.home)) {
+        put.kept = *place;
+      } else if (archive::PackageReader* const reader = reader_for(package); reader != nullptr && has(*reader, entry)) {
+        origin = packages_[of_source_[package]].origin;
+      } else {
+        lost_.insert(entry.path);
+        result_.tree.notices.push_back({plan::Notice::Kind::Lost, entry.path, one.package});
+        return;
+      }
+    }
+    if (entry.type == EntryType::HardLink && lost_.contains(entry.target)) return;
+    result_.tree.puts.push_back(std::move(put));
+    count(one, origin);
+    for (std::string_view above = os::parent_of(entry.path); !above.empty(); above = os::parent_of(above))
+      if (whole_.contains(above)) return;  // comes with its directory
+    if (entry.type == EntryType::Directory) whole_.insert(entry.path);
+    result_.tree.moves.push_back(
+        {here ? MoveKind::Exchange : MoveKind::Place, entry.path, homes_.of(entry.path), {}, {}});
+  }
+
+  static bool has(const archive::PackageReader& reader, const FileEntry& entry) {
+    const archive::Entry* const there = reader.find(entry.path);
+    return there != nullptr && there->type == EntryType::File && there->digest == entry.digest;
+  }
+
+  /// Its place among the sources.
+  std::size_t index_of(std::int64_t row) {
+    for (std::size_t i = 0; i < of_source_.size(); ++i)
+      if (packages_[of_source_[i]].row == row) return i;
+    for (std::size_t i = 0; i < packages_.size(); ++i)
+      if (packages_[i].row == row) of_source_.push_back(i);
+    result_.sources.push_back({packages_[of_source_.back()].package, nullptr});
+    return of_source_.size() - 1;
+  }
+
+  archive::PackageReader* reader_for(std::size_t source) {
+    if (asked_.insert(source).second) result_.sources[source].reader = reader_of_(packages_[of_source_[source]]);
+    return result_.sources[source].reader;
+  }
+
+  void count(const Finding& one, const std::string& origin) {
+    const StatePackage& package = packages_[of_source_[index_of(one.package_row)]];
+    plan::Step& step = steps_[one.package_row];
+    step.action = plan::Action::Repair;
+    step.name = package.package.name, step.arch = package.package.arch;
+    step.before = step.after = package.package.version.text();
+    step.reason = package.reason;
+    if (!origin.empty() && (step.origin.empty() || origin != "attic")) step.origin = origin;
+    ++damage_[one.package_row];
+    step.why = {plan::WhyKind::Damaged, std::to_string(damage_[one.package_row]), ""};
+  }
+
+  os::FileReader& root_;
+  Homes homes_;
+  const state::State& state_;
+  const std::vector<StatePackage>& packages_;
+  const std::function<archive::PackageReader*(const StatePackage&)>& reader_of_;
+  const Kept kept_;
+  std::map<std::string, Finding> damaged_;  // by path: directories before what is in them
+  std::vector<std::size_t> of_source_;      // index into the packages, by source
+  std::set<std::size_t> asked_;
+  std::set<std::string> lost_;
+  std::set<std::string, std::less<>> whole_;
+  std::map<std::int64_t, plan::Step> steps_;
+  std::map<std::int64_t, std::size_t> damage_;
+  RepairPlan result_;
+};
+
+}  // namespace
+
+RepairPlan plan_repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
+                       const Verified& verified,
+                       const std::function<archive::PackageReader*(const StatePackage&)>& reader_of) {
+  return Repair(root, state, packages, reader_of).run(verified);
+}
+
+}  // namespace hambrel::txn

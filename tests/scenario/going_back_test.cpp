@@ -1,0 +1,158 @@
+// rollback, redo, verify and repair, as administrators use them.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <httplib.h>
+
+#include <atomic>
+#include <random>
+#include <thread>
+
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+using testing::HasSubstr;
+
+class GoingBack : public testing::Test {
+ protected:
+  void SetUp() override {
+    station.pack("lib", "1-1", "", {{"usr/lib/lib.so", "one"}, {"usr/share/lib/a/b", "x"}});
+    station.pack("lib", "2-1", "", {{"usr/lib/lib.so", "two"}, {"usr/share/lib/a", "now a file"}});
+    station.pack("desk", "1-1", "[relations]\nrequires = [\"lib\"]\n[config]\nfiles = [\"etc/*\"]\n",
+                 {{"usr/bin/desk", "d"}, {"etc/desk", "1\n"}});
+    station.open();
+    ASSERT_EQ(station.hambrel({"install", "desk", "lib=1", "-y"}).code, 0);
+  }
+  Station station;
+};
+
+TEST_F(GoingBack, RollbackShowsWhatItWouldDoAndDoesItInOneTransaction) {
+  write_file(station.root() / "etc/desk", "mine\n");
+  const auto before = station.files();
+  station.hambrel({"upgrade", "-y"});
+  station.hambrel({"remove", "desk", "-y"});
+  const auto now = station.files();
+  const Ran shown = station.hambrel({"rollback", "1", "--dry-run"});
+  EXPECT_THAT(shown.out, HasSubstr("downgrade  lib   2-1 -> 1-1  as after transaction 1  attic"));
+  EXPECT_THAT(shown.out, HasSubstr("install    desk  1-1         as after transaction 1  attic"));
+  EXPECT_EQ(station.files(), now);
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
+  EXPECT_EQ(read_file(station.root() / "etc/desk"), "mine\n");
+  EXPECT_EQ(read_file(station.root() / "usr/share/lib/a/b"), "x");
+  EXPECT_EQ(station.json({"ledger", "--most", "1"})["kind"], "rollback");
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-y"}).out, HasSubstr("Nothing to do"));
+  ASSERT_EQ(station.hambrel({"undo", "4", "-y"}).code, 0);
+  EXPECT_EQ(station.contents(), [&] {
+    auto plain = now;
+    for (auto& [path, facts] : plain)
+      if (facts.starts_with("40")) facts = facts.substr(0, facts.find(' ', facts.find(' ') + 1));
+    return plain;
+  }());
+  EXPECT_EQ(station.hambrel({"rollback", "99", "-y"}).err,
+            "Failed: the ledger has no transaction 99\n  -> `hambrel ledger` lists them\n");
+}
+
+TEST_F(GoingBack, RedoDoesAgainWhatWasUndone) {
+  station.hambrel({"upgrade", "-y"});
+  const auto upgraded = station.contents();
+  EXPECT_THAT(station.hambrel({"redo", "2", "-y"}).err, HasSubstr("it was not taken back"));
+  station.hambrel({"undo", "2", "-y"});
+  ASSERT_EQ(station.hambrel({"redo", "2", "-y"}).code, 0);
+  EXPECT_EQ(station.contents(), upgraded);
+  EXPECT_THAT(station.hambrel({"redo", "2", "-y"}).err, HasSubstr("it was done again already, by transaction 4"));
+}
+
+TEST_F(GoingBack, VerifyNamesEachDamageAndRepairPutsItRightFromWhereItIs) {
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  const auto whole = without_link_counts(station.contents());
+  for (const bool in_cache : {true, false}) {
+    write_file(station.root() / "etc/desk", "edited\n");
+    fs::remove_all(station.root() / "usr/share/lib");
+    write_file(station.root() / "usr/lib/lib.so", "bad");
+    set_times(station.root() / "usr/lib", 1'600'000'000);
+    fs::permissions(station.root() / "usr/bin/desk", fs::perms::owner_all);
+    if (!in_cache) fs::remove_all(station.root() / "var/cache/hambrel/packages");
+    const auto damaged = station.contents();
+    const Ran verified = station.hambrel({"verify", in_cache ? "--fast" : "--color=never"});
+    EXPECT_EQ(verified.code, 11);
+    EXPECT_EQ(verified.out, std::string("  kept     /etc/desk           edited configuration  desk\n"
+                                        "  damaged  /usr/bin/desk       other mode than 0644  desk\n"
+                                        "  damaged  /usr/lib/lib.so     other content         lib\n"
+                                        "  damaged  /usr/share/lib      missing               lib\n"
+                                        "  damaged  /usr/share/lib/a    missing               lib\n"
+                                        "  damaged  /usr/share/lib/a/b  missing               lib\n\n"
+                                        "4 files in 2 packages, ") +
+                                (in_cache ? "3 B" : "4 B") + " read: 5 are not as installed.\n");
+    ASSERT_EQ(station.hambrel({"repair", "-y"}).code, 0);
+    EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+    const auto id = station.json({"ledger", "--most", "1"})["id"].get<int>();
+    ASSERT_EQ(station.hambrel({"undo", std::to_string(id), "-y"}).code, 0);
+    EXPECT_EQ(station.contents(), damaged);
+    ASSERT_EQ(station.hambrel({"redo", std::to_string(id), "-y"}).code, 0);
+    write_file(station.root() / "etc/desk", "1\n");
+    set_times(station.root() / "etc", 1'700'000'000);
+    EXPECT_EQ(without_link_counts(station.contents()), whole);
+  }
+  EXPECT_THAT(station.hambrel({"repair", "-y"}).out, HasSubstr("Nothing to repair"));
+}
+
+TEST_F(GoingBack, WhatNobodyHasAnyMoreIsToldAndTheRestIsRepaired) {
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  fs::remove_all(station.repository() / "packages/lib");
+  station.publish();
+  station.hambrel({"refresh"});
+  fs::remove(station.root() / "usr/lib/lib.so");
+  fs::remove(station.root() / "usr/bin/desk");
+  const Ran repaired = station.hambrel({"repair", "-y"});
+  EXPECT_THAT(repaired.out,
+              HasSubstr("/usr/lib/lib.so of lib can't be put back: attic, cache and repositories do not have it"));
+  EXPECT_EQ(read_file(station.root() / "usr/bin/desk"), "d");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 11);
+}
+
+TEST_F(GoingBack, VerifyFindsAnAlteredLedger) {
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  run({"python3", "-c",
+       "import sqlite3,sys; d=sqlite3.connect(sys.argv[1]); d.execute(\"UPDATE ledger SET user='nobody'\"); d.commit()",
+       (station.root() / "var/lib/hambrel/state.sqlite").string()});
+  const Ran verified = station.hambrel({"verify"});
+  EXPECT_EQ(verified.code, 11);
+  EXPECT_THAT(verified.out, HasSubstr("the ledger's entry of transaction 1 was altered"));
+}
+
+TEST_F(GoingBack, ARepairOverHttpFetchesOnlyTheFramesItNeeds) {
+  std::mt19937 random(5);
+  std::map<std::string, std::string> files;
+  for (int i = 0; i < 12; ++i) {
+    std::string& content = files["usr/share/tiles/" + std::to_string(i)];
+    content.resize(1 << 20);
+    for (char& c : content) c = static_cast<char>(random());
+  }
+  const std::string file = station.pack("tiles", "1-1", "", files);
+  station.publish();
+  httplib::Server server;
+  std::atomic<std::size_t> served = 0;
+  server.set_mount_point("/", station.repository().string());
+  server.set_logger([&](const httplib::Request& request, const httplib::Response& response) {
+    if (request.path.find("tiles") != std::string::npos)
+      served += std::stoul(response.get_header_value("Content-Length"));
+  });
+  const int port = server.bind_to_any_port("127.0.0.1");
+  std::thread serving([&] { server.listen_after_bind(); });
+  station.hambrel({"repo", "drop", "base"});
+  station.hambrel({"repo", "add", "web", "http://127.0.0.1:" + std::to_string(port)});
+  station.hambrel({"refresh"});
+  EXPECT_EQ(station.hambrel({"install", "tiles", "-y"}).code, 0);
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  write_file(station.root() / "usr/share/tiles/7", "damaged");
+  served = 0;
+  EXPECT_EQ(station.hambrel({"repair", "tiles", "-y"}).code, 0);
+  server.stop();
+  serving.join();
+  EXPECT_EQ(read_file(station.root() / "usr/share/tiles/7"), files["usr/share/tiles/7"]);
+  EXPECT_GT(served, 1U << 20);
+  EXPECT_LT(served, fs::file_size(file) / 10);
+}
+
+}  // namespace hambrel::test
