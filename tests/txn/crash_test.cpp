@@ -151,6 +151,15 @@ void upgrade_desk(Lab& lab) { lab.shop.change(*lab.disk, {&desk(2)}, {"desk"}); 
 void remove_all(Lab& lab) { lab.shop.change(*lab.disk, {}, {"lib", "desk"}); }
 void undo_last(Lab& lab) { lab.shop.undo(*lab.disk, last_of(lab)); }
 void roll_back(Lab& lab) { lab.shop.roll_back(*lab.disk, state::TxnId{1}); }
+void damage(Lab& lab) {
+  lab.disk->remove_tree("usr/share/l");
+  lab.disk->remove_file("usr/lib/h1");
+  lab.disk->remove_file("usr/lib/s");
+  lab.disk->remove_file("usr/bin/desk");
+  lab.put("usr/bin/desk", "broken");
+  lab.disk->set_mode("boot/d", 0700);
+}
+void repair(Lab& lab) { lab.shop.repair(*lab.disk, {&lib(1), &desk(1)}); }
 void some_files(Lab& lab) {
   lab.put("usr/bin/mine", "mine");
   lab.put("usr/share/foreign/x", "x");
@@ -193,6 +202,8 @@ const std::vector<Story>& stories() {
        {},
        both(install_all, upgrade_lib, upgrade_desk, remove_all),
        roll_back},
+      {"repair", {}, both(install_all, damage), repair},
+      {"repair on three file systems", {"boot", "usr"}, both(install_all, damage), repair},
       {"rollback on three file systems", {"boot", "usr"}, both(install_all, upgrade_lib, upgrade_desk), roll_back}};
   return all;
 }

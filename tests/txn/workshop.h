@@ -7,6 +7,7 @@
 #include "support/program.h"
 #include "txn/rollback.h"
 #include "txn/undo.h"
+#include "txn/verify.h"
 
 namespace hambrel::test {
 
@@ -133,6 +134,22 @@ class Workshop {
     txn::Account account;
     account.kind = "rollback";
     return txn::Engine(environment(files)).run(back.tree, back.sources, back.changes, account, back.restore);
+  }
+
+  /// Puts right what is damaged, from the attic and these.
+  state::TxnId repair(os::FileSystem& files, const std::vector<const Goods*>& goods) {
+    const auto packages = state->installed();
+    const auto verified = txn::verify(*fs, *state, packages, txn::Depth::Content, 1, silent);
+    const txn::RepairPlan plan = txn::plan_repair(*fs, *state, packages, verified,
+                                                  [&](const state::StatePackage& wanted) -> archive::PackageReader* {
+                                                    for (const Goods* one : goods)
+                                                      if (one->package.title() == wanted.package.title())
+                                                        return one->reader.get();
+                                                    return nullptr;
+                                                  });
+    txn::Account account;
+    account.kind = "repair";
+    return txn::Engine(environment(files)).run(plan.tree, plan.sources, {}, account);
   }
 
   void recover(os::FileSystem& files) { txn::Engine(environment(files)).recover(); }
