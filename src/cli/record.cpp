@@ -60,14 +60,133 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
   return join(parts, ", ");
 }
 
-int list_ledger(Session& session, const Arguments& arguments) {
-  const std::string most_text = arguments.value("most").value_or("20");
-  const auto most = parse_number(most_text);
-  if (!most || *most == 0)
-    throw Error(ErrorCode::Usage, fmt::format("--most {}: a number was expected", printable(most_text)));
+Json side_json(const std::optional<state::StatePackage>& one) {
+  if (!one) return {};
+  return {{"version", one->package.version.text()}, {"reason", text_of(one->reason)}, {"origin", one->origin}};
+}
+
+/// What the options of `ledger` let through.
+class Filter {
+ public:
+  explicit Filter(const Arguments& arguments)
+      : package_(arguments.value("package").value_or("")),
+        kind_(arguments.value("kind").value_or("")),
+        user_(arguments.value("user").value_or("")),
+        since_(date(arguments, "since").value_or(INT64_MIN)),
+        until_(date(arguments, "until").value_or(INT64_MAX)) {}
+
+  bool passes(const state::State& state, const state::LedgerEntry& entry) const {
+    if (!kind_.empty() && entry.kind != kind_) return false;
+    if (!user_.empty() && entry.user != user_ && !entry.user.starts_with(user_ + " (")) return false;
+    if (entry.started < since_ || entry.started >= until_) return false;
+    if (package_.empty()) return true;
+    const auto changes = state.changes_of(entry.id);
+    return std::any_of(changes.begin(), changes.end(), [&](const auto& one) { return passes(one); });
+  }
+  bool passes(const state::PackageChange& change) const {
+    return package_.empty() || glob_match(package_, change.name);
+  }
+
+ private:
+  static std::optional<std::int64_t> date(const Arguments& arguments, const std::string& option) {
+    const auto given = arguments.value(option);
+    if (!given) return std::nullopt;
+    const auto parsed = parse_date(*given);
+    if (!parsed)
+      throw Error(ErrorCode::Usage, fmt::format("--{} {}: a date was expected", option, printable(*given)), {},
+                  fmt::format("for example --{} 2030-01-31, where that day (UTC) begins", option));
+    return parsed;
+  }
+
+  std::string package_, kind_, user_;
+  std::int64_t since_, until_;
+};
+
+std::uint64_t count_from(const std::string& text, const std::string& what) {
+  const auto count = parse_number(text);
+  if (!count || *count == 0)
+    throw Error(ErrorCode::Usage, fmt::format("{}: a number from 1 on was expected", what), {},
+                "`hambrel help ledger` shows examples");
+  return *count;
+}
+
+/// The newest transactions that pass, at most so many.
+std::vector<state::LedgerEntry> entries_of(const state::State* state, const Filter& filter, std::uint64_t most) {
+  std::vector<state::LedgerEntry> entries;
+  if (state == nullptr) return entries;
+  for (state::LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
+    if (entries.size() == most) break;
+    if (filter.passes(*state, entry)) entries.push_back(std::move(entry));
+  }
+  return entries;
+}
+
+std::string version_of(const std::optional<state::StatePackage>& one) {
+  return one ? one->package.version.text() : std::string("-");
+}
+
+/// The packages that changed last, so that the culprit of a broken morning is found at a glance.
+int list_packages(Session& session, const Arguments& arguments, std::uint64_t most) {
+  const Filter filter(arguments);
   const Screen& screen = session.screen();
   const state::State* const state = session.looking();
-  const auto entries = state == nullptr ? std::vector<state::LedgerEntry>() : state->ledger(*most);
+  Table table;
+  std::uint64_t count = 0;
+  for (const state::LedgerEntry& entry : entries_of(state, filter, UINT64_MAX)) {
+    if (count == most) break;
+    if (entry.result != "done") continue;
+    for (const state::PackageChange& change : state->changes_of(entry.id)) {
+      if (count == most) break;
+      if (!filter.passes(change) || change.before_row == change.after_row) continue;
+      ++count;
+      if (session.json()) {
+        const auto version = [](const auto& one) { return one ? Json(one->package.version.text()) : Json(); };
+        screen.line(canonical({{"name", change.name},
+                               {"before", version(change.before)},
+                               {"after", version(change.after)},
+                               {"id", number(entry.id)},
+                               {"kind", entry.kind},
+                               {"user", entry.user},
+                               {"time", utc_text(entry.ended)}}));
+        continue;
+      }
+      table.row({{time_text(entry.ended), Style::Faint},
+                 {change.name, Style::Name},
+                 {version_of(change.before)},
+                 {"->", Style::Faint},
+                 {version_of(change.after)},
+                 {fmt::format("{} {}", entry.kind, number(entry.id)), Style::Faint},
+                 {entry.user, Style::Faint}});
+    }
+  }
+  table.print(screen);
+  if (!session.json() && count == 0) screen.line("No package was changed, as far as the ledger tells.");
+  return 0;
+}
+
+/// Everything, oldest first, a line of JSON each: with the digests, so that the chain can be followed elsewhere.
+int export_ledger(Session& session) {
+  const state::State* const state = session.looking();
+  if (state == nullptr) return 0;
+  auto entries = state->ledger(SIZE_MAX >> 1U);
+  for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
+    Json object = entry_json(*entry);
+    object["plan"] = entry->plan;  // as text: the digest is over it
+    Json changes = Json::array();
+    for (const state::PackageChange& change : state->changes_of(entry->id))
+      changes.push_back(
+          {{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
+    object["changes"] = std::move(changes);
+    session.screen().line(canonical(object));
+  }
+  return 0;
+}
+
+int list_ledger(Session& session, const Arguments& arguments) {
+  const std::uint64_t most = count_from(arguments.value("most").value_or("20"), "--most");
+  const Screen& screen = session.screen();
+  const state::State* const state = session.looking();
+  const auto entries = entries_of(state, Filter(arguments), most);
   Table table;
   for (const state::LedgerEntry& entry : entries) {
     if (session.json()) {
@@ -88,7 +207,10 @@ int list_ledger(Session& session, const Arguments& arguments) {
                {printable(what)}});
   }
   table.print(screen);
-  if (!session.json() && entries.empty()) screen.line("The ledger is empty: nothing was changed in this root yet.");
+  if (!session.json() && entries.empty())
+    screen.line(state == nullptr || state->ledger(1).empty()
+                    ? "The ledger is empty: nothing was changed in this root yet."
+                    : "No transaction meets these conditions.");
   return 0;
 }
 
@@ -105,13 +227,7 @@ int show_entry(Session& session, state::TxnId id) {
     object["plan"] = entry->plan.empty() ? Json() : parse_json(entry->plan, "ledger");
     Json list = Json::array();
     for (const state::PackageChange& change : changes) {
-      const auto side = [](const std::optional<state::StatePackage>& one) {
-        return one ? Json{{"version", one->package.version.text()},
-                          {"reason", text_of(one->reason)},
-                          {"origin", one->origin}}
-                   : Json();
-      };
-      list.push_back({{"name", change.name}, {"before", side(change.before)}, {"after", side(change.after)}});
+      list.push_back({{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
     }
     object["changes"] = std::move(list);
     screen.line(canonical(object));
@@ -142,13 +258,10 @@ int show_entry(Session& session, state::TxnId id) {
   }
   Table table;
   for (const state::PackageChange& change : changes) {
-    const auto version = [](const std::optional<state::StatePackage>& one) {
-      return one ? one->package.version.text() : std::string("-");
-    };
     table.row({{change.name, Style::Name},
-               {version(change.before)},
+               {version_of(change.before)},
                {"->", Style::Faint},
-               {version(change.after)},
+               {version_of(change.after)},
                {printable(whys[change.name])},
                {change.after ? change.after->origin : change.before->origin, Style::Faint}});
   }
@@ -162,8 +275,11 @@ int run_ledger(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   if (words.empty()) return list_ledger(session, arguments);
   if (words[0] == "show" && words.size() == 2) return show_entry(session, parse_id(words[1]));
+  if (words[0] == "packages" && words.size() <= 2)
+    return list_packages(session, arguments, words.size() == 2 ? count_from(words[1], printable(words[1])) : 20);
+  if (words[0] == "export" && words.size() == 1) return export_ledger(session);
   throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {},
-              "there are `hambrel ledger` and `hambrel ledger show N`");
+              "there are `hambrel ledger`, `ledger show N`, `ledger packages [COUNT]` and `ledger export`");
 }
 
 namespace {

@@ -111,6 +111,27 @@ TEST_F(GoingBack, WhatNobodyHasAnyMoreIsToldAndTheRestIsRepaired) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 11);
 }
 
+TEST_F(GoingBack, TheLedgerTellsWhatChangedLastAndWhichTransactionsMeetConditions) {
+  station.hambrel({"upgrade", "-y"});
+  station.hambrel({"remove", "desk", "-y"});
+  const Ran packages = station.hambrel({"ledger", "packages", "2", "--json"});
+  EXPECT_THAT(packages.out, testing::MatchesRegex("[^\n]*\"after\":null,\"before\":\"1-1\"[^\n]*\"desk\"[^\n]*\n"
+                                                  "[^\n]*\"after\":\"2-1\",\"before\":\"1-1\"[^\n]*\"lib\"[^\n]*\n"));
+  const auto ids = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), "ledger");
+    words.push_back("--json");
+    std::string text;
+    std::istringstream lines(station.hambrel(words).out);
+    for (std::string line; std::getline(lines, line);) text += nlohmann::json::parse(line)["id"].dump() + " ";
+    return text;
+  };
+  EXPECT_EQ(ids({"--package", "d*"}), "3 1 ");
+  EXPECT_EQ(ids({"--kind", "upgrade"}), "2 ");
+  EXPECT_EQ(ids({"--since", "2030-01-01", "--until", "2020-01-01"}), "");
+  EXPECT_EQ(ids({"export"}), "1 2 3 ");
+  EXPECT_EQ(station.hambrel({"ledger", "--since", "soon"}).code, 2);
+}
+
 TEST_F(GoingBack, VerifyFindsAnAlteredLedger) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
   run({"python3", "-c",
