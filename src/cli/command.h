@@ -85,6 +85,7 @@ int run_needed_by(Session&, const Arguments&);
 int run_undo(Session&, const Arguments&);
 int run_redo(Session&, const Arguments&);
 int run_rollback(Session&, const Arguments&);
+int run_checkpoint(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
 int run_verify(Session&, const Arguments&);

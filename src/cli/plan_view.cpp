@@ -57,6 +57,7 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Unwant, "no longer wanted for itself");
   add(Action::Hold, "to hold");
   add(Action::Release, "to release");
+  if (parts.empty()) parts.emplace_back("configuration only");
   return join(parts, ", ");
 }
 

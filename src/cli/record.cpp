@@ -316,15 +316,23 @@ int run_redo(Session& session, const Arguments& arguments) {
 }
 
 int run_rollback(Session& session, const Arguments& arguments) {
-  const state::TxnId to = parse_id(arguments.words()[0]);
+  const std::string& word = arguments.words()[0];
   const state::State& state = past(session, arguments);
-  const txn::RollbackPlan back = txn::plan_rollback(session.root(), state, to, os::processors());
-  if (back.plan.steps.empty()) {
+  const auto checkpoints = state.checkpoints();
+  const auto checkpoint =
+      std::find_if(checkpoints.begin(), checkpoints.end(), [&](const auto& one) { return one.name == word; });
+  const bool named = checkpoint != checkpoints.end();
+  if (!named && !parse_number(word))
+    throw Error(ErrorCode::NotFound, fmt::format("there is no checkpoint {}", printable(word)), {},
+                "`hambrel checkpoint list` shows them; a transaction is named by its number");
+  const txn::RollbackPlan back = named ? txn::plan_rollback(session.root(), state, *checkpoint, os::processors())
+                                       : txn::plan_rollback(session.root(), state, parse_id(word), os::processors());
+  if (back.plan.steps.empty() && back.tree.moves.empty()) {
     if (session.json())
       screen_nothing(session, back.plan);
     else if (!session.quiet())
-      session.screen().line(
-          fmt::format("Nothing to do: the packages are as they were after transaction {}.", number(to)));
+      session.screen().line(fmt::format("Nothing to do: all is as it was {} {}.",
+                                        named ? "at the checkpoint" : "after transaction", word));
     return 0;
   }
   return carry_out(session, arguments, back.plan, std::nullopt, [&](txn::Engine& engine, const txn::Account& account) {

@@ -53,6 +53,36 @@ TEST_F(GoingBack, RollbackShowsWhatItWouldDoAndDoesItInOneTransaction) {
             "Failed: the ledger has no transaction 99\n  -> `hambrel ledger` lists them\n");
 }
 
+TEST_F(GoingBack, ACheckpointBringsTheEditedFileBackWhateverBecameOfIt) {
+  write_file(station.root() / "etc/desk", "mine at the checkpoint\n", 0640);
+  EXPECT_EQ(station.hambrel({"checkpoint", "make", "calm", "--reason", "before the step"}).code, 0);
+  EXPECT_THAT(station.hambrel({"checkpoint", "make", "calm"}).err, HasSubstr("there is a checkpoint calm already"));
+  EXPECT_THAT(station.hambrel({"checkpoint", "make", "7"}).err, HasSubstr("is no name for a checkpoint"));
+  EXPECT_THAT(station.hambrel({"checkpoint", "list"}).out, HasSubstr("after transaction 1  1 edited file, 23 B"));
+  const auto calm = without_link_counts(station.contents());
+  EXPECT_THAT(station.hambrel({"rollback", "calm", "-y"}).out, HasSubstr("Nothing to do: all is as it was at the"));
+  // edited in place, and nothing else
+  write_file(station.root() / "etc/desk", "a mistake\n");
+  EXPECT_EQ(station.hambrel({"rollback", "calm", "-y"}).code, 0);
+  const auto settled = [&] {
+    auto now = without_link_counts(station.contents());
+    now["etc/desk"].replace(now["etc/desk"].find('.'), 10,
+                            calm.at("etc/desk").substr(calm.at("etc/desk").find('.'), 10));
+    return now;
+  };
+  EXPECT_EQ(settled(), calm);
+  // after an upgrade, with the package and its file gone
+  station.hambrel({"upgrade", "-y"});
+  station.hambrel({"remove", "desk", "-y"});
+  fs::remove(station.root() / "etc/desk");
+  const Ran back = station.hambrel({"rollback", "calm", "-y"});
+  EXPECT_EQ(back.code, 0) << back.err;
+  EXPECT_EQ(settled(), calm);
+  EXPECT_EQ(station.hambrel({"checkpoint", "drop", "calm", "-y"}).code, 0);
+  EXPECT_FALSE(fs::exists(station.root() / "var/lib/hambrel/checkpoints/1"));
+  EXPECT_EQ(station.hambrel({"rollback", "calm", "-y"}).code, 1);
+}
+
 TEST_F(GoingBack, RedoDoesAgainWhatWasUndone) {
   station.hambrel({"upgrade", "-y"});
   const auto upgraded = station.contents();

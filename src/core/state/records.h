@@ -79,6 +79,22 @@ struct PackageChange {
   FileList files;                             // of a new `after`
 };
 
+/// A configuration file as it was when a checkpoint was made.
+struct CheckpointFile {
+  std::string path;
+  Digest digest;
+  ByteCount size = 0;
+  std::uint32_t uid = 0, gid = 0;
+};
+
+struct Checkpoint {
+  std::int64_t id = 0;
+  std::string name, note;
+  TxnId after{};  // the last transaction before it
+  std::int64_t time = 0;
+  std::vector<CheckpointFile> files;  // edited ones, by path
+};
+
 struct LedgerEntry {
   TxnId id{};
   std::int64_t started = 0, ended = 0;

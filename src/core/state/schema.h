@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 4> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 5> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -73,6 +73,14 @@ CREATE TABLE more_paths(hash INTEGER NOT NULL, slot INTEGER NOT NULL, PRIMARY KE
 ALTER TABLE packages ADD COLUMN slot INTEGER NOT NULL DEFAULT 0;
 UPDATE packages SET slot = id;
 CREATE INDEX packages_by_slot ON packages(slot) WHERE state = 'installed';
+)sql",
+                                                             R"sql(
+CREATE TABLE checkpoints(
+  id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, after INTEGER NOT NULL, time INTEGER NOT NULL, note TEXT NOT NULL);
+CREATE TABLE checkpoint_files(
+  checkpoint INTEGER NOT NULL REFERENCES checkpoints(id) ON DELETE CASCADE, path TEXT NOT NULL,
+  digest TEXT NOT NULL, size INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL,
+  PRIMARY KEY(checkpoint, path)) WITHOUT ROWID;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

@@ -68,6 +68,7 @@ class State {
   std::vector<DirectoryTime> times_of(TxnId id) const;
   /// The transaction that took `id` back, if one did and was not itself taken back since.
   std::optional<TxnId> undone_by(TxnId id) const;
+  std::vector<Checkpoint> checkpoints() const;  // oldest first
   TxnId next_id() const;
   /// What is wrong with the database itself, or with the chain of the ledger; nothing if all is sound.
   std::vector<std::string> damage() const;
@@ -78,6 +79,8 @@ class State {
   void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times);
   /// The journal's transaction was taken back: the journal ends, the ledger says so.
   void close_taken_back(LedgerEntry entry);
+  void add_checkpoint(const Checkpoint& checkpoint);
+  void drop_checkpoint(std::int64_t id);
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons.
   void record(LedgerEntry entry, const std::vector<PackageChange>& changes);
 

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "base/error.h"
+#include "txn/checkpoint.h"
 #include "txn/undo.h"
 
 namespace hambrel::txn {
@@ -20,15 +21,16 @@ namespace {
 
 class Rollback {
  public:
-  Rollback(os::FileSystem& root, const state::State& state, TxnId to) : root_(root), state_(state), to_(to) {}
+  Rollback(os::FileSystem& root, const state::State& state, TxnId to, const state::Checkpoint* checkpoint)
+      : root_(root), state_(state), to_(to), checkpoint_(checkpoint) {}
 
   RollbackPlan run(unsigned workers) {
-    if (!state_.ledger_entry(to_))
+    if (checkpoint_ == nullptr && !state_.ledger_entry(to_))
       throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(to_)), {},
                   "`hambrel ledger` lists them");
     result_.plan.kind = "rollback";
     find_changes();
-    if (result_.changes.empty()) return std::move(result_);
+    if (result_.changes.empty() && checkpoint_ == nullptr) return std::move(result_);
     const Kept kept(root_, state_, to_);
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;
@@ -45,6 +47,10 @@ class Rollback {
     }
     result_.tree = plan_tree(root_, state_, leaving, entering, workers);
     settle_waiting(kept);
+    if (checkpoint_ != nullptr) restore_configuration();
+    std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
+              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    require_feasible(root_, result_.tree);
     result_.plan.notices = result_.tree.notices;
     find_times();
     return std::move(result_);
@@ -130,12 +136,44 @@ class Rollback {
       if (!info || info->type != os::FileType::Regular) continue;
       Put put;
       put.entry.path = path, put.entry.mode = info->mode, put.entry.size = info->size, put.entry.config = true;
+      put.entry.mtime = info->mtime_seconds;
       put.package = Put::npos, put.home = first.home, put.kept = *place;
       result_.tree.puts.push_back(std::move(put));
       move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
     }
-    std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
-              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+  }
+
+  /// What the administrator had written when the checkpoint was made.
+  void restore_configuration() {
+    Homes homes(root_);
+    for (const state::CheckpointFile& file : checkpoint_->files) {
+      const std::string place = place_of(*checkpoint_, file.path);
+      const auto copy = root_.stat(place);
+      if (!copy || root_.digest(place) != file.digest)
+        throw Error(ErrorCode::Refused, fmt::format("the checkpoint's copy of /{} is damaged", file.path),
+                    root_.shown(place), fmt::format("go back without it: hambrel rollback {}", number(to_)));
+      const auto same_path = [&](const auto& one) { return one.path == file.path; };
+      auto& notices = result_.tree.notices;
+      notices.erase(std::remove_if(notices.begin(), notices.end(), same_path), notices.end());
+      auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
+                              [&](const Put& one) { return one.entry.path == file.path; });
+      const auto here = root_.stat(file.path);
+      if (put == result_.tree.puts.end()) {
+        if (here && here->type == os::FileType::Regular && root_.digest(file.path) == file.digest) continue;
+        if (here && here->type == os::FileType::Directory) continue;  // it is something else by now
+        if (!root_.stat(os::parent_of(file.path))) continue;          // its directory is gone, and not coming back
+        result_.tree.puts.push_back({});
+        put = std::prev(result_.tree.puts.end());
+        put->package = Put::npos;
+        put->entry.path = file.path, put->entry.config = true;
+        put->home = homes.of(file.path);
+        result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, file.path, put->home, {}, {}});
+        if (here) notices.push_back({plan::Notice::Kind::Changed, file.path, ""});
+      }
+      put->kept = place;
+      put->entry.size = file.size, put->entry.mode = copy->mode, put->entry.mtime = copy->mtime_seconds;
+      put->entry.user = std::to_string(file.uid), put->entry.group = std::to_string(file.gid);
+    }
   }
 
   /// Directories whose entries only transactions changed since get the times back that they had then.
@@ -156,13 +194,19 @@ class Rollback {
   os::FileSystem& root_;
   const state::State& state_;
   TxnId to_;
+  const state::Checkpoint* checkpoint_;
   RollbackPlan result_;
 };
 
 }  // namespace
 
 RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, unsigned workers) {
-  return Rollback(root, state, to).run(workers);
+  return Rollback(root, state, to, nullptr).run(workers);
+}
+
+RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
+                           unsigned workers) {
+  return Rollback(root, state, to.after, &to).run(workers);
 }
 
 }  // namespace hambrel::txn

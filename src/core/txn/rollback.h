@@ -6,7 +6,8 @@
 // configuration, which people edit in place. The attics stay as they are, so that the rollback can be undone, and what
 // it went past can be undone then.
 //   B1 the packages, reasons and holds are afterwards those after `to`
-//   B2 edited configuration stays as it is, and is told of; what waits to be settled is what waited then
+//   B2 edited configuration stays as it is, and is told of, unless a checkpoint kept another state of it; what waits to
+//      be settled is what waited then
 //   B3 a file whose content the attic does not hold is refused by name: nothing is put together by guess
 // Not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
 #pragma once
@@ -30,5 +31,8 @@ struct RollbackPlan {
 /// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B3. The plan has no steps
 /// where all is as it was then. `workers` threads look at the disk at once.
 RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, unsigned workers = 1);
+/// To a checkpoint: with the edited configuration that it kept.
+RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
+                           unsigned workers = 1);
 
 }  // namespace hambrel::txn

@@ -269,7 +269,7 @@ os::Metadata Engine::metadata_of(const Put& put, const Owners& owners, const std
   }
   if (!link) metadata.mode = entry.mode | (directory && put.group ? kSetGroup : 0);
   metadata.attributes = entry.attributes;
-  if (put.package != Put::npos) metadata.mtime = entry.mtime;
+  if (put.package != Put::npos || !put.kept.empty()) metadata.mtime = entry.mtime;
   return metadata;
 }
 

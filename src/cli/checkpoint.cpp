@@ -1,0 +1,93 @@
+// checkpoint make, list and drop.
+#include "txn/checkpoint.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/plan_view.h"
+#include "os/host.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+Json json_of(const state::Checkpoint& one) {
+  Json files = Json::array();
+  for (const auto& file : one.files) files.push_back("/" + file.path);
+  return {{"name", one.name},
+          {"after", number(one.after)},
+          {"time", utc_text(one.time)},
+          {"reason", one.note},
+          {"configuration", files}};
+}
+
+std::string files_of(const state::Checkpoint& one) {
+  ByteCount size = 0;
+  for (const auto& file : one.files) size += file.size;
+  return one.files.empty()
+             ? std::string("no edited configuration")
+             : fmt::format("{}, {}", count_text(one.files.size(), "edited file", "edited files"), size_text(size));
+}
+
+int list(Session& session) {
+  const Screen& screen = session.screen();
+  const state::State* const state = session.looking();
+  const auto all = state == nullptr ? std::vector<state::Checkpoint>() : state->checkpoints();
+  Table table;
+  for (const state::Checkpoint& one : all) {
+    if (session.json())
+      screen.line(canonical(json_of(one)));
+    else
+      table.row({{one.name, Style::Name},
+                 {time_text(one.time), Style::Faint},
+                 {fmt::format("after transaction {}", number(one.after))},
+                 {files_of(one)},
+                 {printable(one.note), Style::Faint}});
+  }
+  table.print(screen);
+  if (!session.json() && all.empty()) screen.line("There is no checkpoint.");
+  return 0;
+}
+
+int make(Session& session, const Arguments& arguments, const std::string& name) {
+  const state::Checkpoint made = txn::make_checkpoint(session.root(), session.changing(arguments), name,
+                                                      arguments.value("reason").value_or(""), os::now());
+  if (session.json())
+    session.screen().line(canonical(json_of(made)));
+  else if (!session.quiet())
+    session.screen().line(fmt::format("Checkpoint {}: after transaction {}, {}; `{}` comes back here.", made.name,
+                                      number(made.after), files_of(made),
+                                      session.copyable("hambrel rollback " + made.name)));
+  return 0;
+}
+
+int drop(Session& session, const Arguments& arguments, const std::string& name) {
+  require_consent_possible(session, arguments);
+  state::State& state = session.changing(arguments);
+  const auto all = state.checkpoints();
+  const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
+  if (found != all.end() && !session.json() && !session.quiet())
+    session.screen().line(
+        fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name, files_of(*found)));
+  if (found != all.end()) ask_consent(session, arguments);
+  txn::drop_checkpoint(session.root(), state, name);
+  if (session.json())
+    session.screen().line(canonical({{"dropped", name}}));
+  else if (!session.quiet())
+    session.screen().line(fmt::format("{}: dropped", name));
+  return 0;
+}
+
+}  // namespace
+
+int run_checkpoint(Session& session, const Arguments& arguments) {
+  const auto& words = arguments.words();
+  if (words[0] == "list" && words.size() == 1) return list(session);
+  if (words[0] == "make" && words.size() == 2) return make(session, arguments, words[1]);
+  if (words[0] == "drop" && words.size() == 2) return drop(session, arguments, words[1]);
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel checkpoint {}` is not known", printable(join(words, " "))), {},
+              "there are `checkpoint make NAME`, `checkpoint list` and `checkpoint drop NAME`");
+}
+
+}  // namespace hambrel::cli

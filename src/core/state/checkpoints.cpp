@@ -1,0 +1,66 @@
+// Checkpoints in the state.
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+std::vector<Checkpoint> State::checkpoints() const {
+  return guarded(impl_->path, [&] {
+    std::vector<Checkpoint> result;
+    SQLite::Statement query(impl_->database, "SELECT id, name, after, time, note FROM checkpoints ORDER BY id");
+    SQLite::Statement files(
+        impl_->database,
+        "SELECT path, digest, size, uid, gid FROM checkpoint_files WHERE checkpoint = ? ORDER BY path");
+    while (query.executeStep()) {
+      Checkpoint one;
+      one.id = query.getColumn(0).getInt64();
+      one.name = query.getColumn(1).getString();
+      one.after = TxnId{query.getColumn(2).getInt64()};
+      one.time = query.getColumn(3).getInt64();
+      one.note = query.getColumn(4).getString();
+      files.bind(1, one.id);
+      while (files.executeStep())
+        one.files.push_back({files.getColumn(0).getString(),
+                             Digest::from_hex(files.getColumn(1).getString()).value_or(Digest{}),
+                             static_cast<ByteCount>(files.getColumn(2).getInt64()), files.getColumn(3).getUInt(),
+                             files.getColumn(4).getUInt()});
+      files.reset();
+      result.push_back(std::move(one));
+    }
+    return result;
+  });
+}
+
+void State::add_checkpoint(const Checkpoint& checkpoint) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    SQLite::Statement insert(impl_->database, "INSERT INTO checkpoints VALUES(?, ?, ?, ?, ?)");
+    insert.bind(1, checkpoint.id);
+    insert.bind(2, checkpoint.name);
+    insert.bind(3, number(checkpoint.after));
+    insert.bind(4, checkpoint.time);
+    insert.bind(5, checkpoint.note);
+    insert.exec();
+    SQLite::Statement put(impl_->database, "INSERT OR REPLACE INTO checkpoint_files VALUES(?, ?, ?, ?, ?, ?)");
+    for (const CheckpointFile& file : checkpoint.files) {
+      put.bind(1, checkpoint.id);
+      put.bind(2, file.path);
+      put.bind(3, file.digest.hex());
+      put.bind(4, static_cast<std::int64_t>(file.size));
+      put.bind(5, file.uid);
+      put.bind(6, file.gid);
+      put.exec();
+      put.reset();
+    }
+    step.commit();
+  });
+}
+
+void State::drop_checkpoint(std::int64_t id) {
+  guarded(impl_->path, [&] {
+    SQLite::Statement drop(impl_->database, "DELETE FROM checkpoints WHERE id = ?");
+    drop.bind(1, id);
+    drop.exec();
+  });
+}
+
+}  // namespace hambrel::state
