@@ -33,6 +33,8 @@ listing() { # everything about every file that is not Hambrel's own
     -type f -print0 | LC_ALL=C sort -z | xargs -0 -r sha256sum)
 }
 
+contents() { sed -E 's/^(.* [dfl] [0-7]+ [^ ]+ [0-9]+) [0-9.]+ /\1 /; s/^(.* d [0-7]+ [^ ]+) [0-9]+ /\1 /'; } # without times
+
 same() { # SAME "LISTING": is every file as it was, with mode, owner, time and content?
   if [[ $(listing) == "$1" ]]; then printf '%s(compared: every file is as it was, with mode, owner, time and content)%s\n' "$faint" "$off"
   else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing); trouble=1; fi
@@ -107,6 +109,7 @@ HAMBREL_TEST_DIE_AT=moved:3 play 137 hambrel install chartd brinewall --yes
 play 0 hambrel list name:chartd
 play 0 hambrel recover
 same "$before"
+play 0 hambrel verify --quiet
 play 0 hambrel install chartd brinewall --yes --quiet
 
 chapter 'A wrong URL, and a package that somebody tampered with'
@@ -122,6 +125,23 @@ play 0 hambrel hold saltdb --reason 'the tide office reads its files' --yes
 play 0 hambrel upgrade --dry-run
 play 0 hambrel list held
 play 0 hambrel release saltdb --yes --quiet
+
+chapter 'A mistake, found late: back past several transactions to a checkpoint'
+play 0 hambrel checkpoint make calm --reason 'before the season'
+before=$(listing | contents)
+play 0 hambrel upgrade --yes --quiet
+play 0 hambrel remove gullcam --yes --quiet
+sed -i 's/interval = 10/interval = 1/' "$station/etc/lampdesk/desk.toml"
+play 0 hambrel ledger packages 4
+play 0 hambrel rollback calm --yes
+if [[ $(listing | contents) == "$before" ]]; then printf '%s(compared: every file is as it was, with mode, owner and content, the edited ones too)%s\n' "$faint" "$off"
+else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$before") <(listing | contents); trouble=1; fi
+
+chapter 'Files that came to harm'
+rm "$station/usr/bin/tidewatch"; echo 'a bad block' >> "$station/usr/bin/lampctl"; chmod 600 "$station/usr/bin/foghorn"
+play 11 hambrel verify
+play 0 hambrel repair --yes
+play 0 hambrel verify
 
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger

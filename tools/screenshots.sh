@@ -38,6 +38,14 @@ shot recover 'hambrel list; hambrel recover'
 hambrel -q recover >/dev/null
 hambrel -q undo 2 --yes || true
 shot ledger 'hambrel ledger; hambrel ledger show 1'
+hambrel -q checkpoint make calm --reason 'before the season'
+hambrel -q upgrade --yes
+hambrel -q remove gullcam --yes
+shot rollback 'hambrel ledger packages 5; hambrel rollback calm --dry-run'
+hambrel -q rollback calm --yes
+rm "$root/usr/bin/tidewatch"; echo 'a bad block' >>"$root/usr/bin/lampctl"
+shot verify 'hambrel verify; hambrel repair --yes'
+hambrel -q repair --yes
 hambrel -q hold saltdb --reason 'the tide office reads its files' --yes
 shot held 'hambrel upgrade --dry-run; hambrel list held'
 shot help 'hambrel help install'

@@ -149,10 +149,12 @@ void print_plan(const Session& session, const plan::Plan& plan) {
     screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
                             join(plan.unneeded, ", ")));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
-  if (std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
+  if (!plan.steps.empty() &&
+      std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
     screen.line("  No file changes.");
     return;
   }
+  if (plan.kind == "repair") return screen.line("  Only what is damaged is touched.");
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
   const std::string fetch =

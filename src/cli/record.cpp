@@ -65,6 +65,19 @@ Json side_json(const std::optional<state::StatePackage>& one) {
   return {{"version", one->package.version.text()}, {"reason", text_of(one->reason)}, {"origin", one->origin}};
 }
 
+/// The same for an entry; a repair changes no package, but its plan names those whose files it put back.
+std::string summary_of(const state::State& state, const state::LedgerEntry& entry) {
+  constexpr std::size_t kMost = 2;
+  if (entry.kind != "repair" || entry.plan.empty()) return summary_of(state.changes_of(entry.id), kMost);
+  std::vector<std::string> names;
+  const Json plan = parse_json(entry.plan, "ledger");
+  const Json steps = plan.value("steps", Json::array());
+  for (const Json& step : steps)
+    if (names.size() < kMost) names.push_back(step.value("name", ""));
+  return "files of " + join(names, ", ") +
+         (steps.size() > kMost ? fmt::format(" and {} more", steps.size() - kMost) : "");
+}
+
 /// What the options of `ledger` let through.
 class Filter {
  public:
@@ -194,7 +207,7 @@ int list_ledger(Session& session, const Arguments& arguments) {
       continue;
     }
     const bool done = entry.result == "done";
-    const std::string what = done ? summary_of(state->changes_of(entry.id), 2) : entry.problem;
+    const std::string what = done ? summary_of(*state, entry) : entry.problem;
     auto by = done ? state->undone_by(entry.id) : std::nullopt;
     if (by && state->undone_by(*by)) by.reset();
     table.row({{fmt::format("{}", number(entry.id)), Style::Name, true},
