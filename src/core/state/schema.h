@@ -81,6 +81,7 @@ CREATE TABLE checkpoint_files(
   checkpoint INTEGER NOT NULL REFERENCES checkpoints(id) ON DELETE CASCADE, path TEXT NOT NULL,
   digest TEXT NOT NULL, size INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL,
   PRIMARY KEY(checkpoint, path)) WITHOUT ROWID;
+CREATE INDEX ledger_undo_of ON ledger(undo_of) WHERE undo_of IS NOT NULL;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the
