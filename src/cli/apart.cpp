@@ -17,6 +17,16 @@ const state::State& past(Session& session, const Arguments& arguments) {
   return *state;
 }
 
+txn::Account account_of(const Session& session, const Arguments& arguments, const plan::Plan& plan) {
+  txn::Account account;
+  account.kind = plan.kind;
+  account.command = session.command_line();
+  account.user = os::user_name();
+  account.note = arguments.value("reason").value_or("");
+  account.plan = canonical(to_json(plan));
+  return account;
+}
+
 int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
               const std::optional<state::TxnId>& undo_of,
               const std::function<state::TxnId(txn::Engine&, const txn::Account&)>& switch_to) {
@@ -25,12 +35,7 @@ int carry_out(Session& session, const Arguments& arguments, const plan::Plan& pl
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, plan);
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account;
-  account.kind = plan.kind;
-  account.command = session.command_line();
-  account.user = os::user_name();
-  account.note = arguments.value("reason").value_or("");
-  account.plan = canonical(to_json(plan));
+  txn::Account account = account_of(session, arguments, plan);
   account.undo_of = undo_of;
   const os::InterruptGuard guard;
   txn::Engine engine(session.environment(&guard));

@@ -11,6 +11,9 @@ namespace hambrel::cli {
 /// where nothing was changed yet.
 const state::State& past(Session& session, const Arguments& arguments);
 
+/// What the ledger says of this run beside the outcome.
+txn::Account account_of(const Session& session, const Arguments& arguments, const plan::Plan& plan);
+
 /// Shown, agreed to, done by `switch_to`, told. Returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
               const std::optional<state::TxnId>& undo_of,

@@ -5,6 +5,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/apart.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
 #include "model/manifest.h"
@@ -294,12 +295,7 @@ class Change {
   }
 
   state::TxnId carry_out() {
-    txn::Account account;
-    account.kind = plan_.kind;
-    account.command = session_.command_line();
-    account.user = os::user_name();
-    account.note = arguments_.value("reason").value_or("");
-    account.plan = canonical(to_json(plan_));
+    txn::Account account = account_of(session_, arguments_, plan_);
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
     for (bool again = false;; again = true) {

@@ -183,4 +183,10 @@ std::string join_path(std::string_view parent, std::string_view name) {
   return parent.empty() ? std::string(name) : fmt::format("{}/{}", parent, name);
 }
 
+void copy_content(ReadableFile& from, WritableFile& to, const std::string& where) {
+  constexpr std::uint64_t kPiece = 1 << 20;
+  for (std::uint64_t done = 0; done < from.size(); done += kPiece)
+    to.write(from.read_exactly(done, std::min(kPiece, from.size() - done), where));
+}
+
 }  // namespace hambrel::os

@@ -182,6 +182,9 @@ class FileSystem : public FileReader {
 /// The tree below `root` (an absolute or relative host path of an existing directory).
 std::unique_ptr<FileSystem> open_file_system(const std::string& root);
 
+/// The whole content of one file into another, in pieces. `where` names the first in messages.
+void copy_content(ReadableFile& from, WritableFile& to, const std::string& where);
+
 /// Error{Internal} for a path that no FileSystem takes: see the head.
 void require_clean(std::string_view path);
 std::string_view parent_of(std::string_view path);  // "" for a name at the top

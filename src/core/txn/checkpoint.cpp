@@ -20,13 +20,10 @@ bool is_name(const std::string& name) {
 }
 
 void copy(os::FileSystem& root, const std::string& from, const std::string& to) {
-  constexpr std::uint64_t kPiece = 1 << 20;
   const auto info = root.stat(from);
   root.make_directories(os::parent_of(to));
-  const auto source = root.open(from);
   const auto target = root.create(to, 0600);
-  for (std::uint64_t done = 0; done < source->size(); done += kPiece)
-    target->write(source->read_exactly(done, std::min(kPiece, source->size() - done), root.shown(from)));
+  os::copy_content(*root.open(from), *target, root.shown(from));
   os::Metadata metadata;
   metadata.mode = info->mode;
   metadata.mtime = info->mtime_seconds;

@@ -231,11 +231,8 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
 void Engine::stage_kept(const Put& put, const std::string& directory, const os::Metadata& metadata) {
   const std::string at = staged_path(put, directory);
   if (put.entry.config) {
-    const auto from = env_.root.open(put.kept);
     const auto to = env_.root.create(at, 0600);
-    constexpr std::uint64_t kPiece = 1 << 20;
-    for (std::uint64_t done = 0; done < from->size(); done += kPiece)
-      to->write(from->read_exactly(done, std::min(kPiece, from->size() - done), env_.root.shown(put.kept)));
+    os::copy_content(*env_.root.open(put.kept), *to, env_.root.shown(put.kept));
     return to->finish(metadata);
   }
   env_.root.make_hard_link(put.kept, at);
