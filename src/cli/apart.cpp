@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/json.h"
+#include "base/text.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 
@@ -27,21 +28,54 @@ txn::Account account_of(const Session& session, const Arguments& arguments, cons
   return account;
 }
 
-int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
-              const std::optional<state::TxnId>& undo_of,
-              const std::function<state::TxnId(txn::Engine&, const txn::Account&)>& switch_to) {
+void weigh_prepared(Session& session, const Arguments& arguments) {
+  const state::State* const state = session.present();
+  const auto standing = state == nullptr ? std::nullopt : state->prepared();
+  if (!standing) return;
+  const std::string what = fmt::format("`{}`, {}", printable(standing->command), time_text(standing->time));
+  if (arguments.has("prepare"))
+    throw Error(ErrorCode::Refused, "something is prepared already: " + what, {},
+                fmt::format("`{}` switches to it, `{}` drops it", session.copyable("hambrel activate"),
+                            session.copyable("hambrel activate --discard")));
+  if (!session.json() && !session.quiet())
+    session.screen().line(fmt::format("  {}  what is prepared ({}) can't be activated any more after this",
+                                      session.screen().paint(Style::Warn, "note"), what));
+}
+
+std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,
+                                      const txn::Account& account) {
+  const os::InterruptGuard guard;
+  txn::Engine engine(session.environment(&guard));
+  if (arguments.has("prepare")) {
+    engine.prepare(planned, account);
+    return std::nullopt;
+  }
+  const state::TxnId id = engine.run(planned, account);
+  tell_if_too_late(session, guard);
+  return id;
+}
+
+void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const plan::Plan& plan) {
+  if (id) return tell_done(session, *id, plan);
+  const auto prepared = session.present()->prepared();
+  if (session.json())
+    session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "prepared"}, {"staged", prepared->staged}}));
+  else if (!session.quiet())
+    session.screen().line(
+        fmt::format("\n{}, {} staged; nothing of the running system was changed. `{}` switches, `{}` drops it.",
+                    session.screen().paint(Style::Strong, "Prepared"), size_text(prepared->staged),
+                    session.copyable("hambrel activate"), session.copyable("hambrel activate --discard")));
+}
+
+int carry_out(Session& session, const Arguments& arguments, const txn::Planned& planned) {
+  const plan::Plan& plan = planned.plan;
   const bool dry = arguments.has("dry-run");
   if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "dry run"}}));
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, plan);
+  weigh_prepared(session, arguments);
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account = account_of(session, arguments, plan);
-  account.undo_of = undo_of;
-  const os::InterruptGuard guard;
-  txn::Engine engine(session.environment(&guard));
-  const state::TxnId done = switch_to(engine, account);
-  tell_if_too_late(session, guard);
-  tell_done(session, done, plan);
+  tell_outcome(session, hand_over(session, arguments, planned, account_of(session, arguments, plan)), plan);
   return 0;
 }
 

@@ -1,9 +1,8 @@
 // Changes that are planned without a solver: undo, redo, rollback, repair.
 #pragma once
 
-#include <functional>
-
 #include "cli/session.h"
+#include "txn/transaction.h"
 
 namespace hambrel::cli {
 
@@ -14,10 +13,17 @@ const state::State& past(Session& session, const Arguments& arguments);
 /// What the ledger says of this run beside the outcome.
 txn::Account account_of(const Session& session, const Arguments& arguments, const plan::Plan& plan);
 
-/// Shown, agreed to, done by `switch_to`, told. Returns the exit code.
-int carry_out(Session& session, const Arguments& arguments, const plan::Plan& plan,
-              const std::optional<state::TxnId>& undo_of,
-              const std::function<state::TxnId(txn::Engine&, const txn::Account&)>& switch_to);
+/// Shown, agreed to, done or with --prepare made ready, told. Returns the exit code.
+int carry_out(Session& session, const Arguments& arguments, const txn::Planned& planned);
+
+/// Before anything is fetched: --prepare is refused where something is prepared already; where a change would leave
+/// what is prepared behind, that is said.
+void weigh_prepared(Session& session, const Arguments& arguments);
+
+/// The transaction itself: nothing is returned where it was only prepared.
+std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,
+                                      const txn::Account& account);
+void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const plan::Plan& plan);
 
 /// --json: that there is nothing to do.
 void screen_nothing(Session& session, const plan::Plan& plan);

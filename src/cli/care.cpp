@@ -150,7 +150,7 @@ int run_repair(Session& session, const Arguments& arguments) {
   const auto packages = named(session, arguments, state);
   const txn::Verified verified = look_at_files(session, arguments, state, packages);
   InstalledSources sources(session);
-  const txn::RepairPlan repair =
+  const txn::Planned repair =
       txn::plan_repair(session.root(), state, packages, verified,
                        [&](const state::StatePackage& package) { return sources.open(package); });
   if (repair.plan.steps.empty()) {
@@ -163,10 +163,7 @@ int run_repair(Session& session, const Arguments& arguments) {
     }
     return verified.damaged() > 0 ? kDamageFound : 0;
   }
-  return carry_out(session, arguments, repair.plan, std::nullopt,
-                   [&](txn::Engine& engine, const txn::Account& account) {
-                     return engine.run(repair.tree, repair.sources, {}, account);
-                   });
+  return carry_out(session, arguments, repair);
 }
 
 }  // namespace hambrel::cli

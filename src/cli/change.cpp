@@ -20,7 +20,7 @@ namespace {
 class Change {
  public:
   Change(Session& session, const Arguments& arguments, std::string kind) : session_(session), arguments_(arguments) {
-    plan_.kind = std::move(kind);
+    planned_.plan.kind = std::move(kind);
   }
 
   int run(const solve::Request& request) {
@@ -61,22 +61,24 @@ class Change {
       step.before_id = step.after_id = id;
       step.origin = one.installed->origin;
       step.reason = about_hold ? one.installed->reason : wanted ? Reason::Wanted : Reason::PulledIn;
-      plan_.steps.push_back(std::move(step));
+      planned_.plan.steps.push_back(std::move(step));
     }
     return carry_through();
   }
 
  private:
   int carry_through() {
-    if (plan_.empty()) return nothing_to_do();
+    if (planned_.plan.empty()) return nothing_to_do();
     const bool dry = arguments_.has("dry-run");
     if (!arguments_.has("no-files")) plan_files();
-    if (session_.json() && dry) session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "dry run"}}));
-    if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, plan_);
+    if (session_.json() && dry)
+      session_.screen().line(canonical({{"plan", to_json(planned_.plan)}, {"result", "dry run"}}));
+    if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, planned_.plan);
+    if (!arguments_.has("download-only")) weigh_prepared(session_, arguments_);
     if (dry) return 0;
     ask_consent(session_, arguments_);
     if (arguments_.has("download-only")) return only_fetch();
-    tell_done(session_, carry_out(), plan_);
+    tell_outcome(session_, carry_out(), planned_.plan);
     return 0;
   }
 
@@ -85,7 +87,8 @@ class Change {
       session_.progress().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     const ByteCount fetched = fetch();
     if (session_.json())
-      session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "fetched"}, {"downloaded", fetched}}));
+      session_.screen().line(
+          canonical({{"plan", to_json(planned_.plan)}, {"result", "fetched"}, {"downloaded", fetched}}));
     else if (!session_.quiet())
       session_.screen().line(
           fetched == 0 ? "Everything lies in the cache already; nothing else was changed."
@@ -107,7 +110,7 @@ class Change {
     const Universe& universe = session_.universe();
     if (!request.upgrade_all || request.drop_strays || session_.quiet()) return;
     const bool stray_in_the_way =
-        std::any_of(plan_.held_back.begin(), plan_.held_back.end(), [&](const plan::HeldBack& one) {
+        std::any_of(planned_.plan.held_back.begin(), planned_.plan.held_back.end(), [&](const plan::HeldBack& one) {
           const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
           if (!id || !universe.wanted(*id)) return false;
           const auto versions = universe.slot(*id);
@@ -120,13 +123,13 @@ class Change {
     const auto* selection = std::get_if<solve::Selection>(&answer);
     if (selection == nullptr) return;
     plan::Plan::WithoutStrays result = plan::weigh(universe, without, *selection);
-    if (result.held_back >= plan_.held_back.size()) return;
-    plan_.without_strays = std::move(result);
+    if (result.held_back >= planned_.plan.held_back.size()) return;
+    planned_.plan.without_strays = std::move(result);
   }
 
   /// The plan is checked by code that is not the solver's, before anyone sees it.
   void check(const solve::Request& request, const solve::Selection& selection) const {
-    const auto problems = plan::problems_of(session_.universe(), request, selection, plan_);
+    const auto problems = plan::problems_of(session_.universe(), request, selection, planned_.plan);
     if (problems.empty()) return;
     throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
                 "nothing was changed; please report this with the output of `hambrel list`");
@@ -143,9 +146,9 @@ class Change {
            repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
         cached.insert(id);
     }
-    const std::string kind = plan_.kind;
-    plan_ = plan::make_plan(universe, request, selection, cached);
-    plan_.kind = kind;
+    const std::string kind = planned_.plan.kind;
+    planned_.plan = plan::make_plan(universe, request, selection, cached);
+    planned_.plan.kind = kind;
   }
 
   /// What the search was measured by: for whoever asks with --verbose.
@@ -159,20 +162,20 @@ class Change {
 
   int nothing_to_do() const {
     if (session_.json()) {
-      session_.screen().line(canonical({{"plan", to_json(plan_)}, {"result", "nothing to do"}}));
+      session_.screen().line(canonical({{"plan", to_json(planned_.plan)}, {"result", "nothing to do"}}));
       return 0;
     }
     if (session_.quiet()) return 0;
-    session_.screen().line(plan_.kind == "upgrade" && plan_.held_back.empty()
+    session_.screen().line(planned_.plan.kind == "upgrade" && planned_.plan.held_back.empty()
                                ? "Nothing to do: everything is at its newest version."
                                : "Nothing to do: it is all as asked for.");
-    print_held_back(session_, plan_);
+    print_held_back(session_, planned_.plan);
     return 0;
   }
 
   void plan_files() {
     std::vector<PackageId> coming;
-    for (const plan::Step& step : plan_.steps) {
+    for (const plan::Step& step : planned_.plan.steps) {
       if (!step.brings_files()) continue;
       const Package& package = session_.universe().package(*step.after_id);
       if (const std::string feature = unknown_feature(package); !feature.empty())
@@ -192,11 +195,11 @@ class Change {
       empty = std::make_unique<state::State>(":memory:", state::Access::Change);
       state = empty.get();
     }
-    for (const plan::Step& step : plan_.steps)
+    for (const plan::Step& step : planned_.plan.steps)
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
-    tree_ = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
-    plan_.notices = tree_.notices;
+    planned_.tree = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
+    planned_.plan.notices = planned_.tree.notices;
     tell_of_privileges();
     if (arguments_.has("strict")) refuse_unowned();
   }
@@ -209,14 +212,14 @@ class Change {
           const auto& before = old.package.privileged;
           return std::find(before.begin(), before.end(), path) != before.end();
         });
-        if (!known) plan_.notices.push_back({plan::Notice::Kind::Privileged, path, one.package.name});
+        if (!known) planned_.plan.notices.push_back({plan::Notice::Kind::Privileged, path, one.package.name});
       }
   }
 
   /// --strict: nothing of nobody's is set aside.
   void refuse_unowned() const {
     std::vector<std::string> paths;
-    for (const plan::Notice& one : plan_.notices)
+    for (const plan::Notice& one : planned_.plan.notices)
       if (one.kind == plan::Notice::Kind::Unowned)
         paths.push_back("/" + printable(one.path) + " (" + one.package + ")");
     if (paths.empty()) return;
@@ -232,7 +235,7 @@ class Change {
   std::vector<repo::Wanted> wanted_files() const {
     const Universe& universe = session_.universe();
     std::vector<repo::Wanted> wanted;
-    for (const plan::Step& step : plan_.steps)
+    for (const plan::Step& step : planned_.plan.steps)
       if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr)
         wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
     return wanted;
@@ -259,14 +262,14 @@ class Change {
                                                      universe[id].offers.front().table_digest, tables_.at(id)));
         reader = owned_.back().get();
       }
-      sources_.push_back({one.package, reader});
+      planned_.sources.push_back({one.package, reader});
     }
   }
 
   std::vector<state::PackageChange> state_changes() const {
     const Universe& universe = session_.universe();
     std::vector<state::PackageChange> changes;
-    for (const plan::Step& step : plan_.steps) {
+    for (const plan::Step& step : planned_.plan.steps) {
       state::PackageChange change;
       change.name = step.name;
       if (step.before_id)
@@ -294,8 +297,8 @@ class Change {
     return changes;
   }
 
-  state::TxnId carry_out() {
-    txn::Account account = account_of(session_, arguments_, plan_);
+  std::optional<state::TxnId> carry_out() {
+    txn::Account account = account_of(session_, arguments_, planned_.plan);
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
     for (bool again = false;; again = true) {
@@ -308,12 +311,9 @@ class Change {
         engine.record_failure(started, account, problem.what());
         throw;
       }
-      const os::InterruptGuard guard;
       try {
-        const state::TxnId id =
-            txn::Engine(session_.environment(&guard)).run(tree_, sources_, state_changes(), account);
-        tell_if_too_late(session_, guard);
-        return id;
+        planned_.changes = state_changes();
+        return hand_over(session_, arguments_, planned_, account);
       } catch (const Error& problem) {
         session_.progress().end();
         if (again || !drop_from_cache(problem)) throw;
@@ -329,7 +329,7 @@ class Change {
       const std::string path = repo::cache_path(one.package);
       if (session_.root().shown(path) != problem.where() || !session_.root().stat(path)) continue;
       session_.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-      sources_.clear();
+      planned_.sources.clear();
       owned_.clear();
       session_.root().remove_file(path);
       return true;
@@ -339,14 +339,12 @@ class Change {
 
   Session& session_;
   const Arguments& arguments_;
-  plan::Plan plan_;
+  txn::Planned planned_;
   std::int64_t hold_until_ = 0;
   std::map<PackageId, std::shared_ptr<const archive::Table>> tables_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
-  txn::TreeChange tree_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
-  std::vector<txn::Source> sources_;
 };
 
 /// What every changing command does before it looks at anything.

@@ -79,6 +79,7 @@ int run_hold(Session&, const Arguments&);
 int run_release(Session&, const Arguments&);
 int run_want(Session&, const Arguments&);
 int run_unwant(Session&, const Arguments&);
+int run_activate(Session&, const Arguments&);
 int run_why(Session&, const Arguments&);
 int run_needs(Session&, const Arguments&);
 int run_needed_by(Session&, const Arguments&);

@@ -19,6 +19,7 @@ std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
   own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
   own.push_back({"dry-run", 'n', nullptr, "show the plan and stop"});
   own.push_back({"no-files", 0, nullptr, "with --dry-run: plan packages only, fetch nothing and look at no file"});
+  own.push_back({"prepare", 0, nullptr, "do everything up to the switch, which `hambrel activate` does later"});
   own.push_back({"reason", 0, "TEXT", "kept in the ledger"});
   own.push_back({"wait", 0, "SECONDS", "wait so long for another run to end"});
   return own;
@@ -236,6 +237,24 @@ std::vector<Command> make_commands() {
                  1,
                  SIZE_MAX,
                  run_unwant});
+
+  all.push_back({"activate",
+                 "Change",
+                 "",
+                 "switch to what a command with --prepare has made ready",
+                 "Takes milliseconds, fetches nothing and asks nothing: it was agreed to when it was prepared. Refused "
+                 "where the system has moved since. --at-boot needs the service that docs/going-back.md tells of.",
+                 {{"discard", 0, nullptr, "drop what is prepared"},
+                  {"at-boot", 0, nullptr, "not now, but when the system starts the next time"},
+                  {"booting", 0, nullptr, "for the service: do what was put off to the start, if anything was"},
+                  {"dry-run", 'n', nullptr, "show what is prepared and stop"},
+                  {"wait", 0, "SECONDS", "wait so long for another run to end"}},
+                 {{"hambrel upgrade --prepare --yes", "by day: fetched, checked and staged"},
+                  {"hambrel activate", "by night: the switch"},
+                  {"hambrel activate --at-boot", "or at the next start"}},
+                 0,
+                 0,
+                 run_activate});
 
   all.push_back(
       {"ledger",

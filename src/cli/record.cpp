@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "cli/apart.h"
 #include "cli/plan_view.h"
+#include "cli/prepared_view.h"
 #include "cli/session.h"
 #include "os/host.h"
 #include "txn/rollback.h"
@@ -201,6 +202,18 @@ int list_ledger(Session& session, const Arguments& arguments) {
   const state::State* const state = session.looking();
   const auto entries = entries_of(state, Filter(arguments), most);
   Table table;
+  if (const auto prepared = state == nullptr ? std::nullopt : state->prepared()) {
+    if (session.json())
+      screen.line(canonical({{"prepared", to_json(*prepared)}, {"result", "prepared"}}));
+    else
+      table.row({{"next", Style::Name, true},
+                 {time_text(prepared->time), Style::Faint},
+                 {prepared->user},
+                 {prepared->kind},
+                 {"prepared", Style::Warn},
+                 {fmt::format("{}, {} staged; `{}`", prepared_text(*prepared), size_text(prepared->staged),
+                              session.copyable("hambrel activate"))}});
+  }
   for (const state::LedgerEntry& entry : entries) {
     if (session.json()) {
       screen.line(canonical(entry_json(entry)));
@@ -298,10 +311,7 @@ int run_ledger(Session& session, const Arguments& arguments) {
 namespace {
 
 int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
-  const txn::UndoPlan undo = txn::plan_undo(session.root(), state, id);
-  return carry_out(session, arguments, undo.plan, id, [&](txn::Engine& engine, const txn::Account& account) {
-    return engine.run_moves(undo.directory, undo.moves, undo.restore, undo.changes, account);
-  });
+  return carry_out(session, arguments, txn::plan_undo(session.root(), state, id));
 }
 
 }  // namespace
@@ -338,9 +348,9 @@ int run_rollback(Session& session, const Arguments& arguments) {
   if (!named && !parse_number(word))
     throw Error(ErrorCode::NotFound, fmt::format("there is no checkpoint {}", printable(word)), {},
                 "`hambrel checkpoint list` shows them; a transaction is named by its number");
-  const txn::RollbackPlan back = named ? txn::plan_rollback(session.root(), state, *checkpoint, os::processors())
-                                       : txn::plan_rollback(session.root(), state, parse_id(word), os::processors());
-  if (back.plan.steps.empty() && back.tree.moves.empty()) {
+  const txn::Planned back = named ? txn::plan_rollback(session.root(), state, *checkpoint, os::processors())
+                                  : txn::plan_rollback(session.root(), state, parse_id(word), os::processors());
+  if (back.does_nothing()) {
     if (session.json())
       screen_nothing(session, back.plan);
     else if (!session.quiet())
@@ -348,9 +358,7 @@ int run_rollback(Session& session, const Arguments& arguments) {
                                         named ? "at the checkpoint" : "after transaction", word));
     return 0;
   }
-  return carry_out(session, arguments, back.plan, std::nullopt, [&](txn::Engine& engine, const txn::Account& account) {
-    return engine.run(back.tree, back.sources, back.changes, account, back.restore);
-  });
+  return carry_out(session, arguments, back);
 }
 
 int run_recover(Session& session, const Arguments& arguments) {

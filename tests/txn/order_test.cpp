@@ -46,9 +46,9 @@ TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfter
   record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
   Account account;
   account.kind = "test";
-  const auto calls = calls_of(shop, [&](Engine& engine) {
-    engine.run(change, {{next.package, next.reader.get()}}, {record}, account);
-  });
+  Planned planned;
+  planned.tree = change, planned.sources = {{next.package, next.reader.get()}}, planned.changes = {record};
+  const auto calls = calls_of(shop, [&](Engine& engine) { engine.run(planned, account); });
 
   const std::size_t staged = at(calls, "<staged>"), journaled = at(calls, "<journaled>"),
                     switched = at(calls, "<switched>"), committed = at(calls, "<committed>"),
@@ -71,11 +71,10 @@ TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
   Workshop shop;
   const auto one = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/bin/y", "2"}});
   const auto id = shop.change(*shop.fs, {&one});
-  const UndoPlan plan = plan_undo(*shop.fs, *shop.state, id);
+  const Planned plan = plan_undo(*shop.fs, *shop.state, id);
   Account account;
-  account.kind = "undo", account.undo_of = id;
-  const auto calls = calls_of(
-      shop, [&](Engine& engine) { engine.run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account); });
+  account.kind = "undo";
+  const auto calls = calls_of(shop, [&](Engine& engine) { engine.run(plan, account); });
   ASSERT_EQ(plan.moves.size(), 1U) << "a whole directory goes as it came";
   EXPECT_EQ(at(calls, "<journaled>"), 1U) << "one sync before the journal, nothing else";
   EXPECT_LE(calls.size(), 14U);

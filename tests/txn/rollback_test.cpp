@@ -62,7 +62,7 @@ TEST(Rollback, EditedConfigurationStaysAndWhatWentWithItsPackageComesBackEdited)
   ASSERT_EQ(test::read_file(shop / "etc/lamp"), "edited before");
   test::write_file(shop / "etc/oil", "edited since");
   shop.change(*shop.fs, {&two}, {"lamp"});
-  const RollbackPlan back = plan_rollback(*shop.fs, *shop.state, state::TxnId{number(gone) - 1});
+  const Planned back = plan_rollback(*shop.fs, *shop.state, state::TxnId{number(gone) - 1});
   ASSERT_FALSE(back.plan.notices.empty());
   EXPECT_EQ(back.plan.notices[0].text(), "/etc/lamp was edited: your version stays");
 }

@@ -192,10 +192,10 @@ TEST(TreeChange, TheModeOfADirectoryFollowsItsPackageAndComesBack) {
   record.name = "p";
   record.before = leaving[0], record.before_row = leaving[0].row;
   record.after = state::StatePackage{0, two.package, Reason::Wanted, "test", {}, 0};
-  Account account;
-  account.kind = "test";
+  Planned planned;
+  planned.tree = change, planned.sources = {{two.package, two.reader.get()}}, planned.changes = {record};
   const auto before = shop.files();
-  const auto id = Engine(shop.environment(*shop.fs)).run(change, {{two.package, two.reader.get()}}, {record}, account);
+  const auto id = shop.run(*shop.fs, planned, "test");
   EXPECT_EQ(shop.fs->stat("var/p")->mode, 0700U);
   shop.undo(*shop.fs, id);
   EXPECT_EQ(shop.files(), before);

@@ -5,6 +5,7 @@
 
 #include "archive/package_writer.h"
 #include "support/program.h"
+#include "txn/engine.h"
 #include "txn/rollback.h"
 #include "txn/undo.h"
 #include "txn/verify.h"
@@ -82,6 +83,7 @@ class Workshop {
   fs::path operator/(const std::string& path) const { return root_ / path; }
 
   bool set_owners = geteuid() == 0;
+  bool prepares = false;
   std::function<void(const std::string&)> after_step = [](const std::string&) {};
   txn::Environment environment(os::FileSystem& files) {
     return {files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
@@ -116,40 +118,41 @@ class Workshop {
       change.name = old.package.name, change.before = old, change.before_row = old.row;
       changes.push_back(std::move(change));
     }
+    txn::Planned planned;
+    planned.tree = tree, planned.sources = sources, planned.changes = changes;
+    return run(files, planned, "test");
+  }
+
+  /// Switched to at once; with `prepares` it is only prepared, for activate().
+  state::TxnId run(os::FileSystem& files, const txn::Planned& planned, const std::string& kind) {
     txn::Account account;
-    account.kind = "test";
-    return txn::Engine(environment(files)).run(tree, sources, changes, account);
+    account.kind = kind, account.plan = "{}";
+    if (!prepares) return txn::Engine(environment(files)).run(planned, account);
+    txn::Engine(environment(files)).prepare(planned, account);
+    return state->last_done();
+  }
+  state::TxnId activate(os::FileSystem& files) {
+    return txn::Engine(environment(files)).activate(state->prepared().value());
   }
 
   state::TxnId undo(os::FileSystem& files, state::TxnId id) {
-    const txn::UndoPlan plan = txn::plan_undo(*fs, *state, id);
-    txn::Account account;
-    account.kind = "undo";
-    account.undo_of = id;
-    return txn::Engine(environment(files)).run_moves(plan.directory, plan.moves, plan.restore, plan.changes, account);
+    return run(files, txn::plan_undo(*fs, *state, id), "undo");
   }
 
   state::TxnId roll_back(os::FileSystem& files, state::TxnId to) {
-    const txn::RollbackPlan back = txn::plan_rollback(*fs, *state, to);
-    txn::Account account;
-    account.kind = "rollback";
-    return txn::Engine(environment(files)).run(back.tree, back.sources, back.changes, account, back.restore);
+    return run(files, txn::plan_rollback(*fs, *state, to), "rollback");
   }
 
   /// Puts right what is damaged, from the attic and these.
   state::TxnId repair(os::FileSystem& files, const std::vector<const Goods*>& goods) {
     const auto packages = state->installed();
     const auto verified = txn::verify(*fs, *state, packages, txn::Depth::Content, 1, silent);
-    const txn::RepairPlan plan = txn::plan_repair(*fs, *state, packages, verified,
-                                                  [&](const state::StatePackage& wanted) -> archive::PackageReader* {
-                                                    for (const Goods* one : goods)
-                                                      if (one->package.title() == wanted.package.title())
-                                                        return one->reader.get();
-                                                    return nullptr;
-                                                  });
-    txn::Account account;
-    account.kind = "repair";
-    return txn::Engine(environment(files)).run(plan.tree, plan.sources, {}, account);
+    const auto reader_of = [&](const state::StatePackage& wanted) -> archive::PackageReader* {
+      for (const Goods* one : goods)
+        if (one->package.title() == wanted.package.title()) return one->reader.get();
+      return nullptr;
+    };
+    return run(files, txn::plan_repair(*fs, *state, packages, verified, reader_of), "repair");
   }
 
   void recover(os::FileSystem& files) { txn::Engine(environment(files)).recover(); }

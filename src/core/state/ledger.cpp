@@ -58,8 +58,8 @@ std::vector<PackageChange> State::changes_of(TxnId id) const {
   return guarded(impl_->path, [&] {
     std::vector<PackageChange> result;
     SQLite::Statement query(impl_->database,
-                            "SELECT name, before_package, before_reason, before_hold, after_package, after_reason,"
-                            " after_hold FROM changes WHERE ledger = ? ORDER BY seq");
+                            "SELECT name, before_package, before_reason, before_hold, before_shelved, after_package,"
+                            " after_reason, after_hold, after_shelved FROM changes WHERE ledger = ? ORDER BY seq");
     query.bind(1, number(id));
     const auto side = [&](int column, std::optional<std::int64_t>& row, std::optional<StatePackage>& value) {
       if (query.getColumn(column).isNull()) return;
@@ -67,12 +67,13 @@ std::vector<PackageChange> State::changes_of(TxnId id) const {
       value = package(*row);
       value->reason = reason_from(query.getColumn(column + 1).getString()).value_or(value->reason);
       value->hold = hold_from(query.getColumn(column + 2).getString(), impl_->path);
+      value->shelved = query.getColumn(column + 3).getInt() != 0;
     };
     while (query.executeStep()) {
       PackageChange change;
       change.name = query.getColumn(0).getString();
       side(1, change.before_row, change.before);
-      side(4, change.after_row, change.after);
+      side(5, change.after_row, change.after);
       result.push_back(std::move(change));
     }
     return result;
@@ -118,6 +119,13 @@ TxnId State::next_id() const {
   });
 }
 
+TxnId State::last_done() const {
+  return guarded(impl_->path, [&] {
+    return TxnId{
+        impl_->database.execAndGet("SELECT coalesce(max(id), 0) FROM ledger WHERE result = 'done'").getInt64()};
+  });
+}
+
 void State::Impl::insert_entry(LedgerEntry& entry) {
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
@@ -145,28 +153,35 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   forget_lists();
   // What leaves goes first, so that no two installed rows of one name ever stand together.
   for (const PackageChange& change : changes) {
-    if (!change.before_row || change.before_row == change.after_row) continue;
-    SQLite::Statement leave(database, "UPDATE packages SET state = 'attic' WHERE id = ?");
+    const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
+    if (!change.before_row || stays) continue;
+    SQLite::Statement leave(database, "UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
     leave.bind(1, *change.before_row);
     leave.exec();
   }
   SQLite::Statement insert(database,
                            "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
-                           " after_package, after_reason, after_hold) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
+                           " before_shelved, after_package, after_reason, after_hold, after_shelved)"
+                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
   std::int64_t sequence = 0;
   for (const PackageChange& change : changes) {
     std::optional<std::int64_t> after = change.after_row;
     if (change.after && !after) after = insert_package(*change.after, change.files);
-    if (change.before_row != after) {
+    const auto here = [](const auto& row, const auto& value) { return row && !value->shelved ? row : std::nullopt; };
+    const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
+    if (was_here != is_here) {
       const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
-      index(slot, change.before_row ? *list_of(*change.before_row) : FileList(), after ? *list_of(*after) : FileList());
+      index(slot, was_here ? *list_of(*was_here) : FileList(), is_here ? *list_of(*is_here) : FileList());
       if (after) put_into(slot, *after);
     }
     if (change.after) {
-      SQLite::Statement enter(database, "UPDATE packages SET state = 'installed', reason = ?, hold = ? WHERE id = ?");
-      enter.bind(1, std::string(text_of(change.after->reason)));
-      enter.bind(2, hold_text(change.after->hold));
-      enter.bind(3, *after);
+      SQLite::Statement enter(database,
+                              "UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
+      enter.bind(1, change.after->shelved ? "attic" : "installed");
+      enter.bind(2, change.after->shelved ? 1 : 0);
+      enter.bind(3, std::string(text_of(change.after->reason)));
+      enter.bind(4, hold_text(change.after->hold));
+      enter.bind(5, *after);
       enter.exec();
     }
     insert.bind(1, number(id));
@@ -174,20 +189,22 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     insert.bind(3, change.name);
     const auto side = [&](int column, const std::optional<std::int64_t>& row,
                           const std::optional<StatePackage>& value) {
-      if (!row) return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2);
+      if (!row)
+        return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2), insert.bind(column + 3, 0);
       insert.bind(column, *row);
       insert.bind(column + 1, std::string(text_of(value->reason)));
       insert.bind(column + 2, hold_text(value->hold));
+      insert.bind(column + 3, value->shelved ? 1 : 0);
     };
     side(4, change.before_row, change.before);
-    side(7, after, change.after);
+    side(8, after, change.after);
     insert.exec();
     insert.reset();
   }
 }
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
-                   const std::vector<DirectoryTime>& times) {
+                   const std::vector<DirectoryTime>& times, std::optional<std::int64_t> prepared) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
@@ -201,6 +218,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
       update.exec();
       update.reset();
     }
+    if (prepared) impl_->mark_activated(*prepared, entry.id);
     impl_->end_journal();
     step.commit();
   });

@@ -22,6 +22,7 @@ struct StatePackage {
   Digest digest;       // of the package file
   std::int64_t time = 0;
   std::optional<Hold> hold{};
+  bool shelved = false;  // its files wait in the attic, and it is not among what is installed
 };
 
 /// A file together with the package that owns it.
@@ -93,6 +94,16 @@ struct Checkpoint {
   TxnId after{};  // the last transaction before it
   std::int64_t time = 0;
   std::vector<CheckpointFile> files;  // edited ones, by path
+};
+
+/// A transaction that was staged and waits for its switch.
+struct Prepared {
+  std::int64_t id = 0;
+  std::int64_t time = 0;
+  TxnId after{};  // the last transaction that was done before it
+  std::string kind, command, user, note, plan;
+  ByteCount staged = 0;  // bytes on the disk
+  bool at_boot = false;  // to be activated when the system starts
 };
 
 struct LedgerEntry {

@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 5> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 6> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -82,6 +82,16 @@ CREATE TABLE checkpoint_files(
   digest TEXT NOT NULL, size INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL,
   PRIMARY KEY(checkpoint, path)) WITHOUT ROWID;
 CREATE INDEX ledger_undo_of ON ledger(undo_of) WHERE undo_of IS NOT NULL;
+)sql",
+                                                             R"sql(
+CREATE TABLE prepared(
+  id INTEGER PRIMARY KEY, time INTEGER NOT NULL, after INTEGER NOT NULL, kind TEXT NOT NULL, command TEXT NOT NULL,
+  user TEXT NOT NULL, note TEXT NOT NULL, plan TEXT NOT NULL, staged INTEGER NOT NULL, at_boot INTEGER NOT NULL,
+  value BLOB NOT NULL, activated INTEGER);
+ALTER TABLE packages ADD COLUMN shelved INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE changes ADD COLUMN before_shelved INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE changes ADD COLUMN after_shelved INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE attics(txn INTEGER PRIMARY KEY, bytes INTEGER NOT NULL, dropped INTEGER);
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

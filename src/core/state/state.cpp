@@ -103,6 +103,7 @@ StatePackage State::Impl::read_package(SQLite::Statement& row) const {
   result.digest = Digest::from_hex(row.getColumn(4).getString()).value_or(Digest{});
   result.time = row.getColumn(5).getInt64();
   result.hold = hold_from(row.getColumn(6).getString(), path);
+  result.shelved = row.getColumn(7).getInt() != 0;
   return result;
 }
 

@@ -70,15 +70,30 @@ class State {
   std::optional<TxnId> undone_by(TxnId id) const;
   std::vector<Checkpoint> checkpoints() const;  // oldest first
   TxnId next_id() const;
+  TxnId last_done() const;  // 0 for none
+  /// What waits to be activated.
+  std::optional<Prepared> prepared() const;
+  std::string prepared_value(std::int64_t id) const;
+  std::int64_t next_prepared() const;
+  struct Fate {
+    std::optional<TxnId> activated;  // by which transaction; nothing while it waits
+  };
+  /// Nothing for what was discarded, or never was.
+  std::optional<Fate> fate_of_prepared(std::int64_t id) const;
   /// What is wrong with the database itself, or with the chain of the ledger; nothing if all is sound.
   std::vector<std::string> damage() const;
 
   // Changing; each is one SQLite transaction and durable when it returns
   void write_journal(const Journal& journal);
   /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.
-  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times);
+  /// `prepared`: it is activated with this.
+  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times,
+              std::optional<std::int64_t> prepared = std::nullopt);
   /// The journal's transaction was taken back: the journal ends, the ledger says so.
   void close_taken_back(LedgerEntry entry);
+  void prepare(const Prepared& prepared, const std::string& value);
+  void drop_prepared(std::int64_t id);
+  void activate_at_boot(std::int64_t id, bool at_boot);
   void add_checkpoint(const Checkpoint& checkpoint);
   void drop_checkpoint(std::int64_t id);
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons.

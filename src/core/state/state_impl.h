@@ -41,10 +41,11 @@ struct State::Impl {
   void insert_entry(LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
   std::int64_t insert_package(const StatePackage& package, const FileList& files);
+  void mark_activated(std::int64_t prepared, TxnId by);
   void end_journal();
 };
 
-inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold";
+inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold, shelved";
 inline constexpr const char* kLedgerColumns =
     "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest";
 

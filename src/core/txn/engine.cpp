@@ -21,6 +21,8 @@ namespace {
 
 std::string stage_of(TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
 std::string attic_of(TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
+constexpr std::string_view kPrepared = "prepared-";  // and its number: a stage that waits to be activated
+std::string stage_of_prepared(std::int64_t id) { return fmt::format("{}/{}{}", kStage, kPrepared, id); }
 
 }  // namespace
 
@@ -51,38 +53,98 @@ void Engine::go_on() const {
   if (env_.stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
 }
 
-TxnId Engine::run(const TreeChange& change, const std::vector<Source>& sources,
-                  std::vector<state::PackageChange> changes, const Account& account,
-                  std::vector<DirectoryTime> restore) {
-  Journal journal;
+/// STAGED, from what was planned; nothing has to be staged for what lies in an attic.
+Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+  Transaction ready;
+  ready.account = account;
+  ready.account.undo_of = planned.undo_of;
+  ready.changes = planned.changes, ready.restore = planned.restore;
+  Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
-  journal.directory = stage_of(journal.id);
+  journal.directory = planned.attic.empty() ? directory : planned.attic;
   journal.started = env_.now();
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
+  if (!planned.attic.empty()) {
+    journal.moves = planned.moves;
+    go_on();
+    return ready;
+  }
   try {
-    require_feasible(env_.root, change);  // again: time has passed since the plan
-    stage(change, sources, journal.directory);
-    journal.moves = resolve_moves(change, journal.directory);
+    require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
+    stage(planned.tree, planned.sources, directory);
+    journal.moves = resolve_moves(planned.tree, directory);
     env_.after_step("staged");
     go_on();
   } catch (const Error& problem) {
-    remove_stages(journal.directory);
+    remove_stages(directory);
     record_failure(journal.started, account, problem.what());
     throw;
   }
-  return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
+  return ready;
 }
 
-TxnId Engine::run_moves(const std::string& directory, std::vector<Move> moves, std::vector<DirectoryTime> restore,
-                        std::vector<state::PackageChange> changes, const Account& account) {
-  Journal journal;
+TxnId Engine::run(const Planned& planned, const Account& account) {
+  return switch_over(make_ready(planned, account, stage_of(env_.state.next_id())), std::nullopt);
+}
+
+state::Prepared Engine::prepare(const Planned& planned, const Account& account) {
+  if (const auto standing = env_.state.prepared())
+    throw Error(ErrorCode::Refused, fmt::format("something is prepared already: {}", standing->command), {},
+                "`hambrel activate` switches to it, `hambrel activate --discard` drops it");
+  state::Prepared prepared;
+  prepared.id = env_.state.next_prepared();
+  const std::string directory = stage_of_prepared(prepared.id);
+  Transaction ready = make_ready(planned, account, directory);
+  try {
+    os::Looker looker(env_.root);
+    for (const Move& move : ready.journal.moves)
+      if (move.kind != MoveKind::Attributes) ready.witnesses.push_back(witness_of(looker, move.path));
+    prepared.time = env_.now();
+    prepared.after = env_.state.last_done();
+    prepared.kind = account.kind, prepared.command = account.command;
+    prepared.user = account.user, prepared.note = account.note, prepared.plan = account.plan;
+    prepared.staged = planned.tree.staged_bytes;
+    sync(ready.journal.moves);  // I2, before anybody is told that it is prepared
+    env_.after_step("synced");
+    env_.state.prepare(prepared, encode(ready));
+  } catch (const Error& problem) {
+    remove_stages(directory);
+    record_failure(ready.journal.started, account, problem.what());
+    throw;
+  }
+  env_.after_step("prepared");
+  return prepared;
+}
+
+/// Is the root still what it was when the transaction was prepared, as far as that matters?
+void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses) {
+  const std::string hint = "`hambrel activate --discard` drops it; then prepare it anew";
+  if (const TxnId last = env_.state.last_done(); last != prepared.after)
+    throw Error(ErrorCode::Refused,
+                fmt::format("the system has moved since this was prepared: transaction {} was done ({})", number(last),
+                            env_.state.ledger_entry(last)->kind),
+                {}, hint);
+  os::Looker looker(env_.root);
+  for (const Witness& before : witnesses)
+    if (witness_of(looker, before.path) != before)
+      throw Error(ErrorCode::Refused, "this was changed by somebody since the transaction was prepared",
+                  "/" + before.path, hint);
+}
+
+TxnId Engine::activate(const state::Prepared& prepared) {
+  Transaction ready = decode(env_.state.prepared_value(prepared.id), env_.state);
+  require_unmoved(prepared, ready.witnesses);
+  Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
-  journal.directory = directory;
   journal.started = env_.now();
-  journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
-  journal.moves = std::move(moves);
-  go_on();
-  return switch_over(std::move(journal), std::move(restore), std::move(changes), account);
+  journal.kind = ready.account.kind, journal.command = ready.account.command, journal.user = ready.account.user;
+  require_homes(journal);
+  return switch_over(std::move(ready), prepared.id);
+}
+
+void Engine::discard(const state::Prepared& prepared) {
+  env_.state.drop_prepared(prepared.id);
+  tidy_up();
 }
 
 /// The directories of the move before: most moves lead from the same one to the same one.
@@ -91,12 +153,13 @@ struct Engine::Moving {
   os::LastDirectory in_stage, in_place;
 };
 
-/// JOURNALED, SWITCHED, COMMITTED.
-TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
-                          std::vector<state::PackageChange> changes, const Account& account) {
+/// JOURNALED, SWITCHED, COMMITTED. `prepared`: from PREPARED, whose files are on the disk already.
+TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> prepared) {
+  Journal& journal = transaction.journal;
+  const Account& account = transaction.account;
   try {
     journal.times = touched_directories(journal.moves);
-    sync(journal.moves);  // I2: what is staged is on the disk before the journal names it
+    if (!prepared) sync(journal.moves);  // I2: what is staged is on the disk before the journal names it
     env_.after_step("synced");
     env_.state.write_journal(journal);
   } catch (const Error& problem) {
@@ -111,7 +174,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
       do_move(move, journal.directory, moving);
       env_.after_step("moved");
     }
-    for (const DirectoryTime& time : restore)
+    for (const DirectoryTime& time : transaction.restore)
       if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
     os::Looker looker(env_.root);
     for (DirectoryTime& time : journal.times)
@@ -121,7 +184,7 @@ TxnId Engine::switch_over(Journal journal, std::vector<DirectoryTime> restore,
     env_.after_step("switched");
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, changes, journal.times);
+    env_.state.commit(done, transaction.changes, journal.times, prepared);
   } catch (const Error& problem) {
     take_back_after(problem, journal.id);
     throw;
@@ -266,21 +329,31 @@ void Engine::settle_directories() {
       env_.root.sync_directory(attics);
     }
     if (!env_.root.stat(stages)) continue;
-    for (const std::string& name : env_.root.list(stages)) {
-      const std::string stage = os::join_path(stages, name), late = os::join_path(attics, name);
-      const auto number = parse_number(name);
-      const auto entry = number ? env_.state.ledger_entry(TxnId{static_cast<std::int64_t>(*number)}) : std::nullopt;
-      if (entry && entry->result == "done" && !env_.root.stat(late)) {  // its file system was away at its end
-        env_.root.make_directories(attics);
-        env_.root.rename_no_replace(stage, late);
-      } else {
-        env_.root.remove_tree(stage);
-      }
-    }
-    if (home == kHome) continue;
+    for (const std::string& name : env_.root.list(stages)) settle_stage(home, name);
+    if (home == kHome || !env_.root.list(stages).empty()) continue;
     env_.root.remove_directory(stages);  // on other mounts nothing is left that holds nothing
     if (env_.root.list(home).empty()) env_.root.remove_directory(home);
   }
+}
+
+/// A stage that stands: of what is prepared, of a transaction at whose end its file system was away, or of nothing.
+void Engine::settle_stage(const std::string& home, const std::string& name) {
+  const std::string stage = os::join_path(os::join_path(home, kStage), name);
+  std::optional<TxnId> done;
+  if (name.starts_with(kPrepared)) {
+    const auto id = parse_number(name.substr(kPrepared.size()));
+    const auto fate = id ? env_.state.fate_of_prepared(static_cast<std::int64_t>(*id)) : std::nullopt;
+    if (fate && !fate->activated) return;
+    if (fate) done = fate->activated;
+  } else if (const auto id = parse_number(name)) {
+    const auto entry = env_.state.ledger_entry(TxnId{static_cast<std::int64_t>(*id)});
+    if (entry && entry->result == "done") done = entry->id;
+  }
+  const std::string late = done ? os::join_path(home, attic_of(*done)) : "";
+  if (!done || env_.root.stat(late)) return env_.root.remove_tree(stage);
+  env_.root.make_directories(os::parent_of(late));
+  env_.root.rename_no_replace(stage, late);
+  env_.root.sync_directory(os::parent_of(late));
 }
 
 /// The directories whose entries the moves change, with their times as they are now.

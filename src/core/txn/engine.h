@@ -1,10 +1,12 @@
 // The transaction: all or nothing on ordinary file systems.
 //
 //   begin --stage--> STAGED --write_journal--> JOURNALED --moves, syncfs--> SWITCHED --commit--> COMMITTED --> done
+//                    STAGED --prepare--> PREPARED --activate--> JOURNALED
 //
 //   in state    a failure, or a wish to stop, leads to           a crash leads to, at the next start
 //   begin       nothing: the stages are removed, failure noted   nothing: stages that no journal names are removed
 //   STAGED      the same                                         the same
+//   PREPARED    nothing: it stays prepared                       nothing: it stays prepared
 //   JOURNALED   every move that was done is taken back, then     the same; a wish to stop waits for the end
 //               the journal is closed; the switch is finished
 //               where somebody only wished to stop
@@ -19,7 +21,7 @@
 //   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as planned
 //   I5 the old content of everything replaced or removed lies in the transaction's directories (homes.h), which after
 //      the commit are attic/ID: what undo needs is there, under the places that the moves name
-//   I6 nothing is deleted but the directories of a transaction that was taken back or never journaled
+//   I6 nothing is deleted but the directories of a transaction that was taken back, discarded or never journaled
 // broken_invariants() (invariants.h) asserts I2 to I6 from outside, at any moment; I1 is shown by the Order tests.
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
 #pragma once
@@ -30,26 +32,13 @@
 #include <string>
 #include <vector>
 
-#include "archive/package_reader.h"
 #include "base/error.h"
 #include "base/observer.h"
 #include "txn/homes.h"
 #include "txn/owners.h"
-#include "txn/tree_change.h"
+#include "txn/transaction.h"
 
 namespace hambrel::txn {
-
-// In each home (homes.h) a transaction has one of these:
-inline constexpr const char* kStage = "stage";
-inline constexpr const char* kAttic = "attic";
-
-/// What goes into the ledger beside the outcome.
-struct Account {
-  std::string kind, command, user, note;
-  std::string plan;  // JSON
-  ByteCount downloaded = 0;
-  std::optional<state::TxnId> undo_of;
-};
 
 struct Environment {
   os::FileSystem& root;
@@ -65,26 +54,22 @@ struct Environment {
   unsigned workers = 1;  // threads that unpack
 };
 
-struct Source {
-  Package package;
-  archive::PackageReader* reader = nullptr;
-};
-
 class Engine {
  public:
   explicit Engine(Environment environment) : env_(std::move(environment)) {}
 
-  /// Stages and switches. `sources` are in the order of the entering packages that the change was planned with;
-  /// `changes` are what the state records. Returns the number in the ledger. On failure everything is as before, the
-  /// failure stands in the ledger, and the Error says so.
-  state::TxnId run(const TreeChange& change, const std::vector<Source>& sources,
-                   std::vector<state::PackageChange> changes, const Account& account,
-                   std::vector<state::DirectoryTime> restore = {});
+  /// Stages, where there is something to stage, and switches. Returns the number in the ledger. On failure everything
+  /// is as before, the failure stands in the ledger, and the Error says so.
+  state::TxnId run(const Planned& planned, const Account& account);
 
-  /// Switches to what already lies in `directory` (an attic, in each home): the same as run(), without staging.
-  state::TxnId run_moves(const std::string& directory, std::vector<state::Move> moves,
-                         std::vector<state::DirectoryTime> restore, std::vector<state::PackageChange> changes,
-                         const Account& account);
+  /// Everything up to the switch: staged, on the disk, and written down. One can be prepared at a time: Error{Refused}
+  /// where another one is.
+  state::Prepared prepare(const Planned& planned, const Account& account);
+  /// Switches to what was prepared. Error{Refused} where the root has moved since: another transaction was done, or
+  /// something else stands now where a move leads; it stays prepared then.
+  state::TxnId activate(const state::Prepared& prepared);
+  /// Drops what was prepared.
+  void discard(const state::Prepared& prepared);
 
   /// Writes down that a transaction failed before anything was changed.
   void record_failure(std::int64_t started, const Account& account, const std::string& problem);
@@ -100,6 +85,7 @@ class Engine {
   std::optional<Recovered> recover();
 
  private:
+  Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
   void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory);
   void go_on() const;  // Error{Declined} when it was asked to stop
   void make_stages(const TreeChange& change, const std::string& directory);
@@ -121,8 +107,9 @@ class Engine {
   void settle_directories();
   void tidy_up();
   void take_back_after(const Error& problem, state::TxnId id);
-  state::TxnId switch_over(state::Journal journal, std::vector<state::DirectoryTime> restore,
-                           std::vector<state::PackageChange> changes, const Account& account);
+  void require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses);
+  state::TxnId switch_over(Transaction transaction, std::optional<std::int64_t> prepared);
+  void settle_stage(const std::string& home, const std::string& name);
   state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;
   state::DirectoryAttributes numbers(const FileEntry& entry, const std::string& path);
 

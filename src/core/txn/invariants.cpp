@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "txn/homes.h"
 
 namespace hambrel::txn {
@@ -67,6 +68,7 @@ class Inspection {
       bool kept = false;  // in its attic, or where it was in the moment of the commit
       for (const std::string& directory :
            {fmt::format("attic/{}", number(entry.id)), fmt::format("stage/{}", number(entry.id)),
+            fmt::format("stage/prepared-{}", state_.next_prepared() - 1),
             entry.undo_of ? fmt::format("attic/{}", number(*entry.undo_of)) : std::string("attic/none")})
         kept = kept || inode_at(fmt::format("{}/{}/{}", move.home, directory, move.place)) == move.inode_old;
       if (!kept) broken("I5: what stood at /{} before {} is lost", move.path, number(entry.id));
@@ -81,6 +83,13 @@ class Inspection {
       for (const std::string& name : root_.list(all)) {
         const auto is = [&](std::optional<state::TxnId> id) { return id && name == std::to_string(number(*id)); };
         const auto last = state_.ledger(1);
+        if (name.starts_with("prepared-")) {
+          const auto number = parse_number(name.substr(name.find('-') + 1));
+          const bool making = staging_.has_value();
+          if (!making && !(number && state_.fate_of_prepared(static_cast<std::int64_t>(*number))))
+            broken("I6: /{}/{} was never prepared", all, name);
+          continue;
+        }
         if (!is(standing) && !is(staging_) && !(!last.empty() && last[0].result == "done" && is(last[0].id)))
           broken("I6: /{}/{} belongs to no transaction", all, name);
       }

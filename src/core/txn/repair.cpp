@@ -29,7 +29,7 @@ class Repair {
     result_.plan.kind = "repair";
   }
 
-  RepairPlan run(const Verified& verified) {
+  Planned run(const Verified& verified) {
     for (const Finding& one : verified.findings)
       if (one.is_damage()) with_other_names(one);
     for (auto& [path, one] : damaged_) put_back(one);
@@ -135,14 +135,14 @@ class Repair {
   std::set<std::string, std::less<>> whole_;
   std::map<std::int64_t, plan::Step> steps_;
   std::map<std::int64_t, std::size_t> damage_;
-  RepairPlan result_;
+  Planned result_;
 };
 
 }  // namespace
 
-RepairPlan plan_repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
-                       const Verified& verified,
-                       const std::function<archive::PackageReader*(const StatePackage&)>& reader_of) {
+Planned plan_repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
+                    const Verified& verified,
+                    const std::function<archive::PackageReader*(const StatePackage&)>& reader_of) {
   return Repair(root, state, packages, reader_of).run(verified);
 }
 

@@ -24,7 +24,7 @@ class Rollback {
   Rollback(os::FileSystem& root, const state::State& state, TxnId to, const state::Checkpoint* checkpoint)
       : root_(root), state_(state), to_(to), checkpoint_(checkpoint) {}
 
-  RollbackPlan run(unsigned workers) {
+  Planned run(unsigned workers) {
     if (checkpoint_ == nullptr && !state_.ledger_entry(to_))
       throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(to_)), {},
                   "`hambrel ledger` lists them");
@@ -195,17 +195,16 @@ class Rollback {
   const state::State& state_;
   TxnId to_;
   const state::Checkpoint* checkpoint_;
-  RollbackPlan result_;
+  Planned result_;
 };
 
 }  // namespace
 
-RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, unsigned workers) {
+Planned plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, unsigned workers) {
   return Rollback(root, state, to, nullptr).run(workers);
 }
 
-RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
-                           unsigned workers) {
+Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to, unsigned workers) {
   return Rollback(root, state, to.after, &to).run(workers);
 }
 

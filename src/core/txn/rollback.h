@@ -15,24 +15,16 @@
 #include <memory>
 #include <vector>
 
-#include "txn/engine.h"
 #include "txn/kept.h"
+#include "txn/transaction.h"
 
 namespace hambrel::txn {
 
-struct RollbackPlan {
-  plan::Plan plan;
-  TreeChange tree;
-  std::vector<Source> sources;  // for their names: nothing is unpacked
-  std::vector<state::PackageChange> changes;
-  std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
-};
-
 /// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B3. The plan has no steps
 /// where all is as it was then. `workers` threads look at the disk at once.
-RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, unsigned workers = 1);
+Planned plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, unsigned workers = 1);
 /// To a checkpoint: with the edited configuration that it kept.
-RollbackPlan plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
-                           unsigned workers = 1);
+Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
+                      unsigned workers = 1);
 
 }  // namespace hambrel::txn

@@ -24,14 +24,14 @@ class Undo {
  public:
   Undo(os::FileSystem& root, const state::State& state, TxnId id) : root_(root), state_(state), id_(id) {}
 
-  UndoPlan run() {
+  Planned run() {
     check_entry();
-    undo_.of = id_;
-    undo_.directory = fmt::format("{}/{}", kAttic, number(id_));
+    undo_.undo_of = id_;
+    undo_.attic = fmt::format("{}/{}", kAttic, number(id_));
     undo_.plan.kind = "undo";
     const auto moves = state_.moves_of(id_);
     const bool there = std::all_of(moves.begin(), moves.end(), [&](const Move& move) {
-      return move.kind == MoveKind::Attributes || root_.stat(os::join_path(move.home, undo_.directory));
+      return move.kind == MoveKind::Attributes || root_.stat(os::join_path(move.home, undo_.attic));
     });
     if (!there)
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
@@ -169,9 +169,7 @@ class Undo {
 
   void add_changed(const std::string& path) { undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""}); }
 
-  std::string place_of(const Move& move) const {
-    return fmt::format("{}/{}/{}", move.home, undo_.directory, move.place);
-  }
+  std::string place_of(const Move& move) const { return fmt::format("{}/{}/{}", move.home, undo_.attic, move.place); }
 
   void add(MoveKind kind, const std::string& path, const Move& done, const std::string& place) {
     Move move;
@@ -281,7 +279,7 @@ class Undo {
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
   std::set<std::int64_t> ours_;  // these, and what was there before: what was put right of it is taken back in place
-  UndoPlan undo_;
+  Planned undo_;
 };
 
 }  // namespace
@@ -313,7 +311,7 @@ plan::Step step_of(const PackageChange& back, plan::Why why) {
   return step;
 }
 
-UndoPlan plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
+Planned plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
   const state::State::Still still(state);
   return Undo(root, state, id).run();
 }

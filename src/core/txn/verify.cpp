@@ -10,6 +10,7 @@
 
 #include "base/error.h"
 #include "os/neighbours.h"
+#include "txn/owners.h"
 
 namespace hambrel::txn {
 

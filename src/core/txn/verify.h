@@ -9,7 +9,7 @@
 #include <vector>
 
 #include "base/observer.h"
-#include "txn/engine.h"
+#include "txn/transaction.h"
 
 namespace hambrel::txn {
 
@@ -36,16 +36,10 @@ struct Verified {
 Verified verify(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
                 Depth depth, unsigned workers, Observer& observer);
 
-struct RepairPlan {
-  plan::Plan plan;
-  TreeChange tree;
-  std::vector<Source> sources;
-};
-
 /// Puts back what is damaged and nothing else: from the attic, or from what `reader_of` knows for a package: an open
 /// package file of just this version, or nullptr. What neither has is left as it is, and the plan says so.
-RepairPlan plan_repair(os::FileReader& root, const state::State& state,
-                       const std::vector<state::StatePackage>& packages, const Verified& verified,
-                       const std::function<archive::PackageReader*(const state::StatePackage&)>& reader_of);
+Planned plan_repair(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
+                    const Verified& verified,
+                    const std::function<archive::PackageReader*(const state::StatePackage&)>& reader_of);
 
 }  // namespace hambrel::txn

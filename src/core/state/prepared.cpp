@@ -1,0 +1,95 @@
+// Prepared transactions in the state. What was activated keeps its row, without the value: its stage, which can stand
+// on a file system that was away, is then known to be the attic of that transaction.
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+std::optional<Prepared> State::prepared() const {
+  return guarded(impl_->path, [&]() -> std::optional<Prepared> {
+    SQLite::Statement query(impl_->database,
+                            "SELECT id, time, after, kind, command, user, note, plan, staged, at_boot FROM prepared"
+                            " WHERE activated IS NULL");
+    if (!query.executeStep()) return std::nullopt;
+    Prepared one;
+    one.id = query.getColumn(0).getInt64();
+    one.time = query.getColumn(1).getInt64();
+    one.after = TxnId{query.getColumn(2).getInt64()};
+    one.kind = query.getColumn(3).getString();
+    one.command = query.getColumn(4).getString();
+    one.user = query.getColumn(5).getString();
+    one.note = query.getColumn(6).getString();
+    one.plan = query.getColumn(7).getString();
+    one.staged = static_cast<ByteCount>(query.getColumn(8).getInt64());
+    one.at_boot = query.getColumn(9).getInt() != 0;
+    return one;
+  });
+}
+
+std::string State::prepared_value(std::int64_t id) const {
+  return guarded(impl_->path, [&] {
+    SQLite::Statement query(impl_->database, "SELECT value FROM prepared WHERE id = ?");
+    query.bind(1, id);
+    if (!query.executeStep()) return std::string();
+    const auto value = query.getColumn(0);
+    return std::string(static_cast<const char*>(value.getBlob()), static_cast<std::size_t>(value.getBytes()));
+  });
+}
+
+std::int64_t State::next_prepared() const {
+  return guarded(impl_->path, [&] {
+    return impl_->database.execAndGet("SELECT 1 + coalesce(max(id), 0) FROM prepared").getInt64();
+  });
+}
+
+std::optional<State::Fate> State::fate_of_prepared(std::int64_t id) const {
+  return guarded(impl_->path, [&]() -> std::optional<Fate> {
+    SQLite::Statement query(impl_->database, "SELECT activated FROM prepared WHERE id = ?");
+    query.bind(1, id);
+    if (!query.executeStep()) return std::nullopt;
+    Fate fate;
+    if (!query.getColumn(0).isNull()) fate.activated = TxnId{query.getColumn(0).getInt64()};
+    return fate;
+  });
+}
+
+void State::prepare(const Prepared& prepared, const std::string& value) {
+  guarded(impl_->path, [&] {
+    SQLite::Statement insert(impl_->database, "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
+    insert.bind(1, prepared.id);
+    insert.bind(2, prepared.time);
+    insert.bind(3, number(prepared.after));
+    int column = 4;
+    for (const std::string& text : {prepared.kind, prepared.command, prepared.user, prepared.note, prepared.plan})
+      insert.bind(column++, text);
+    insert.bind(column++, static_cast<std::int64_t>(prepared.staged));
+    insert.bind(column++, prepared.at_boot ? 1 : 0);
+    insert.bindNoCopy(column, value.data(), static_cast<int>(value.size()));
+    insert.exec();
+  });
+}
+
+void State::drop_prepared(std::int64_t id) {
+  guarded(impl_->path, [&] {
+    SQLite::Statement drop(impl_->database, "DELETE FROM prepared WHERE id = ? AND activated IS NULL");
+    drop.bind(1, id);
+    drop.exec();
+  });
+}
+
+void State::activate_at_boot(std::int64_t id, bool at_boot) {
+  guarded(impl_->path, [&] {
+    SQLite::Statement update(impl_->database, "UPDATE prepared SET at_boot = ? WHERE id = ?");
+    update.bind(1, at_boot ? 1 : 0);
+    update.bind(2, id);
+    update.exec();
+  });
+}
+
+void State::Impl::mark_activated(std::int64_t prepared, TxnId by) {
+  SQLite::Statement update(database, "UPDATE prepared SET activated = ?, value = x'' WHERE id = ?");
+  update.bind(1, number(by));
+  update.bind(2, prepared);
+  update.exec();
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,156 @@
+#include "txn/transaction.h"
+
+#include "base/error.h"
+#include "base/json.h"
+#include "model/manifest.h"
+
+namespace hambrel::txn {
+
+using state::DirectoryTime;
+using state::Journal;
+using state::Move;
+using state::PackageChange;
+using state::StatePackage;
+
+namespace {
+
+Json encoded(const StatePackage& one, bool known) {
+  Json object = {{"reason", text_of(one.reason)}, {"shelved", one.shelved}};
+  if (one.hold) object["hold"] = Json::array({one.hold->since, one.hold->until, one.hold->reason, one.hold->user});
+  if (known) return object;
+  object["manifest"] = manifest_text(one.package);
+  object["origin"] = one.origin;
+  object["digest"] = one.digest.hex();
+  object["time"] = one.time;
+  return object;
+}
+
+StatePackage decoded(const Json& object, const std::optional<std::int64_t>& row, const state::State& state) {
+  StatePackage one;
+  if (row) {
+    one = state.package(*row);
+  } else {
+    one.package = package_from_json(parse_json(object.at("manifest").get<std::string>(), "prepared"), "prepared");
+    one.origin = object.at("origin").get<std::string>();
+    one.digest = Digest::from_hex(object.at("digest").get<std::string>()).value_or(Digest{});
+    one.time = object.at("time").get<std::int64_t>();
+  }
+  one.reason = reason_from(object.at("reason").get<std::string>()).value_or(Reason::Wanted);
+  one.shelved = object.at("shelved").get<bool>();
+  one.hold.reset();
+  if (object.contains("hold")) {
+    const Json& hold = object["hold"];
+    one.hold = Hold{hold.at(0).get<std::int64_t>(), hold.at(1).get<std::int64_t>(), hold.at(2).get<std::string>(),
+                    hold.at(3).get<std::string>()};
+  }
+  return one;
+}
+
+Json encoded(const PackageChange& change) {
+  Json object = {{"name", change.name}};
+  if (change.before_row) object["before_row"] = *change.before_row, object["before"] = encoded(*change.before, true);
+  if (change.after_row) object["after_row"] = *change.after_row;
+  if (change.after) object["after"] = encoded(*change.after, change.after_row.has_value());
+  const std::string& files = change.files.bytes();
+  if (change.after && !change.after_row) object["files"] = Json::binary({files.begin(), files.end()});
+  return object;
+}
+
+PackageChange decoded_change(const Json& object, const state::State& state) {
+  PackageChange change;
+  change.name = object.at("name").get<std::string>();
+  const auto side = [&](const char* name, std::optional<std::int64_t>& row, std::optional<StatePackage>& value) {
+    const std::string row_name = std::string(name) + "_row";
+    if (object.contains(row_name)) row = object[row_name].get<std::int64_t>();
+    if (object.contains(name)) value = decoded(object[name], row, state);
+  };
+  side("before", change.before_row, change.before);
+  side("after", change.after_row, change.after);
+  if (object.contains("files")) {
+    const auto& files = object["files"].get_binary();
+    change.files = state::FileList(std::string(files.begin(), files.end()), "prepared");
+  }
+  return change;
+}
+
+Json encoded(const state::DirectoryAttributes& one) { return Json::array({one.mode, one.uid, one.gid}); }
+
+state::DirectoryAttributes decoded_attributes(const Json& one) {
+  return {one.at(0).get<std::uint32_t>(), one.at(1).get<std::uint32_t>(), one.at(2).get<std::uint32_t>()};
+}
+
+}  // namespace
+
+std::string encode(const Transaction& transaction) {
+  const auto list = [](const auto& items, const auto& encode_one) {
+    Json result = Json::array();
+    for (const auto& one : items) result.push_back(encode_one(one));
+    return result;
+  };
+  const Account& account = transaction.account;
+  Json whole = {{"account", Json::array({account.kind, account.command, account.user, account.note, account.plan,
+                                         account.downloaded, account.undo_of ? number(*account.undo_of) : 0})},
+                {"directory", transaction.journal.directory}};
+  whole["moves"] = list(transaction.journal.moves, [](const Move& one) {
+    return Json::array({static_cast<int>(one.kind), one.path, one.place, one.home, one.inode_new, one.inode_old,
+                        encoded(one.before), encoded(one.after), one.plain});
+  });
+  whole["restore"] = list(transaction.restore, [](const DirectoryTime& one) {
+    return Json::array({one.path, one.before_seconds, one.before_nanoseconds});
+  });
+  whole["changes"] = list(transaction.changes, [](const PackageChange& one) { return encoded(one); });
+  whole["witnesses"] = list(transaction.witnesses, [](const Witness& one) {
+    return Json::array({one.path, one.there, one.inode, one.size, one.mtime_seconds, one.mtime_nanoseconds});
+  });
+  std::string bytes;
+  Json::to_cbor(whole, bytes);
+  return bytes;
+}
+
+Transaction decode(const std::string& bytes, const state::State& state) {
+  try {
+    const Json whole = Json::from_cbor(bytes);
+    Transaction transaction;
+    const Json& account = whole.at("account");
+    const auto text = [](const Json& one) { return one.get<std::string>(); };
+    const auto signed_number = [](const Json& one) { return one.get<std::int64_t>(); };
+    transaction.account = {text(account.at(0)),
+                           text(account.at(1)),
+                           text(account.at(2)),
+                           text(account.at(3)),
+                           text(account.at(4)),
+                           account.at(5).get<ByteCount>(),
+                           {}};
+    if (const std::int64_t undo_of = signed_number(account.at(6)); undo_of != 0)
+      transaction.account.undo_of = state::TxnId{undo_of};
+    transaction.journal.directory = text(whole.at("directory"));
+    for (const Json& one : whole.at("moves")) {
+      Move move;
+      move.kind = static_cast<state::MoveKind>(one.at(0).get<int>());
+      move.path = text(one.at(1)), move.place = text(one.at(2)), move.home = text(one.at(3));
+      move.inode_new = one.at(4).get<std::uint64_t>(), move.inode_old = one.at(5).get<std::uint64_t>();
+      move.before = decoded_attributes(one.at(6)), move.after = decoded_attributes(one.at(7));
+      move.plain = one.at(8).get<bool>();
+      transaction.journal.moves.push_back(std::move(move));
+    }
+    for (const Json& one : whole.at("restore"))
+      transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
+    for (const Json& one : whole.at("changes")) transaction.changes.push_back(decoded_change(one, state));
+    for (const Json& one : whole.at("witnesses"))
+      transaction.witnesses.push_back({text(one.at(0)), one.at(1).get<bool>(), one.at(2).get<std::uint64_t>(),
+                                       one.at(3).get<std::uint64_t>(), signed_number(one.at(4)),
+                                       signed_number(one.at(5))});
+    return transaction;
+  } catch (const Json::exception& problem) {
+    throw Error(ErrorCode::Untrusted, std::string("the prepared transaction is damaged: ") + problem.what(), {},
+                "`hambrel activate --discard` drops it; then prepare it anew");
+  }
+}
+
+Witness witness_of(os::Looker& looker, const std::string& path) {
+  const auto info = looker.stat(path);
+  if (!info) return {path};
+  return {path, true, info->inode, info->size, info->mtime_seconds, info->mtime_nanoseconds};
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,72 @@
+// The transaction as a value: planned, then ready to be switched to.
+//
+// A Planned is what a command wants: nothing of it is on the disk. The engine stages it and has a Transaction, which
+// names everything that the switch needs: moves with the inode numbers of what was staged, directory times, what the
+// state is to record, the account for the ledger. That is journaled and executed at once, or encoded and kept until
+// somebody activates it; its reverse is planned from what the ledger keeps of it (undo.h).
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "archive/package_reader.h"
+#include "os/neighbours.h"
+#include "txn/tree_change.h"
+
+namespace hambrel::txn {
+
+// In each home (homes.h) a transaction has one of these:
+inline constexpr const char* kStage = "stage";
+inline constexpr const char* kAttic = "attic";
+
+/// What goes into the ledger beside the outcome.
+struct Account {
+  std::string kind, command, user, note;
+  std::string plan;  // JSON
+  ByteCount downloaded = 0;
+  std::optional<state::TxnId> undo_of{};
+};
+
+struct Source {
+  Package package;
+  archive::PackageReader* reader = nullptr;  // none where nothing is unpacked
+};
+
+struct Planned {
+  plan::Plan plan;              // as it is shown
+  TreeChange tree;              // what is staged and moved,
+  std::vector<Source> sources;  // in the order of the entering packages that the tree was planned with;
+  std::string attic;            // or, where this is not empty, what lies in it already
+  std::vector<state::Move> moves;
+  std::vector<state::PackageChange> changes;  // what the state records
+  std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
+  std::optional<state::TxnId> undo_of{};
+  bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty(); }
+};
+
+/// What a move found at its path when it was made ready. What has changed since must not be switched away unseen.
+struct Witness {
+  std::string path;
+  bool there = false;
+  std::uint64_t inode = 0, size = 0;
+  std::int64_t mtime_seconds = 0, mtime_nanoseconds = 0;
+  bool operator==(const Witness&) const = default;
+};
+
+struct Transaction {
+  Account account;
+  state::Journal journal;  // without times: these are taken when it is switched to
+  std::vector<state::DirectoryTime> restore;
+  std::vector<state::PackageChange> changes;
+  std::vector<Witness> witnesses;
+};
+
+/// As bytes (CBOR, RFC 8949). Packages that the state knows are named by their rows.
+std::string encode(const Transaction& transaction);
+/// Throws Error{Untrusted} if the bytes are none of encode()'s.
+Transaction decode(const std::string& bytes, const state::State& state);
+
+Witness witness_of(os::Looker& looker, const std::string& path);
+
+}  // namespace hambrel::txn
