@@ -75,7 +75,9 @@ int carry_out(Session& session, const Arguments& arguments, const txn::Planned& 
   weigh_prepared(session, arguments);
   if (dry) return 0;
   ask_consent(session, arguments);
-  tell_outcome(session, hand_over(session, arguments, planned, account_of(session, arguments, plan)), plan);
+  txn::Account account = account_of(session, arguments, plan);
+  account.downloaded = plan.download();
+  tell_outcome(session, hand_over(session, arguments, planned, account), plan);
   return 0;
 }
 

@@ -4,12 +4,10 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/package_files.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
-#include "repo/download.h"
-#include "repo/index.h"
-#include "repo/transfer.h"
 #include "txn/invariants.h"
 #include "txn/verify.h"
 
@@ -49,50 +47,6 @@ const char* name_of(txn::Finding::Kind kind) {
                                            "target",  "links", "attributes", "edited", "deleted"};
   return kNames[static_cast<int>(kind)];
 }
-
-/// Package files of versions that are installed, opened where they lie: in the cache, or in a repository, of which only
-/// the frames that are needed are read.
-class InstalledSources {
- public:
-  explicit InstalledSources(Session& session) : session_(session) {}
-
-  archive::PackageReader* open(const state::StatePackage& package) {
-    for (const auto& file : files_of(package)) {
-      try {
-        readers_.push_back(std::make_unique<archive::PackageReader>(file.second(), file.first));
-        return readers_.back().get();
-      } catch (const Error& problem) {
-        session_.progress().note(fmt::format("{}: {}", problem.where(), problem.problem()));
-      }
-    }
-    return nullptr;
-  }
-
- private:
-  using Place = std::pair<std::string, std::function<std::unique_ptr<os::ReadableFile>()>>;
-
-  std::vector<Place> files_of(const state::StatePackage& package) {
-    std::vector<Place> places;
-    const std::string cached = repo::cache_path(package.package);
-    if (session_.root().stat(cached))
-      places.emplace_back(session_.root().shown(cached), [this, cached] { return session_.root().open(cached); });
-    const Universe& universe = session_.universe();
-    for (const PackageId id : universe.versions_of(package.package.name)) {
-      if (universe.package(id).version != package.package.version || universe.architecture(id) != package.package.arch)
-        continue;
-      for (const Offer& offer : universe[id].offers)
-        for (const repo::Repository& one : session_.repositories())
-          if (one.name == offer.repository && offer.digest == package.digest) {
-            const std::string url = one.url + "/" + repo::package_url_path(package.package);
-            places.emplace_back(url, [url, size = offer.size] { return repo::open_url(url, size); });
-          }
-    }
-    return places;
-  }
-
-  Session& session_;
-  std::vector<std::unique_ptr<archive::PackageReader>> readers_;
-};
 
 }  // namespace
 
@@ -149,10 +103,8 @@ int run_repair(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const auto packages = named(session, arguments, state);
   const txn::Verified verified = look_at_files(session, arguments, state, packages);
-  InstalledSources sources(session);
-  const txn::Planned repair =
-      txn::plan_repair(session.root(), state, packages, verified,
-                       [&](const state::StatePackage& package) { return sources.open(package); });
+  PackageFiles files(session);
+  const txn::Planned repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
   if (repair.plan.steps.empty()) {
     if (session.json()) {
       screen_nothing(session, repair.plan);

@@ -1,4 +1,5 @@
-// install, remove, upgrade: one way for all of them, from the request to the ledger.
+#include "cli/change.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,6 +7,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/package_files.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
 #include "model/manifest.h"
@@ -19,7 +21,8 @@ namespace {
 
 class Change {
  public:
-  Change(Session& session, const Arguments& arguments, std::string kind) : session_(session), arguments_(arguments) {
+  Change(Session& session, const Arguments& arguments, std::string kind, std::optional<Hold> hold = {})
+      : session_(session), arguments_(arguments), hold_(std::move(hold)) {
     planned_.plan.kind = std::move(kind);
   }
 
@@ -36,6 +39,7 @@ class Change {
     const auto& selection = std::get<solve::Selection>(answer);
     make_plan(request, selection);
     check(request, selection);
+    if (planned_.plan.kind == "downgrade") keep_marks(request);
     weigh_strays(request);
     if (arguments_.has("verbose"))
       session_.progress().note(
@@ -43,7 +47,6 @@ class Change {
     return carry_through();
   }
 
-  /// Hold, Release, Want and Unwant of installed packages: nothing has to be solved for these.
   int mark(plan::Action action, const solve::Names& names, std::int64_t hold_until) {
     const Universe& universe = session_.universe();
     hold_until_ = hold_until;
@@ -80,6 +83,17 @@ class Change {
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
     return 0;
+  }
+
+  /// A downgrade changes the version, not why a package is there; what it names may be held from then on.
+  void keep_marks(const solve::Request& request) {
+    for (plan::Step& step : planned_.plan.steps) {
+      if (step.action != plan::Action::Downgrade) continue;
+      step.reason = session_.universe()[*step.before_id].installed->reason;
+      for (const solve::Target& target : request.install)
+        if (std::find(target.candidates.begin(), target.candidates.end(), *step.after_id) != target.candidates.end())
+          step.held = hold_.has_value();
+    }
   }
 
   int only_fetch() {
@@ -141,7 +155,7 @@ class Change {
     const bool any_cached = session_.root().stat(repo::kPackageCache).has_value();
     for (const PackageId id : selection.chosen) {
       if (universe.is_installed(id)) continue;
-      if (session_.file_reader(id) != nullptr ||
+      if (session_.file_reader(id) != nullptr || session_.kept(id) != nullptr ||
           (any_cached && !universe[id].offers.empty() &&
            repo::in_cache(session_.root(), universe.package(id), universe[id].offers.front())))
         cached.insert(id);
@@ -188,7 +202,13 @@ class Change {
     for (const PackageId id : coming)
       archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
                                         session_.universe().package(id).title());
-    for (const PackageId id : coming) entering_.push_back({session_.universe().package(id), tables_.at(id).get()});
+    for (const PackageId id : coming) {
+      const state::StatePackage* const kept = session_.kept(id);
+      if (kept != nullptr && !kept_) kept_.emplace(session_.root(), *session_.present(), state::TxnId{0});
+      from_kept_.push_back(kept);
+      entering_.push_back({session_.universe().package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr});
+      planned_.sources.push_back({entering_.back().package, nullptr});
+    }
     std::unique_ptr<state::State> empty;
     const state::State* state = session_.present();
     if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
@@ -199,6 +219,8 @@ class Change {
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     planned_.tree = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
+    files_.emplace(session_);
+    txn::complete(planned_, from_kept_, files_->file_of());
     planned_.plan.notices = planned_.tree.notices;
     tell_of_privileges();
     if (arguments_.has("strict")) refuse_unowned();
@@ -236,7 +258,8 @@ class Change {
     const Universe& universe = session_.universe();
     std::vector<repo::Wanted> wanted;
     for (const plan::Step& step : planned_.plan.steps)
-      if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr)
+      if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr &&
+          session_.kept(*step.after_id) == nullptr)
         wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
     return wanted;
   }
@@ -248,7 +271,9 @@ class Change {
 
   void open_sources() {
     const Universe& universe = session_.universe();
-    for (const txn::Entering& one : entering_) {
+    for (std::size_t i = 0; i < entering_.size(); ++i) {
+      if (from_kept_[i] != nullptr) continue;
+      const txn::Entering& one = entering_[i];
       PackageId id{};
       for (const auto& [known, table] : tables_)
         if (table.get() == one.table) id = known;
@@ -262,7 +287,7 @@ class Change {
                                                      universe[id].offers.front().table_digest, tables_.at(id)));
         reader = owned_.back().get();
       }
-      planned_.sources.push_back({one.package, reader});
+      planned_.sources[i].reader = reader;
     }
   }
 
@@ -282,6 +307,11 @@ class Change {
         if (step.action == plan::Action::Hold)
           change.after->hold = Hold{os::now(), hold_until_, arguments_.value("reason").value_or(""), os::user_name()};
         if (step.action == plan::Action::Release) change.after->hold.reset();
+      } else if (const auto* const kept = step.after_id ? session_.kept(*step.after_id) : nullptr) {
+        change.after_row = kept->row;
+        change.after = *kept;
+        change.after->reason = step.reason;
+        change.after->hold = step.held ? hold_ : std::nullopt;
       } else if (step.after_id) {
         state::StatePackage after;
         after.package = universe.package(*step.after_id);
@@ -289,6 +319,7 @@ class Change {
         after.origin = step.origin;
         after.digest = universe[*step.after_id].offers.front().digest;
         after.time = os::now();
+        if (step.held) after.hold = hold_;
         change.after = std::move(after);
         change.files = state::FileList::of(tables_.at(*step.after_id)->entries);
       }
@@ -299,6 +330,8 @@ class Change {
 
   std::optional<state::TxnId> carry_out() {
     txn::Account account = account_of(session_, arguments_, planned_.plan);
+    for (const plan::Step& step : planned_.plan.steps)  // what is fetched while staging, a piece at a time
+      if (step.after_id && session_.kept(*step.after_id) != nullptr) account.downloaded += step.download;
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
     for (bool again = false;; again = true) {
@@ -329,7 +362,6 @@ class Change {
       const std::string path = repo::cache_path(one.package);
       if (session_.root().shown(path) != problem.where() || !session_.root().stat(path)) continue;
       session_.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-      planned_.sources.clear();
       owned_.clear();
       session_.root().remove_file(path);
       return true;
@@ -340,130 +372,27 @@ class Change {
   Session& session_;
   const Arguments& arguments_;
   txn::Planned planned_;
+  std::optional<Hold> hold_;  // for what a downgrade names
   std::int64_t hold_until_ = 0;
   std::map<PackageId, std::shared_ptr<const archive::Table>> tables_;
+  std::optional<txn::Kept> kept_;
+  std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
+  std::optional<PackageFiles> files_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
 };
 
-/// What every changing command does before it looks at anything.
-void prepare(Session& session, const Arguments& arguments) {
-  if (arguments.has("no-files") && !arguments.has("dry-run"))
-    throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
-                "what a change does to files must be known before it is done");
-  require_consent_possible(session, arguments);
-  if (!arguments.has("dry-run")) session.changing(arguments);
-  session.tell_of_unusable_repositories();
-}
-
-void add_install(Session& session, const Spec& spec, solve::Request& request) {
-  const Universe& universe = session.universe();
-  const auto ids = select(session, spec);
-  if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
-  if (spec.kind != Spec::Kind::Glob) {
-    request.install.push_back({spec.text, ids});
-    return;
-  }
-  std::map<std::string, std::vector<PackageId>> by_name;
-  for (const PackageId id : ids)
-    if (universe.is_installed(id) || universe.offered(id)) by_name[std::string(universe.name(id))].push_back(id);
-  for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
-}
-
-/// The options that every one of these commands reads.
-solve::Request start_request(Session& session, const Arguments& arguments) {
-  solve::Request request;
-  request.budget = session.settings().budget * solve::kStepsPerSecond;
-  request.arch = session.arch();
-  request.recommended = !arguments.has("no-recommended");
-  request.drop_unneeded = arguments.has("unneeded");
-  return request;
-}
-
 }  // namespace
 
-int run_install(Session& session, const Arguments& arguments) {
-  const auto specs = parse_specs(arguments.words());
-  prepare(session, arguments);
-  session.add_files(specs);
-  solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : specs) add_install(session, spec, request);
-  return Change(session, arguments, "install").run(request);
+int carry_out_request(Session& session, const Arguments& arguments, const std::string& kind,
+                      const solve::Request& request, const std::optional<Hold>& hold) {
+  return Change(session, arguments, kind, hold).run(request);
 }
 
-int run_remove(Session& session, const Arguments& arguments) {
-  const auto specs = parse_specs(arguments.words());
-  prepare(session, arguments);
-  solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : specs)
-    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
-  return Change(session, arguments, "remove").run(request);
-}
-
-int run_upgrade(Session& session, const Arguments& arguments) {
-  const auto specs = parse_specs(arguments.words());
-  prepare(session, arguments);
-  solve::Request request = start_request(session, arguments);
-  request.upgrade_all = specs.empty();
-  request.drop_strays = arguments.has("drop-strays");
-  if (request.drop_strays && !specs.empty())
-    throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave the names out");
-  for (const Spec& spec : specs)
-    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
-  for (const std::string& given : arguments.values("except"))
-    for (const std::string& name : select_installed(session, parse_spec(given))) request.except.insert(name);
-  return Change(session, arguments, "upgrade").run(request);
-}
-
-int run_change(Session& session, const Arguments& arguments) {
-  const auto install = parse_specs(arguments.values("install")), remove = parse_specs(arguments.values("remove")),
-             upgrade = parse_specs(arguments.values("upgrade")), release = parse_specs(arguments.values("release"));
-  if (install.empty() && remove.empty() && upgrade.empty())
-    throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
-  prepare(session, arguments);
-  session.add_files(install);
-  solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : install) add_install(session, spec, request);
-  for (const Spec& spec : remove)
-    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
-  for (const Spec& spec : upgrade)
-    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
-  for (const Spec& spec : release)
-    for (const std::string& name : select_installed(session, spec)) request.release.insert(name);
-  return Change(session, arguments, "change").run(request);
-}
-
-namespace {
-
-int run_mark(Session& session, const Arguments& arguments, plan::Action action, std::int64_t hold_until = 0) {
-  const auto specs = parse_specs(arguments.words());
-  prepare(session, arguments);
-  solve::Names names;
-  for (const Spec& spec : specs) names.merge(select_installed(session, spec));
+int carry_out_mark(Session& session, const Arguments& arguments, plan::Action action, const solve::Names& names,
+                   std::int64_t hold_until) {
   return Change(session, arguments, std::string(plan::text_of(action))).mark(action, names, hold_until);
-}
-
-}  // namespace
-
-int run_hold(Session& session, const Arguments& arguments) {
-  std::int64_t until = 0;
-  if (const auto given = arguments.value("until")) {
-    const auto date = parse_date(*given);
-    if (!date || *date <= os::now())
-      throw Error(ErrorCode::Usage, fmt::format("--until {}: a date to come was expected", printable(*given)), {},
-                  "for example --until 2030-01-31; the hold ends when that day (UTC) begins");
-    until = *date;
-  }
-  return run_mark(session, arguments, plan::Action::Hold, until);
-}
-
-int run_release(Session& session, const Arguments& arguments) {
-  return run_mark(session, arguments, plan::Action::Release);
-}
-int run_want(Session& session, const Arguments& arguments) { return run_mark(session, arguments, plan::Action::Want); }
-int run_unwant(Session& session, const Arguments& arguments) {
-  return run_mark(session, arguments, plan::Action::Unwant);
 }
 
 }  // namespace hambrel::cli

@@ -74,6 +74,7 @@ int run_owner(Session&, const Arguments&);
 int run_install(Session&, const Arguments&);
 int run_remove(Session&, const Arguments&);
 int run_upgrade(Session&, const Arguments&);
+int run_downgrade(Session&, const Arguments&);
 int run_change(Session&, const Arguments&);
 int run_hold(Session&, const Arguments&);
 int run_release(Session&, const Arguments&);

@@ -176,6 +176,22 @@ std::vector<Command> make_commands() {
                  SIZE_MAX,
                  run_upgrade});
 
+  all.push_back({"downgrade",
+                 "Change",
+                 "SPEC",
+                 "go back to an older version of a package",
+                 "Shows which versions can be had from the attic, the cache and the repositories, asks for one, and "
+                 "whether it is to be held there. NAME=VERSION names it at once; --yes takes the newest of them.",
+                 change_options({{"hold", 0, nullptr, "hold it there; --reason says why"},
+                                 {"no-hold", 0, nullptr, "do not ask whether to hold it"},
+                                 kStrict}),
+                 {{"hambrel downgrade lampdesk", "shows the choices"},
+                  {"hambrel downgrade lampdesk --dry-run", "only shows them"},
+                  {"hambrel downgrade lampdesk=5.4 --hold --reason 'the desk flickers'", ""}},
+                 1,
+                 1,
+                 run_downgrade});
+
   all.push_back(
       {"change",
        "Change",

@@ -59,6 +59,13 @@ std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& se
       tables.emplace(id, reader->shared_table());
       continue;
     }
+    if (const auto* const kept = session.kept(id)) {
+      auto table = std::make_shared<archive::Table>();
+      for (FileEntry& file : session.present()->files_of(kept->row)->entries())
+        table->entries.push_back(archive::Entry{std::move(file)});
+      tables.emplace(id, std::move(table));
+      continue;
+    }
     const Offer& offer = universe[id].offers.front();
     if (repo::in_cache(session.root(), package, offer)) {
       const std::string path = repo::cache_path(package);

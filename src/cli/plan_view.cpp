@@ -40,7 +40,7 @@ std::string reason_of(const Step& step) {
   if (step.action == Action::Want || step.action == Action::Unwant)
     return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
   if (step.action == Action::Hold) return step.why.text() + ": stays in this version";
-  return step.why.text();
+  return step.why.text() + (step.held ? ", held from now on" : "");
 }
 
 std::string counts(const plan::Plan& plan) {

@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/package_files.h"
 #include "cli/plan_view.h"
 #include "cli/prepared_view.h"
 #include "cli/session.h"
@@ -240,6 +241,12 @@ int list_ledger(Session& session, const Arguments& arguments) {
   return 0;
 }
 
+/// ", held: the gauge driver needs it", where that is new.
+std::string held_since(const state::PackageChange& change) {
+  if (!change.after || !change.after->hold || (change.before && change.before->hold == change.after->hold)) return {};
+  return change.after->hold->reason.empty() ? ", held" : ", held: " + change.after->hold->reason;
+}
+
 int show_entry(Session& session, state::TxnId id) {
   const state::State* const state = session.looking();
   const auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);
@@ -288,7 +295,7 @@ int show_entry(Session& session, state::TxnId id) {
                {version_of(change.before)},
                {"->", Style::Faint},
                {version_of(change.after)},
-               {printable(whys[change.name])},
+               {printable(whys[change.name] + held_since(change))},
                {change.after ? change.after->origin : change.before->origin, Style::Faint}});
   }
   table.print(screen);
@@ -348,8 +355,11 @@ int run_rollback(Session& session, const Arguments& arguments) {
   if (!named && !parse_number(word))
     throw Error(ErrorCode::NotFound, fmt::format("there is no checkpoint {}", printable(word)), {},
                 "`hambrel checkpoint list` shows them; a transaction is named by its number");
-  const txn::Planned back = named ? txn::plan_rollback(session.root(), state, *checkpoint, os::processors())
-                                  : txn::plan_rollback(session.root(), state, parse_id(word), os::processors());
+  session.tell_of_unusable_repositories();
+  PackageFiles files(session);
+  const txn::Planned back =
+      named ? txn::plan_rollback(session.root(), state, *checkpoint, files.file_of(), os::processors())
+            : txn::plan_rollback(session.root(), state, parse_id(word), files.file_of(), os::processors());
   if (back.does_nothing()) {
     if (session.json())
       screen_nothing(session, back.plan);

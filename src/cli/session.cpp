@@ -10,7 +10,9 @@
 #include "base/text.h"
 #include "os/host.h"
 #include "plan/plan.h"
+#include "repo/download.h"
 #include "repo/transfer.h"
+#include "txn/kept.h"
 
 namespace hambrel::cli {
 
@@ -312,6 +314,43 @@ archive::PackageReader* Session::file_reader(PackageId id) {
     if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end())
       return found->second.get();
   return nullptr;
+}
+
+namespace {
+
+std::string key_of(const Package& package) { return package.title() + " " + package.arch; }
+
+}  // namespace
+
+void Session::add_kept() {
+  const state::State* const state = present();
+  if (state == nullptr) return;
+  std::set<std::string> installed;
+  for (const state::StatePackage& one : state->installed()) installed.insert(key_of(one.package));
+  for (const state::Replaced& one : state->replaced()) {
+    const Package& package = one.package.package;
+    if (installed.contains(key_of(package)) || kept_.contains(key_of(package))) continue;
+    const std::string attic = os::join_path(txn::kHome, txn::attic_of(*state, one.left));
+    const bool in_attic = root().stat(attic).has_value();
+    if (!in_attic && !root().stat(repo::cache_path(package))) continue;
+    Offer offer;
+    offer.local_path = in_attic ? kInAttic : kInCache;
+    offer.rank = 0;
+    offer.digest = one.package.digest;
+    Candidate candidate;
+    candidate.package = package;
+    candidate.offers.push_back(std::move(offer));
+    files_.push_back(std::move(candidate));
+    kept_.emplace(key_of(package), one.package);
+  }
+}
+
+const state::StatePackage* Session::kept(PackageId id) {
+  if (kept_.empty()) return nullptr;
+  const auto& offers = universe()[id].offers;
+  if (offers.empty() || !offers.front().is_kept()) return nullptr;
+  const auto found = kept_.find(key_of(universe().package(id)));
+  return found == kept_.end() ? nullptr : &found->second;
 }
 
 void Session::tell_of_unusable_repositories() {

@@ -60,6 +60,12 @@ class Session {
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
 
+  /// Lets the universe hold versions, too, that were installed here before and can still be had. Before the first
+  /// universe().
+  void add_kept();
+  /// Such a version, if the attic or the cache is where a package would come from.
+  const state::StatePackage* kept(PackageId id);
+
   /// Did changing() have to put an interrupted transaction right?
   bool recovered() const { return recovered_; }
   bool changes() const { return changing_ != nullptr; }
@@ -93,6 +99,7 @@ class Session {
   std::unique_ptr<state::State> looking_, changing_;
   std::unique_ptr<Universe> universe_;
   std::vector<Candidate> files_;
+  std::map<std::string, state::StatePackage> kept_;                         // by name, version and architecture
   std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec
 };
 

@@ -83,6 +83,70 @@ TEST_F(GoingBack, ACheckpointBringsTheEditedFileBackWhateverBecameOfIt) {
   EXPECT_EQ(station.hambrel({"rollback", "calm", "-y"}).code, 1);
 }
 
+TEST_F(GoingBack, WhatTheAtticLostComesFromTheCacheOrARepositoryOrIsRefusedByName) {
+  const auto before = station.contents();
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  fs::remove(station.root() / "var/lib/hambrel/attic/2/tree/usr/lib/lib.so");
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-n"}).out,
+              HasSubstr("downgrade  lib  2-1 -> 1-1  as after transaction 1  cache"));
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
+  EXPECT_EQ(without_link_counts(station.contents()), without_link_counts(before));
+  ASSERT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0);
+  fs::remove_all(station.root() / "var/lib/hambrel/attic");
+  write_file(station.root() / "var/cache/hambrel/packages/lib/1-1.any.hambrel", "no package");
+  const Ran shown = station.hambrel({"rollback", "1", "-n"});
+  EXPECT_THAT(shown.out, HasSubstr("as after transaction 1  base/stable"));
+  EXPECT_THAT(shown.out, HasSubstr("in 1 file, changes disk use"));
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
+  EXPECT_EQ(without_link_counts(station.contents()), without_link_counts(before));
+  ASSERT_EQ(station.hambrel({"undo", "5", "-y"}).code, 0);
+  const auto now = station.files();
+  fs::remove_all(station.root() / "var/lib/hambrel/attic");
+  fs::remove_all(station.repository() / "packages");
+  const Ran refused = station.hambrel({"rollback", "1", "-y"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err,
+              HasSubstr("/usr/lib/lib.so: what lib 1-1 had there is neither in the attic, nor in the cache"));
+  EXPECT_EQ(station.files(), now);
+}
+
+TEST_F(GoingBack, DowngradeShowsWhereOlderVersionsAreAndMayHoldTheOneThatIsTaken) {
+  EXPECT_THAT(station.hambrel({"downgrade", "lib", "-y"}).err, HasSubstr("no older version of lib than 1-1"));
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  const auto upgraded = station.contents();
+  EXPECT_EQ(station.hambrel({"downgrade", "lib"}).code, 4) << "there is nobody to ask";
+  EXPECT_THAT(station.hambrel({"downgrade", "lib=3", "-y"}).err, HasSubstr("there are: 1-1 (attic, base/stable)"));
+  EXPECT_THAT(station.hambrel({"downgrade", "lib", "-n"}).out, HasSubstr("1  1-1  attic, base/stable  installed here"));
+  // out of the attic: neither cache nor repository is needed
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  fs::rename(station.repository() / "packages", station.repository() / "away");
+  const Ran down = station.hambrel({"downgrade", "lib=1", "--hold", "--reason", "it flickers", "-y"});
+  ASSERT_EQ(down.code, 0) << down.err;
+  EXPECT_THAT(down.out, HasSubstr("downgrade  lib  2-1 -> 1-1  asked for, held from now on  attic"));
+  EXPECT_EQ(read_file(station.root() / "usr/share/lib/a/b"), "x");
+  fs::rename(station.repository() / "away", station.repository() / "packages");
+  EXPECT_THAT(station.hambrel({"upgrade", "-y"}).out,
+              HasSubstr("lib is held at 1-1, though 2-1 is on offer: it flickers"));
+  EXPECT_THAT(station.hambrel({"ledger", "show", "3"}).out, HasSubstr("asked for, held: it flickers"));
+  EXPECT_EQ(station.json({"describe", "lib"})["reason"], "wanted");
+  ASSERT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0);
+  EXPECT_EQ(station.contents(), upgraded);
+  EXPECT_EQ(station.hambrel({"list", "held"}).out, "Nothing meets these conditions.\n");
+  // without an attic: from the repository; what requires the newer one stands in the way, with a way out
+  fs::remove_all(station.root() / "var/lib/hambrel/attic");
+  station.pack("post", "1-1", "[relations]\nrequires = [\"lib >= 2\"]\n", {{"usr/bin/post", "p"}});
+  station.publish();
+  station.hambrel({"refresh"});
+  ASSERT_EQ(station.hambrel({"install", "post", "-y"}).code, 0);
+  const Ran refused = station.hambrel({"downgrade", "lib=1", "-y"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err, HasSubstr("change --install lib=1-1 --remove post"));
+  ASSERT_EQ(station.hambrel({"remove", "post", "-y"}).code, 0);
+  const Ran fetched = station.hambrel({"downgrade", "lib", "-y"});
+  EXPECT_THAT(fetched.out, HasSubstr("lib  2-1 -> 1-1  asked for  base/stable"));
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
+}
+
 TEST_F(GoingBack, RedoDoesAgainWhatWasUndone) {
   station.hambrel({"upgrade", "-y"});
   const auto upgraded = station.contents();

@@ -39,7 +39,7 @@ TEST(Rollback, GoesPastSeveralTransactionsInOneAndIsUndone) {
   EXPECT_EQ(test::without_link_counts(shop.files()), then);
   EXPECT_EQ(shop.installed(), "lamp 1 oil 1 ");
   EXPECT_TRUE(broken_invariants(*shop.fs, *shop.state, std::nullopt).empty());
-  EXPECT_TRUE(plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty());
+  EXPECT_TRUE(plan_rollback(*shop.fs, *shop.state, to, test::nowhere).plan.steps.empty());
   shop.undo(*shop.fs, id);
   EXPECT_EQ(shop.files(), now);
   EXPECT_EQ(shop.installed(), "");
@@ -62,7 +62,7 @@ TEST(Rollback, EditedConfigurationStaysAndWhatWentWithItsPackageComesBackEdited)
   ASSERT_EQ(test::read_file(shop / "etc/lamp"), "edited before");
   test::write_file(shop / "etc/oil", "edited since");
   shop.change(*shop.fs, {&two}, {"lamp"});
-  const Planned back = plan_rollback(*shop.fs, *shop.state, state::TxnId{number(gone) - 1});
+  const Planned back = plan_rollback(*shop.fs, *shop.state, state::TxnId{number(gone) - 1}, test::nowhere);
   ASSERT_FALSE(back.plan.notices.empty());
   EXPECT_EQ(back.plan.notices[0].text(), "/etc/lamp was edited: your version stays");
 }
@@ -76,11 +76,11 @@ TEST(Rollback, WhatTheAtticLostIsRefusedByName) {
   test::write_file(shop / "var/lib/hambrel/attic/2/tree/usr/lamp/x", "?");
   const auto before = shop.files();
   try {
-    plan_rollback(*shop.fs, *shop.state, to);
+    plan_rollback(*shop.fs, *shop.state, to, test::nowhere);
     FAIL() << "it was not refused";
   } catch (const Error& error) {
     EXPECT_EQ(error.where(), "/usr/lamp/x");
-    EXPECT_EQ(error.problem(), "the attic does not hold what lamp 1 had there");
+    EXPECT_EQ(error.problem(), "what lamp 1 had there is neither in the attic, nor in the cache, nor in a repository");
   }
   EXPECT_EQ(shop.files(), before);
 }
@@ -112,7 +112,7 @@ TEST(Rollback, ToAnyPointOfAnyHistoryGivesTheListingOfThatPoint) {
         shop.undo(*shop.fs, state::TxnId{last});
       } else if (last > 1 && what <= 2) {
         const state::TxnId to{1 + static_cast<std::int64_t>(random() % static_cast<std::uint64_t>(last - 1))};
-        if (plan_rollback(*shop.fs, *shop.state, to).plan.steps.empty()) continue;
+        if (plan_rollback(*shop.fs, *shop.state, to, test::nowhere).plan.steps.empty()) continue;
         shop.roll_back(*shop.fs, to);
         ++rollbacks;
         ASSERT_EQ(shop.installed(), past[number(to)].second) << "history " << history << " step " << step;

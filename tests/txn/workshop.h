@@ -62,6 +62,9 @@ inline std::map<std::string, std::string> without_directory_times(std::map<std::
   return files;
 }
 
+/// No package file can be had.
+inline txn::PackageFile nowhere(const state::StatePackage&) { return {}; }
+
 class Workshop {
  public:
   Workshop() {
@@ -140,19 +143,19 @@ class Workshop {
   }
 
   state::TxnId roll_back(os::FileSystem& files, state::TxnId to) {
-    return run(files, txn::plan_rollback(*fs, *state, to), "rollback");
+    return run(files, txn::plan_rollback(*fs, *state, to, nowhere), "rollback");
   }
 
   /// Puts right what is damaged, from the attic and these.
   state::TxnId repair(os::FileSystem& files, const std::vector<const Goods*>& goods) {
     const auto packages = state->installed();
     const auto verified = txn::verify(*fs, *state, packages, txn::Depth::Content, 1, silent);
-    const auto reader_of = [&](const state::StatePackage& wanted) -> archive::PackageReader* {
+    const auto file_of = [&](const state::StatePackage& wanted) -> txn::PackageFile {
       for (const Goods* one : goods)
-        if (one->package.title() == wanted.package.title()) return one->reader.get();
-      return nullptr;
+        if (one->package.title() == wanted.package.title()) return {one->reader.get(), true};
+      return {};
     };
-    return run(files, txn::plan_repair(*fs, *state, packages, verified, reader_of), "repair");
+    return run(files, txn::plan_repair(*fs, *state, packages, verified, file_of), "repair");
   }
 
   void recover(os::FileSystem& files) { txn::Engine(environment(files)).recover(); }

@@ -10,11 +10,14 @@
 
 namespace hambrel {
 
+/// Instead of the path of a local file: what was installed here before, and is kept.
+inline constexpr std::string_view kInAttic = "attic", kInCache = "cache";
+
 /// A place a package version can be had from.
 struct Offer {
   std::string repository;  // its name; empty for a local file
   std::string channel;
-  std::string local_path;                          // the package file on the host, for a local file
+  std::string local_path;                          // the package file on the host, for a local file; or kInAttic...
   std::uint32_t rank = 50;                         // of the repository: smaller is preferred
   bool enabled = true;                             // its repository is enabled
   bool followed = true;                            // its channel is one this root follows; false if not enabled
@@ -23,7 +26,8 @@ struct Offer {
   std::uint64_t table_offset = 0, table_size = 0;  // of its table of contents
   Digest table_digest;
 
-  /// "skerry-harbour/stable", or "local file".
+  bool is_kept() const { return local_path == kInAttic || local_path == kInCache; }
+  /// "skerry-harbour/stable", "attic", "cache", or "local file".
   std::string title() const;
 };
 

@@ -7,7 +7,10 @@
 
 namespace hambrel {
 
-std::string Offer::title() const { return repository.empty() ? "local file" : repository + "/" + channel; }
+std::string Offer::title() const {
+  if (!repository.empty()) return repository + "/" + channel;
+  return is_kept() ? local_path : "local file";
+}
 
 std::string_view text_of(Reason reason) { return reason == Reason::Wanted ? "wanted" : "pulled-in"; }
 

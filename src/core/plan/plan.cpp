@@ -168,7 +168,8 @@ class Planner {
                                                                                           : Action::Downgrade;
     step.why = why(id, before);
     if (const auto offer = universe_.best_offer(id)) {
-      step.origin = offer->repository.empty() ? "local file" : fmt::format("{}/{}", offer->repository, offer->channel);
+      step.origin = offer->repository.empty() ? universe_[id].offers.front().title()
+                                              : fmt::format("{}/{}", offer->repository, offer->channel);
       if (!cached_.contains(id)) step.download = offer->size;
     }
     step.size_change = static_cast<std::int64_t>(universe_.installed_size(id)) -

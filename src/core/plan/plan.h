@@ -62,6 +62,7 @@ struct Step {
   Reason reason = Reason::Wanted;                // after the step
   ByteCount download = 0;                        // bytes to fetch; 0 when it is at hand
   std::int64_t size_change = 0;                  // of the installed files, bytes
+  bool held = false;                             // and stays in the new version from then on
   std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
 
   bool brings_files() const {

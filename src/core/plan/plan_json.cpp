@@ -28,6 +28,7 @@ Json to_json(const Plan& plan) {
                      {"origin", step.origin},
                      {"reason", text_of(step.reason)},
                      {"download", step.download},
+                     {"held", step.held},
                      {"size_change", step.size_change}});
   }
   Json notices = Json::array();

@@ -25,6 +25,12 @@ struct StatePackage {
   bool shelved = false;  // its files wait in the attic, and it is not among what is installed
 };
 
+/// A version that is not installed any more.
+struct Replaced {
+  StatePackage package;
+  TxnId left{};  // the transaction in which it left last
+};
+
 /// A file together with the package that owns it.
 struct OwnedFile {
   std::int64_t package_row = 0;

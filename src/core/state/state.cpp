@@ -118,6 +118,32 @@ std::vector<StatePackage> State::installed() const {
   });
 }
 
+std::vector<StatePackage> State::shelved() const {
+  return guarded(impl_->path, [&] {
+    std::vector<StatePackage> result;
+    SQLite::Statement query(
+        impl_->database,
+        fmt::format("SELECT {} FROM packages WHERE shelved = 1 ORDER BY name, version", kPackageColumns));
+    while (query.executeStep()) result.push_back(impl_->read_package(query));
+    return result;
+  });
+}
+
+std::vector<Replaced> State::replaced() const {
+  return guarded(impl_->path, [&] {
+    std::vector<Replaced> result;
+    SQLite::Statement query(impl_->database,
+                            fmt::format("SELECT {}, txn FROM packages JOIN (SELECT before_package, max(ledger) AS txn"
+                                        " FROM changes WHERE before_package IS NOT after_package GROUP BY 1)"
+                                        " ON before_package = packages.id WHERE state = 'attic' AND shelved = 0"
+                                        " ORDER BY txn DESC, packages.id DESC",
+                                        kPackageColumns));
+    while (query.executeStep())
+      result.push_back({impl_->read_package(query), TxnId{query.getColumn("txn").getInt64()}});
+    return result;
+  });
+}
+
 StatePackage State::package(std::int64_t row) const {
   return guarded(impl_->path, [&] {
     SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));

@@ -48,6 +48,8 @@ class State {
 
   // Looking
   std::vector<StatePackage> installed() const;  // by name
+  std::vector<Replaced> replaced() const;       // those that left last come first
+  std::vector<StatePackage> shelved() const;    // by name
   std::shared_ptr<const FileList> files_of(std::int64_t package_row) const;
   std::vector<FileEntry> configuration_of(std::int64_t package_row) const;  // its regular files that are configuration
   /// Installed packages' entries with this path (several for shared directories).

@@ -19,12 +19,12 @@ namespace {
 class Repair {
  public:
   Repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
-         const std::function<archive::PackageReader*(const StatePackage&)>& reader_of)
+         const FileOf& file_of)
       : root_(root),
         homes_(root),
         state_(state),
         packages_(packages),
-        reader_of_(reader_of),
+        file_of_(file_of),
         kept_(root, state, state::TxnId{0}) {
     result_.plan.kind = "repair";
   }
@@ -106,7 +106,7 @@ class Repair {
   }
 
   archive::PackageReader* reader_for(std::size_t source) {
-    if (asked_.insert(source).second) result_.sources[source].reader = reader_of_(packages_[of_source_[source]]);
+    if (asked_.insert(source).second) result_.sources[source].reader = file_of_(packages_[of_source_[source]]).reader;
     return result_.sources[source].reader;
   }
 
@@ -126,7 +126,7 @@ class Repair {
   Homes homes_;
   const state::State& state_;
   const std::vector<StatePackage>& packages_;
-  const std::function<archive::PackageReader*(const StatePackage&)>& reader_of_;
+  const FileOf& file_of_;
   const Kept kept_;
   std::map<std::string, Finding> damaged_;  // by path: directories before what is in them
   std::vector<std::size_t> of_source_;      // index into the packages, by source
@@ -141,9 +141,8 @@ class Repair {
 }  // namespace
 
 Planned plan_repair(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages,
-                    const Verified& verified,
-                    const std::function<archive::PackageReader*(const StatePackage&)>& reader_of) {
-  return Repair(root, state, packages, reader_of).run(verified);
+                    const Verified& verified, const FileOf& file_of) {
+  return Repair(root, state, packages, file_of).run(verified);
 }
 
 }  // namespace hambrel::txn

@@ -24,7 +24,7 @@ class Rollback {
   Rollback(os::FileSystem& root, const state::State& state, TxnId to, const state::Checkpoint* checkpoint)
       : root_(root), state_(state), to_(to), checkpoint_(checkpoint) {}
 
-  Planned run(unsigned workers) {
+  Planned run(const FileOf& file_of, unsigned workers) {
     if (checkpoint_ == nullptr && !state_.ledger_entry(to_))
       throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(to_)), {},
                   "`hambrel ledger` lists them");
@@ -34,6 +34,7 @@ class Rollback {
     const Kept kept(root_, state_, to_);
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;
+    std::vector<const StatePackage*> back;
     std::vector<std::unique_ptr<archive::Table>> tables;
     for (const PackageChange& change : result_.changes) {
       if (change.before_row == change.after_row) continue;
@@ -44,12 +45,14 @@ class Rollback {
         tables.back()->entries.push_back(archive::Entry{file});
       entering.push_back({change.after->package, tables.back().get(), &kept});
       result_.sources.push_back({change.after->package, nullptr});
+      back.push_back(&*change.after);
     }
     result_.tree = plan_tree(root_, state_, leaving, entering, workers);
     settle_waiting(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    complete(result_, back, file_of);
     require_feasible(root_, result_.tree);
     result_.plan.notices = result_.tree.notices;
     find_times();
@@ -200,12 +203,14 @@ class Rollback {
 
 }  // namespace
 
-Planned plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, unsigned workers) {
-  return Rollback(root, state, to, nullptr).run(workers);
+Planned plan_rollback(os::FileSystem& root, const state::State& state, TxnId to, const FileOf& file_of,
+                      unsigned workers) {
+  return Rollback(root, state, to, nullptr).run(file_of, workers);
 }
 
-Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to, unsigned workers) {
-  return Rollback(root, state, to.after, &to).run(workers);
+Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
+                      const FileOf& file_of, unsigned workers) {
+  return Rollback(root, state, to.after, &to).run(file_of, workers);
 }
 
 }  // namespace hambrel::txn

@@ -1,5 +1,10 @@
 #include "txn/transaction.h"
 
+#include <fmt/format.h>
+
+#include <map>
+#include <set>
+
 #include "base/error.h"
 #include "base/json.h"
 #include "model/manifest.h"
@@ -144,6 +149,40 @@ Transaction decode(const std::string& bytes, const state::State& state) {
   } catch (const Json::exception& problem) {
     throw Error(ErrorCode::Untrusted, std::string("the prepared transaction is damaged: ") + problem.what(), {},
                 "`hambrel activate --discard` drops it; then prepare it anew");
+  }
+}
+
+void complete(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
+  std::map<std::size_t, std::vector<const Put*>> lacking;
+  for (const Put& put : planned.tree.puts)
+    if (put.package != Put::npos && put.entry.type == EntryType::File && put.kept.empty() &&
+        kept[put.package] != nullptr)
+      lacking[put.package].push_back(&put);
+  for (const auto& [package, puts] : lacking) {
+    const StatePackage& one = *kept[package];
+    const PackageFile file = file_of(one);
+    std::set<std::uint32_t> frames;
+    for (const Put* const put : puts) {
+      const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->source);
+      if (there == nullptr || there->type != EntryType::File || there->digest != put->entry.digest)
+        throw Error(ErrorCode::Refused,
+                    fmt::format("what {} had there is neither in the attic, nor in the cache, nor in a repository",
+                                one.package.title()),
+                    "/" + put->source, "another version may still be had: hambrel downgrade " + one.package.name);
+      for (std::uint64_t at = 0, frame = there->frame; frame < file.reader->table().frames.size(); ++frame) {
+        frames.insert(static_cast<std::uint32_t>(frame));
+        at += file.reader->table().frames[frame].plain_size;
+        if (at >= there->offset + there->size) break;
+      }
+    }
+    planned.sources[package].reader = file.reader;
+    for (plan::Step& step : planned.plan.steps) {
+      if (step.name != one.package.name || step.arch != one.package.arch || step.after != one.package.version.text())
+        continue;
+      step.origin = file.at_hand ? "cache" : one.origin;
+      if (file.at_hand) continue;
+      for (const std::uint32_t frame : frames) step.download += file.reader->table().frames[frame].size;
+    }
   }
 }
 

@@ -6,6 +6,7 @@
 // somebody activates it; its reverse is planned from what the ledger keeps of it (undo.h).
 #pragma once
 
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -32,6 +33,13 @@ struct Source {
   Package package;
   archive::PackageReader* reader = nullptr;  // none where nothing is unpacked
 };
+
+/// The file of a package version that was installed once, wherever it can still be had.
+struct PackageFile {
+  archive::PackageReader* reader = nullptr;  // none: nowhere
+  bool at_hand = false;                      // nothing has to be fetched
+};
+using FileOf = std::function<PackageFile(const state::StatePackage&)>;
 
 struct Planned {
   plan::Plan plan;              // as it is shown
@@ -66,6 +74,11 @@ struct Transaction {
 std::string encode(const Transaction& transaction);
 /// Throws Error{Untrusted} if the bytes are none of encode()'s.
 Transaction decode(const std::string& bytes, const state::State& state);
+
+/// For packages whose content comes from the attic: what it does not hold comes from their files. `kept[i]` is the
+/// package that came in as sources[i], or nullptr where its file is at hand anyway. The steps then say where from, and
+/// what is fetched. Throws Error{Refused} by name for a file that is nowhere.
+void complete(Planned& planned, const std::vector<const state::StatePackage*>& kept, const FileOf& file_of);
 
 Witness witness_of(os::Looker& looker, const std::string& path);
 

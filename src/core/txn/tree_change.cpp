@@ -249,12 +249,8 @@ class Planner {
         FileEntry wanted = entry;
         wanted.path = source;
         const auto place = entry.config ? kept->find_configuration(wanted, one.home) : kept->find(wanted, one.home);
-        if (!place)
-          refuse(fmt::format("the attic does not hold what {} had there", entering_[package].package.title()), source,
-                 fmt::format("bring that version back from a repository: hambrel install '{}={}'",
-                             entering_[package].package.name, entering_[package].package.version.text()));
-        one.kept = *place;
-        if (entry.config) {  // as it was, edits included
+        if (place) one.kept = *place;
+        if (place && entry.config) {  // as it was, edits included
           const auto was = root_.stat(*place);
           one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
         }

@@ -33,7 +33,7 @@ inline constexpr const char* kWaiting = "var/lib/hambrel/configs/waiting";
 struct Entering {
   Package package;
   const archive::Table* table = nullptr;
-  const Kept* kept = nullptr;  // its content comes from there; without it from the package file
+  const Kept* kept = nullptr;  // its content comes from there, as far as it lies there; else from the package file
 };
 
 /// A thing to be made in the stage.

@@ -1,0 +1,134 @@
+// install, remove, upgrade, change, downgrade; hold, release, want, unwant: what is asked for.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "cli/change.h"
+#include "cli/plan_view.h"
+#include "os/host.h"
+
+namespace hambrel::cli {
+
+/// What every changing command does before it looks at anything.
+void begin_change(Session& session, const Arguments& arguments) {
+  if (arguments.has("no-files") && !arguments.has("dry-run"))
+    throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
+                "what a change does to files must be known before it is done");
+  require_consent_possible(session, arguments);
+  if (!arguments.has("dry-run")) session.changing(arguments);
+  session.tell_of_unusable_repositories();
+}
+
+/// The options that every one of these commands reads.
+solve::Request start_request(Session& session, const Arguments& arguments) {
+  solve::Request request;
+  request.budget = session.settings().budget * solve::kStepsPerSecond;
+  request.arch = session.arch();
+  request.recommended = !arguments.has("no-recommended");
+  request.drop_unneeded = arguments.has("unneeded");
+  return request;
+}
+
+namespace {
+
+void add_install(Session& session, const Spec& spec, solve::Request& request) {
+  const Universe& universe = session.universe();
+  const auto ids = select(session, spec);
+  if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
+  if (spec.kind != Spec::Kind::Glob) {
+    request.install.push_back({spec.text, ids});
+    return;
+  }
+  std::map<std::string, std::vector<PackageId>> by_name;
+  for (const PackageId id : ids)
+    if (universe.is_installed(id) || universe.offered(id)) by_name[std::string(universe.name(id))].push_back(id);
+  for (const auto& [name, versions] : by_name) request.install.push_back({name, versions});
+}
+
+}  // namespace
+
+int run_install(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  begin_change(session, arguments);
+  session.add_files(specs);
+  solve::Request request = start_request(session, arguments);
+  for (const Spec& spec : specs) add_install(session, spec, request);
+  return carry_out_request(session, arguments, "install", request);
+}
+
+int run_remove(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  begin_change(session, arguments);
+  solve::Request request = start_request(session, arguments);
+  for (const Spec& spec : specs)
+    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+  return carry_out_request(session, arguments, "remove", request);
+}
+
+int run_upgrade(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  begin_change(session, arguments);
+  solve::Request request = start_request(session, arguments);
+  request.upgrade_all = specs.empty();
+  request.drop_strays = arguments.has("drop-strays");
+  if (request.drop_strays && !specs.empty())
+    throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave the names out");
+  for (const Spec& spec : specs)
+    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+  for (const std::string& given : arguments.values("except"))
+    for (const std::string& name : select_installed(session, parse_spec(given))) request.except.insert(name);
+  return carry_out_request(session, arguments, "upgrade", request);
+}
+
+int run_change(Session& session, const Arguments& arguments) {
+  const auto install = parse_specs(arguments.values("install")), remove = parse_specs(arguments.values("remove")),
+             upgrade = parse_specs(arguments.values("upgrade")), release = parse_specs(arguments.values("release"));
+  if (install.empty() && remove.empty() && upgrade.empty())
+    throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
+  begin_change(session, arguments);
+  session.add_files(install);
+  solve::Request request = start_request(session, arguments);
+  for (const Spec& spec : install) add_install(session, spec, request);
+  for (const Spec& spec : remove)
+    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+  for (const Spec& spec : upgrade)
+    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+  for (const Spec& spec : release)
+    for (const std::string& name : select_installed(session, spec)) request.release.insert(name);
+  return carry_out_request(session, arguments, "change", request);
+}
+
+namespace {
+
+int run_mark(Session& session, const Arguments& arguments, plan::Action action, std::int64_t hold_until = 0) {
+  const auto specs = parse_specs(arguments.words());
+  begin_change(session, arguments);
+  solve::Names names;
+  for (const Spec& spec : specs) names.merge(select_installed(session, spec));
+  return carry_out_mark(session, arguments, action, names, hold_until);
+}
+
+}  // namespace
+
+int run_hold(Session& session, const Arguments& arguments) {
+  std::int64_t until = 0;
+  if (const auto given = arguments.value("until")) {
+    const auto date = parse_date(*given);
+    if (!date || *date <= os::now())
+      throw Error(ErrorCode::Usage, fmt::format("--until {}: a date to come was expected", printable(*given)), {},
+                  "for example --until 2030-01-31; the hold ends when that day (UTC) begins");
+    until = *date;
+  }
+  return run_mark(session, arguments, plan::Action::Hold, until);
+}
+
+int run_release(Session& session, const Arguments& arguments) {
+  return run_mark(session, arguments, plan::Action::Release);
+}
+int run_want(Session& session, const Arguments& arguments) { return run_mark(session, arguments, plan::Action::Want); }
+int run_unwant(Session& session, const Arguments& arguments) {
+  return run_mark(session, arguments, plan::Action::Unwant);
+}
+
+}  // namespace hambrel::cli
