@@ -9,6 +9,7 @@
 #include "cli/plan_view.h"
 #include "os/host.h"
 #include "txn/invariants.h"
+#include "txn/shelve.h"
 #include "txn/verify.h"
 
 namespace hambrel::cli {
@@ -37,6 +38,7 @@ txn::Verified look_at_files(Session& session, const Arguments& arguments, const 
 std::vector<std::string> other_problems(Session& session, const state::State& state) {
   std::vector<std::string> problems = state.damage();
   for (const std::string& one : txn::broken_invariants(session.root(), state)) problems.push_back(one);
+  for (const std::string& one : txn::problems_of_shelf(session.root(), state)) problems.push_back(one);
   const Universe& universe = session.universe();
   for (const std::string& one : plan::problems_of(universe, universe.installed())) problems.push_back(one);
   return problems;

@@ -40,6 +40,7 @@ class Change {
     make_plan(request, selection);
     check(request, selection);
     if (planned_.plan.kind == "downgrade") keep_marks(request);
+    off_the_shelf();
     weigh_strays(request);
     if (arguments_.has("verbose"))
       session_.progress().note(
@@ -93,6 +94,26 @@ class Change {
       for (const solve::Target& target : request.install)
         if (std::find(target.candidates.begin(), target.candidates.end(), *step.after_id) != target.candidates.end())
           step.held = hold_.has_value();
+    }
+  }
+
+  /// What comes back from the shelf is what it was. Nothing else may come in its place.
+  void off_the_shelf() {
+    const state::State* const state = session_.present();
+    if (state == nullptr) return;
+    const auto shelved = state->shelved();
+    for (plan::Step& step : planned_.plan.steps) {
+      if (!step.brings_files()) continue;
+      const auto one = std::find_if(shelved.begin(), shelved.end(), [&](const state::StatePackage& other) {
+        return other.package.name == step.name && other.package.arch == step.arch;
+      });
+      if (one == shelved.end()) continue;
+      if (const auto* const kept = session_.kept(*step.after_id); kept == nullptr || kept->row != one->row)
+        throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one->package.title()), {},
+                    fmt::format("`{}` brings it back", session_.copyable("hambrel unshelve " + step.name)));
+      step.action = plan::Action::Unshelve;
+      step.reason = one->reason;
+      step.size_change = 0;
     }
   }
 
@@ -206,7 +227,8 @@ class Change {
       const state::StatePackage* const kept = session_.kept(id);
       if (kept != nullptr && !kept_) kept_.emplace(session_.root(), *session_.present(), state::TxnId{0});
       from_kept_.push_back(kept);
-      entering_.push_back({session_.universe().package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr});
+      entering_.push_back({session_.universe().package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr,
+                           kept != nullptr && kept->shelved});
       planned_.sources.push_back({entering_.back().package, nullptr});
     }
     std::unique_ptr<state::State> empty;
@@ -310,8 +332,10 @@ class Change {
       } else if (const auto* const kept = step.after_id ? session_.kept(*step.after_id) : nullptr) {
         change.after_row = kept->row;
         change.after = *kept;
+        if (kept->shelved) change.before_row = kept->row, change.before = *kept;
+        change.after->shelved = false;
         change.after->reason = step.reason;
-        change.after->hold = step.held ? hold_ : std::nullopt;
+        if (!kept->shelved) change.after->hold = step.held ? hold_ : std::nullopt;
       } else if (step.after_id) {
         state::StatePackage after;
         after.package = universe.package(*step.after_id);

@@ -80,6 +80,8 @@ int run_hold(Session&, const Arguments&);
 int run_release(Session&, const Arguments&);
 int run_want(Session&, const Arguments&);
 int run_unwant(Session&, const Arguments&);
+int run_shelve(Session&, const Arguments&);
+int run_unshelve(Session&, const Arguments&);
 int run_activate(Session&, const Arguments&);
 int run_why(Session&, const Arguments&);
 int run_needs(Session&, const Arguments&);

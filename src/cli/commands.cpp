@@ -67,8 +67,8 @@ std::vector<Command> make_commands() {
                  "Look",
                  "[CONDITION...]",
                  "packages by condition",
-                 "Conditions: installed available upgradable wanted pulled-in unneeded name:GLOB repo:NAME; not: turns "
-                 "one round. All must hold; "
+                 "Conditions: installed available upgradable wanted pulled-in unneeded held stray name:GLOB repo:NAME "
+                 "channel:NAME arch:NAME; not: turns one round. All must hold; `list shelved` is for itself; "
                  "without any, what is installed is listed.",
                  {{"exit-code", 0, nullptr, "exit with 10 when something was listed"}},
                  {{"hambrel list", "what is installed"},
@@ -253,6 +253,27 @@ std::vector<Command> make_commands() {
                  1,
                  SIZE_MAX,
                  run_unwant});
+
+  all.push_back({"shelve",
+                 "Change",
+                 "SPEC...",
+                 "take packages' files off the system for a while",
+                 "They wait in the attic; configuration stays where it is. Refused where something else requires them.",
+                 change_options({kStrict}),
+                 {{"hambrel shelve foghorn --reason 'quiet week'", ""}, {"hambrel list shelved", "what waits"}},
+                 1,
+                 SIZE_MAX,
+                 run_shelve});
+  all.push_back({"unshelve",
+                 "Change",
+                 "SPEC...",
+                 "bring shelved packages back, with what they require",
+                 "",
+                 change_options({kStrict}),
+                 {{"hambrel unshelve foghorn", ""}},
+                 1,
+                 SIZE_MAX,
+                 run_unshelve});
 
   all.push_back({"activate",
                  "Change",

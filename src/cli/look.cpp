@@ -80,12 +80,11 @@ Condition parse_condition(std::string_view text) {
     if (std::find(plain.begin(), plain.end(), condition.kind) != plain.end()) return condition;
   }
   const std::string near = did_you_mean(condition.kind, plain);
-  throw Error(
-      ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
-      near.empty()
-          ? "there are: installed available upgradable wanted pulled-in unneeded held stray name:GLOB repo:NAME "
-            "channel:NAME arch:NAME not:CONDITION"
-          : near);
+  throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
+              near.empty() ? "there are: installed available upgradable wanted pulled-in unneeded held stray shelved "
+                             "name:GLOB repo:NAME "
+                             "channel:NAME arch:NAME not:CONDITION"
+                           : near);
 }
 
 class Conditions {
@@ -177,7 +176,39 @@ class Conditions {
 
 }  // namespace
 
+namespace {
+
+/// What is shelved is not among what is installed: for itself.
+int list_shelved(Session& session, const Arguments& arguments) {
+  const state::State* const state = session.looking();
+  const auto shelved = state == nullptr ? std::vector<state::StatePackage>() : state->shelved();
+  Table table;
+  for (const state::StatePackage& one : shelved) {
+    if (session.json())
+      session.screen().line(canonical({{"name", one.package.name},
+                                       {"version", one.package.version.text()},
+                                       {"arch", one.package.arch},
+                                       {"summary", one.package.summary},
+                                       {"shelved", true},
+                                       {"reason", text_of(one.reason)},
+                                       {"installed_size", one.package.installed_size}}));
+    else
+      table.row({{one.package.name, Style::Name},
+                 {one.package.version.text()},
+                 {text_of(one.reason)},
+                 {"shelved", Style::Warn},
+                 {size_text(one.package.installed_size), Style::Plain, true},
+                 {printable(one.package.summary), Style::Faint}});
+  }
+  table.print(session.screen());
+  if (!session.json() && !session.quiet() && shelved.empty()) session.screen().line("Nothing is shelved.");
+  return arguments.has("exit-code") && !shelved.empty() ? 10 : 0;
+}
+
+}  // namespace
+
 int run_list(Session& session, const Arguments& arguments) {
+  if (arguments.words() == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const Conditions conditions(universe, arguments.words());

@@ -20,6 +20,8 @@ Style style_of(Action action) {
     case Action::Upgrade:
     case Action::Downgrade:
     case Action::Repair:
+    case Action::Shelve:
+    case Action::Unshelve:
     case Action::Want:
     case Action::Unwant:
     case Action::Hold:
@@ -30,7 +32,7 @@ Style style_of(Action action) {
 }
 
 std::string versions_of(const Step& step) {
-  if (step.only_state() || step.action == Action::Repair) return step.after;
+  if (step.only_state() || step.action == Action::Repair || step.before == step.after) return step.after;
   if (step.before.empty()) return step.after;
   if (step.after.empty()) return step.before;
   return step.before + " -> " + step.after;
@@ -53,6 +55,8 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Downgrade, "to downgrade");
   add(Action::Remove, "to remove");
   add(Action::Repair, "to repair");
+  add(Action::Shelve, "to shelve");
+  add(Action::Unshelve, "to bring back from the shelf");
   add(Action::Want, "wanted from now on");
   add(Action::Unwant, "no longer wanted for itself");
   add(Action::Hold, "to hold");
@@ -125,8 +129,9 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   const bool several = std::any_of(plan.steps.begin(), plan.steps.end(),
                                    [&](const Step& step) { return step.arch != "any" && step.arch != machine->arch; });
   Table table;
-  for (const Action action : {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair,
-                              Action::Want, Action::Unwant, Action::Hold, Action::Release})
+  for (const Action action :
+       {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair, Action::Shelve,
+        Action::Unshelve, Action::Want, Action::Unwant, Action::Hold, Action::Release})
     for (const bool asked : {true, false})  // what was asked for, then what that brings along
       for (const Step& step : plan.steps)
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
@@ -154,6 +159,8 @@ void print_plan(const Session& session, const plan::Plan& plan) {
     screen.line("  No file changes.");
     return;
   }
+  if (plan.kind == "shelve")
+    return screen.line("  The files go to the attic and wait there; configuration stays where it is.");
   if (plan.kind == "repair") return screen.line("  Only what is damaged is touched.");
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));

@@ -48,9 +48,11 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
     if (parts.size() == most) return fmt::format("{} and {} more", join(parts, ", "), changes.size() - most);
     if (change.before && change.after && change.before_row == change.after_row)
       parts.push_back(fmt::format("{} {}", change.name,
-                                  change.before->hold == change.after->hold ? text_of(change.after->reason)
-                                  : change.after->hold                      ? "held"
-                                                                            : "released"));
+                                  change.after->shelved != change.before->shelved
+                                      ? (change.after->shelved ? "shelved" : "back from the shelf")
+                                  : change.before->hold == change.after->hold ? text_of(change.after->reason)
+                                  : change.after->hold                        ? "held"
+                                                                              : "released"));
     else if (change.before && change.after)
       parts.push_back(fmt::format("{} {} -> {}", change.name, change.before->package.version.text(),
                                   change.after->package.version.text()));
@@ -152,7 +154,8 @@ int list_packages(Session& session, const Arguments& arguments, std::uint64_t mo
     if (entry.result != "done") continue;
     for (const state::PackageChange& change : state->changes_of(entry.id)) {
       if (count == most) break;
-      if (!filter.passes(change) || change.before_row == change.after_row) continue;
+      const bool same = change.before_row == change.after_row && change.before->shelved == change.after->shelved;
+      if (!filter.passes(change) || same) continue;
       ++count;
       if (session.json()) {
         const auto version = [](const auto& one) { return one ? Json(one->package.version.text()) : Json(); };

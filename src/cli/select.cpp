@@ -145,6 +145,11 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
 
 solve::Names select_installed(Session& session, const Spec& spec) {
   const Universe& universe = session.universe();
+  if (const state::State* const state = session.present(); state != nullptr && spec.kind == Spec::Kind::Name)
+    for (const state::StatePackage& one : state->shelved())
+      if (one.package.name == spec.constraint.name && !universe.installed_of(one.package.name))
+        throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one.package.title()), {},
+                    fmt::format("`{}` brings it back", session.copyable("hambrel unshelve " + one.package.name)));
   solve::Names names;
   if (spec.kind == Spec::Kind::Name && universe.providers_of(spec.constraint.name).empty()) {
     std::vector<std::string> installed;

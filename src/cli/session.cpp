@@ -333,16 +333,25 @@ void Session::add_kept() {
     const std::string attic = os::join_path(txn::kHome, txn::attic_of(*state, one.left));
     const bool in_attic = root().stat(attic).has_value();
     if (!in_attic && !root().stat(repo::cache_path(package))) continue;
-    Offer offer;
-    offer.local_path = in_attic ? kInAttic : kInCache;
-    offer.rank = 0;
-    offer.digest = one.package.digest;
-    Candidate candidate;
-    candidate.package = package;
-    candidate.offers.push_back(std::move(offer));
-    files_.push_back(std::move(candidate));
-    kept_.emplace(key_of(package), one.package);
+    add_kept(one.package, in_attic ? kInAttic : kInCache);
   }
+}
+
+void Session::add_shelved() {
+  if (present() == nullptr) return;
+  for (const state::StatePackage& one : present()->shelved()) add_kept(one, kInAttic);
+}
+
+void Session::add_kept(const state::StatePackage& package, std::string_view where) {
+  Offer offer;
+  offer.local_path = where;
+  offer.rank = 0;
+  offer.digest = package.digest;
+  Candidate candidate;
+  candidate.package = package.package;
+  candidate.offers.push_back(std::move(offer));
+  files_.push_back(std::move(candidate));
+  kept_.emplace(key_of(package.package), package);
 }
 
 const state::StatePackage* Session::kept(PackageId id) {

@@ -63,6 +63,8 @@ class Session {
   /// Lets the universe hold versions, too, that were installed here before and can still be had. Before the first
   /// universe().
   void add_kept();
+  /// The same for what is shelved.
+  void add_shelved();
   /// Such a version, if the attic or the cache is where a package would come from.
   const state::StatePackage* kept(PackageId id);
 
@@ -82,6 +84,7 @@ class Session {
 
  private:
   void recover_first();
+  void add_kept(const state::StatePackage& package, std::string_view where);
   View view();
   std::vector<Candidate> installed_candidates();
   std::shared_ptr<const Layer> overlay(bool& sound);

@@ -147,6 +147,50 @@ TEST_F(GoingBack, DowngradeShowsWhereOlderVersionsAreAndMayHoldTheOneThatIsTaken
   EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
 }
 
+TEST_F(GoingBack, ShelvedFilesWaitInTheAtticAndComeBack) {
+  write_file(station.root() / "etc/desk", "edited\n");
+  const auto before = station.contents();
+  const Ran refused = station.hambrel({"shelve", "lib", "-y"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err, HasSubstr("others need it: desk 1-1 requires lib"));
+  EXPECT_THAT(refused.err, HasSubstr(" shelve desk lib\n"));
+  EXPECT_THAT(station.hambrel({"unshelve", "desk", "-y"}).err, HasSubstr("desk is not shelved"));
+  ASSERT_EQ(station.hambrel({"shelve", "desk", "-y", "--reason", "quiet week"}).code, 0);
+  ASSERT_EQ(station.hambrel({"shelve", "lib", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "");
+  EXPECT_FALSE(fs::exists(station.root() / "usr/bin/desk"));
+  EXPECT_EQ(read_file(station.root() / "etc/desk"), "edited\n");
+  EXPECT_THAT(station.hambrel({"list", "shelved"}).out, HasSubstr("desk  1-1  wanted  shelved"));
+  EXPECT_THAT(station.hambrel({"remove", "lib", "-y"}).err, HasSubstr("lib 1-1 is shelved"));
+  EXPECT_THAT(station.hambrel({"install", "desk", "-y"}).err, HasSubstr("unshelve lib` brings it back"));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  // back from the shelf: without cache and repository, with what it requires
+  fs::remove_all(station.root() / "var/cache/hambrel");
+  fs::rename(station.repository(), station.path("away"));
+  const Ran back = station.hambrel({"unshelve", "desk", "lib", "-y"});
+  ASSERT_EQ(back.code, 0) << back.err;
+  EXPECT_THAT(back.out, HasSubstr("unshelve  desk  1-1  asked for"));
+  EXPECT_EQ(without_link_counts(station.contents()), without_link_counts(before));
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
+  EXPECT_EQ(station.json({"list", "name:desk"})["reason"], "wanted");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  // both ways are undone like any transaction, and a rollback goes past them
+  ASSERT_EQ(station.hambrel({"undo", "4", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "");
+  EXPECT_THAT(station.hambrel({"list", "shelved"}).out, HasSubstr("lib"));
+  ASSERT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lib 1-1");
+  EXPECT_THAT(station.hambrel({"ledger", "show", "2"}).out, HasSubstr("quiet week"));
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-n"}).out, HasSubstr("unshelve  desk  1-1  as after transaction 1"));
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
+  EXPECT_EQ(without_link_counts(station.contents()), without_link_counts(before));
+  ASSERT_EQ(station.hambrel({"rollback", "2", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lib 1-1");
+  EXPECT_EQ(read_file(station.root() / "etc/desk"), "edited\n");
+  EXPECT_THAT(station.hambrel({"list", "shelved"}).out, HasSubstr("desk"));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 TEST_F(GoingBack, RedoDoesAgainWhatWasUndone) {
   station.hambrel({"upgrade", "-y"});
   const auto upgraded = station.contents();

@@ -10,6 +10,12 @@ namespace hambrel::plan {
 
 namespace {
 
+struct Problem {
+  std::string text;
+  PackageId whose{};
+  auto operator<=>(const Problem&) const = default;
+};
+
 class Checker {
  public:
   Checker(const Universe& universe, const std::vector<PackageId>& set) : universe_(universe), set_(set) {
@@ -23,7 +29,7 @@ class Checker {
     }
   }
 
-  std::vector<std::string> run() {
+  std::vector<Problem> run() {
     for (const PackageId id : set_) {
       count_versions(id);
       for (const RelationId relation : universe_.relations(id, RelationList::Requires))
@@ -87,20 +93,32 @@ class Checker {
       if (universe_.same_slot(answers_[at].package, id) &&
           answers_[at].version == universe_.version(answers_[at].package))
         ++count;
-    if (count > universe_.parallel(id)) problems_.push_back(fmt::format("{} is there twice", universe_.name(id)));
+    if (count > universe_.parallel(id)) problems_.push_back({fmt::format("{} is there twice", universe_.name(id)), id});
   }
 
   std::string title(PackageId id) const { return fmt::format("{} {}", universe_.name(id), universe_.version(id)); }
   void tell(PackageId id, const char* verb, const std::string& what) {
-    problems_.push_back(fmt::format("{} {} {}", title(id), verb, what));
+    problems_.push_back({fmt::format("{} {} {}", title(id), verb, what), id});
   }
 
   const Universe& universe_;
   const std::vector<PackageId>& set_;
   std::vector<std::uint32_t> heads_;  // by name: the first of its answers
   std::vector<Answer> answers_;
-  std::vector<std::string> problems_;
+  std::vector<Problem> problems_;
 };
+
+/// Of the set, but not of what was before.
+std::vector<Problem> new_problems(const Universe& universe, const std::vector<PackageId>& set,
+                                  const std::vector<PackageId>& before) {
+  std::vector<Problem> problems = Checker(universe, set).run();
+  if (problems.empty() || before.empty()) return problems;
+  const std::vector<Problem> old = Checker(universe, before).run();
+  std::erase_if(problems, [&](const Problem& one) {
+    return std::any_of(old.begin(), old.end(), [&](const Problem& other) { return other.text == one.text; });
+  });
+  return problems;
+}
 
 /// The same for a set that was checked before (`there`), of which `coming` is new: only what concerns that.
 std::vector<std::string> problems_of_additions(const Universe& universe, const std::vector<std::uint8_t>& there,
@@ -148,11 +166,23 @@ std::vector<std::string> problems_of_additions(const Universe& universe, const s
 
 std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
                                      const std::vector<PackageId>& before) {
-  std::vector<std::string> problems = Checker(universe, set).run();
-  if (problems.empty() || before.empty()) return problems;
-  const std::vector<std::string> old = Checker(universe, before).run();
-  std::erase_if(problems, [&](const std::string& one) { return std::binary_search(old.begin(), old.end(), one); });
-  return problems;
+  std::vector<std::string> texts;
+  for (Problem& one : new_problems(universe, set, before))
+    if (texts.empty() || texts.back() != one.text) texts.push_back(std::move(one.text));
+  return texts;
+}
+
+std::vector<PackageId> all_that_need(const Universe& universe, std::vector<PackageId> stay) {
+  std::vector<PackageId> all;
+  for (;;) {
+    std::vector<PackageId> troubled;
+    for (const Problem& one : new_problems(universe, stay, universe.installed())) troubled.push_back(one.whose);
+    if (troubled.empty()) return all;
+    std::sort(troubled.begin(), troubled.end());
+    troubled.erase(std::unique(troubled.begin(), troubled.end()), troubled.end());
+    all.insert(all.end(), troubled.begin(), troubled.end());
+    std::erase_if(stay, [&](PackageId id) { return std::binary_search(troubled.begin(), troubled.end(), id); });
+  }
 }
 
 std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,

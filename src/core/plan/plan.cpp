@@ -17,6 +17,8 @@ std::string_view text_of(Action action) {
     case Action::Downgrade: return "downgrade";
     case Action::Remove: return "remove";
     case Action::Repair: return "repair";
+    case Action::Shelve: return "shelve";
+    case Action::Unshelve: return "unshelve";
     case Action::Want: return "want";
     case Action::Unwant: return "unwant";
     case Action::Hold: return "hold";

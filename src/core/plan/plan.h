@@ -22,6 +22,8 @@ enum class Action {
   Downgrade,
   Remove,
   Repair,
+  Shelve,
+  Unshelve,
   Want,
   Unwant,
   Hold,
@@ -66,7 +68,8 @@ struct Step {
   std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
 
   bool brings_files() const {
-    return action == Action::Install || action == Action::Upgrade || action == Action::Downgrade;
+    return action == Action::Install || action == Action::Upgrade || action == Action::Downgrade ||
+           action == Action::Unshelve;
   }
   /// Changes only what the state says of a package, none of its files.
   bool only_state() const { return action >= Action::Want; }
@@ -132,6 +135,9 @@ nlohmann::json to_json(const Plan& plan);
 /// sentences about what is wrong. What was wrong before is not held against the set: `before` is what is installed.
 std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
                                      const std::vector<PackageId>& before = {});
+/// Where only `stay` is left of what is installed: those of them that then lack something, and those that lack these,
+/// and so on. Without them the rest holds together as well as before.
+std::vector<PackageId> all_that_need(const Universe& universe, std::vector<PackageId> stay);
 /// And of a plan made from it: is the request met, does nothing wanted or held go that the request does not name, do
 /// the steps lead from what is installed to the set, does each come after what it requires?
 std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,

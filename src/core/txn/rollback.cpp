@@ -37,13 +37,18 @@ class Rollback {
     std::vector<const StatePackage*> back;
     std::vector<std::unique_ptr<archive::Table>> tables;
     for (const PackageChange& change : result_.changes) {
-      if (change.before_row == change.after_row) continue;
-      if (change.before) leaving.push_back(*change.before);
-      if (!change.after) continue;
+      const bool same = change.before_row == change.after_row;
+      const bool was_here = change.before && !change.before->shelved, is_here = change.after && !change.after->shelved;
+      if (same && was_here == is_here) continue;
+      if (change.before && (was_here || !same)) {  // of what was shelved, configuration
+        leaving.push_back(*change.before);
+        leaving.back().shelved = same;
+      }
+      if (!is_here) continue;
       tables.push_back(std::make_unique<archive::Table>());
       for (const FileEntry& file : state_.files_of(*change.after_row)->entries())
         tables.back()->entries.push_back(archive::Entry{file});
-      entering.push_back({change.after->package, tables.back().get(), &kept});
+      entering.push_back({change.after->package, tables.back().get(), &kept, same});
       result_.sources.push_back({change.after->package, nullptr});
       back.push_back(&*change.after);
     }
@@ -62,7 +67,8 @@ class Rollback {
  private:
   /// What is installed now, and what was then: walked back from now.
   void find_changes() {
-    const std::vector<StatePackage> now = state_.installed();
+    std::vector<StatePackage> now = state_.installed();
+    for (StatePackage& one : state_.shelved()) now.push_back(std::move(one));
     std::map<std::int64_t, StatePackage> then;
     for (const StatePackage& one : now) then.emplace(one.row, one);
     for (std::int64_t id = number(state_.next_id()) - 1; id > number(to_); --id) {
@@ -81,7 +87,8 @@ class Rollback {
         leave.push_back(one);
         continue;
       }
-      if (before->second.reason != one.reason || before->second.hold != one.hold) add(one, before->second);
+      const StatePackage& old = before->second;
+      if (old.reason != one.reason || old.hold != one.hold || old.shelved != one.shelved) add(one, old);
       then.erase(before);
     }
     for (const StatePackage& one : leave) {
@@ -97,7 +104,7 @@ class Rollback {
       then.erase(in_its_place);
       if (is_same(one, back)) {  // put down twice: what is here does as well
         back.row = one.row;
-        if (back.reason == one.reason && back.hold == one.hold) continue;
+        if (back.reason == one.reason && back.hold == one.hold && back.shelved == one.shelved) continue;
       }
       add(one, back);
     }

@@ -331,7 +331,7 @@ class Planner {
     const Digest was = known ? coming.before->entry().digest : Digest{};
     const bool package_changed = !known || was != coming.entry->digest;
     if (!disk) {
-      if (!known) return false;
+      if (!known && !entering_[coming.package].from_shelf) return false;
       notice(Notice::Kind::ConfigStaysAway, path, name);
       return true;
     }
@@ -381,6 +381,9 @@ class Planner {
       if (!is_emptied(entry.path, name)) return;
     } else if (disk->type == FileType::Directory) {
       return;  // the administrator made a directory of it
+    } else if (entry.config && leaving_[old.package].shelved) {
+      told_.insert(entry.path);
+      return;
     } else if (entry.config && disk->type == FileType::Regular && root_.digest(entry.path) != entry.digest) {
       told_.insert(entry.path);
       return notice(Notice::Kind::Leftover, entry.path, name);

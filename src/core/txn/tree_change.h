@@ -34,6 +34,7 @@ struct Entering {
   Package package;
   const archive::Table* table = nullptr;
   const Kept* kept = nullptr;  // its content comes from there, as far as it lies there; else from the package file
+  bool from_shelf = false;     // its configuration is there already, as far as it is to be there
 };
 
 /// A thing to be made in the stage.
@@ -64,6 +65,7 @@ struct TreeChange {
   ByteCount staged_bytes = 0;
 };
 
+/// What leaves and is marked as shelved goes to the shelf: its configuration stays.
 /// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds. `workers` threads look at the
 /// disk at once.
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,

@@ -80,6 +80,7 @@ class Undo {
 
   void reverse_changes() {
     installed_ = state_.installed();
+    const auto shelved = state_.shelved();
     const auto changes = state_.changes_of(id_);
     for (auto change = changes.rbegin(); change != changes.rend(); ++change) {
       const auto in_its_place = [&](const StatePackage& one) {
@@ -88,7 +89,9 @@ class Undo {
                one.package.parallel == 1;
       };
       const bool there = std::any_of(installed_.begin(), installed_.end(), in_its_place);
-      const bool as_left = there == change->after_row.has_value();
+      const bool on_shelf = std::any_of(shelved.begin(), shelved.end(), in_its_place);
+      const bool to_shelf = change->after && change->after->shelved;
+      const bool as_left = on_shelf == to_shelf && there == (change->after_row.has_value() && !to_shelf);
       if (!as_left) {
         const std::int64_t later = last_change_of(change->name);
         refuse(fmt::format("{} was changed again by transaction {}", change->name, later),
@@ -126,10 +129,11 @@ class Undo {
       now_rows.insert(one.row);
       if (!leaving_rows_.contains(one.row)) then_rows.insert(one.row);
     }
+    const auto comes = [](const PackageChange& change) { return change.after_row && !change.after->shelved; };
     for (const PackageChange& change : undo_.changes)
-      if (change.after_row && !now_rows.contains(*change.after_row)) add(*change.after, *change.after_row);
+      if (comes(change) && !now_rows.contains(*change.after_row)) add(*change.after, *change.after_row);
     for (const PackageChange& change : undo_.changes)
-      if (change.after_row) then_rows.insert(*change.after_row);
+      if (comes(change)) then_rows.insert(*change.after_row);
     const Universe universe(all);
     std::vector<PackageId> now, then;
     for (const PackageId id : universe.installed()) {
@@ -297,7 +301,9 @@ plan::Step step_of(const PackageChange& back, plan::Why why) {
     step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
     step.reason = back.after->reason;
   step.origin = back.after_row ? "attic" : back.before->origin;
-  if (back.before_row == back.after_row && back.before->hold != back.after->hold)
+  if (back.before_row == back.after_row && back.before->shelved != back.after->shelved)
+    step.action = back.after->shelved ? plan::Action::Shelve : plan::Action::Unshelve, step.size_change = 0;
+  else if (back.before_row == back.after_row && back.before->hold != back.after->hold)
     step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
   else if (back.before_row == back.after_row)
     step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;

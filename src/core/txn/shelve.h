@@ -1,0 +1,23 @@
+// The shelf: a package's files go off the system into the attic for a while, and come back.
+//
+// A shelved package keeps its row in the state, its reason and its hold, and its configuration stays where it is. It is
+// not among what is installed: nothing may require it meanwhile. Coming back is an installation whose content lies in
+// the attic (Entering::from_shelf).
+//   H1 what the shelf needs of the attic is never given up by retention
+//   H2 configuration is not touched, neither when going nor when coming back: what was deleted by hand stays away
+#pragma once
+
+#include <vector>
+
+#include "txn/transaction.h"
+
+namespace hambrel::txn {
+
+/// Throws as plan_tree() does. Whether the rest holds together without them is the caller's to know.
+Planned plan_shelve(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
+                    unsigned workers = 1);
+
+/// Sentences about shelved packages whose files the attic does not hold any more. Reads what lies there.
+std::vector<std::string> problems_of_shelf(os::FileReader& root, const state::State& state);
+
+}  // namespace hambrel::txn
