@@ -2,8 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/attic.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 
@@ -67,7 +70,21 @@ void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const
                     session.copyable("hambrel activate"), session.copyable("hambrel activate --discard")));
 }
 
-int carry_out(Session& session, const Arguments& arguments, const txn::Planned& planned) {
+void weigh_retention(Session& session, txn::Planned& planned) {
+  const state::State* const state = session.present();
+  if (state == nullptr || std::all_of(planned.plan.steps.begin(), planned.plan.steps.end(),
+                                      [](const plan::Step& step) { return step.only_state(); }))
+    return;
+  const auto attics = standing_attics(session, *state);
+  planned.gives_up = txn::beyond(limits_of(session.settings()), attics, planned.attic.empty() ? 1 : 0, os::now());
+  std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there
+    return planned.attic == fmt::format("{}/{}", txn::kAttic, number(id));
+  });
+  if (!planned.gives_up.empty()) planned.plan.notices.push_back(txn::notice_of(planned.gives_up));
+}
+
+int carry_out(Session& session, const Arguments& arguments, txn::Planned planned) {
+  weigh_retention(session, planned);
   const plan::Plan& plan = planned.plan;
   const bool dry = arguments.has("dry-run");
   if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "dry run"}}));

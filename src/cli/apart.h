@@ -14,11 +14,14 @@ const state::State& past(Session& session, const Arguments& arguments);
 txn::Account account_of(const Session& session, const Arguments& arguments, const plan::Plan& plan);
 
 /// Shown, agreed to, done or with --prepare made ready, told. Returns the exit code.
-int carry_out(Session& session, const Arguments& arguments, const txn::Planned& planned);
+int carry_out(Session& session, const Arguments& arguments, txn::Planned planned);
 
 /// Before anything is fetched: --prepare is refused where something is prepared already; where a change would leave
 /// what is prepared behind, that is said.
 void weigh_prepared(Session& session, const Arguments& arguments);
+
+/// What the limits of the attic make this change give up: it joins the plan. Before the plan is shown.
+void weigh_retention(Session& session, txn::Planned& planned);
 
 /// The transaction itself: nothing is returned where it was only prepared.
 std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,

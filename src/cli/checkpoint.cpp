@@ -5,6 +5,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/attic.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 
@@ -12,14 +13,19 @@ namespace hambrel::cli {
 
 namespace {
 
-Json json_of(const state::Checkpoint& one) {
+/// What the attic keeps because of it: everything since.
+ByteCount attic_of(const state::Checkpoint& one, const std::vector<txn::StandingAttic>& attics) {
+  ByteCount bytes = 0;
+  for (const txn::StandingAttic& attic : attics)
+    if (number(attic.attic.id) > number(one.after)) bytes += attic.attic.bytes.value_or(0);
+  return bytes;
+}
+
+Json json_of(const state::Checkpoint& one, ByteCount attic) {
   Json files = Json::array();
   for (const auto& file : one.files) files.push_back("/" + file.path);
-  return {{"name", one.name},
-          {"after", number(one.after)},
-          {"time", utc_text(one.time)},
-          {"reason", one.note},
-          {"configuration", files}};
+  return {{"name", one.name},           {"attic", attic},     {"after", number(one.after)},
+          {"time", utc_text(one.time)}, {"reason", one.note}, {"configuration", files}};
 }
 
 std::string files_of(const state::Checkpoint& one) {
@@ -34,15 +40,17 @@ int list(Session& session) {
   const Screen& screen = session.screen();
   const state::State* const state = session.looking();
   const auto all = state == nullptr ? std::vector<state::Checkpoint>() : state->checkpoints();
+  const auto attics = all.empty() ? std::vector<txn::StandingAttic>() : standing_attics(session, *state);
   Table table;
   for (const state::Checkpoint& one : all) {
     if (session.json())
-      screen.line(canonical(json_of(one)));
+      screen.line(canonical(json_of(one, attic_of(one, attics))));
     else
       table.row({{one.name, Style::Name},
                  {time_text(one.time), Style::Faint},
                  {fmt::format("after transaction {}", number(one.after))},
                  {files_of(one)},
+                 {size_text(attic_of(one, attics)) + " of the attic"},
                  {printable(one.note), Style::Faint}});
   }
   table.print(screen);
@@ -54,7 +62,7 @@ int make(Session& session, const Arguments& arguments, const std::string& name) 
   const state::Checkpoint made = txn::make_checkpoint(session.root(), session.changing(arguments), name,
                                                       arguments.value("reason").value_or(""), os::now());
   if (session.json())
-    session.screen().line(canonical(json_of(made)));
+    session.screen().line(canonical(json_of(made, 0)));
   else if (!session.quiet())
     session.screen().line(fmt::format("Checkpoint {}: after transaction {}, {}; `{}` comes back here.", made.name,
                                       number(made.after), files_of(made),

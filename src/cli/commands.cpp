@@ -378,6 +378,18 @@ std::vector<Command> make_commands() {
                  0,
                  SIZE_MAX,
                  run_repair});
+  all.push_back({"tidy",
+                 "Care",
+                 "[attic]",
+                 "what could be freed; attic: give up the oldest of what undo needs",
+                 "Without --keep and --older the limits of hambrel.toml hold. What the last transaction, a checkpoint, "
+                 "the shelf or something prepared needs is kept in any case. This can't be undone.",
+                 change_options({{"keep", 0, "N", "of attic: keep that of the last N transactions"},
+                                 {"older", 0, "DAYS", "of attic: give up what is older"}}),
+                 {{"hambrel tidy", "an overview: what, how much, which command"}, {"hambrel tidy attic --keep 10", ""}},
+                 0,
+                 1,
+                 run_tidy});
   all.push_back({"recover",
                  "Care",
                  "",

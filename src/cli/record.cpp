@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/attic.h"
 #include "cli/package_files.h"
 #include "cli/plan_view.h"
 #include "cli/prepared_view.h"
@@ -227,13 +228,17 @@ int list_ledger(Session& session, const Arguments& arguments) {
     const std::string what = done ? summary_of(*state, entry) : entry.problem;
     auto by = done ? state->undone_by(entry.id) : std::nullopt;
     if (by && state->undone_by(*by)) by.reset();
+    const bool given_up = done && !by && state->given_up(entry.id);
     table.row({{fmt::format("{}", number(entry.id)), Style::Name, true},
                {time_text(entry.started), Style::Faint},
                {entry.user},
                {entry.undo_of ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
-               {by ? fmt::format("undone by {}", number(*by)) : entry.result, by     ? Style::Faint
-                                                                              : done ? Style::Plain
-                                                                                     : Style::Warn},
+               {by         ? fmt::format("undone by {}", number(*by))
+                : given_up ? std::string("done for good")
+                           : entry.result,
+                by     ? Style::Faint
+                : done ? Style::Plain
+                       : Style::Warn},
                {printable(what)}});
   }
   table.print(screen);
@@ -248,6 +253,23 @@ int list_ledger(Session& session, const Arguments& arguments) {
 std::string held_since(const state::PackageChange& change) {
   if (!change.after || !change.after->hold || (change.before && change.before->hold == change.after->hold)) return {};
   return change.after->hold->reason.empty() ? ", held" : ", held: " + change.after->hold->reason;
+}
+
+/// What undo has of it.
+std::string attic_text(Session& session, const state::State& state, state::TxnId id) {
+  if (const auto by = state.given_up(id)) return fmt::format("given up by transaction {}", number(*by));
+  for (const txn::StandingAttic& one : standing_attics(session, state))
+    if (one.attic.id == id) return size_of(one) + (one.needed_by.empty() ? "" : ", needed by " + one.needed_by);
+  return {};
+}
+
+/// What the plan had told of files: which configuration was kept, put aside, or taken along.
+std::vector<std::string> notices_of(const state::LedgerEntry& entry) {
+  std::vector<std::string> notices;
+  if (entry.plan.empty()) return notices;
+  const Json plan = parse_json(entry.plan, "ledger");
+  for (const Json& notice : plan.value("notices", Json::array())) notices.push_back(notice.value("text", ""));
+  return notices;
 }
 
 int show_entry(Session& session, state::TxnId id) {
@@ -283,7 +305,9 @@ int show_entry(Session& session, state::TxnId id) {
   field("fetched", entry->downloaded > 0 ? size_text(entry->downloaded) : "");
   if (entry->undo_of) field("takes back", fmt::format("transaction {}", number(*entry->undo_of)));
   if (const auto by = state->undone_by(id)) field("taken back", fmt::format("by transaction {}", number(*by)));
+  field("attic", attic_text(session, *state, id));
   field("digest", entry->digest.hex());
+  for (const std::string& notice : notices_of(*entry)) field("note", notice);
   if (changes.empty()) return 0;
   screen.line();
   std::map<std::string, std::string> whys;  // as the plan told it then

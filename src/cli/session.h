@@ -71,6 +71,7 @@ class Session {
   /// Did changing() have to put an interrupted transaction right?
   bool recovered() const { return recovered_; }
   bool changes() const { return changing_ != nullptr; }
+  void remember_sizes(const std::vector<state::Attic>& attics) { changing_->remember_sizes(attics); }
   /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Only a cache: that it
   /// could not be written is told, and nothing else comes of it.
   void remember_installed();

@@ -61,6 +61,11 @@ std::string Notice::text() const {
     case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
     case Kind::Lost:
       return fmt::format("/{} of {} can't be put back: attic, cache and repositories do not have it", path, package);
+    case Kind::GivenUp:
+      return fmt::format(
+          "the attic gives up the files of {} {}: no undo of {} any more, and going back to what was"
+          " before {} needs the cache or a repository",
+          path == package ? "transaction" : "transactions", path, path == package ? "it" : "them", package);
     case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};

@@ -86,10 +86,11 @@ struct Notice {
     DirectoryStays,
     Changed,
     Privileged,
-    Lost
+    Lost,
+    GivenUp
   };
   Kind kind = Kind::ConfigKept;
-  std::string path, package;
+  std::string path, package;  // of GivenUp: the transactions, and the last of them
   std::string text() const;
 };
 

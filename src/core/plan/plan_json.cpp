@@ -8,8 +8,9 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
                                      "unneeded",    "undone",         "rolled-back", "damaged"};
-constexpr const char* kNoticeNames[] = {"config-kept",     "config-waiting", "config-stays-away", "leftover", "unowned",
-                                        "directory-stays", "changed",        "privileged",        "lost"};
+constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting",  "config-stays-away", "leftover",
+                                        "unowned",     "directory-stays", "changed",           "privileged",
+                                        "lost",        "given-up"};
 
 }  // namespace
 
@@ -34,7 +35,7 @@ Json to_json(const Plan& plan) {
   Json notices = Json::array();
   for (const Notice& notice : plan.notices)
     notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]},
-                       {"path", "/" + notice.path},
+                       {"path", notice.kind == Notice::Kind::GivenUp ? notice.path : "/" + notice.path},
                        {"package", notice.package},
                        {"text", notice.text()}});
   Json held_back = Json::array();

@@ -77,6 +77,18 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
       settings.follow.emplace(name.str(), *text);
     }
   }
+  if (const toml::node* const attic = table.find("attic"); attic != nullptr) {
+    if (!attic->is_table()) table.wrong("attic", "a table with transactions, days, mebibytes", attic);
+    TomlTable limits(*attic->as_table(), shown, "attic");
+    constexpr std::int64_t kMost = 1'000'000'000;
+    const auto read = [&](std::string_view key, std::uint64_t& limit) {
+      limit = static_cast<std::uint64_t>(limits.number(key, 0, kMost, static_cast<std::int64_t>(limit)));
+    };
+    read("transactions", settings.attic_transactions);
+    read("days", settings.attic_days);
+    read("mebibytes", settings.attic_mebibytes);
+    limits.done();
+  }
   settings.budget = static_cast<unsigned>(table.number("budget", 1, 3600, settings.budget));
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
   table.done();

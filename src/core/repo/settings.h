@@ -26,6 +26,8 @@ struct Settings {
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
   unsigned budget = 5;                                     // seconds that finding a plan may take, about
   unsigned downloads = 4;                                  // at the same time
+  // How long the attic keeps what transactions replaced or removed; 0: no such limit.
+  std::uint64_t attic_transactions = 100, attic_days = 365, attic_mebibytes = 8192;
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.

@@ -121,8 +121,10 @@ TxnId State::next_id() const {
 
 TxnId State::last_done() const {
   return guarded(impl_->path, [&] {
-    return TxnId{
-        impl_->database.execAndGet("SELECT coalesce(max(id), 0) FROM ledger WHERE result = 'done'").getInt64()};
+    return TxnId{impl_->database
+                     .execAndGet(fmt::format(
+                         "SELECT coalesce(max(id), 0) FROM ledger WHERE result = 'done' AND kind <> '{}'", kGivingUp))
+                     .getInt64()};
   });
 }
 
@@ -204,7 +206,8 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
 }
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
-                   const std::vector<DirectoryTime>& times, std::optional<std::int64_t> prepared) {
+                   const std::vector<DirectoryTime>& times, const std::vector<TxnId>& gives_up,
+                   std::optional<std::int64_t> prepared) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
@@ -219,6 +222,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
       update.reset();
     }
     if (prepared) impl_->mark_activated(*prepared, entry.id);
+    impl_->give_up(gives_up, entry.id);
     impl_->end_journal();
     step.commit();
   });
@@ -238,11 +242,12 @@ void State::close_taken_back(LedgerEntry entry) {
   });
 }
 
-void State::record(LedgerEntry entry, const std::vector<PackageChange>& changes) {
+void State::record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
     impl_->insert_changes(entry.id, changes);
+    impl_->give_up(gives_up, entry.id);
     step.commit();
   });
 }

@@ -112,6 +112,16 @@ struct Prepared {
   bool at_boot = false;  // to be activated when the system starts
 };
 
+/// The attic of a transaction that stands: what undo, redo and rollback need of it.
+struct Attic {
+  TxnId id{};
+  std::int64_t time = 0;             // when the transaction ended
+  std::optional<ByteCount> bytes{};  // of its files, if that was ever counted
+};
+
+/// The kind of an entry that only gave up attics.
+inline constexpr const char* kGivingUp = "tidy";
+
 struct LedgerEntry {
   TxnId id{};
   std::int64_t started = 0, ended = 0;

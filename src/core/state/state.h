@@ -72,7 +72,13 @@ class State {
   std::optional<TxnId> undone_by(TxnId id) const;
   std::vector<Checkpoint> checkpoints() const;  // oldest first
   TxnId next_id() const;
-  TxnId last_done() const;  // 0 for none
+  /// The last transaction that changed the root, 0 for none. Giving up attics is none.
+  TxnId last_done() const;
+  std::vector<Attic> attics() const;  // oldest first
+  /// The transaction by which the attic that holds the files of `id` was given up, if it was.
+  std::optional<TxnId> given_up(TxnId id) const;
+  /// The transaction by which a package went to the shelf where it is now.
+  std::optional<TxnId> shelved_by(std::int64_t package_row) const;
   /// What waits to be activated.
   std::optional<Prepared> prepared() const;
   std::string prepared_value(std::int64_t id) const;
@@ -88,9 +94,9 @@ class State {
   // Changing; each is one SQLite transaction and durable when it returns
   void write_journal(const Journal& journal);
   /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.
-  /// `prepared`: it is activated with this.
+  /// `prepared`: it is activated with this. `gives_up`: attics that are given up with this.
   void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times,
-              std::optional<std::int64_t> prepared = std::nullopt);
+              const std::vector<TxnId>& gives_up = {}, std::optional<std::int64_t> prepared = std::nullopt);
   /// The journal's transaction was taken back: the journal ends, the ledger says so.
   void close_taken_back(LedgerEntry entry);
   void prepare(const Prepared& prepared, const std::string& value);
@@ -98,8 +104,10 @@ class State {
   void activate_at_boot(std::int64_t id, bool at_boot);
   void add_checkpoint(const Checkpoint& checkpoint);
   void drop_checkpoint(std::int64_t id);
-  /// A ledger entry for a transaction that failed before its journal, or that only changed reasons.
-  void record(LedgerEntry entry, const std::vector<PackageChange>& changes);
+  /// A ledger entry for a transaction that failed before its journal, or that only changed reasons or gave up attics.
+  void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {});
+  /// What counting their files gave.
+  void remember_sizes(const std::vector<Attic>& attics);
 
  private:
   struct Impl;

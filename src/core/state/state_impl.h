@@ -42,6 +42,7 @@ struct State::Impl {
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
   std::int64_t insert_package(const StatePackage& package, const FileList& files);
   void mark_activated(std::int64_t prepared, TxnId by);
+  void give_up(const std::vector<TxnId>& attics, TxnId by);
   void end_journal();
 };
 

@@ -49,6 +49,14 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   }
 }
 
+TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) {
+  const LedgerEntry done = entry(env_.state.next_id(), env_.now(), account);
+  env_.state.record(done, {}, attics);
+  env_.after_step("committed");
+  tidy_up();
+  return done.id;
+}
+
 void Engine::go_on() const {
   if (env_.stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
 }
@@ -58,7 +66,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   Transaction ready;
   ready.account = account;
   ready.account.undo_of = planned.undo_of;
-  ready.changes = planned.changes, ready.restore = planned.restore;
+  ready.changes = planned.changes, ready.restore = planned.restore, ready.gives_up = planned.gives_up;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -69,6 +77,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
     go_on();
     return ready;
   }
+  if (planned.tree.moves.empty()) return go_on(), ready;  // it concerns no file
   try {
     require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
     stage(planned.tree, planned.sources, directory);
@@ -184,7 +193,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     env_.after_step("switched");
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, transaction.changes, journal.times, prepared);
+    env_.state.commit(done, transaction.changes, journal.times, transaction.gives_up, prepared);
   } catch (const Error& problem) {
     take_back_after(problem, journal.id);
     throw;
@@ -328,12 +337,20 @@ void Engine::settle_directories() {
       env_.root.rename_no_replace(os::join_path(home, from), os::join_path(home, attic));
       env_.root.sync_directory(attics);
     }
+    remove_given_up(attics);
     if (!env_.root.stat(stages)) continue;
     for (const std::string& name : env_.root.list(stages)) settle_stage(home, name);
     if (home == kHome || !env_.root.list(stages).empty()) continue;
     env_.root.remove_directory(stages);  // on other mounts nothing is left that holds nothing
     if (env_.root.list(home).empty()) env_.root.remove_directory(home);
   }
+}
+
+void Engine::remove_given_up(const std::string& attics) {
+  if (!env_.root.stat(attics)) return;
+  for (const std::string& name : env_.root.list(attics))
+    if (const auto id = parse_number(name); id && env_.state.given_up(TxnId{static_cast<std::int64_t>(*id)}))
+      env_.root.remove_tree(os::join_path(attics, name));
 }
 
 /// A stage that stands: of what is prepared, of a transaction at whose end its file system was away, or of nothing.

@@ -21,7 +21,8 @@
 //   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as planned
 //   I5 the old content of everything replaced or removed lies in the transaction's directories (homes.h), which after
 //      the commit are attic/ID: what undo needs is there, under the places that the moves name
-//   I6 nothing is deleted but the directories of a transaction that was taken back, discarded or never journaled
+//   I6 nothing is deleted but the directories of a transaction that was taken back, discarded or never journaled, and
+//      attics that the state calls given up
 // broken_invariants() (invariants.h) asserts I2 to I6 from outside, at any moment; I1 is shown by the Order tests.
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
 #pragma once
@@ -71,6 +72,9 @@ class Engine {
   /// Drops what was prepared.
   void discard(const state::Prepared& prepared);
 
+  /// Gives up attics (retention.h): first the state says so, then their files go. Returns the number in the ledger.
+  state::TxnId give_up(const std::vector<state::TxnId>& attics, const Account& account);
+
   /// Writes down that a transaction failed before anything was changed.
   void record_failure(std::int64_t started, const Account& account, const std::string& problem);
 
@@ -105,6 +109,7 @@ class Engine {
   void require_homes(const state::Journal& journal);
   std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
   void settle_directories();
+  void remove_given_up(const std::string& attics);
   void tidy_up();
   void take_back_after(const Error& problem, state::TxnId id);
   void require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses);

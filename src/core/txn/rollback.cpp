@@ -48,7 +48,7 @@ class Rollback {
       tables.push_back(std::make_unique<archive::Table>());
       for (const FileEntry& file : state_.files_of(*change.after_row)->entries())
         tables.back()->entries.push_back(archive::Entry{file});
-      entering.push_back({change.after->package, tables.back().get(), &kept, same});
+      entering.push_back({change.after->package, tables.back().get(), &kept, same, was_here && !same});
       result_.sources.push_back({change.after->package, nullptr});
       back.push_back(&*change.after);
     }

@@ -8,7 +8,9 @@
 //   B1 the packages, reasons and holds are afterwards those after `to`
 //   B2 edited configuration stays as it is, and is told of, unless a checkpoint kept another state of it; what waits to
 //      be settled is what waited then
-//   B3 what the attic does not hold comes from the package's own file, from the cache or a repository, by its digest; a
+//   B3 a file that is alike in the version that is here is left as it is, without a look: verify and repair are for
+//   that B4 what the attic does not hold comes from the package's own file, from the cache or a repository, by its
+//   digest; a
 //      file that is nowhere is refused by name: nothing is put together by guess
 // Not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
 #pragma once
@@ -21,7 +23,7 @@
 
 namespace hambrel::txn {
 
-/// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B3. The plan has no steps
+/// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B4. The plan has no steps
 /// where all is as it was then. `workers` threads look at the disk at once.
 Planned plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, const FileOf& file_of,
                       unsigned workers = 1);

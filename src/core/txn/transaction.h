@@ -49,6 +49,7 @@ struct Planned {
   std::vector<state::Move> moves;
   std::vector<state::PackageChange> changes;  // what the state records
   std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
+  std::vector<state::TxnId> gives_up;         // attics that are given up with it (retention.h)
   std::optional<state::TxnId> undo_of{};
   bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty(); }
 };
@@ -67,6 +68,7 @@ struct Transaction {
   state::Journal journal;  // without times: these are taken when it is switched to
   std::vector<state::DirectoryTime> restore;
   std::vector<state::PackageChange> changes;
+  std::vector<state::TxnId> gives_up;
   std::vector<Witness> witnesses;
 };
 

@@ -161,7 +161,10 @@ class Planner {
     for (Coming& coming : new_) {
       const Old* const before = coming.before;
       const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
-      if (same || (coming.shared && coming.entry->type != EntryType::Directory)) alike.push_back(&coming);
+      if (same && entering_[coming.package].takes_over && !coming.shared)
+        coming.unchanged = true;
+      else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
+        alike.push_back(&coming);
     }
     look_at(alike, workers);
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself

@@ -61,8 +61,17 @@ class Undo {
                   "`hambrel ledger` lists them");
     if (entry->result != "done")
       refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
+    if (entry->kind == state::kGivingUp)
+      refuse("it gave up what the attic had kept of earlier transactions; that can't be brought back",
+             "`hambrel ledger` shows the others");
     const auto by = state_.undone_by(id_);
-    if (!by) return;
+    if (!by) {
+      if (const auto given_up = state_.given_up(id_))
+        refuse(fmt::format("its files are no longer in the attic: they were given up by transaction {}",
+                           number(*given_up)),
+               "bring the packages back with `hambrel install NAME=VERSION`");
+      return;
+    }
     if (const auto again = state_.undone_by(*by))
       refuse(fmt::format("it was taken back by {} and done again by {}", number(*by), number(*again)),
              fmt::format("take the later one back: hambrel undo {}", number(*again)));

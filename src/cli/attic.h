@@ -1,0 +1,17 @@
+// The attic as commands see it: what stands, and the limits that were set.
+#pragma once
+
+#include "cli/session.h"
+#include "txn/retention.h"
+
+namespace hambrel::cli {
+
+txn::Limits limits_of(const repo::Settings& settings);
+
+/// Every attic that stands; the state remembers what was counted, where this run changes it.
+std::vector<txn::StandingAttic> standing_attics(Session& session, const state::State& state);
+
+/// Its size, for people.
+std::string size_of(const txn::StandingAttic& one);
+
+}  // namespace hambrel::cli

@@ -1,0 +1,86 @@
+// Attics in the state: which stand, how large they are, which were given up.
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+std::vector<Attic> State::attics() const {
+  return guarded(impl_->path, [&] {
+    std::vector<Attic> result;
+    SQLite::Statement query(
+        impl_->database,
+        "SELECT l.id, l.ended, a.bytes FROM ledger l LEFT JOIN attics a ON a.txn = l.id"
+        " WHERE l.result = 'done' AND a.dropped IS NULL AND EXISTS(SELECT 1 FROM moves m WHERE m.txn = l.id)"
+        " AND NOT EXISTS(SELECT 1 FROM ledger u WHERE u.undo_of = l.id AND u.result = 'done') ORDER BY l.id");
+    while (query.executeStep()) {
+      Attic one{TxnId{query.getColumn(0).getInt64()}, query.getColumn(1).getInt64()};
+      if (!query.getColumn(2).isNull()) one.bytes = static_cast<ByteCount>(query.getColumn(2).getInt64());
+      result.push_back(one);
+    }
+    return result;
+  });
+}
+
+std::optional<TxnId> State::given_up(TxnId id) const {
+  for (auto by = undone_by(id); by; by = undone_by(id)) id = *by;
+  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
+    SQLite::Statement query(impl_->database, "SELECT dropped FROM attics WHERE txn = ? AND dropped IS NOT NULL");
+    query.bind(1, number(id));
+    if (!query.executeStep()) return std::nullopt;
+    return TxnId{query.getColumn(0).getInt64()};
+  });
+}
+
+std::optional<TxnId> State::shelved_by(std::int64_t package_row) const {
+  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
+    SQLite::Statement query(impl_->database,
+                            "SELECT max(ledger) FROM changes WHERE after_package = ? AND after_shelved = 1"
+                            " AND before_shelved = 0");
+    query.bind(1, package_row);
+    if (!query.executeStep() || query.getColumn(0).isNull()) return std::nullopt;
+    return TxnId{query.getColumn(0).getInt64()};
+  });
+}
+
+void State::remember_sizes(const std::vector<Attic>& attics) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    SQLite::Statement put(
+        impl_->database,
+        "INSERT INTO attics(txn, bytes) VALUES(?, ?) ON CONFLICT(txn) DO UPDATE SET bytes = excluded.bytes");
+    for (const Attic& one : attics) {
+      put.bind(1, number(one.id));
+      put.bind(2, static_cast<std::int64_t>(one.bytes.value_or(0)));
+      put.exec();
+      put.reset();
+    }
+    step.commit();
+  });
+}
+
+/// The moves go with the attic: nobody can take them back. What was put aside to be settled keeps its history, which
+/// tells a rollback what waited when.
+void State::Impl::give_up(const std::vector<TxnId>& attics, TxnId by) {
+  if (attics.empty()) return;
+  SQLite::Statement mark(
+      database,
+      "INSERT INTO attics(txn, bytes, dropped) VALUES(?1, 0, ?2) ON CONFLICT(txn) DO UPDATE SET dropped = ?2");
+  SQLite::Statement drop(database, "DELETE FROM moves WHERE txn = ? AND path NOT LIKE 'var/lib/hambrel/configs%'");
+  SQLite::Statement before(database, "SELECT undo_of FROM ledger WHERE id = ?");
+  for (const TxnId attic : attics) {
+    mark.bind(1, number(attic));
+    mark.bind(2, number(by));
+    mark.exec();
+    mark.reset();
+    for (std::int64_t id = number(attic); id != 0;) {  // and those whose files it had taken over
+      drop.bind(1, id);
+      drop.exec();
+      drop.reset();
+      before.bind(1, id);
+      const bool found = before.executeStep() && !before.getColumn(0).isNull();
+      id = found ? before.getColumn(0).getInt64() : 0;
+      before.reset();
+    }
+  }
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,115 @@
+#include "txn/retention.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/error.h"
+#include "base/text.h"
+#include "txn/kept.h"
+#include "txn/transaction.h"
+
+namespace hambrel::txn {
+
+using state::TxnId;
+
+namespace {
+
+ByteCount size_of(os::FileReader& root, const std::string& top) {
+  ByteCount size = 0;
+  std::vector<std::string> waiting{top};
+  while (!waiting.empty()) {
+    const std::string directory = std::move(waiting.back());
+    waiting.pop_back();
+    const auto names = root.list(directory);
+    const auto reader = root.look_into(directory);
+    for (const std::string& name : names) {
+      const auto info = reader ? reader->stat(name) : root.stat(os::join_path(directory, name));
+      if (info && info->type == os::FileType::Regular) size += info->size;
+      if (info && info->type == os::FileType::Directory) waiting.push_back(os::join_path(directory, name));
+    }
+  }
+  return size;
+}
+
+/// Nothing where this user may not look.
+std::optional<ByteCount> counted(os::FileReader& root, const std::vector<std::string>& homes, TxnId id) {
+  try {
+    ByteCount bytes = 0;
+    for (const std::string& home : homes)
+      if (const std::string at = fmt::format("{}/{}/{}", home, kAttic, number(id)); root.stat(at))
+        bytes += size_of(root, at);
+    return bytes;
+  } catch (const Error& problem) {
+    if (problem.code() != ErrorCode::Io) throw;
+    return std::nullopt;
+  }
+}
+
+std::string needed_by(const state::State& state, TxnId id, const std::map<TxnId, std::string>& named) {
+  if (const auto found = named.find(id); found != named.end()) return found->second;
+  for (const state::Checkpoint& one : state.checkpoints())  // oldest first
+    if (number(id) > number(one.after)) return "checkpoint " + one.name;
+  return {};
+}
+
+}  // namespace
+
+std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state) {
+  std::map<TxnId, std::string> named;  // transactions whose files something needs
+  const auto last_holder = [&](TxnId id) {
+    for (auto by = state.undone_by(id); by; by = state.undone_by(id)) id = *by;
+    return id;
+  };
+  for (const state::StatePackage& one : state.shelved())
+    if (const auto by = state.shelved_by(one.row)) named[last_holder(*by)] = one.package.name + ", which is shelved";
+  if (const auto prepared = state.prepared()) {
+    const std::string directory = decode(state.prepared_value(prepared->id), state).journal.directory;
+    if (directory.starts_with(std::string(kAttic) + "/"))
+      if (const auto id = parse_number(directory.substr(std::string(kAttic).size() + 1)))
+        named[TxnId{static_cast<std::int64_t>(*id)}] = "what is prepared";
+  }
+  std::vector<StandingAttic> result;
+  const auto homes = Homes::all(root);
+  for (const state::Attic& attic : state.attics()) {
+    StandingAttic one{attic, needed_by(state, attic.id, named)};
+    if (!one.attic.bytes) one.attic.bytes = counted(root, homes, attic.id);
+    result.push_back(std::move(one));
+  }
+  return result;
+}
+
+std::vector<TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming,
+                          std::int64_t now) {
+  constexpr std::int64_t kDay = 24 * 60 * 60;
+  std::size_t count = attics.size() + coming;
+  ByteCount bytes = 0;
+  for (const StandingAttic& one : attics) bytes += one.attic.bytes.value_or(0);
+  std::vector<TxnId> result;
+  for (std::size_t i = 0; i < attics.size(); ++i) {
+    const StandingAttic& one = attics[i];
+    const bool last = i + 1 == attics.size() && coming == 0;
+    const bool too_many = limits.transactions && count > *limits.transactions;
+    const bool too_old = limits.days && (now - one.attic.time) / kDay >= static_cast<std::int64_t>(*limits.days);
+    const bool too_large = limits.bytes && bytes > *limits.bytes;
+    if (last || !one.needed_by.empty() || !(too_many || too_old || too_large)) continue;
+    result.push_back(one.attic.id);
+    --count, bytes -= one.attic.bytes.value_or(0);
+  }
+  return result;
+}
+
+plan::Notice notice_of(const std::vector<TxnId>& given_up) {
+  std::vector<std::string> parts;  // "1 to 3", "5"
+  for (std::size_t i = 0; i < given_up.size();) {
+    std::size_t last = i;
+    while (last + 1 < given_up.size() && number(given_up[last + 1]) == number(given_up[last]) + 1) ++last;
+    parts.push_back(last == i ? std::to_string(number(given_up[i]))
+                              : fmt::format("{} to {}", number(given_up[i]), number(given_up[last])));
+    i = last + 1;
+  }
+  return {plan::Notice::Kind::GivenUp, join(parts, ", "), std::to_string(number(given_up.back()))};
+}
+
+}  // namespace hambrel::txn
