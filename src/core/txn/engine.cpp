@@ -80,8 +80,9 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   if (planned.tree.moves.empty()) return go_on(), ready;  // it concerns no file
   try {
     require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
-    stage(planned.tree, planned.sources, directory);
-    journal.moves = resolve_moves(planned.tree, directory);
+    const Places places(planned.tree);
+    stage(planned.tree, planned.sources, directory, places);
+    journal.moves = resolve_moves(planned.tree, directory, places);
     env_.after_step("staged");
     go_on();
   } catch (const Error& problem) {

@@ -31,6 +31,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "base/error.h"
@@ -90,17 +91,31 @@ class Engine {
 
  private:
   Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
-  void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory);
+  /// Where in the transaction's directory each thing is staged.
+  class Places {
+   public:
+    explicit Places(const TreeChange& change);
+    const std::string& of(const Put& put) const;                             // one of the change's
+    const std::string& of(std::string_view path) const;                      // what is put there
+    std::string staged(const Put& put, const std::string& directory) const;  // relative to the root
+
+   private:
+    const TreeChange& change_;
+    std::vector<std::string> places_;  // by put
+    std::unordered_map<std::string_view, std::size_t> by_path_;
+  };
+  void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
+             const Places& places);
   void go_on() const;  // Error{Declined} when it was asked to stop
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-              const Owners& owners);
-  void stage_link(const Put& put, const std::string& directory);
-  void stage_kept(const Put& put, const std::string& directory, const os::Metadata& metadata);
+              const Owners& owners, const Places& places);
+  void stage_link(const Put& put, const std::string& directory, const Places& places);
+  void stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata);
   os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
-  std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory);
+  std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory, const Places& places);
   static std::string place_of(const state::Move& move, const std::string& directory);
   struct Moving;
   void do_move(const state::Move& move, const std::string& directory, Moving& moving);

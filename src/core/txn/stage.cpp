@@ -5,6 +5,7 @@
 #include <atomic>
 #include <exception>
 #include <future>
+#include <map>
 #include <mutex>
 #include <set>
 #include <unordered_map>
@@ -38,23 +39,48 @@ void write_sparsely(os::WritableFile& file, std::string_view data) {
   }
 }
 
-std::string tree_of(const std::string& home, const std::string& directory) {
-  return fmt::format("{}/{}/tree", home, directory);
-}
+constexpr std::size_t kBucket = 512;  // things in one directory of the stage: few directories, none of them long
 
-std::string staged_path(const Put& put, const std::string& directory) {
-  return fmt::format("{}/{}", tree_of(put.home, directory), put.entry.path);
+std::string in_bucket(std::string_view kind, std::size_t number) {
+  return fmt::format("{}/{}/{}", kind, number / kBucket, number % kBucket);
 }
 
 }  // namespace
+
+/// What is moved by itself has a numbered place; what lies below a directory that is moved as a whole lies there below
+/// it. The tree of the root is not mirrored: making its directories would cost more than what goes into them.
+Engine::Places::Places(const TreeChange& change) : change_(change) {
+  std::map<std::string_view, std::size_t> counts;  // by home
+  std::unordered_map<std::string_view, std::size_t> directories;
+  places_.reserve(change.puts.size());
+  for (std::size_t i = 0; i < change.puts.size(); ++i) {
+    const Put& put = change.puts[i];
+    const auto parent = directories.find(os::parent_of(put.entry.path));
+    places_.push_back(parent != directories.end() ? os::join_path(places_[parent->second], os::name_of(put.entry.path))
+                                                  : in_bucket(kTree, counts[put.home]++));
+    by_path_.emplace(put.entry.path, i);
+    if (put.entry.type == EntryType::Directory) directories.emplace(put.entry.path, i);
+  }
+}
+
+const std::string& Engine::Places::of(std::string_view path) const { return places_[by_path_.at(path)]; }
+const std::string& Engine::Places::of(const Put& put) const {
+  return places_[static_cast<std::size_t>(&put - change_.puts.data())];
+}
+std::string Engine::Places::staged(const Put& put, const std::string& directory) const {
+  return fmt::format("{}/{}/{}", put.home, directory, of(put));
+}
 
 /// A fresh directory for the transaction in each home. A home on another mount is made, or must be as we make it: what
 /// lies in it becomes part of the system.
 void Engine::make_stages(const TreeChange& change, const std::string& directory) {
   std::set<std::string> homes{kHome};
+  std::map<std::string_view, std::size_t> removals;  // by home
   for (const Put& put : change.puts) homes.insert(put.home);
-  for (const PlannedMove& move : change.moves)
+  for (const PlannedMove& move : change.moves) {
     if (move.kind != MoveKind::Attributes) homes.insert(move.home);
+    if (move.kind == MoveKind::Remove) ++removals[move.home];
+  }
   env_.root.make_directories(kHome);
   Homes::remember(env_.root, homes);
   for (const std::string& home : homes) {
@@ -69,8 +95,8 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
     env_.root.remove_tree(own);
     env_.root.make_directories(os::parent_of(own));
     env_.root.make_directory(own, 0700);
-    env_.root.make_directories(own + "/tree");
-    env_.root.make_directories(own + "/removed");
+    for (std::size_t i = 0; i < removals[home]; i += kBucket)
+      env_.root.make_directories(os::join_path(own, os::parent_of(in_bucket(kRemoved, i))));
   }
 }
 
@@ -130,40 +156,41 @@ class StageDirectories {
 
 }  // namespace
 
-void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory) {
+void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
+                   const Places& places) {
   make_stages(change, directory);
   StageDirectories directories(env_.root);
-  for (const Put& put : change.puts) directories.known(tree_of(put.home, directory));
+  for (const Put& put : change.puts) directories.known(os::join_path(put.home, directory));
   for (const Put& put : change.puts) {
     go_on();
-    const std::string at = staged_path(put, directory);
+    const std::string at = places.staged(put, directory);
     directories.make(put.entry.type == EntryType::Directory ? at : std::string(os::parent_of(at)));
   }
   const auto owner_of = [&](const Put& put) {
     return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
   };
   const Owners owners(env_.root);
-  unpack(change, sources, directory, owners);
+  unpack(change, sources, directory, owners, places);
   for (const Put& put : change.puts) {
     go_on();
-    if (!put.kept.empty()) stage_kept(put, directory, metadata_of(put, owners, owner_of(put)));
+    if (!put.kept.empty()) stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
   }
   for (const Put& put : change.puts) {
     go_on();
-    stage_link(put, directory);
+    stage_link(put, directory, places);
   }
   // directories last and deepest first, so that nothing disturbs their times again
   os::LastDirectory last(env_.root);
   for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put) {
     if (put->entry.type != EntryType::Directory && put->entry.type != EntryType::Symlink) continue;
-    const std::string at = staged_path(*put, directory);
+    const std::string at = places.staged(*put, directory);
     last.of(at).set_metadata(os::name_of(at), metadata_of(*put, owners, owner_of(*put)));
   }
 }
 
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-                    const Owners& owners) {
+                    const Owners& owners, const Places& places) {
   std::vector<std::unordered_map<std::string_view, const Put*>> wanted(sources.size());  // by path in the package
   for (const Put& put : change.puts)
     if (put.entry.type == EntryType::File && put.kept.empty()) wanted[put.package].emplace(put.source, &put);
@@ -186,7 +213,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
       sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
       sink.begin = [&](const archive::Entry& one) {
         put = files.at(one.path);
-        const std::string at = staged_path(*put, directory);
+        const std::string at = places.staged(*put, directory);
         file = last.of(at).create(os::name_of(at), 0600);
       };
       sink.data = [&](const archive::Entry&, std::string_view data) {
@@ -228,8 +255,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
 }
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
-void Engine::stage_kept(const Put& put, const std::string& directory, const os::Metadata& metadata) {
-  const std::string at = staged_path(put, directory);
+void Engine::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
   if (put.entry.config) {
     const auto to = env_.root.create(at, 0600);
     os::copy_content(*env_.root.open(put.kept), *to, env_.root.shown(put.kept));
@@ -243,12 +269,12 @@ void Engine::stage_kept(const Put& put, const std::string& directory, const os::
 }
 
 /// Links: they need what they point to, or nothing.
-void Engine::stage_link(const Put& put, const std::string& directory) {
-  const std::string at = staged_path(put, directory);
+void Engine::stage_link(const Put& put, const std::string& directory, const Places& places) {
+  const std::string at = places.staged(put, directory);
   if (put.entry.type == EntryType::Symlink) {
     env_.root.make_symlink(put.entry.target, at);
   } else if (put.entry.type == EntryType::HardLink) {
-    env_.root.make_hard_link(os::join_path(tree_of(put.home, directory), put.entry.target), at);
+    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory, places.of(put.entry.target)), at);
   }
 }
 
@@ -276,17 +302,20 @@ state::DirectoryAttributes Engine::numbers(const FileEntry& entry, const std::st
 }
 
 /// Planned moves with the inode numbers that recovery will ask for.
-std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::string& directory) {
+std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::string& directory, const Places& places) {
   std::vector<Move> moves;
   moves.reserve(change.moves.size());
-  std::size_t removed = 0;
+  std::map<std::string_view, std::size_t> removed;  // by home
   os::Looker in_place(env_.root), in_stage(env_.root);
   for (const PlannedMove& planned : change.moves) {
     Move move;
     move.kind = planned.kind;
     move.path = planned.path;
     move.home = planned.home;
-    move.place = planned.kind == MoveKind::Remove ? fmt::format("removed/{}", removed++) : "tree/" + planned.path;
+    if (planned.kind == MoveKind::Remove)
+      move.place = in_bucket(kRemoved, removed[planned.home]++);
+    else if (planned.kind != MoveKind::Attributes)
+      move.place = places.of(planned.path);
     const auto here = in_place.stat(planned.path);
     move.plain = !here || here->type != os::FileType::Directory;
     if (planned.kind == MoveKind::Place || planned.kind == MoveKind::Exchange) {
@@ -295,7 +324,6 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
       move.plain = move.plain && staged->type != os::FileType::Directory;
     }
     if (planned.kind == MoveKind::Attributes) {
-      move.place.clear();
       move.before = {here->mode, here->uid, here->gid};
       move.after = numbers(planned.after, planned.path);
     } else if (here) {

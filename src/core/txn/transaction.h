@@ -20,6 +20,10 @@ namespace hambrel::txn {
 // In each home (homes.h) a transaction has one of these:
 inline constexpr const char* kStage = "stage";
 inline constexpr const char* kAttic = "attic";
+// In that directory lie, each under a numbered place: what comes, in whose place what was there lies afterwards;
+inline constexpr const char* kTree = "tree";
+// and what goes without anything coming in its place.
+inline constexpr const char* kRemoved = "removed";
 
 /// What goes into the ledger beside the outcome.
 struct Account {
