@@ -44,17 +44,17 @@ std::optional<TxnId> State::shelved_by(std::int64_t package_row) const {
 void State::remember_sizes(const std::vector<Attic>& attics) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
-    SQLite::Statement put(
-        impl_->database,
-        "INSERT INTO attics(txn, bytes) VALUES(?, ?) ON CONFLICT(txn) DO UPDATE SET bytes = excluded.bytes");
-    for (const Attic& one : attics) {
-      put.bind(1, number(one.id));
-      put.bind(2, static_cast<std::int64_t>(one.bytes.value_or(0)));
-      put.exec();
-      put.reset();
-    }
+    for (const Attic& one : attics) impl_->put_size(one.id, one.bytes.value_or(0));
     step.commit();
   });
+}
+
+void State::Impl::put_size(TxnId attic, ByteCount bytes) {
+  SQLite::Statement put(database,
+                        "INSERT INTO attics(txn, bytes) VALUES(?1, ?2) ON CONFLICT(txn) DO UPDATE SET bytes = ?2");
+  put.bind(1, number(attic));
+  put.bind(2, static_cast<std::int64_t>(bytes));
+  put.exec();
 }
 
 /// The moves go with the attic: nobody can take them back. What was put aside to be settled keeps its history, which

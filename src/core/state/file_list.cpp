@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstring>
 #include <map>
+#include <set>
 
 #include "base/error.h"
 #include "base/json.h"
@@ -184,6 +185,39 @@ bool FileList::same(std::size_t i, const FileEntry& other) const {
     return false;
   if (one.attributes == 0 || other.attributes.empty()) return one.attributes == 0 && other.attributes.empty();
   return entry(i).attributes == other.attributes;
+}
+
+bool FileList::alike(std::size_t i, const FileList& other, std::size_t j) const {
+  const Record a = record(i), b = other.record(j);
+  if (a.type != b.type || a.mode != b.mode || a.size != b.size || a.digest != b.digest ||
+      a.attributes != b.attributes || (a.mtime != b.mtime && type(i) != EntryType::Directory))
+    return false;
+  const auto rest = [](const FileList& list, const Record& one) {
+    return list.text(std::size_t{one.start} + one.path, std::size_t{one.target} + one.attributes);
+  };
+  return a.target == b.target && rest(*this, a) == rest(other, b) && owners(a) == other.owners(b);
+}
+
+FileList::Differences FileList::differences(const FileList& before, const FileList& after) {
+  std::set<std::string, std::less<>> linked;
+  for (const FileList* const list : {&before, &after})
+    for (std::size_t i = 0; i < list->size(); ++i)
+      if (list->type(i) == EntryType::HardLink) linked.insert(list->entry(i).target);
+  const auto must_be_seen = [&](const FileList& list, std::size_t i) {
+    return list.config(i) || list.type(i) == EntryType::HardLink || linked.contains(list.path(i));
+  };
+  Differences result;
+  std::size_t i = 0, j = 0;
+  while (i < before.size() || j < after.size()) {
+    const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
+    if (order != 0 || !before.alike(i, after, j) || must_be_seen(before, i) || must_be_seen(after, j)) {
+      if (order <= 0) result.before.push_back(i);
+      if (order >= 0) result.after.push_back(j);
+    }
+    if (order <= 0) ++i;
+    if (order >= 0) ++j;
+  }
+  return result;
 }
 
 }  // namespace hambrel::state

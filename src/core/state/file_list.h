@@ -42,7 +42,15 @@ class FileList {
   /// Does the file differ in nothing but, at most, being configuration, or the time of a directory?
   bool same(std::size_t i, const FileEntry& other) const;
 
+  /// By number in each list: the files that are not the same in both (time of a directory aside), and of those that
+  /// are, configuration and hard-linked ones, which nobody may pass over.
+  struct Differences {
+    std::vector<std::size_t> before, after;
+  };
+  static Differences differences(const FileList& before, const FileList& after);
+
  private:
+  bool alike(std::size_t i, const FileList& other, std::size_t j) const;
   struct Record;
   struct Owners;
   Record record(std::size_t i) const;

@@ -103,6 +103,18 @@ bool State::may_be_owned(std::string_view path) const {
   return guarded(impl_->path, [&] { return !impl_->rows_at(path).empty(); });
 }
 
+bool State::may_be_shared(std::string_view path) const {
+  return guarded(impl_->path, [&] { return impl_->has_more(hash_of(path)); });
+}
+
+bool State::Impl::has_more(std::int64_t hash) {
+  if (!more_query) more_query.emplace(database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
+  more_query->bind(1, hash);
+  const bool found = more_query->executeStep();
+  more_query->reset();
+  return found;
+}
+
 std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const {
   return guarded(impl_->path, [&] {
     const auto list = impl_->list_of(package_row);
@@ -113,13 +125,7 @@ std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const 
     };
     constexpr std::size_t kFew = 2000;  // asking for each is faster than reading all that is shared
     if (list->size() < kFew) {
-      SQLite::Statement query(impl_->database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
-      each([&](std::int64_t hash) {
-        query.bind(1, hash);
-        const bool found = query.executeStep();
-        query.reset();
-        return found;
-      });
+      each([&](std::int64_t hash) { return impl_->has_more(hash); });
     } else {
       std::unordered_set<std::int64_t> shared;
       SQLite::Statement query(impl_->database, "SELECT DISTINCT hash FROM more_paths");
@@ -187,10 +193,10 @@ void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
   update.exec();
 }
 
-std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files) {
+std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files, const char* state) {
   SQLite::Statement insert(database,
                            "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
-                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, 'installed')");
+                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
   insert.bind(1, package.package.name);
   insert.bind(2, package.package.version.text());
   insert.bind(3, package.package.arch);
@@ -199,6 +205,7 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const File
   insert.bind(6, package.origin);
   insert.bind(7, package.digest.hex());
   insert.bind(8, package.time);
+  insert.bind(9, state);
   insert.exec();
   const std::int64_t row = database.getLastInsertRowid();
   SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");

@@ -168,7 +168,7 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   std::int64_t sequence = 0;
   for (const PackageChange& change : changes) {
     std::optional<std::int64_t> after = change.after_row;
-    if (change.after && !after) after = insert_package(*change.after, change.files);
+    if (change.after && !after) after = insert_package(*change.after, change.files, "installed");
     const auto here = [](const auto& row, const auto& value) { return row && !value->shelved ? row : std::nullopt; };
     const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
     if (was_here != is_here) {
@@ -205,15 +205,13 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   }
 }
 
-void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
-                   const std::vector<DirectoryTime>& times, const std::vector<TxnId>& gives_up,
-                   std::optional<std::int64_t> prepared) {
+void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
     impl_->insert_changes(entry.id, changes);
     SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
-    for (const DirectoryTime& time : times) {
+    for (const DirectoryTime& time : beside.times) {
       update.bind(1, time.after_seconds);
       update.bind(2, time.after_nanoseconds);
       update.bind(3, number(entry.id));
@@ -221,8 +219,9 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
       update.exec();
       update.reset();
     }
-    if (prepared) impl_->mark_activated(*prepared, entry.id);
-    impl_->give_up(gives_up, entry.id);
+    if (beside.prepared) impl_->mark_activated(*beside.prepared, entry.id);
+    if (beside.attic) impl_->put_size(entry.id, *beside.attic);
+    impl_->give_up(beside.gives_up, entry.id);
     impl_->end_journal();
     step.commit();
   });

@@ -52,8 +52,16 @@ std::optional<State::Fate> State::fate_of_prepared(std::int64_t id) const {
   });
 }
 
-void State::prepare(const Prepared& prepared, const std::string& value) {
+void State::prepare(const Prepared& prepared, std::vector<PackageChange>& changes,
+                    const std::function<std::string()>& value_of) {
   guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    for (PackageChange& change : changes) {
+      if (!change.after || change.after_row) continue;
+      change.after_row = impl_->insert_package(*change.after, change.files, "attic");
+      change.after->row = *change.after_row;
+    }
+    const std::string value = value_of();
     SQLite::Statement insert(impl_->database, "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
     insert.bind(1, prepared.id);
     insert.bind(2, prepared.time);
@@ -65,14 +73,22 @@ void State::prepare(const Prepared& prepared, const std::string& value) {
     insert.bind(column++, prepared.at_boot ? 1 : 0);
     insert.bindNoCopy(column, value.data(), static_cast<int>(value.size()));
     insert.exec();
+    step.commit();
   });
 }
 
 void State::drop_prepared(std::int64_t id) {
   guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
     SQLite::Statement drop(impl_->database, "DELETE FROM prepared WHERE id = ? AND activated IS NULL");
     drop.bind(1, id);
     drop.exec();
+    impl_->database.exec(  // packages that were never installed
+        "DELETE FROM packages WHERE state = 'attic' AND shelved = 0"
+        " AND id NOT IN (SELECT before_package FROM changes WHERE before_package IS NOT NULL)"
+        " AND id NOT IN (SELECT after_package FROM changes WHERE after_package IS NOT NULL)");
+    impl_->forget_lists();
+    step.commit();
   });
 }
 

@@ -59,6 +59,7 @@ struct Move {
   std::uint64_t inode_new = 0, inode_old = 0;
   DirectoryAttributes before, after;  // for Attributes
   bool plain = false;                 // known to move no directory; not kept in the journal
+  std::optional<ByteCount> leaves{};  // bytes that go to the attic with it, if known; not kept in the journal
 };
 
 /// The time of a directory whose entries a switch touches: put back when the switch is taken back or undone.
@@ -84,6 +85,14 @@ struct PackageChange {
   std::optional<std::int64_t> before_row, after_row;
   std::optional<StatePackage> before, after;  // as values; `after` with row 0 is new to the state
   FileList files;                             // of a new `after`
+};
+
+/// What a commit records beside the packages.
+struct Commit {
+  std::vector<DirectoryTime> times;        // of the directories that the moves touched, as they are now
+  std::vector<TxnId> gives_up;             // attics that are given up with this
+  std::optional<ByteCount> attic{};        // the size of this one's, if known
+  std::optional<std::int64_t> prepared{};  // what is activated with this
 };
 
 /// A configuration file as it was when a checkpoint was made.

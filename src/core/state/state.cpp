@@ -78,7 +78,8 @@ State::Still::Still(const State& state) : state_(state) {
 }
 
 State::Still::~Still() {
-  if (state_.impl_->slots_query) state_.impl_->slots_query->tryReset();
+  for (auto* query : {&state_.impl_->slots_query, &state_.impl_->more_query, &state_.impl_->package_query})
+    if (*query) (*query)->tryReset();
   state_.impl_->database.tryExec("ROLLBACK");  // it only looked
 }
 
@@ -146,10 +147,13 @@ std::vector<Replaced> State::replaced() const {
 
 StatePackage State::package(std::int64_t row) const {
   return guarded(impl_->path, [&] {
-    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
-    query.bind(1, row);
-    if (!query.executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", row), impl_->path);
-    return impl_->read_package(query);
+    auto& query = impl_->package_query;
+    if (!query) query.emplace(impl_->database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
+    query->bind(1, row);
+    if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", row), impl_->path);
+    StatePackage found = impl_->read_package(*query);
+    query->reset();
+    return found;
   });
 }
 

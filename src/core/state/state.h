@@ -10,6 +10,7 @@
 // included. Readers need no write permission (which is why it is not in WAL mode).
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <set>
 #include <string>
@@ -59,6 +60,8 @@ class State {
   /// By number in its list: those of its files that other installed packages may have, too. Some that no other has can
   /// be among them, never is one missing.
   std::vector<std::size_t> shared_files_of(std::int64_t package_row) const;
+  /// May more than one installed package have this path? False is certain.
+  bool may_be_shared(std::string_view path) const;
   /// May an installed package have this path? Answered from the index alone; false is certain.
   bool may_be_owned(std::string_view path) const;
   StatePackage package(std::int64_t row) const;
@@ -94,12 +97,13 @@ class State {
   // Changing; each is one SQLite transaction and durable when it returns
   void write_journal(const Journal& journal);
   /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.
-  /// `prepared`: it is activated with this. `gives_up`: attics that are given up with this.
-  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<DirectoryTime>& times,
-              const std::vector<TxnId>& gives_up = {}, std::optional<std::int64_t> prepared = std::nullopt);
+  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside);
   /// The journal's transaction was taken back: the journal ends, the ledger says so.
   void close_taken_back(LedgerEntry entry);
-  void prepare(const Prepared& prepared, const std::string& value);
+  /// New packages among the changes get their rows now, so that little is left to be recorded later; `value` is asked
+  /// for after that.
+  void prepare(const Prepared& prepared, std::vector<PackageChange>& changes,
+               const std::function<std::string()>& value);
   void drop_prepared(std::int64_t id);
   void activate_at_boot(std::int64_t id, bool at_boot);
   void add_checkpoint(const Checkpoint& checkpoint);

@@ -19,7 +19,7 @@ struct State::Impl {
   std::string path;
   SQLite::Database database;
   // asked once for each path: prepared once
-  std::optional<SQLite::Statement> slots_query;
+  std::optional<SQLite::Statement> slots_query, more_query, package_query;
   // lists that were read; each stands as long as its row
   std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
   std::size_t lists_size = 0;  // bytes
@@ -34,15 +34,17 @@ struct State::Impl {
   std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
   /// The index follows a slot whose files were `before` and are `after`.
   void index(std::int64_t slot, const FileList& before, const FileList& after);
+  bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
   void put_into(std::int64_t slot, std::int64_t package_row);
   void lists_from_rows();  // step kListsFrom of the schema
   void insert_entry(LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
-  std::int64_t insert_package(const StatePackage& package, const FileList& files);
+  std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   void mark_activated(std::int64_t prepared, TxnId by);
   void give_up(const std::vector<TxnId>& attics, TxnId by);
+  void put_size(TxnId attic, ByteCount bytes);
   void end_journal();
 };
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <set>
 
 #include "base/error.h"
@@ -61,6 +62,20 @@ void Engine::go_on() const {
   if (env_.stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
 }
 
+namespace {
+
+std::optional<ByteCount> size_of_attic(const std::vector<Move>& moves) {
+  ByteCount bytes = 0;
+  for (const Move& move : moves) {
+    if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
+    if (!move.leaves) return std::nullopt;
+    bytes += *move.leaves;
+  }
+  return moves.empty() ? std::nullopt : std::optional(bytes);
+}
+
+}  // namespace
+
 /// STAGED, from what was planned; nothing has to be staged for what lies in an attic.
 Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
   Transaction ready;
@@ -74,6 +89,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
   if (!planned.attic.empty()) {
     journal.moves = planned.moves;
+    ready.attic = size_of_attic(journal.moves);
     go_on();
     return ready;
   }
@@ -83,6 +99,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
     const Places places(planned.tree);
     stage(planned.tree, planned.sources, directory, places);
     journal.moves = resolve_moves(planned.tree, directory, places);
+    ready.attic = size_of_attic(journal.moves);
     env_.after_step("staged");
     go_on();
   } catch (const Error& problem) {
@@ -116,7 +133,7 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
     prepared.staged = planned.tree.staged_bytes;
     sync(ready.journal.moves);  // I2, before anybody is told that it is prepared
     env_.after_step("synced");
-    env_.state.prepare(prepared, encode(ready));
+    env_.state.prepare(prepared, ready.changes, [&] { return encode(ready); });
   } catch (const Error& problem) {
     remove_stages(directory);
     record_failure(ready.journal.started, account, problem.what());
@@ -169,7 +186,8 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   const Account& account = transaction.account;
   try {
     journal.times = touched_directories(journal.moves);
-    if (!prepared) sync(journal.moves);  // I2: what is staged is on the disk before the journal names it
+    // I2: what is staged, and at the least the directories that take what leaves, before the journal names them
+    if (!prepared) sync(journal.moves);
     env_.after_step("synced");
     env_.state.write_journal(journal);
   } catch (const Error& problem) {
@@ -194,7 +212,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     env_.after_step("switched");
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, transaction.changes, journal.times, transaction.gives_up, prepared);
+    env_.state.commit(done, transaction.changes, {journal.times, transaction.gives_up, transaction.attic, prepared});
   } catch (const Error& problem) {
     take_back_after(problem, journal.id);
     throw;

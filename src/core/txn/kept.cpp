@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <atomic>
+#include <future>
+
 #include "txn/engine.h"
 
 namespace hambrel::txn {
@@ -25,7 +28,28 @@ Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) 
   }
 }
 
+void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted, unsigned workers) {
+  std::vector<std::optional<std::string>> places(wanted.size());
+  std::atomic<std::size_t> next = 0;
+  const auto look = [&] {
+    for (std::size_t i = next++; i < wanted.size(); i = next++) places[i] = search(wanted[i].first, wanted[i].second);
+  };
+  std::vector<std::future<void>> others;
+  for (unsigned i = 1; i < workers; ++i) others.push_back(std::async(std::launch::async, look));
+  look();
+  for (auto& other : others) other.get();
+  for (std::size_t i = 0; i < wanted.size(); ++i)
+    known_[wanted[i].first.path] = {wanted[i].first.digest, wanted[i].second, std::move(places[i])};
+}
+
 std::optional<std::string> Kept::find(const FileEntry& entry, const std::string& home) const {
+  if (const auto known = known_.find(entry.path);
+      known != known_.end() && known->second.digest == entry.digest && known->second.home == home)
+    return known->second.place;
+  return search(entry, home);
+}
+
+std::optional<std::string> Kept::search(const FileEntry& entry, const std::string& home) const {
   for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
     const auto found = places_.find(top);
     if (found == places_.end()) continue;

@@ -26,6 +26,9 @@ class Kept {
   /// Where a regular file with the path, size and digest of `entry` lies in the attic of `home`, relative to the root.
   std::optional<std::string> find(const FileEntry& entry, const std::string& home) const;
 
+  /// Looks for all of these, by several threads; find() then knows them.
+  void look_for(const std::vector<std::pair<FileEntry, std::string>>& entries_and_homes, unsigned workers);
+
   /// The same for configuration, which may have been edited: what stood at the path after `since`, whatever its
   /// content, if a transaction put it away; else what find() tells.
   std::optional<std::string> find_configuration(const FileEntry& entry, const std::string& home) const;
@@ -47,7 +50,15 @@ class Kept {
     std::string home, path;  // path: relative to the root
     std::uint64_t inode;     // of what was put away, 0 for nothing
   };
+  std::optional<std::string> search(const FileEntry& entry, const std::string& home) const;
+
   os::FileReader& root_;
+  struct Known {
+    Digest digest;
+    std::string home;
+    std::optional<std::string> place;
+  };
+  std::map<std::string, Known, std::less<>> known_;                // by path: what look_for() found
   std::map<std::string, std::vector<Place>, std::less<>> places_;  // by the path that was moved, oldest first
 };
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "txn/checkpoint.h"
@@ -31,11 +32,12 @@ class Rollback {
     result_.plan.kind = "rollback";
     find_changes();
     if (result_.changes.empty() && checkpoint_ == nullptr) return std::move(result_);
-    const Kept kept(root_, state_, to_);
+    Kept kept(root_, state_, to_);
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;
     std::vector<const StatePackage*> back;
     std::vector<std::unique_ptr<archive::Table>> tables;
+    const auto differing = find_differences();
     for (const PackageChange& change : result_.changes) {
       const bool same = change.before_row == change.after_row;
       const bool was_here = change.before && !change.before->shelved, is_here = change.after && !change.after->shelved;
@@ -46,13 +48,18 @@ class Rollback {
       }
       if (!is_here) continue;
       tables.push_back(std::make_unique<archive::Table>());
-      for (const FileEntry& file : state_.files_of(*change.after_row)->entries())
-        tables.back()->entries.push_back(archive::Entry{file});
-      entering.push_back({change.after->package, tables.back().get(), &kept, same, was_here && !same});
+      const auto list = state_.files_of(*change.after_row);
+      const auto some = differing.find(*change.after_row);
+      if (some == differing.end())
+        for (const FileEntry& file : list->entries()) tables.back()->entries.push_back(archive::Entry{file});
+      else
+        for (const std::size_t i : some->second) tables.back()->entries.push_back(archive::Entry{list->entry(i)});
+      entering.push_back({change.after->package, tables.back().get(), &kept, same});
       result_.sources.push_back({change.after->package, nullptr});
       back.push_back(&*change.after);
     }
-    result_.tree = plan_tree(root_, state_, leaving, entering, workers);
+    look_for(kept, tables, workers);
+    result_.tree = plan_tree(root_, state_, leaving, entering, workers, differing);
     settle_waiting(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
@@ -65,6 +72,57 @@ class Rollback {
   }
 
  private:
+  /// B3. By row, of both sides of each package that is here and comes in another version: the files that are not alike.
+  /// What is alike is left out, unless it is told of elsewhere in the change.
+  Differing find_differences() const {
+    struct Side {
+      std::int64_t row;
+      std::shared_ptr<const state::FileList> list;
+      std::vector<std::size_t> differing;
+    };
+    std::vector<Side> sides;  // before, after, before, after
+    std::unordered_set<std::string_view> named;
+    std::vector<std::shared_ptr<const state::FileList>> others;
+    const auto name = [&](const state::FileList& list) {
+      for (std::size_t i = 0; i < list.size(); ++i) named.insert(list.path(i));
+    };
+    for (const PackageChange& change : result_.changes) {
+      const bool here = change.before && !change.before->shelved, comes = change.after && !change.after->shelved;
+      if (here && comes && change.before_row != change.after_row) {
+        Side before{*change.before_row, state_.files_of(*change.before_row), {}};
+        Side after{*change.after_row, state_.files_of(*change.after_row), {}};
+        auto found = state::FileList::differences(*before.list, *after.list);
+        before.differing = std::move(found.before), after.differing = std::move(found.after);
+        sides.push_back(std::move(before)), sides.push_back(std::move(after));
+        continue;
+      }
+      for (const auto& row : {change.before_row, change.after_row})
+        if (row) others.push_back(state_.files_of(*row)), name(*others.back());
+    }
+    if (sides.size() > 2 || !named.empty()) {
+      for (const Side& one : sides)
+        for (const std::size_t i : one.differing) named.insert(one.list->path(i));
+      for (Side& one : sides) {
+        one.differing.clear();
+        for (std::size_t i = 0; i < one.list->size(); ++i)
+          if (named.contains(one.list->path(i))) one.differing.push_back(i);
+      }
+    }
+    Differing result;
+    for (Side& one : sides) result.emplace(one.row, std::move(one.differing));
+    return result;
+  }
+
+  void look_for(Kept& kept, const std::vector<std::unique_ptr<archive::Table>>& tables, unsigned workers) {
+    Homes homes(root_);
+    std::vector<std::pair<FileEntry, std::string>> wanted;
+    for (const auto& table : tables)
+      for (const archive::Entry& one : table->entries)
+        if (one.type == EntryType::File && !one.config) wanted.emplace_back(one, homes.of(one.path));
+    constexpr std::size_t kFew = 20;  // files that are not worth a thread
+    kept.look_for(wanted, wanted.size() < kFew ? 1 : workers);
+  }
+
   /// What is installed now, and what was then: walked back from now.
   void find_changes() {
     std::vector<StatePackage> now = state_.installed();

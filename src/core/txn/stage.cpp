@@ -328,6 +328,7 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
       move.after = numbers(planned.after, planned.path);
     } else if (here) {
       move.inode_old = here->inode;
+      move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then
     }
     moves.push_back(std::move(move));
   }

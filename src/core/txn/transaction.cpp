@@ -104,6 +104,7 @@ std::string encode(const Transaction& transaction) {
     return Json::array({one.path, one.before_seconds, one.before_nanoseconds});
   });
   whole["changes"] = list(transaction.changes, [](const PackageChange& one) { return encoded(one); });
+  if (transaction.attic) whole["attic"] = *transaction.attic;
   whole["gives_up"] = list(transaction.gives_up, [](const state::TxnId one) { return Json(number(one)); });
   whole["witnesses"] = list(transaction.witnesses, [](const Witness& one) {
     return Json::array({one.path, one.there, one.inode, one.size, one.mtime_seconds, one.mtime_nanoseconds});
@@ -141,6 +142,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     }
     for (const Json& one : whole.at("restore"))
       transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
+    if (whole.contains("attic")) transaction.attic = whole["attic"].get<ByteCount>();
     for (const Json& one : whole.at("gives_up")) transaction.gives_up.push_back(state::TxnId{signed_number(one)});
     for (const Json& one : whole.at("changes")) transaction.changes.push_back(decoded_change(one, state));
     for (const Json& one : whole.at("witnesses"))

@@ -73,6 +73,7 @@ struct Transaction {
   std::vector<state::DirectoryTime> restore;
   std::vector<state::PackageChange> changes;
   std::vector<state::TxnId> gives_up;
+  std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };
 

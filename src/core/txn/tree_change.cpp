@@ -6,6 +6,7 @@
 #include <future>
 #include <memory>
 #include <set>
+#include <span>
 
 #include "base/error.h"
 #include "os/neighbours.h"
@@ -59,8 +60,8 @@ bool may_share(const FileEntry& a, const FileEntry& b) {
 class Planner {
  public:
   Planner(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-          const std::vector<Entering>& entering)
-      : root_(root), homes_(root), state_(state), leaving_(leaving), entering_(entering) {}
+          const std::vector<Entering>& entering, const Differing& only)
+      : root_(root), homes_(root), state_(state), leaving_(leaving), entering_(entering), only_(only) {}
 
   TreeChange run(unsigned workers) {
     read_old();
@@ -96,6 +97,12 @@ class Planner {
       leaving_rows_.insert(row);
       lists_.push_back(state_.files_of(row));
       const state::FileList& list = *lists_.back();
+      const auto some = only_.find(row);
+      if (some != only_.end()) {
+        for (const std::size_t k : some->second) old_.push_back({list.path(k), &list, k, i});
+        for (Old& one : std::span(old_).last(some->second.size())) one.shared = state_.may_be_shared(one.path);
+        continue;
+      }
       const std::size_t first = old_.size();
       for (std::size_t k = 0; k < list.size(); ++k) old_.push_back({list.path(k), &list, k, i});
       for (const std::size_t k : state_.shared_files_of(row)) old_[first + k].shared = true;
@@ -161,10 +168,7 @@ class Planner {
     for (Coming& coming : new_) {
       const Old* const before = coming.before;
       const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
-      if (same && entering_[coming.package].takes_over && !coming.shared)
-        coming.unchanged = true;
-      else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
-        alike.push_back(&coming);
+      if (same || (coming.shared && coming.entry->type != EntryType::Directory)) alike.push_back(&coming);
     }
     look_at(alike, workers);
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
@@ -450,6 +454,7 @@ class Planner {
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
+  const Differing& only_;
   std::set<std::int64_t> leaving_rows_;
   std::vector<std::shared_ptr<const state::FileList>> lists_;
   std::vector<Old> old_;     // by path
@@ -468,9 +473,9 @@ class Planner {
 }  // namespace
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering, unsigned workers) {
+                     const std::vector<Entering>& entering, unsigned workers, const Differing& only) {
   const state::State::Still still(state);
-  TreeChange change = Planner(root, state, leaving, entering).run(workers);
+  TreeChange change = Planner(root, state, leaving, entering, only).run(workers);
   require_feasible(root, change);
   return change;
 }

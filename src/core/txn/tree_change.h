@@ -35,7 +35,6 @@ struct Entering {
   const archive::Table* table = nullptr;
   const Kept* kept = nullptr;  // its content comes from there, as far as it lies there; else from the package file
   bool from_shelf = false;     // its configuration is there already, as far as it is to be there
-  bool takes_over = false;     // what is alike in the version that leaves is taken to be there, without a look
 };
 
 /// A thing to be made in the stage.
@@ -66,11 +65,16 @@ struct TreeChange {
   ByteCount staged_bytes = 0;
 };
 
+/// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package
+/// that enters in its place has just so and which nobody else in the change has, are in neither table and stay as they
+/// are.
+using Differing = std::map<std::int64_t, std::vector<std::size_t>>;
+
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.
 /// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds. `workers` threads look at the
 /// disk at once.
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering, unsigned workers = 1);
+                     const std::vector<Entering>& entering, unsigned workers = 1, const Differing& only = {});
 
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.

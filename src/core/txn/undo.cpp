@@ -196,7 +196,10 @@ class Undo {
       move.plain = move.plain && info && info->type != FileType::Directory;
       return info ? info->inode : 0;
     };
-    if (kind != MoveKind::Place) move.inode_old = inode(path);
+    if (kind != MoveKind::Place) {
+      move.inode_old = inode(path);
+      if (const auto info = root_.stat(path); info && info->type != FileType::Directory) move.leaves = info->size;
+    }
     if (kind != MoveKind::Remove) move.inode_new = inode(place_of(move));
     undo_.moves.push_back(std::move(move));
   }
