@@ -101,6 +101,7 @@ int run_verify(Session& session, const Arguments& arguments) {
 }
 
 int run_repair(Session& session, const Arguments& arguments) {
+  if (arguments.has("rebuild")) return run_rebuild(session, arguments);
   const state::State& state = past(session, arguments);
   session.tell_of_unusable_repositories();
   const auto packages = named(session, arguments, state);

@@ -95,6 +95,7 @@ int run_tidy(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
 int run_verify(Session&, const Arguments&);
 int run_repair(Session&, const Arguments&);
+int run_rebuild(Session&, const Arguments&);  // repair --rebuild
 int run_help(Session&, const Arguments&);
 int run_completion(Session&, const Arguments&);
 int run_complete_words(Session&, const Arguments&);

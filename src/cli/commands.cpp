@@ -367,17 +367,24 @@ std::vector<Command> make_commands() {
                  0,
                  SIZE_MAX,
                  run_verify});
-  all.push_back({"repair",
-                 "Care",
-                 "[SPEC...]",
-                 "put back files that are not as they were installed",
-                 "Only what is damaged is touched: from the attic, the cache, or a repository, of which no more is "
-                 "fetched than the damaged files need. Configuration is left alone.",
-                 change_options({{"fast", 0, nullptr, "read only files whose time or size has changed"}}),
-                 {{"hambrel repair", ""}, {"hambrel repair lampdesk --dry-run", "only show what it would do"}},
-                 0,
-                 SIZE_MAX,
-                 run_repair});
+  all.push_back(
+      {"repair",
+       "Care",
+       "[SPEC...]",
+       "put back files that are not as they were installed",
+       "Only what is damaged is touched: from the attic, the cache, or a repository, of which no more is "
+       "fetched than the damaged files need. Configuration is left alone. --rebuild makes a lost or damaged "
+       "state anew out of the copy of the ledger and the packages' own tables of contents; package files that "
+       "no repository has may be named.",
+       change_options({{"fast", 0, nullptr, "read only files whose time or size has changed"},
+                       {"rebuild", 0, nullptr, "make the state of this root anew, which was lost"},
+                       {"ledger", 0, "FILE", "with --rebuild: out of this export of the ledger"}}),
+       {{"hambrel repair", ""},
+        {"hambrel repair lampdesk --dry-run", "only show what it would do"},
+        {"hambrel repair --rebuild", "when the state is lost"}},
+       0,
+       SIZE_MAX,
+       run_repair});
   all.push_back({"tidy",
                  "Care",
                  "[attic]",

@@ -25,23 +25,6 @@ state::TxnId parse_id(const std::string& text) {
   return state::TxnId{static_cast<std::int64_t>(*value)};
 }
 
-Json entry_json(const state::LedgerEntry& entry) {
-  Json object = {{"id", number(entry.id)},
-                 {"started", utc_text(entry.started)},
-                 {"ended", utc_text(entry.ended)},
-                 {"user", entry.user},
-                 {"command", entry.command},
-                 {"kind", entry.kind},
-                 {"reason", entry.note},
-                 {"result", entry.result},
-                 {"problem", entry.problem},
-                 {"downloaded", entry.downloaded},
-                 {"previous", entry.previous.hex()},
-                 {"digest", entry.digest.hex()}};
-  if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
-  return object;
-}
-
 /// "lampdesk 5.4-1, libbuoy 2.2-1 -> 2.3-1, foghorn 1.0-2 gone and 3 more"
 std::string summary_of(const std::vector<state::PackageChange>& changes, std::size_t most) {
   std::vector<std::string> parts;
@@ -63,11 +46,6 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
       parts.push_back(fmt::format("{} {} gone", change.name, change.before->package.version.text()));
   }
   return join(parts, ", ");
-}
-
-Json side_json(const std::optional<state::StatePackage>& one) {
-  if (!one) return {};
-  return {{"version", one->package.version.text()}, {"reason", text_of(one->reason)}, {"origin", one->origin}};
 }
 
 /// The same for an entry; a repair changes no package, but its plan names those whose files it put back.
@@ -189,14 +167,7 @@ int export_ledger(Session& session) {
   if (state == nullptr) return 0;
   auto entries = state->ledger(SIZE_MAX >> 1U);
   for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
-    Json object = entry_json(*entry);
-    object["plan"] = entry->plan;  // as text: the digest is over it
-    Json changes = Json::array();
-    for (const state::PackageChange& change : state->changes_of(entry->id))
-      changes.push_back(
-          {{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
-    object["changes"] = std::move(changes);
-    session.screen().line(canonical(object));
+    session.screen().line(state::ledger_text(*entry, state->changes_of(entry->id)));
   }
   return 0;
 }
@@ -221,7 +192,7 @@ int list_ledger(Session& session, const Arguments& arguments) {
   }
   for (const state::LedgerEntry& entry : entries) {
     if (session.json()) {
-      screen.line(canonical(entry_json(entry)));
+      screen.line(canonical(state::ledger_json(entry)));
       continue;
     }
     const bool done = entry.result == "done";
@@ -281,11 +252,13 @@ int show_entry(Session& session, state::TxnId id) {
   const auto changes = state->changes_of(id);
   const Screen& screen = session.screen();
   if (session.json()) {
-    Json object = entry_json(*entry);
+    Json object = state::ledger_json(*entry);
     object["plan"] = entry->plan.empty() ? Json() : parse_json(entry->plan, "ledger");
     Json list = Json::array();
     for (const state::PackageChange& change : changes) {
-      list.push_back({{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
+      list.push_back({{"name", change.name},
+                      {"before", state::side_json(change.before)},
+                      {"after", state::side_json(change.after)}});
     }
     object["changes"] = std::move(list);
     screen.line(canonical(object));

@@ -13,6 +13,7 @@
 #include "repo/download.h"
 #include "repo/transfer.h"
 #include "txn/kept.h"
+#include "txn/ledger_copy.h"
 
 namespace hambrel::cli {
 
@@ -138,10 +139,22 @@ const repo::Catalog& Session::catalog() {
   return *catalog_;
 }
 
+namespace {
+
+/// A root without a state is a new one, unless a ledger was kept there.
+void require_known(os::FileReader& root, const std::string& rebuild) {
+  if (root.stat(txn::kLedgerCopy) && !root.list(txn::kLedgerCopy).empty())
+    throw Error(ErrorCode::Untrusted, "the state of this root is gone, though its ledger is not",
+                root.shown(kStateFile), fmt::format("`{}` makes it anew; or bring it back from a backup", rebuild));
+}
+
+}  // namespace
+
 state::State* Session::looking() {
   if (changing_) return changing_.get();
+  if (state_is_lost_) return nullptr;
   if (!looking_) {
-    if (!root().stat_followed(kStateFile)) return nullptr;
+    if (!root().stat_followed(kStateFile)) return require_known(root(), copyable("hambrel repair --rebuild")), nullptr;
     looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
     if (const auto journal = looking_->journal())
       progress_.note(
@@ -151,8 +164,7 @@ state::State* Session::looking() {
   return looking_.get();
 }
 
-state::State& Session::changing(const Arguments& arguments) {
-  if (changing_) return *changing_;
+std::string Session::lock(const Arguments& arguments) {
   const std::string wait_text = arguments.value("wait").value_or("0");
   const auto wait = parse_number(wait_text);
   if (!wait || *wait > 86400)
@@ -163,6 +175,18 @@ state::State& Session::changing(const Arguments& arguments) {
   lock_ = os::take_lock(directory + "/lock", static_cast<int>(*wait),
                         fmt::format("`{}` (process {}, {}, since {})", command_line_, os::process_id(), os::user_name(),
                                     time_text(os::now())));
+  return directory;
+}
+
+void Session::without_state(const Arguments& arguments) {
+  lock(arguments);
+  state_is_lost_ = true;
+}
+
+state::State& Session::changing(const Arguments& arguments) {
+  if (changing_) return *changing_;
+  const std::string directory = lock(arguments);
+  if (!root().stat_followed(kStateFile)) require_known(root(), copyable("hambrel repair --rebuild"));
   changing_ = std::make_unique<state::State>(directory + "/state.sqlite", state::Access::Change);
   recover_first();
   return *changing_;

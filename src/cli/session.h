@@ -47,6 +47,8 @@ class Session {
   state::State* looking();
   /// Takes the lock, opens the state for changing and recovers an interrupted transaction first.
   state::State& changing(const Arguments& arguments);
+  /// Takes the lock; the state is taken to be lost: this run knows of nothing that is installed.
+  void without_state(const Arguments& arguments);
   /// The state that a plan is made from: the changing one, or with --dry-run the looking one.
   state::State* present() { return changing_ ? changing_.get() : looking(); }
   /// `guard`: who notices that the administrator wants to stop.
@@ -84,6 +86,7 @@ class Session {
   void tell_of_unusable_repositories();
 
  private:
+  std::string lock(const Arguments& arguments);
   void recover_first();
   void add_kept(const state::StatePackage& package, std::string_view where);
   View view();
@@ -98,7 +101,7 @@ class Session {
   std::optional<repo::Settings> settings_;
   std::optional<std::vector<repo::Repository>> repositories_;
   std::optional<repo::Catalog> catalog_;
-  bool may_use_compiled_ = true, recovered_ = false;
+  bool may_use_compiled_ = true, recovered_ = false, state_is_lost_ = false;
   std::unique_ptr<os::Lock> lock_;
   std::unique_ptr<state::State> looking_, changing_;
   std::unique_ptr<Universe> universe_;

@@ -263,6 +263,17 @@ std::string utc_text(std::int64_t seconds) {
                      parts.tm_hour, parts.tm_min, parts.tm_sec);
 }
 
+std::optional<std::int64_t> parse_utc(std::string_view text) {
+  constexpr std::size_t kSize = std::string_view("2026-11-26T12:00:00Z").size(), kDate = 10;
+  if (text.size() != kSize || text[kDate] != 'T' || text[13] != ':' || text[16] != ':' || text.back() != 'Z')
+    return std::nullopt;
+  const auto day = parse_date(text.substr(0, kDate));
+  const auto hours = parse_number(text.substr(11, 2)), minutes = parse_number(text.substr(14, 2)),
+             seconds = parse_number(text.substr(17, 2));
+  if (!day || !hours || !minutes || !seconds) return std::nullopt;
+  return *day + static_cast<std::int64_t>(*hours * 3600 + *minutes * 60 + *seconds);
+}
+
 std::optional<std::int64_t> parse_date(std::string_view text) {
   if (text.size() != 10 || text[4] != '-' || text[7] != '-') return std::nullopt;
   const auto year = parse_number(text.substr(0, 4)), month = parse_number(text.substr(5, 2)),

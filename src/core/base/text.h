@@ -49,6 +49,8 @@ std::string did_you_mean(std::string_view word, const std::vector<std::string>& 
 /// UTC time as RFC 3339 text, seconds since 1970 in.
 std::string utc_text(std::int64_t seconds);
 /// Seconds since 1970 at the beginning of a day (UTC) given as YYYY-MM-DD; nothing for any other text.
+/// What utc_text() gives, back; nothing for anything else.
+std::optional<std::int64_t> parse_utc(std::string_view text);
 std::optional<std::int64_t> parse_date(std::string_view text);
 
 }  // namespace hambrel

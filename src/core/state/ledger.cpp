@@ -131,7 +131,12 @@ TxnId State::last_done() const {
 void State::Impl::insert_entry(LedgerEntry& entry) {
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
+  last.reset();
   entry.digest = chain_digest(entry);
+  insert_entry_as_is(entry);
+}
+
+void State::Impl::insert_entry_as_is(const LedgerEntry& entry) {
   SQLite::Statement insert(
       database, fmt::format("INSERT INTO ledger({}) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", kLedgerColumns));
   insert.bind(1, number(entry.id));

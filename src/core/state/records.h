@@ -130,6 +130,8 @@ struct Attic {
 
 /// The kind of an entry that only gave up attics.
 inline constexpr const char* kGivingUp = "tidy";
+/// The kind of an entry that made a lost state anew.
+inline constexpr const char* kRebuilding = "rebuild";
 
 struct LedgerEntry {
   TxnId id{};

@@ -137,6 +137,7 @@ std::vector<Replaced> State::replaced() const {
                             fmt::format("SELECT {}, txn FROM packages JOIN (SELECT before_package, max(ledger) AS txn"
                                         " FROM changes WHERE before_package IS NOT after_package GROUP BY 1)"
                                         " ON before_package = packages.id WHERE state = 'attic' AND shelved = 0"
+                                        " AND EXISTS(SELECT 1 FROM lists WHERE package = packages.id)"
                                         " ORDER BY txn DESC, packages.id DESC",
                                         kPackageColumns));
     while (query.executeStep())

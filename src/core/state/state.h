@@ -19,6 +19,7 @@
 
 #include "os/file_system.h"
 #include "state/file_list.h"
+#include "state/ledger_text.h"
 #include "state/records.h"
 
 namespace hambrel::state {
@@ -65,6 +66,8 @@ class State {
   /// May an installed package have this path? Answered from the index alone; false is certain.
   bool may_be_owned(std::string_view path) const;
   StatePackage package(std::int64_t row) const;
+  /// Not so for a version that is known only from the ledger of a state that was lost.
+  bool knows_files_of(std::int64_t package_row) const;
   std::optional<Journal> journal() const;
   std::vector<LedgerEntry> ledger(std::size_t most) const;  // newest first
   std::optional<LedgerEntry> ledger_entry(TxnId id) const;
@@ -110,6 +113,10 @@ class State {
   void drop_checkpoint(std::int64_t id);
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons or gave up attics.
   void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {});
+  /// Fills an empty state with what is known of another one that was lost: its ledger as it stands, the packages and
+  /// files that the changes hold. `unknown`: versions, as "NAME VERSION ARCH", whose files are not known; where one of
+  /// them was installed, `last`, which becomes the next entry, records that it is not any more.
+  void restore(const std::vector<LedgerRecord>& history, const std::set<std::string>& unknown, LedgerEntry last);
   /// What counting their files gave.
   void remember_sizes(const std::vector<Attic>& attics);
 

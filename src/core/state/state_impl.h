@@ -38,8 +38,9 @@ struct State::Impl {
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
   void put_into(std::int64_t slot, std::int64_t package_row);
-  void lists_from_rows();  // step kListsFrom of the schema
-  void insert_entry(LedgerEntry& entry);
+  void lists_from_rows();                 // step kListsFrom of the schema
+  void insert_entry(LedgerEntry& entry);  // fills previous and digest
+  void insert_entry_as_is(const LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   void mark_activated(std::int64_t prepared, TxnId by);
@@ -67,7 +68,7 @@ auto guarded(const std::string& path, Work work) {
       throw Error(ErrorCode::Locked, "the state is busy in another run", path, "run the command again in a moment");
     if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB)
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
-                  "bring it back from a backup; nothing was changed");
+                  "`hambrel repair --rebuild` makes it anew; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)
       throw Error(ErrorCode::Io, std::string("the state database cannot be opened: ") + problem.what(), path,
                   "check its owner and mode; after a power cut `hambrel recover`, as root, mends it");

@@ -8,6 +8,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "os/neighbours.h"
+#include "txn/ledger_copy.h"
 
 namespace hambrel::txn {
 
@@ -45,6 +46,7 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   failed.problem = problem;
   try {
     env_.state.record(failed, {});
+    copy_ledger(env_.root, env_.state);
   } catch (const Error& also) {  // the first problem is the one to be told; this one is told beside it
     env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", also.what()));
   }
@@ -241,6 +243,7 @@ void Engine::take_back_after(const Error& problem, TxnId id) {
 void Engine::tidy_up() {
   try {
     settle_directories();
+    copy_ledger(env_.root, env_.state);
   } catch (const Error& problem) {
     env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", problem.what()));
   }
@@ -338,6 +341,7 @@ std::optional<Engine::Recovered> Engine::recover() {
   if (const auto journal = env_.state.journal())
     recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was put back");
   settle_directories();
+  copy_ledger(env_.root, env_.state);
   return recovered;
 }
 

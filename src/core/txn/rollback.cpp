@@ -48,6 +48,13 @@ class Rollback {
       }
       if (!is_here) continue;
       tables.push_back(std::make_unique<archive::Table>());
+      if (!state_.knows_files_of(*change.after_row))
+        throw Error(
+            ErrorCode::Refused,
+            fmt::format("what {} had is not known any more: the state was lost since, and the package was nowhere"
+                        " when it was made anew",
+                        change.after->package.title()),
+            {}, "another version may still be had: hambrel downgrade " + change.name);
       const auto list = state_.files_of(*change.after_row);
       const auto some = differing.find(*change.after_row);
       if (some == differing.end())

@@ -61,6 +61,8 @@ class Undo {
                   "`hambrel ledger` lists them");
     if (entry->result != "done")
       refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
+    if (entry->kind == state::kRebuilding)
+      refuse("it made the state anew, which can't be taken back", "the state of before lies beside the new one");
     if (entry->kind == state::kGivingUp)
       refuse("it gave up what the attic had kept of earlier transactions; that can't be brought back",
              "`hambrel ledger` shows the others");

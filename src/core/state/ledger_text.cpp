@@ -1,0 +1,115 @@
+#include "state/ledger_text.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+namespace {
+
+std::int64_t seconds_of(const JsonObject& object, const char* key) {
+  const auto seconds = parse_utc(object.text(key));
+  if (!seconds) object.wrong(key, "a time");
+  return *seconds;
+}
+
+std::optional<StatePackage> side_of(const Json& value, const std::string& name, const std::string& where) {
+  if (value.is_null()) return std::nullopt;
+  const JsonObject object(value, where);
+  StatePackage one;
+  one.package.name = name;
+  const auto version = Version::parse(object.text("version"));
+  if (!version) object.wrong("version", "a version");
+  one.package.version = *version;
+  one.package.arch = object.text("arch");
+  one.package.summary = "known only from the ledger";
+  one.reason = reason_from(object.text("reason")).value_or(Reason::Wanted);
+  one.origin = object.text("origin");
+  one.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
+  one.time = object.signed_number("time");
+  one.shelved = object.flag_or("shelved", false);
+  if (object.has("hold")) one.hold = hold_from(canonical(object.member("hold")), where);
+  return one;
+}
+
+}  // namespace
+
+Json ledger_json(const LedgerEntry& entry) {
+  Json object = {{"id", number(entry.id)},
+                 {"started", utc_text(entry.started)},
+                 {"ended", utc_text(entry.ended)},
+                 {"user", entry.user},
+                 {"command", entry.command},
+                 {"kind", entry.kind},
+                 {"reason", entry.note},
+                 {"result", entry.result},
+                 {"problem", entry.problem},
+                 {"downloaded", entry.downloaded},
+                 {"previous", entry.previous.hex()},
+                 {"digest", entry.digest.hex()}};
+  if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
+  return object;
+}
+
+Json side_json(const std::optional<StatePackage>& one) {
+  if (!one) return {};
+  Json side = {{"version", one->package.version.text()},
+               {"arch", one->package.arch},
+               {"reason", text_of(one->reason)},
+               {"origin", one->origin},
+               {"digest", one->digest.hex()},
+               {"time", one->time}};
+  if (one->shelved) side["shelved"] = true;
+  if (one->hold) side["hold"] = parse_json(hold_text(one->hold), "hold");
+  return side;
+}
+
+std::string ledger_text(const LedgerEntry& entry, const std::vector<PackageChange>& changes) {
+  Json object = ledger_json(entry);
+  object["plan"] = entry.plan;  // as text: the digest is over it
+  Json list = Json::array();
+  for (const PackageChange& change : changes)
+    list.push_back({{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
+  object["changes"] = std::move(list);
+  return canonical(object);
+}
+
+LedgerRecord ledger_record(std::string_view text, const std::string& where) {
+  LedgerRecord record;
+  try {
+    const Json whole = parse_json(text, where);
+    const JsonObject object(whole, where);
+    LedgerEntry& entry = record.entry;
+    entry.id = TxnId{object.signed_number("id")};
+    entry.started = seconds_of(object, "started"), entry.ended = seconds_of(object, "ended");
+    entry.user = object.text("user"), entry.command = object.text("command"), entry.kind = object.text("kind");
+    entry.note = object.text("reason"), entry.result = object.text("result"), entry.problem = object.text("problem");
+    entry.downloaded = object.number("downloaded");
+    entry.plan = object.text("plan");
+    if (object.has("undo_of")) entry.undo_of = TxnId{object.signed_number("undo_of")};
+    entry.previous = Digest::from_hex(object.text("previous")).value_or(Digest{});
+    entry.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
+    const Json& changes = object.member("changes");
+    if (!changes.is_array()) object.wrong("changes", "a list");
+    for (const Json& one : changes) {
+      const JsonObject change(one, where);
+      PackageChange read;
+      read.name = change.text("name");
+      read.before = side_of(change.member("before"), read.name, where);
+      read.after = side_of(change.member("after"), read.name, where);
+      if (!is_package_name(read.name) || (!read.before && !read.after)) change.wrong("name", "a change of a package");
+      record.changes.push_back(std::move(read));
+    }
+  } catch (const Error& problem) {
+    throw Error(ErrorCode::Untrusted, "is no entry of a ledger: " + problem.problem(), where,
+                "`hambrel ledger export` writes such files");
+  }
+  if (chain_digest(record.entry) != record.entry.digest)
+    throw Error(ErrorCode::Untrusted, "was altered: its digest is another", where, "use a copy that is sound");
+  return record;
+}
+
+}  // namespace hambrel::state

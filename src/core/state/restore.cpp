@@ -1,0 +1,63 @@
+// A lost state, filled anew from the text of its ledger.
+#include <fmt/format.h>
+
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+bool State::knows_files_of(std::int64_t package_row) const {
+  return guarded(impl_->path, [&] {
+    SQLite::Statement query(impl_->database, "SELECT 1 FROM lists WHERE package = ?");
+    query.bind(1, package_row);
+    return query.executeStep();
+  });
+}
+
+void State::restore(const std::vector<LedgerRecord>& history, const std::set<std::string>& unknown, LedgerEntry last) {
+  guarded(impl_->path, [&] {
+    SQLite::Transaction step(impl_->database);
+    std::map<std::string, std::int64_t> rows;  // by name, version and architecture
+    const auto key_of = [](const StatePackage& one) { return one.package.title() + " " + one.package.arch; };
+    const auto row_of = [&](const StatePackage& one, const FileList& files) {
+      const auto [found, added] = rows.emplace(key_of(one), 0);
+      if (added) found->second = impl_->insert_package(one, files, "attic");
+      return found->second;
+    };
+    for (const LedgerRecord& record : history) {
+      impl_->insert_entry_as_is(record.entry);
+      std::vector<PackageChange> changes = record.changes;
+      for (PackageChange& change : changes) {
+        if (change.before) change.before_row = row_of(*change.before, {});
+        if (change.after) change.after_row = row_of(*change.after, change.files);
+      }
+      impl_->insert_changes(record.entry.id, changes);
+    }
+    // what is installed, and of unknown files, goes; nothing of the attic can be found any more
+    std::vector<PackageChange> lost;
+    for (const auto& [key, row] : rows) {
+      if (!unknown.contains(key)) continue;
+      SQLite::Statement here(impl_->database,
+                             "SELECT 1 FROM packages WHERE id = ? AND (state = 'installed' OR shelved)");
+      here.bind(1, row);
+      if (here.executeStep()) {
+        PackageChange change;
+        change.before = package(row), change.before_row = row, change.name = change.before->package.name;
+        lost.push_back(std::move(change));
+      }
+    }
+    impl_->insert_entry(last);
+    impl_->insert_changes(last.id, lost);
+    SQLite::Statement forget(impl_->database, "DELETE FROM lists WHERE package = ?");
+    for (const auto& [key, row] : rows) {
+      if (!unknown.contains(key)) continue;
+      forget.bind(1, row);
+      forget.exec();
+      forget.reset();
+    }
+    for (const LedgerRecord& record : history)
+      if (record.entry.result == "done") impl_->give_up({record.entry.id}, last.id);
+    step.commit();
+  });
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,96 @@
+#include "txn/rebuild.h"
+
+#include <fmt/format.h>
+
+#include <map>
+
+#include "base/error.h"
+#include "txn/checkpoint.h"
+
+namespace hambrel::txn {
+
+using state::PackageChange;
+using state::StatePackage;
+using state::TxnId;
+
+namespace {
+
+constexpr const char* kState = "state.sqlite";
+
+struct Known {
+  Package package;
+  state::FileList files;
+  std::string from;
+};
+
+/// The state's own files are small in number and lie beside each other.
+std::string of_state(const std::string& suffix) { return fmt::format("{}/{}{}", kHome, kState, suffix); }
+
+}  // namespace
+
+std::string key_of(const Package& package) { return package.title() + " " + package.arch; }
+
+Rebuilding plan_rebuilding(History history, const FileOf& file_of) {
+  Rebuilding planned;
+  std::map<std::string, std::optional<Known>> versions;
+  const auto ask = [&](const StatePackage& one) -> const std::optional<Known>& {
+    const auto [found, added] = versions.emplace(key_of(one.package), std::nullopt);
+    if (!added) return found->second;
+    const PackageFile file = file_of(one);
+    if (file.reader != nullptr)
+      found->second = Known{file.reader->manifest(), state::FileList::of(file.reader->table().entries),
+                            file.at_hand ? "cache" : one.origin};
+    else
+      planned.unknown.insert(found->first);
+    return found->second;
+  };
+  std::map<std::string, StatePackage> here;
+  for (state::LedgerRecord& record : history.records) {
+    for (PackageChange& change : record.changes) {
+      for (auto* side : {&change.before, &change.after})
+        if (*side)
+          if (const auto& known = ask(**side)) (*side)->package = known->package;
+      if (change.after)
+        if (const auto& known = ask(*change.after)) change.files = known->files;
+    }
+    if (record.entry.result != "done") continue;
+    for (const PackageChange& change : record.changes)
+      if (change.before) here.erase(key_of(change.before->package));
+    for (const PackageChange& change : record.changes)
+      if (change.after) here[key_of(change.after->package)] = *change.after;
+  }
+  for (const auto& [key, one] : here) planned.installed.push_back({one, ask(one) ? ask(one)->from : ""});
+  planned.versions = versions.size(), planned.known = versions.size() - planned.unknown.size();
+  planned.history = std::move(history.records);
+  return planned;
+}
+
+TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& account, std::int64_t now) {
+  const std::string fresh = of_state(".new");
+  for (const char* const suffix : {".new", ".new-journal"})
+    if (root.stat(of_state(suffix))) root.remove_file(of_state(suffix));
+  state::LedgerEntry entry;
+  entry.id = planned.history.empty() ? TxnId{1} : TxnId{number(planned.history.back().entry.id) + 1};
+  entry.started = entry.ended = now;
+  entry.user = account.user, entry.command = account.command, entry.kind = account.kind, entry.note = account.note;
+  entry.plan = account.plan, entry.result = "done";
+  {
+    state::State state(root.real_path(kHome) + "/" + kState + ".new", state::Access::Change);
+    state.restore(planned.history, planned.unknown, entry);
+  }
+  root.sync_all(kHome);
+  const std::string aside = fmt::format("-before-{}", number(entry.id));
+  for (const std::string& home : Homes::all(root))
+    if (const std::string attic = os::join_path(home, kAttic); root.stat(attic) && !root.stat(attic + aside))
+      root.rename_no_replace(attic, attic + aside);
+  if (root.stat(kCheckpoints) && !root.stat(kCheckpoints + aside))
+    root.rename_no_replace(kCheckpoints, kCheckpoints + aside);
+  // the old state's own journal first: it must not be taken for one of the new state
+  if (root.stat(of_state("-journal"))) root.rename(of_state("-journal"), of_state(aside + "-journal"));
+  if (root.stat(of_state(""))) root.rename(of_state(""), of_state(aside));
+  root.rename_no_replace(fresh, of_state(""));
+  root.sync_directory(kHome);
+  return entry.id;
+}
+
+}  // namespace hambrel::txn
