@@ -92,10 +92,14 @@ int carry_out(Session& session, const Arguments& arguments, txn::Planned planned
   weigh_prepared(session, arguments);
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account = account_of(session, arguments, plan);
-  account.downloaded = plan.download();
-  tell_outcome(session, hand_over(session, arguments, planned, account), plan);
+  carry_out_agreed(session, arguments, std::move(planned));
   return 0;
+}
+
+void carry_out_agreed(Session& session, const Arguments& arguments, txn::Planned planned) {
+  txn::Account account = account_of(session, arguments, planned.plan);
+  account.downloaded = planned.plan.download();
+  tell_outcome(session, hand_over(session, arguments, planned, account), planned.plan);
 }
 
 void screen_nothing(Session& session, const plan::Plan& plan) {

@@ -16,6 +16,9 @@ txn::Account account_of(const Session& session, const Arguments& arguments, cons
 /// Shown, agreed to, done or with --prepare made ready, told. Returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, txn::Planned planned);
 
+/// The same for what was shown and agreed to already.
+void carry_out_agreed(Session& session, const Arguments& arguments, txn::Planned planned);
+
 /// Before anything is fetched: --prepare is refused where something is prepared already; where a change would leave
 /// what is prepared behind, that is said.
 void weigh_prepared(Session& session, const Arguments& arguments);

@@ -1,9 +1,12 @@
 // verify and repair.
 #include <fmt/format.h>
 
+#include <set>
+
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/change.h"
 #include "cli/package_files.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
@@ -42,6 +45,14 @@ std::vector<std::string> other_problems(Session& session, const state::State& st
   const Universe& universe = session.universe();
   for (const std::string& one : plan::problems_of(universe, universe.installed())) problems.push_back(one);
   return problems;
+}
+
+/// Forgets what was found of packages that are not installed any more.
+void keep_installed(const state::State& state, std::vector<state::StatePackage>& packages, txn::Verified& verified) {
+  std::set<std::int64_t> rows;
+  for (const state::StatePackage& one : state.installed()) rows.insert(one.row);
+  std::erase_if(packages, [&](const auto& one) { return !rows.contains(one.row); });
+  std::erase_if(verified.findings, [&](const auto& one) { return !rows.contains(one.package_row); });
 }
 
 const char* name_of(txn::Finding::Kind kind) {
@@ -104,10 +115,24 @@ int run_repair(Session& session, const Arguments& arguments) {
   if (arguments.has("rebuild")) return run_rebuild(session, arguments);
   const state::State& state = past(session, arguments);
   session.tell_of_unusable_repositories();
-  const auto packages = named(session, arguments, state);
-  const txn::Verified verified = look_at_files(session, arguments, state, packages);
+  auto packages = named(session, arguments, state);
+  txn::Verified verified = look_at_files(session, arguments, state, packages);
   PackageFiles files(session);
-  const txn::Planned repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+  txn::Planned repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+  bool agreed = false;
+  int code = 0;
+  if (const Universe& universe = session.universe();
+      arguments.words().empty() && !plan::problems_of(universe, universe.installed()).empty()) {
+    // What packages lack is put right by a transaction of its own. Both are shown before the one question.
+    agreed = !repair.plan.steps.empty() && !session.json();
+    if (agreed && !(session.quiet() && arguments.has("yes"))) print_plan(session, repair.plan), session.screen().line();
+    code = carry_out_request(session, arguments, "repair", start_request(session, arguments));
+    if (arguments.has("dry-run")) return code;
+    if (code != 0) agreed = false;
+    keep_installed(state, packages, verified);  // a package may have left, or come in another version
+    repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+    if (repair.plan.steps.empty()) return code;
+  }
   if (repair.plan.steps.empty()) {
     if (session.json()) {
       screen_nothing(session, repair.plan);
@@ -118,7 +143,9 @@ int run_repair(Session& session, const Arguments& arguments) {
     }
     return verified.damaged() > 0 ? kDamageFound : 0;
   }
-  return carry_out(session, arguments, repair);
+  if (agreed) return carry_out_agreed(session, arguments, std::move(repair)), code;
+  const int files_code = carry_out(session, arguments, std::move(repair));
+  return code != 0 ? code : files_code;
 }
 
 }  // namespace hambrel::cli

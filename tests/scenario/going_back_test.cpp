@@ -280,6 +280,84 @@ TEST_F(GoingBack, VerifyFindsAnAlteredLedger) {
   EXPECT_THAT(verified.out, HasSubstr("the ledger's entry of transaction 1 was altered"));
 }
 
+TEST_F(GoingBack, RepairCompletesWhatPackagesLackAndPutsFilesBackAfterOneQuestion) {
+  const auto whole = station.contents();
+  ASSERT_EQ(station.hambrel({"install", "desk", "lib=1", "-y"}).code, 0);
+  run({"python3", "-c",  // as if somebody had taken the package away behind the state's back
+       "import sqlite3,sys; d=sqlite3.connect(sys.argv[1]);"
+       "d.execute(\"UPDATE packages SET state='attic' WHERE name='lib'\"); d.commit()",
+       (station.root() / "var/lib/hambrel/state.sqlite").string()});
+  for (const char* const path : {"usr/lib", "usr/share", "usr/bin/desk"}) fs::remove_all(station.root() / path);
+  const Ran verified = station.hambrel({"verify"});
+  EXPECT_EQ(verified.code, 11);
+  EXPECT_THAT(verified.out, HasSubstr("desk 1-1 requires lib"));
+  const Ran repaired = station.hambrel({"repair", "-y"});
+  EXPECT_EQ(repaired.code, 0) << repaired.err;
+  EXPECT_THAT(repaired.out, HasSubstr("desk requires lib"));
+  EXPECT_EQ(read_file(station.root() / "usr/bin/desk"), "d");
+  EXPECT_EQ(read_file(station.root() / "usr/lib/lib.so"), "two");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  EXPECT_EQ(station.json({"ledger", "--most", "1"})["kind"], "repair");
+}
+
+TEST_F(GoingBack, ALostStateIsMadeAnewOutOfTheCopyOfTheLedger) {
+  write_file(station.root() / "etc/desk", "mine\n");
+  ASSERT_EQ(station.hambrel({"hold", "lib", "--reason", "tried", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"install", "lib=2", "--dry-run"}).code, 3);
+  ASSERT_EQ(station.hambrel({"release", "lib", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"hold", "desk", "-y"}).code, 0);
+  const auto files = station.files();
+  const std::string installed = station.installed();
+  const std::string held = station.hambrel({"list", "held", "--json"}).out;
+  const std::string ledger = station.hambrel({"ledger", "export"}).out;
+  const std::string database = station.root() / "var/lib/hambrel/state.sqlite";
+  EXPECT_THAT(station.hambrel({"repair", "--rebuild", "-y"}).err, HasSubstr("the state of this root is sound"));
+  for (const bool garbage : {false, true}) {
+    if (garbage)
+      write_file(database, std::string(4096, 'x'));
+    else
+      fs::remove(database);
+    EXPECT_NE(station.hambrel({"list"}).code, 0) << "a lost state is not an empty one";
+    EXPECT_THAT(station.hambrel({"install", "desk", "-y"}).err, HasSubstr("repair --rebuild` makes it anew"));
+    const Ran made = station.hambrel({"repair", "--rebuild", "-y"});
+    EXPECT_EQ(made.code, 0) << made.err;
+    EXPECT_EQ(station.installed(), installed);
+    EXPECT_EQ(station.hambrel({"list", "held", "--json"}).out, held);
+    EXPECT_EQ(station.files(), files);
+    EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  }
+  std::istringstream now(station.hambrel({"ledger", "export"}).out), before(ledger);
+  for (std::string one, other; std::getline(before, one);) {
+    ASSERT_TRUE(std::getline(now, other));
+    EXPECT_EQ(nlohmann::json::parse(one)["digest"], nlohmann::json::parse(other)["digest"]) << "L1";
+  }
+  EXPECT_THAT(station.hambrel({"undo", "4", "-y"}).err, HasSubstr("they were given up by transaction"));
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0) << "from the cache";
+  EXPECT_EQ(read_file(station.root() / "usr/lib/lib.so"), "one");
+  EXPECT_EQ(read_file(station.root() / "etc/desk"), "mine\n");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
+TEST_F(GoingBack, WhatNobodyHasIsNamedWhenTheStateIsMadeAnewAndAnAlteredCopyIsNotBelieved) {
+  const std::string loose = station.pack("loose", "1-1", "", {{"usr/loose", "l"}}, station.path("loose.hambrel"));
+  ASSERT_EQ(station.hambrel({"install", loose, "-y"}).code, 0);
+  const std::string exported = station.path("ledger.jsonl");
+  write_file(exported, station.hambrel({"ledger", "export"}).out);
+  const fs::path home = station.root() / "var/lib/hambrel";
+  fs::remove(home / "state.sqlite");
+  const std::string copy = read_file(home / "ledger/2.json");
+  write_file(home / "ledger/2.json", std::string(copy).replace(copy.find("install"), 7, "INSTALL"));
+  const Ran shown = station.hambrel({"repair", "--rebuild", "-n"});
+  EXPECT_THAT(shown.out, HasSubstr("what came later is not known"));
+  EXPECT_THAT(shown.out, testing::Not(HasSubstr("loose")));
+  const Ran lost = station.hambrel({"repair", "--rebuild", "--ledger", exported, "-n"});
+  EXPECT_THAT(lost.out, HasSubstr("lost       loose  1-1  wanted  its package file is nowhere"));
+  EXPECT_EQ(station.hambrel({"repair", "--rebuild", "--ledger", exported, loose, "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1, loose 1-1");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 TEST_F(GoingBack, ARepairOverHttpFetchesOnlyTheFramesItNeeds) {
   std::mt19937 random(5);
   std::map<std::string, std::string> files;

@@ -356,9 +356,7 @@ void Engine::settle_directories() {
   for (const std::string& home : Homes::all(env_.root)) {
     const std::string attics = os::join_path(home, kAttic), stages = os::join_path(home, kStage);
     if (!attic.empty() && env_.root.stat(os::join_path(home, from)) && !env_.root.stat(os::join_path(home, attic))) {
-      env_.root.make_directories(attics);
-      env_.root.rename_no_replace(os::join_path(home, from), os::join_path(home, attic));
-      env_.root.sync_directory(attics);
+      to_attic(os::join_path(home, from), os::join_path(home, attic));
     }
     remove_given_up(attics);
     if (!env_.root.stat(stages)) continue;
@@ -391,9 +389,18 @@ void Engine::settle_stage(const std::string& home, const std::string& name) {
   }
   const std::string late = done ? os::join_path(home, attic_of(*done)) : "";
   if (!done || env_.root.stat(late)) return env_.root.remove_tree(stage);
-  env_.root.make_directories(os::parent_of(late));
-  env_.root.rename_no_replace(stage, late);
-  env_.root.sync_directory(os::parent_of(late));
+  to_attic(stage, late);
+}
+
+/// Durable when it returns, the directory of all attics included.
+void Engine::to_attic(const std::string& from, const std::string& attic) {
+  const std::string attics(os::parent_of(attic));
+  if (!env_.root.stat(attics)) {
+    env_.root.make_directories(attics);
+    env_.root.sync_directory(os::parent_of(attics));
+  }
+  env_.root.rename_no_replace(from, attic);
+  env_.root.sync_directory(attics);
 }
 
 /// The directories whose entries the moves change, with their times as they are now.

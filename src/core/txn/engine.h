@@ -124,6 +124,7 @@ class Engine {
   void require_homes(const state::Journal& journal);
   std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
   void settle_directories();
+  void to_attic(const std::string& from, const std::string& attic);
   void remove_given_up(const std::string& attics);
   void tidy_up();
   void take_back_after(const Error& problem, state::TxnId id);
