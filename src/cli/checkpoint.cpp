@@ -32,8 +32,9 @@ std::string files_of(const state::Checkpoint& one) {
   ByteCount size = 0;
   for (const auto& file : one.files) size += file.size;
   return one.files.empty()
-             ? std::string("no edited configuration")
-             : fmt::format("{}, {}", count_text(one.files.size(), "edited file", "edited files"), size_text(size));
+             ? std::string("no configuration")
+             : fmt::format("{}, {}", count_text(one.files.size(), "configuration file", "configuration files"),
+                           size_text(size));
 }
 
 int list(Session& session) {

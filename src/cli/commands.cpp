@@ -338,7 +338,7 @@ std::vector<Command> make_commands() {
                  "N | CHECKPOINT",
                  "bring all packages back to how they were after transaction N",
                  "Everything comes from the attic, in one new transaction that can be undone. Configuration that was "
-                 "edited stays as it is; a checkpoint brings back what had been edited when it was made.",
+                 "edited stays as it is; a checkpoint brings it back as it was when that was made.",
                  change_options({}),
                  {{"hambrel rollback 7 --dry-run", "what that would change"}, {"hambrel rollback before-the-step", ""}},
                  1,
@@ -348,7 +348,7 @@ std::vector<Command> make_commands() {
                  "Record",
                  "make NAME | list | drop NAME",
                  "give the present moment a name to come back to",
-                 "Keeps a copy of configuration that was edited; everything else comes from the attic.",
+                 "Keeps a copy of all configuration, edited or not; everything else comes from the attic.",
                  {{"reason", 0, "TEXT", "of make: shown in the list"},
                   {"yes", 'y', nullptr, "of drop: without asking"},
                   {"wait", 0, "SECONDS", "wait so long for another run to end"}},

@@ -32,7 +32,7 @@ std::vector<Area> areas_of(Session& session, const state::State& state) {
   if (!attics.empty()) attic.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
   if (!all.empty()) attic.command = fmt::format("hambrel tidy attic --keep N   (up to {})", size_text(free));
   areas.push_back(attic);
-  Area checkpoints{"checkpoints", "edited configuration of named moments", ""};
+  Area checkpoints{"checkpoints", "configuration of named moments", ""};
   for (const state::Checkpoint& one : state.checkpoints()) {
     ++checkpoints.count;
     for (const state::CheckpointFile& file : one.files) checkpoints.bytes += file.size;

@@ -42,6 +42,7 @@ struct Lab {
         "SELECT p.name || ' ' || hex(l.list) FROM lists l JOIN packages p ON p.id = l.package AND p.state = "
         "'installed' ORDER BY 1");
     text += rows("SELECT 'prepared after ' || after FROM prepared WHERE activated IS NULL");
+    text += rows("SELECT 'given up ' || txn FROM attics WHERE dropped IS NOT NULL ORDER BY txn");
     return text + rows(
                       "SELECT o.hash || ' ' || coalesce(p.name, 'nobody') FROM (SELECT hash, slot FROM paths UNION ALL"
                       " SELECT hash, slot FROM more_paths) o LEFT JOIN packages p ON p.slot = o.slot AND"
@@ -76,6 +77,10 @@ struct Lab {
       EXPECT_EQ(entry->digest, state::chain_digest(*entry));
       previous = entry->digest;
     }
+    for (const std::string& home : Homes::all(*disk))
+      for (const std::string& attic :
+           disk->stat(home + "/attic") ? disk->list(home + "/attic") : decltype(disk->list("")){})
+        EXPECT_FALSE(shop.state->given_up(state::TxnId{std::stoll(attic)})) << "R3: " << home << attic;
     const bool waits = shop.state->prepared().has_value();
     for (const std::string& home : Homes::all(*disk))
       for (const std::string& stage :
@@ -173,6 +178,8 @@ std::function<void(Lab&)> prepared(const std::function<void(Lab&)>& work) {
     lab.shop.prepares = false;
   };
 }
+void shelve_both(Lab& lab) { lab.shop.shelve(*lab.disk, {"lib", "desk"}); }
+void give_up_two(Lab& lab) { lab.shop.give_up(*lab.disk, {state::TxnId{1}, state::TxnId{2}}); }
 void activate(Lab& lab) { lab.shop.activate(*lab.disk); }
 void some_files(Lab& lab) {
   lab.put("usr/bin/mine", "mine");
@@ -219,6 +226,9 @@ const std::vector<Story>& stories() {
       {"preparing on three file systems", {"boot", "usr"}, install_all, prepared(upgrade_both)},
       {"activating on three file systems", {"boot", "usr"}, both(install_all, prepared(upgrade_both)), activate},
       {"activating an undo", {}, both(install_all, upgrade_lib, prepared(undo_last)), activate},
+      {"shelving on three file systems", {"boot", "usr"}, install_all, shelve_both},
+      {"coming back from the shelf", {}, both(install_all, shelve_both), roll_back},
+      {"giving up attics", {"boot"}, both(install_all, upgrade_lib, upgrade_desk), give_up_two},
       {"repair", {}, both(install_all, damage), repair},
       {"repair on three file systems", {"boot", "usr"}, both(install_all, damage), repair},
       {"rollback on three file systems", {"boot", "usr"}, both(install_all, upgrade_lib, upgrade_desk), roll_back}};

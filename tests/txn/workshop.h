@@ -7,6 +7,7 @@
 #include "support/program.h"
 #include "txn/engine.h"
 #include "txn/rollback.h"
+#include "txn/shelve.h"
 #include "txn/undo.h"
 #include "txn/verify.h"
 
@@ -144,6 +145,16 @@ class Workshop {
 
   state::TxnId roll_back(os::FileSystem& files, state::TxnId to) {
     return run(files, txn::plan_rollback(*fs, *state, to, nowhere), "rollback");
+  }
+
+  state::TxnId shelve(os::FileSystem& files, const std::vector<std::string>& names) {
+    return run(files, txn::plan_shelve(*fs, *state, rows(names)), "shelve");
+  }
+
+  state::TxnId give_up(os::FileSystem& files, const std::vector<state::TxnId>& attics) {
+    txn::Account account;
+    account.kind = state::kGivingUp, account.plan = "{}";
+    return txn::Engine(environment(files)).give_up(attics, account);
   }
 
   /// Puts right what is damaged, from the attic and these.

@@ -30,17 +30,6 @@ std::optional<TxnId> State::given_up(TxnId id) const {
   });
 }
 
-std::optional<TxnId> State::shelved_by(std::int64_t package_row) const {
-  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
-    SQLite::Statement query(impl_->database,
-                            "SELECT max(ledger) FROM changes WHERE after_package = ? AND after_shelved = 1"
-                            " AND before_shelved = 0");
-    query.bind(1, package_row);
-    if (!query.executeStep() || query.getColumn(0).isNull()) return std::nullopt;
-    return TxnId{query.getColumn(0).getInt64()};
-  });
-}
-
 void State::remember_sizes(const std::vector<Attic>& attics) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);

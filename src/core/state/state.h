@@ -83,8 +83,6 @@ class State {
   std::vector<Attic> attics() const;  // oldest first
   /// The transaction by which the attic that holds the files of `id` was given up, if it was.
   std::optional<TxnId> given_up(TxnId id) const;
-  /// The transaction by which a package went to the shelf where it is now.
-  std::optional<TxnId> shelved_by(std::int64_t package_row) const;
   /// What waits to be activated.
   std::optional<Prepared> prepared() const;
   std::string prepared_value(std::int64_t id) const;

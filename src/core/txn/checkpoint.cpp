@@ -30,6 +30,18 @@ void copy(os::FileSystem& root, const std::string& from, const std::string& to) 
   target->finish(metadata);
 }
 
+/// Every path that is configuration of what is installed, or was of what left: of these some stay as leftovers.
+std::set<std::string> configuration(const state::State& state) {
+  std::set<std::string> paths;
+  const auto add = [&](std::int64_t row) {
+    for (const FileEntry& file : state.configuration_of(row)) paths.insert(file.path);
+  };
+  for (const state::StatePackage& one : state.installed()) add(one.row);
+  for (const state::StatePackage& one : state.shelved()) add(one.row);
+  for (const state::Replaced& one : state.replaced()) add(one.package.row);
+  return paths;
+}
+
 std::string directory_of(std::int64_t id) { return fmt::format("{}/{}", kCheckpoints, id); }
 
 }  // namespace
@@ -37,6 +49,25 @@ std::string directory_of(std::int64_t id) { return fmt::format("{}/{}", kCheckpo
 std::string place_of(const state::Checkpoint& checkpoint, const std::string& path) {
   return fmt::format("{}/tree/{}", directory_of(checkpoint.id), path);
 }
+
+namespace {
+
+/// A copy of a file, or a link to that of an earlier checkpoint that has it just so.
+void keep(os::FileSystem& root, const std::vector<state::Checkpoint>& before, const state::Checkpoint& made,
+          const state::CheckpointFile& file, const os::FileInfo& info) {
+  const std::string to = place_of(made, file.path);
+  for (const state::Checkpoint& one : before)
+    for (const state::CheckpointFile& known : one.files) {
+      if (known.path != file.path || known.digest != file.digest) continue;
+      const auto there = root.stat(place_of(one, file.path));
+      if (!there || there->mode != info.mode || there->mtime_seconds != info.mtime_seconds) continue;
+      root.make_directories(os::parent_of(to));
+      return root.make_hard_link(place_of(one, file.path), to);
+    }
+  copy(root, file.path, to);
+}
+
+}  // namespace
 
 state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, const std::string& name,
                                   const std::string& note, std::int64_t now) {
@@ -46,7 +77,8 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
   state::Checkpoint made;
   made.id = 1;
   std::set<std::string> known;
-  for (const state::Checkpoint& one : state.checkpoints()) {
+  const auto before = state.checkpoints();
+  for (const state::Checkpoint& one : before) {
     if (one.name == name)
       throw Error(ErrorCode::Refused, fmt::format("there is a checkpoint {} already", name), {},
                   fmt::format("take another name, or first: hambrel checkpoint drop {}", name));
@@ -58,15 +90,13 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
   if (root.stat(kCheckpoints))
     for (const std::string& directory : root.list(kCheckpoints))
       if (!known.contains(directory)) root.remove_tree(os::join_path(kCheckpoints, directory));
-  for (const state::StatePackage& package : state.installed())
-    for (const FileEntry& file : state.configuration_of(package.row)) {
-      const auto here = root.stat(file.path);
-      if (!here || here->type != os::FileType::Regular) continue;
-      const Digest now_there = root.digest(file.path);
-      if (now_there == file.digest) continue;
-      copy(root, file.path, place_of(made, file.path));
-      made.files.push_back({file.path, now_there, here->size, here->uid, here->gid});
-    }
+  for (const std::string& path : configuration(state)) {
+    const auto here = root.stat(path);
+    if (!here || here->type != os::FileType::Regular) continue;
+    const state::CheckpointFile file{path, root.digest(path), here->size, here->uid, here->gid};
+    keep(root, before, made, file, *here);
+    made.files.push_back(file);
+  }
   root.make_directories(directory_of(made.id));
   root.set_mode(kCheckpoints, 0700);
   root.sync_all(kCheckpoints);

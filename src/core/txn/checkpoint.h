@@ -1,8 +1,9 @@
-// A checkpoint: a moment of the ledger with a name, and the edited configuration as it was then.
+// A checkpoint: a moment of the ledger with a name, and the configuration as it was then.
 //
-// What packages brought comes back from the attic by going back to that moment; what the administrator wrote is nowhere
-// else, so it is copied to kCheckpoints/ID/tree. The copies are whole on the disk before the state speaks of them;
-// directories that it does not speak of are left over from a run that was cut off, and go when the next one is made.
+// What packages brought comes back from the attic by going back to that moment; configuration is edited in place, so it
+// is copied to kCheckpoints/ID/tree, leftovers included. What an earlier checkpoint has just so is linked from there:
+// nobody writes to copies. They are whole on the disk before the state speaks of them; directories that it does not
+// speak of are left over from a run that was cut off, and go when the next one is made.
 #pragma once
 
 #include "os/file_system.h"

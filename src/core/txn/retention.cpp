@@ -7,7 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
-#include "txn/kept.h"
+#include "txn/shelve.h"
 #include "txn/transaction.h"
 
 namespace hambrel::txn {
@@ -58,12 +58,7 @@ std::string needed_by(const state::State& state, TxnId id, const std::map<TxnId,
 
 std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state) {
   std::map<TxnId, std::string> named;  // transactions whose files something needs
-  const auto last_holder = [&](TxnId id) {
-    for (auto by = state.undone_by(id); by; by = state.undone_by(id)) id = *by;
-    return id;
-  };
-  for (const state::StatePackage& one : state.shelved())
-    if (const auto by = state.shelved_by(one.row)) named[last_holder(*by)] = one.package.name + ", which is shelved";
+  for (const auto& [id, name] : attics_of_shelf(root, state)) named[id] = name + ", which is shelved";
   if (const auto prepared = state.prepared()) {
     const std::string directory = decode(state.prepared_value(prepared->id), state).journal.directory;
     if (directory.starts_with(std::string(kAttic) + "/"))

@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "txn/checkpoint.h"
+#include "txn/shelve.h"
 #include "txn/undo.h"
 
 namespace hambrel::txn {
@@ -46,6 +47,8 @@ class Rollback {
         leaving.push_back(*change.before);
         leaving.back().shelved = same;
       }
+      if (change.after && change.after->shelved && !(same && change.before->shelved) && !(same && was_here))
+        require_on_shelf(root_, state_, *change.after);
       if (!is_here) continue;
       tables.push_back(std::make_unique<archive::Table>());
       if (!state_.knows_files_of(*change.after_row))

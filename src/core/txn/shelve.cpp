@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "base/error.h"
+#include "base/text.h"
 #include "txn/kept.h"
 #include "txn/undo.h"
 
@@ -30,17 +32,51 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
   return planned;
 }
 
-std::vector<std::string> problems_of_shelf(os::FileReader& root, const state::State& state) {
-  std::vector<std::string> problems;
-  const auto shelved = state.shelved();
-  if (shelved.empty()) return problems;
+namespace {
+
+/// Calls `each` with a file of a shelved package, and where it lies: nothing if nowhere.
+template <typename Each>
+void visit_shelf(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& shelved,
+                 const Each& each) {
+  if (shelved.empty()) return;
   const Kept kept(root, state, state::TxnId{0});
   Homes homes(root);
   for (const StatePackage& one : shelved)
     for (const FileEntry& file : state.files_of(one.row)->entries())
-      if (file.type == EntryType::File && !file.config && !kept.find(file, homes.of(file.path)))
-        problems.push_back(
-            fmt::format("{} is shelved, and the attic no longer holds its /{}", one.package.title(), file.path));
+      if (file.type == EntryType::File && !file.config) each(one, file, kept.find(file, homes.of(file.path)));
+}
+
+}  // namespace
+
+void require_on_shelf(os::FileReader& root, const state::State& state, const StatePackage& package) {
+  visit_shelf(root, state, {package}, [](const StatePackage& one, const FileEntry& file, const auto& place) {
+    if (place) return;
+    throw Error(ErrorCode::Refused,
+                fmt::format("{} was shelved then, and the attic no longer holds its files", one.package.title()),
+                "/" + file.path, "bring the package back with `hambrel install NAME=VERSION`");
+  });
+}
+
+std::map<state::TxnId, std::string> attics_of_shelf(os::FileReader& root, const state::State& state) {
+  std::map<state::TxnId, std::string> result;
+  visit_shelf(root, state, state.shelved(), [&](const StatePackage& one, const FileEntry&, const auto& place) {
+    const std::string mark = fmt::format("/{}/", kAttic);
+    const std::size_t at = place ? place->find(mark) : std::string::npos;
+    if (at == std::string::npos) return;
+    const std::string rest = place->substr(at + mark.size());
+    if (const auto id = parse_number(rest.substr(0, rest.find('/'))))
+      result.emplace(state::TxnId{static_cast<std::int64_t>(*id)}, one.package.name);
+  });
+  return result;
+}
+
+std::vector<std::string> problems_of_shelf(os::FileReader& root, const state::State& state) {
+  std::vector<std::string> problems;
+  visit_shelf(root, state, state.shelved(), [&](const StatePackage& one, const FileEntry& file, const auto& place) {
+    if (!place)
+      problems.push_back(
+          fmt::format("{} is shelved, and the attic no longer holds its /{}", one.package.title(), file.path));
+  });
   return problems;
 }
 

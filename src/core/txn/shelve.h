@@ -7,6 +7,7 @@
 //   H2 configuration is not touched, neither when going nor when coming back: what was deleted by hand stays away
 #pragma once
 
+#include <map>
 #include <vector>
 
 #include "txn/transaction.h"
@@ -16,6 +17,13 @@ namespace hambrel::txn {
 /// Throws as plan_tree() does. Whether the rest holds together without them is the caller's to know.
 Planned plan_shelve(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
                     unsigned workers = 1);
+
+/// Before something goes back to the shelf that had left it: Error{Refused} by name unless the attic holds all its
+/// files.
+void require_on_shelf(os::FileReader& root, const state::State& state, const state::StatePackage& package);
+
+/// The attics that hold the files of what is shelved (H1), with its name.
+std::map<state::TxnId, std::string> attics_of_shelf(os::FileReader& root, const state::State& state);
 
 /// Sentences about shelved packages whose files the attic does not hold any more. Reads what lies there.
 std::vector<std::string> problems_of_shelf(os::FileReader& root, const state::State& state);

@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "txn/shelve.h"
 
 namespace hambrel::txn {
 
@@ -111,6 +112,8 @@ class Undo {
       PackageChange back = *change;
       std::swap(back.before_row, back.after_row);
       std::swap(back.before, back.after);
+      if (back.after && back.after->shelved && back.before_row != back.after_row)
+        require_on_shelf(root_, state_, *back.after);
       if (back.before_row) leaving_rows_.insert(*back.before_row);
       undo_.plan.steps.push_back(step_of(back, {plan::WhyKind::Undone, std::to_string(number(id_)), ""}));
       undo_.changes.push_back(std::move(back));
