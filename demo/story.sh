@@ -40,6 +40,11 @@ same() { # SAME "LISTING": is every file as it was, with mode, owner, time and c
   else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing); trouble=1; fi
 }
 
+same_contents() { # the same without times
+  if [[ $(listing | contents) == "$1" ]]; then printf '%s(compared: every file is as it was, with mode, owner and content, the edited ones too)%s\n' "$faint" "$off"
+  else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing | contents); trouble=1; fi
+}
+
 printf 'Building the packages of Skerry harbour ...\n'
 "$here/build-world.sh" "$world" || exit 1
 base=$("$here/serve.sh" "$world" "$run") || { base=file://$world; echo '(no HTTP server at hand: the repositories are read from the disk)'; }
@@ -134,8 +139,7 @@ play 0 hambrel remove gullcam --yes --quiet
 sed -i 's/interval = 10/interval = 1/' "$station/etc/lampdesk/desk.toml"
 play 0 hambrel ledger packages 4
 play 0 hambrel rollback calm --yes
-if [[ $(listing | contents) == "$before" ]]; then printf '%s(compared: every file is as it was, with mode, owner and content, the edited ones too)%s\n' "$faint" "$off"
-else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$before") <(listing | contents); trouble=1; fi
+same_contents "$before"
 
 chapter 'Files that came to harm'
 rm "$station/usr/bin/tidewatch"; echo 'a bad block' >> "$station/usr/bin/lampctl"; chmod 600 "$station/usr/bin/foghorn"
@@ -143,12 +147,52 @@ play 11 hambrel verify
 play 0 hambrel repair --yes
 play 0 hambrel verify
 
+chapter 'Made ready by day, switched to by night'
+before=$(listing)
+play 0 hambrel upgrade --prepare --yes
+play 0 hambrel ledger --most 2
+play 0 hambrel activate
+
+chapter 'A version that is no good: back to the one before, and held there'
+if command -v script >/dev/null; then
+  printf '\n%s$ hambrel downgrade lampdesk%s\n' "$faint" "$off"
+  code=0
+  (sleep 1; echo 1; sleep 1; echo yes; sleep 1; echo 'the lamp flickers'; sleep 1; echo yes) |
+    script -qec "'$HAMBREL' --root '$station' --color $color downgrade lampdesk" /dev/null | tr -d '\r' | sed "s| --root $station||" || code=$?
+  ((code == 0)) || { echo "the exit code was $code, 0 was expected"; trouble=1; }
+else
+  play 0 hambrel downgrade lampdesk=5.4.1 --hold --reason 'the lamp flickers' --yes
+fi
+play 0 hambrel upgrade --dry-run
+play 0 hambrel undo 22 --yes --quiet
+play 0 hambrel undo 21 --yes --quiet
+same "$before"
+
+chapter 'Off the system for a while'
+before=$(listing | contents)
+play 0 hambrel shelve foghorn --reason 'the horn is being painted' --yes
+play 0 hambrel list shelved
+play 0 hambrel unshelve foghorn --yes
+same_contents "$before"
+
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger
 play 0 hambrel ledger show 3
 for n in 13 11 6 3; do play 0 hambrel undo "$n" --yes --quiet; done
 play 0 hambrel list
 [[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
+
+chapter 'What the way back costs'
+play 0 hambrel tidy
+play 0 hambrel checkpoint drop calm --yes
+play 0 hambrel tidy attic --keep 5 --yes
+
+chapter 'The state of the station is lost'
+play 0 hambrel install lampdesk=5.4.1 tidewatch --yes --quiet
+rm "$station/var/lib/hambrel/state.sqlite"
+play 5 hambrel list
+play 0 hambrel repair --rebuild --yes
+play 0 hambrel verify
 printf '\n'
 ((trouble == 0)) && echo 'The story went as it was meant to.' || echo 'Something went otherwise than it was meant to.'
 exit "$trouble"

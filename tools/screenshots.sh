@@ -19,6 +19,10 @@ shot() { # NAME "COMMAND LINE"
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
   tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "${2//hambrel /hambrel --root skerry }" -- bash -c "$2 2>&1 | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root skerry --color always|--root skerry|'"
 }
+asked() { # NAME UNTIL WORDS...: with its question, on the terminal itself
+  [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
+  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "hambrel --root skerry ${*:3}" -u "$2" -- hambrel "${@:3}"
+}
 shot search 'hambrel search tide'
 shot describe 'hambrel describe lampdesk'
 shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
@@ -29,9 +33,7 @@ shot upgrade 'hambrel upgrade --yes'
 hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
-if [[ $wanted == '  ' || $wanted == *' refused '* ]]; then # with its question, on the terminal itself
-  tools/capture-term.sh -o docs/screenshots/refused.png -p '\033[2m#' -l 'hambrel --root skerry install lampdesk@beta' -u 'its number' -- hambrel install lampdesk@beta
-fi
+asked refused 'its number' install lampdesk@beta
 shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
 HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
 shot recover 'hambrel list; hambrel recover'
@@ -48,4 +50,11 @@ shot verify 'hambrel verify; hambrel repair --yes'
 hambrel -q repair --yes
 hambrel -q hold saltdb --reason 'the tide office reads its files' --yes
 shot held 'hambrel upgrade --dry-run; hambrel list held'
+hambrel -q release saltdb --yes
+shot prepare 'hambrel upgrade --prepare --yes; hambrel ledger --most 3; hambrel activate'
+[[ $(hambrel ledger --most 1) == *upgrade* ]] || hambrel -q upgrade --yes
+asked downgrade 'Which one' downgrade lampdesk
+shot tidy 'hambrel tidy; hambrel tidy attic --keep 2 --dry-run'
+rm "$root/var/lib/hambrel/state.sqlite"
+shot rebuild 'hambrel list; hambrel repair --rebuild --yes; hambrel verify'
 shot help 'hambrel help install'

@@ -41,8 +41,7 @@ void weigh_prepared(Session& session, const Arguments& arguments) {
                 fmt::format("`{}` switches to it, `{}` drops it", session.copyable("hambrel activate"),
                             session.copyable("hambrel activate --discard")));
   if (!session.json() && !session.quiet())
-    session.screen().line(fmt::format("  {}  what is prepared ({}) can't be activated any more after this",
-                                      session.screen().paint(Style::Warn, "note"), what));
+    session.screen().remark(fmt::format("what is prepared ({}) can't be activated any more after this", what));
 }
 
 std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,

@@ -133,6 +133,14 @@ void Table::print(const Screen& screen) const {
   screen.raw(out);
 }
 
+void Screen::remark(std::string_view text) const {
+  constexpr std::size_t kIndent = 8;
+  const std::size_t width = output_is_terminal() ? terminal_width() : SIZE_MAX;
+  std::string lines = wrapped(text, kIndent, width).substr(kIndent);
+  lines.pop_back();  // the last line break
+  line("  " + paint(Style::Warn, "note") + "  " + lines);
+}
+
 std::string size_text(std::uint64_t bytes) {
   if (bytes < 1024) return fmt::format("{} B", bytes);
   double value = static_cast<double>(bytes);

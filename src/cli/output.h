@@ -21,6 +21,8 @@ class Screen {
   void raw(std::string_view text) const;
   void note(std::string_view text) const;  // to standard error
   void hint(std::string_view text) const;  // what to do next, under a message, to standard error
+  /// Something to know before agreeing, beside a plan; wrapped between words on a terminal.
+  void remark(std::string_view text) const;
   std::string paint(Style style, std::string_view text) const;
   std::string paint_error(Style style, std::string_view text) const;  // for standard error
   bool color() const { return color_; }

@@ -70,9 +70,7 @@ std::string counts(const plan::Plan& plan) {
 void print_held_back(const Session& session, const plan::Plan& plan) {
   constexpr std::size_t kMostNames = 6;
   const Screen& screen = session.screen();
-  const auto note = [&](const std::string& text) {
-    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + text);
-  };
+  const auto note = [&](const std::string& text) { screen.remark(text); };
   std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
   for (const plan::HeldBack& one : plan.held_back) {
     if (one.held) {
@@ -144,15 +142,11 @@ void print_plan(const Session& session, const plan::Plan& plan) {
                      {change_text(step.size_change), Style::Plain, true}});
   table.print(screen);
   screen.line();
-  for (const plan::Notice& notice : plan.notices)
-    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + printable(notice.text()));
+  for (const plan::Notice& notice : plan.notices) screen.remark(printable(notice.text()));
   print_held_back(session, plan);
   if (!plan.proved)
-    screen.line("  " + screen.paint(Style::Warn, "note") +
-                "  feasible, and the best that was found in the time allowed; that there is no better was not proved");
-  if (!plan.unneeded.empty())
-    screen.line(fmt::format("  {}  nothing wanted needs these any more: {}", screen.paint(Style::Warn, "note"),
-                            join(plan.unneeded, ", ")));
+    screen.remark("feasible, and the best that was found in the time allowed; that there is no better was not proved");
+  if (!plan.unneeded.empty()) screen.remark("nothing wanted needs these any more: " + join(plan.unneeded, ", "));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
   if (!plan.steps.empty() &&
       std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {

@@ -92,15 +92,13 @@ void print(const Session& session, const txn::Rebuilding& planned, const std::st
   }
   table.print(screen);
   screen.line();
-  const auto note = [&](const std::string& text) {
-    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + text);
-  };
-  if (!broken.empty()) note("what came later is not known: " + printable(broken));
+  if (!broken.empty()) screen.remark("what came later is not known: " + printable(broken));
   const std::size_t others = planned.versions - planned.known;
   if (others > 0)
-    note(fmt::format("of {} that the ledger speaks of, the files are known nowhere: no going back to {}",
-                     count_text(others, "version", "versions"), others == 1 ? "it" : "them"));
-  note(
+    screen.remark(fmt::format("{} that the ledger speaks of {} nowhere to be had: no going back to {}",
+                              count_text(others, "version", "versions"), others == 1 ? "is" : "are",
+                              others == 1 ? "it" : "them"));
+  screen.remark(
       fmt::format("no file of a package is touched; the attic and checkpoints of before are of no use without the lost"
                   " state and are put aside in /{}",
                   kStateDirectory));

@@ -270,7 +270,8 @@ int show_entry(Session& session, state::TxnId id) {
   screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(id))),
                           entry->kind, entry->result));
   field("started", time_text(entry->started));
-  field("took", fmt::format("{} s", entry->ended - entry->started));
+  field("took",
+        entry->ended == entry->started ? "less than a second" : fmt::format("{} s", entry->ended - entry->started));
   field("user", entry->user);
   field("command", entry->command);
   field("reason", entry->note);

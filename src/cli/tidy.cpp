@@ -135,7 +135,7 @@ int tidy_attic(Session& session, const Arguments& arguments) {
     screen.line();
     table.print(screen);
     screen.line();
-    screen.line("  " + screen.paint(Style::Warn, "note") + "  " + plan.notices[0].text());
+    screen.remark(plan.notices[0].text());
   }
   if (dry) return 0;
   ask_consent(session, arguments);

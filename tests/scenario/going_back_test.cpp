@@ -58,7 +58,8 @@ TEST_F(GoingBack, ACheckpointBringsTheEditedFileBackWhateverBecameOfIt) {
   EXPECT_EQ(station.hambrel({"checkpoint", "make", "calm", "--reason", "before the step"}).code, 0);
   EXPECT_THAT(station.hambrel({"checkpoint", "make", "calm"}).err, HasSubstr("there is a checkpoint calm already"));
   EXPECT_THAT(station.hambrel({"checkpoint", "make", "7"}).err, HasSubstr("is no name for a checkpoint"));
-  EXPECT_THAT(station.hambrel({"checkpoint", "list"}).out, HasSubstr("after transaction 1  1 configuration file, 23 B"));
+  EXPECT_THAT(station.hambrel({"checkpoint", "list"}).out,
+              HasSubstr("after transaction 1  1 configuration file, 23 B"));
   const auto calm = without_link_counts(station.contents());
   EXPECT_THAT(station.hambrel({"rollback", "calm", "-y"}).out, HasSubstr("Nothing to do: all is as it was at the"));
   // edited in place, and nothing else
