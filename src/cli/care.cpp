@@ -106,8 +106,8 @@ int run_verify(Session& session, const Arguments& arguments) {
                             damaged == 0 ? "all are as they were installed"
                                          : fmt::format("{} not as installed", count_text(damaged, "is", "are"))));
   }
-  if (damaged > 0 && !session.quiet())
-    screen.hint(fmt::format("`{}` puts back what is damaged", session.copyable("hambrel repair")));
+  if ((damaged > 0 || !problems.empty()) && !session.quiet())
+    screen.hint(fmt::format("`{}` puts right what can be put right", session.copyable("hambrel repair")));
   return damaged > 0 || !problems.empty() ? kDamageFound : 0;
 }
 

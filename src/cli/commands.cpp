@@ -337,7 +337,8 @@ std::vector<Command> make_commands() {
                  "Record",
                  "N | CHECKPOINT",
                  "bring all packages back to how they were after transaction N",
-                 "Everything comes from the attic, in one new transaction that can be undone. Configuration that was "
+                 "In one new transaction that can be undone: from the attic, else the cache or a repository. "
+                 "Configuration that was "
                  "edited stays as it is; a checkpoint brings it back as it was when that was made.",
                  change_options({}),
                  {{"hambrel rollback 7 --dry-run", "what that would change"}, {"hambrel rollback before-the-step", ""}},

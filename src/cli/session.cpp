@@ -50,7 +50,7 @@ class Stopwatch {
       return;
     }
     at_[name] = now;
-    if (name != "done") return;
+    if (name != "done" || !at_.contains("synced")) return;  // giving up attics has no switch
     const auto since = [](Clock::time_point from, Clock::time_point to) {
       return std::chrono::duration<double, std::milli>(to - from).count();
     };

@@ -271,6 +271,18 @@ TEST_F(GoingBack, TheLedgerTellsWhatChangedLastAndWhichTransactionsMeetCondition
   EXPECT_EQ(station.hambrel({"ledger", "--since", "soon"}).code, 2);
 }
 
+TEST_F(GoingBack, VerifyFindsAStageThatBelongsToNothingAndRepairTakesItAway) {
+  const fs::path stage = station.root() / "var/lib/hambrel/stage/99";
+  write_file(stage / "tree/0/0", "left over");
+  const Ran verified = station.hambrel({"verify"});
+  EXPECT_EQ(verified.code, 11);
+  EXPECT_THAT(verified.out, HasSubstr("stage/99 belongs to no transaction"));
+  EXPECT_THAT(verified.err, HasSubstr("repair` puts right"));
+  EXPECT_EQ(station.hambrel({"repair", "-y"}).code, 0);
+  EXPECT_FALSE(fs::exists(stage));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 TEST_F(GoingBack, VerifyFindsAnAlteredLedger) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
   run({"python3", "-c",

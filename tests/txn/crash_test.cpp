@@ -268,7 +268,7 @@ class Crash : public testing::TestWithParam<Story> {
       EXPECT_THAT(broken_invariants(*prepared_.disk, *prepared_.shop.state, staging), testing::IsEmpty()) << step;
     };
     GetParam().work(prepared_);
-    EXPECT_GT(steps_, 2);
+    EXPECT_GE(steps_, 2);  // giving up attics has no more
     after_ = prepared_.account();
     operations_ = prepared_.disk->operations();
   }

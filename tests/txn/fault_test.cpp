@@ -97,6 +97,7 @@ int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, in
 void install_old(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib1, &scene.desk}); }
 void upgrade(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib2}, {"lib"}); }
 void remove(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {}, {"lib", "desk"}); }
+void shelve(Scene& scene, os::FileSystem& files) { scene.shop.shelve(files, {"lib", "desk"}); }
 void undo_last(Scene& scene, os::FileSystem& files) { scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id); }
 void nothing(Scene&, os::FileSystem&) {}
 
@@ -111,6 +112,9 @@ const std::vector<Named>& changes() {
       {"install", nothing, install_old},
       {"upgrade", install_old, upgrade},
       {"remove", install_old, remove},
+      {"shelve", install_old, shelve},
+      {"coming back from the shelf", [](Scene& s, os::FileSystem& f) { install_old(s, f), shelve(s, f); },
+       [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false},
       {"rollback", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f), remove(s, f); },
        [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false}};
   return all;

@@ -136,8 +136,9 @@ std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const 
   });
 }
 
-void State::Impl::index(std::int64_t slot, const FileList& before, const FileList& after) {
-  std::vector<std::int64_t> gone, come;
+PackageChange::Index State::Impl::index_change(const FileList& before, const FileList& after) {
+  PackageChange::Index change;
+  auto& [gone, come] = change;
   std::size_t i = 0, j = 0;
   while (i < before.size() || j < after.size()) {
     const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
@@ -149,6 +150,18 @@ void State::Impl::index(std::int64_t slot, const FileList& before, const FileLis
   // in the order of the table's own keys: each row goes beside the one before
   std::sort(gone.begin(), gone.end());
   std::sort(come.begin(), come.end());
+  return change;
+}
+
+/// `after_row` is known.
+PackageChange::Index State::Impl::index_change(const PackageChange& change) {
+  const auto list = [&](const auto& row, const auto& value) {
+    return row && value && !value->shelved ? list_of(*row) : std::make_shared<const FileList>();
+  };
+  return index_change(*list(change.before_row, change.before), *list(change.after_row, change.after));
+}
+
+void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
   SQLite::Statement drop(database, "DELETE FROM paths WHERE hash = ? AND slot = ?");
   SQLite::Statement drop_more(database, "DELETE FROM more_paths WHERE hash = ? AND slot = ?");
   SQLite::Statement next(database, "SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
@@ -161,7 +174,7 @@ void State::Impl::index(std::int64_t slot, const FileList& before, const FileLis
     statement.reset();
     return changed > 0;
   };
-  for (const std::int64_t hash : gone) {
+  for (const std::int64_t hash : change.gone) {
     if (!run(drop, hash, slot)) {
       run(drop_more, hash, slot);
       continue;
@@ -171,7 +184,7 @@ void State::Impl::index(std::int64_t slot, const FileList& before, const FileLis
     next.reset();
     if (heir) run(drop_more, hash, *heir), run(put, hash, *heir);
   }
-  for (const std::int64_t hash : come)
+  for (const std::int64_t hash : change.come)
     if (!run(put, hash, slot)) run(put_more, hash, slot);
 }
 
@@ -254,7 +267,7 @@ void State::Impl::lists_from_rows() {
     put.bind(2, list.bytes().data(), static_cast<int>(list.bytes().size()));
     put.exec();
     put.reset();
-    if (installed) index(row, {}, list);
+    if (installed) index(row, index_change({}, list));
   }
   query.reset(), all.reset();
   database.exec("DROP TABLE files; DROP TABLE directories");

@@ -157,7 +157,6 @@ void State::Impl::insert_entry_as_is(const LedgerEntry& entry) {
 }
 
 void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& changes) {
-  forget_lists();
   // What leaves goes first, so that no two installed rows of one name ever stand together.
   for (const PackageChange& change : changes) {
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
@@ -166,48 +165,55 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     leave.bind(1, *change.before_row);
     leave.exec();
   }
+  // Lists that were read while planning serve here; those of rows that are new now are not remembered: the rows may go
+  // again, and others come under their numbers.
+  std::int64_t sequence = 0;
+  try {
+    for (const PackageChange& change : changes) insert_change(id, sequence++, change);
+  } catch (...) {
+    forget_lists();
+    throw;
+  }
+  forget_lists();
+}
+
+void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given) {
+  PackageChange change = given;
+  if (change.after && !change.after_row) change.after_row = insert_package(*change.after, change.files, "installed");
+  const std::optional<std::int64_t> after = change.after ? change.after_row : std::nullopt;
+  const auto here = [](const auto& row, const auto& value) { return row && !value->shelved ? row : std::nullopt; };
+  const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
+  if (was_here != is_here) {
+    const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
+    index(slot, change.index ? *change.index : index_change(change));
+    if (after) put_into(slot, *after);
+  }
+  if (change.after) {
+    SQLite::Statement enter(database, "UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
+    enter.bind(1, change.after->shelved ? "attic" : "installed");
+    enter.bind(2, change.after->shelved ? 1 : 0);
+    enter.bind(3, std::string(text_of(change.after->reason)));
+    enter.bind(4, hold_text(change.after->hold));
+    enter.bind(5, *after);
+    enter.exec();
+  }
   SQLite::Statement insert(database,
                            "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
                            " before_shelved, after_package, after_reason, after_hold, after_shelved)"
                            " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  std::int64_t sequence = 0;
-  for (const PackageChange& change : changes) {
-    std::optional<std::int64_t> after = change.after_row;
-    if (change.after && !after) after = insert_package(*change.after, change.files, "installed");
-    const auto here = [](const auto& row, const auto& value) { return row && !value->shelved ? row : std::nullopt; };
-    const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
-    if (was_here != is_here) {
-      const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
-      index(slot, was_here ? *list_of(*was_here) : FileList(), is_here ? *list_of(*is_here) : FileList());
-      if (after) put_into(slot, *after);
-    }
-    if (change.after) {
-      SQLite::Statement enter(database,
-                              "UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
-      enter.bind(1, change.after->shelved ? "attic" : "installed");
-      enter.bind(2, change.after->shelved ? 1 : 0);
-      enter.bind(3, std::string(text_of(change.after->reason)));
-      enter.bind(4, hold_text(change.after->hold));
-      enter.bind(5, *after);
-      enter.exec();
-    }
-    insert.bind(1, number(id));
-    insert.bind(2, sequence++);
-    insert.bind(3, change.name);
-    const auto side = [&](int column, const std::optional<std::int64_t>& row,
-                          const std::optional<StatePackage>& value) {
-      if (!row)
-        return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2), insert.bind(column + 3, 0);
-      insert.bind(column, *row);
-      insert.bind(column + 1, std::string(text_of(value->reason)));
-      insert.bind(column + 2, hold_text(value->hold));
-      insert.bind(column + 3, value->shelved ? 1 : 0);
-    };
-    side(4, change.before_row, change.before);
-    side(8, after, change.after);
-    insert.exec();
-    insert.reset();
-  }
+  insert.bind(1, number(id));
+  insert.bind(2, sequence);
+  insert.bind(3, change.name);
+  const auto side = [&](int column, const std::optional<std::int64_t>& row, const std::optional<StatePackage>& value) {
+    if (!row) return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2), insert.bind(column + 3, 0);
+    insert.bind(column, *row);
+    insert.bind(column + 1, std::string(text_of(value->reason)));
+    insert.bind(column + 2, hold_text(value->hold));
+    insert.bind(column + 3, value->shelved ? 1 : 0);
+  };
+  side(4, change.before_row, change.before);
+  side(8, after, change.after);
+  insert.exec();
 }
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside) {

@@ -57,10 +57,13 @@ void State::prepare(const Prepared& prepared, std::vector<PackageChange>& change
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     for (PackageChange& change : changes) {
-      if (!change.after || change.after_row) continue;
-      change.after_row = impl_->insert_package(*change.after, change.files, "attic");
-      change.after->row = *change.after_row;
+      if (change.after && !change.after_row) {
+        change.after_row = impl_->insert_package(*change.after, change.files, "attic");
+        change.after->row = *change.after_row;
+      }
+      change.index = impl_->index_change(change);
     }
+    impl_->forget_lists();
     const std::string value = value_of();
     SQLite::Statement insert(impl_->database, "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
     insert.bind(1, prepared.id);

@@ -85,6 +85,11 @@ struct PackageChange {
   std::optional<std::int64_t> before_row, after_row;
   std::optional<StatePackage> before, after;  // as values; `after` with row 0 is new to the state
   FileList files;                             // of a new `after`
+  /// How the index of paths follows, where that was worked out before.
+  struct Index {
+    std::vector<std::int64_t> gone, come;  // hashes of paths, ascending
+  };
+  std::optional<Index> index{};
 };
 
 /// What a commit records beside the packages.

@@ -32,8 +32,10 @@ struct State::Impl {
   std::shared_ptr<const FileList> list_of(std::int64_t package_row);
   void forget_lists() { lists.clear(), lists_size = 0; }
   std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
-  /// The index follows a slot whose files were `before` and are `after`.
-  void index(std::int64_t slot, const FileList& before, const FileList& after);
+  /// How the index of paths follows a slot whose files were `before` and are `after`.
+  static PackageChange::Index index_change(const FileList& before, const FileList& after);
+  PackageChange::Index index_change(const PackageChange& change);
+  void index(std::int64_t slot, const PackageChange::Index& change);
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
@@ -42,6 +44,7 @@ struct State::Impl {
   void insert_entry(LedgerEntry& entry);  // fills previous and digest
   void insert_entry_as_is(const LedgerEntry& entry);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
+  void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change);
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   void mark_activated(std::int64_t prepared, TxnId by);
   void give_up(const std::vector<TxnId>& attics, TxnId by);

@@ -57,6 +57,7 @@ TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) 
   env_.state.record(done, {}, attics);
   env_.after_step("committed");
   tidy_up();
+  env_.after_step("done");
   return done.id;
 }
 

@@ -113,6 +113,7 @@ class Engine {
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
               const Owners& owners, const Places& places);
   void stage_link(const Put& put, const std::string& directory, const Places& places);
+  void stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one);
   void stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata);
   os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory, const Places& places);

@@ -171,10 +171,9 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   };
   const Owners owners(env_.root);
   unpack(change, sources, directory, owners, places);
-  for (const Put& put : change.puts) {
-    go_on();
-    if (!put.kept.empty()) stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
-  }
+  stage_kept(change, [&](const Put& put) {
+    stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
+  });
   for (const Put& put : change.puts) {
     go_on();
     stage_link(put, directory, places);
@@ -252,6 +251,23 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   for (auto& other : others) keep_first([&] { other.get(); });
   env_.observer.end();
   if (problem) std::rethrow_exception(problem);
+}
+
+/// What comes from the attic, by several threads where it is much.
+void Engine::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
+  std::vector<const Put*> kept;
+  for (const Put& put : change.puts)
+    if (!put.kept.empty()) kept.push_back(&put);
+  constexpr std::size_t kFew = 100;  // links that are not worth a thread
+  std::atomic<std::size_t> next = 0;
+  const auto work = [&] {
+    for (std::size_t i = next++; i < kept.size(); i = next++) go_on(), stage_one(*kept[i]);
+  };
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, kept.size() / kFew + 1); ++i)
+    others.push_back(std::async(std::launch::async, work));
+  work();
+  for (auto& other : others) other.get();
 }
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.

@@ -56,6 +56,7 @@ Json encoded(const PackageChange& change) {
   if (change.before_row) object["before_row"] = *change.before_row, object["before"] = encoded(*change.before, true);
   if (change.after_row) object["after_row"] = *change.after_row;
   if (change.after) object["after"] = encoded(*change.after, change.after_row.has_value());
+  if (change.index) object["index"] = Json::array({change.index->gone, change.index->come});
   const std::string& files = change.files.bytes();
   if (change.after && !change.after_row) object["files"] = Json::binary({files.begin(), files.end()});
   return object;
@@ -71,6 +72,11 @@ PackageChange decoded_change(const Json& object, const state::State& state) {
   };
   side("before", change.before_row, change.before);
   side("after", change.after_row, change.after);
+  if (object.contains("index")) {
+    const Json& index = object["index"];
+    change.index = PackageChange::Index{index.at(0).get<std::vector<std::int64_t>>(),
+                                        index.at(1).get<std::vector<std::int64_t>>()};
+  }
   if (object.contains("files")) {
     const auto& files = object["files"].get_binary();
     change.files = state::FileList(std::string(files.begin(), files.end()), "prepared");
