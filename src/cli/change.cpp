@@ -75,7 +75,7 @@ class Change {
     if (planned_.plan.empty()) return nothing_to_do();
     const bool dry = arguments_.has("dry-run");
     if (!arguments_.has("no-files")) plan_files();
-    weigh_retention(session_, planned_);
+    if (!arguments_.has("download-only")) weigh_retention(session_, planned_);
     if (session_.json() && dry)
       session_.screen().line(canonical({{"plan", to_json(planned_.plan)}, {"result", "dry run"}}));
     if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, planned_.plan);

@@ -203,7 +203,7 @@ int list_ledger(Session& session, const Arguments& arguments) {
     table.row({{fmt::format("{}", number(entry.id)), Style::Name, true},
                {time_text(entry.started), Style::Faint},
                {entry.user},
-               {entry.undo_of ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
+               {entry.kind == "undo" ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
                {by         ? fmt::format("undone by {}", number(*by))
                 : given_up ? std::string("done for good")
                            : entry.result,

@@ -48,6 +48,7 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
 
 State::Impl::Impl(const std::string& host_path, int flags)
     : path(host_path), database(host_path, flags, kBusyMilliseconds) {
+  database.exec("PRAGMA page_size = 8192");  // of a new database: lists of files are large values
   database.exec("PRAGMA foreign_keys = ON");
   database.exec("PRAGMA synchronous = EXTRA");
   database.exec("PRAGMA cache_size = -16384");  // KiB: the rows of a large package need not go to the disk in between

@@ -46,7 +46,7 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   failed.problem = problem;
   try {
     env_.state.record(failed, {});
-    copy_ledger(env_.root, env_.state);
+    copy();
   } catch (const Error& also) {  // the first problem is the one to be told; this one is told beside it
     env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", also.what()));
   }
@@ -244,9 +244,18 @@ void Engine::take_back_after(const Error& problem, TxnId id) {
 void Engine::tidy_up() {
   try {
     settle_directories();
-    copy_ledger(env_.root, env_.state);
   } catch (const Error& problem) {
     env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", problem.what()));
+  }
+  copy();
+}
+
+/// The ledger's copy is for bad days; on good ones nothing depends on it.
+void Engine::copy() {
+  try {
+    copy_ledger(env_.root, env_.state);
+  } catch (const Error& problem) {
+    env_.observer.note(fmt::format("the ledger could not be copied: {}; the next start tries again", problem.what()));
   }
 }
 
@@ -342,7 +351,7 @@ std::optional<Engine::Recovered> Engine::recover() {
   if (const auto journal = env_.state.journal())
     recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was put back");
   settle_directories();
-  copy_ledger(env_.root, env_.state);
+  copy();
   return recovered;
 }
 

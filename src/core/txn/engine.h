@@ -128,6 +128,7 @@ class Engine {
   void to_attic(const std::string& from, const std::string& attic);
   void remove_given_up(const std::string& attics);
   void tidy_up();
+  void copy();
   void take_back_after(const Error& problem, state::TxnId id);
   void require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses);
   state::TxnId switch_over(Transaction transaction, std::optional<std::int64_t> prepared);

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "os/file_system.h"
+#include "os/neighbours.h"
 
 namespace hambrel::txn {
 
@@ -35,6 +36,7 @@ class Homes {
   const std::string& of_directory(std::string_view directory);
 
   os::FileReader& root_;
+  os::Looker looker_{root_};
   std::map<std::string, std::string, std::less<>> by_directory_;
   std::map<std::uint64_t, std::string> by_mount_;
 };

@@ -49,7 +49,23 @@ std::optional<std::string> Kept::find(const FileEntry& entry, const std::string&
   return search(entry, home);
 }
 
+std::vector<std::string> Kept::places_like(const FileEntry& entry, const std::string& home) const {
+  std::vector<std::string> places;
+  visit(entry, home, [&](const std::string& at) { return places.push_back(at), false; });
+  return places;
+}
+
 std::optional<std::string> Kept::search(const FileEntry& entry, const std::string& home) const {
+  std::optional<std::string> place;
+  visit(entry, home, [&](const std::string& at) {
+    if (root_.digest(at) == entry.digest) place = at;
+    return place.has_value();
+  });
+  return place;
+}
+
+void Kept::visit(const FileEntry& entry, const std::string& home,
+                 const std::function<bool(const std::string&)>& is_it) const {
   for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
     const auto found = places_.find(top);
     if (found == places_.end()) continue;
@@ -57,11 +73,9 @@ std::optional<std::string> Kept::search(const FileEntry& entry, const std::strin
       if (place.home != home) continue;
       const std::string at = place.path + entry.path.substr(top.size());
       const auto info = root_.stat(at);
-      if (info && info->type == os::FileType::Regular && info->size == entry.size && root_.digest(at) == entry.digest)
-        return at;
+      if (info && info->type == os::FileType::Regular && info->size == entry.size && is_it(at)) return;
     }
   }
-  return std::nullopt;
 }
 
 std::optional<std::string> Kept::find_configuration(const FileEntry& entry, const std::string& home) const {

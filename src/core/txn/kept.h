@@ -6,6 +6,7 @@
 // decides.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <optional>
 #include <string>
@@ -25,6 +26,9 @@ class Kept {
 
   /// Where a regular file with the path, size and digest of `entry` lies in the attic of `home`, relative to the root.
   std::optional<std::string> find(const FileEntry& entry, const std::string& home) const;
+
+  /// Everywhere that a file of this path and size lies, whatever its content: without reading it.
+  std::vector<std::string> places_like(const FileEntry& entry, const std::string& home) const;
 
   /// Looks for all of these, by several threads; find() then knows them.
   void look_for(const std::vector<std::pair<FileEntry, std::string>>& entries_and_homes, unsigned workers);
@@ -51,6 +55,9 @@ class Kept {
     std::uint64_t inode;     // of what was put away, 0 for nothing
   };
   std::optional<std::string> search(const FileEntry& entry, const std::string& home) const;
+  /// Calls with the places that are like it, until one is it.
+  void visit(const FileEntry& entry, const std::string& home,
+             const std::function<bool(const std::string&)>& is_it) const;
 
   os::FileReader& root_;
   struct Known {

@@ -12,7 +12,9 @@
 //   that B4 what the attic does not hold comes from the package's own file, from the cache or a repository, by its
 //   digest; a
 //      file that is nowhere is refused by name: nothing is put together by guess
-// Not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
+//   B5 where one transaction stands between then and now, and nothing that it brought was changed since, it is taken
+//      back as undo does it: by renames alone
+// Otherwise not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
 #pragma once
 
 #include <memory>

@@ -28,13 +28,12 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
   }
   planned.tree = plan_tree(root, state, leaving, {}, workers);
   planned.plan.notices = planned.tree.notices;
-  require_feasible(root, planned.tree);
   return planned;
 }
 
 namespace {
 
-/// Calls `each` with a file of a shelved package, and where it lies: nothing if nowhere.
+/// Calls `each` with a file of a shelved package, what the attic keeps, and its home.
 template <typename Each>
 void visit_shelf(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& shelved,
                  const Each& each) {
@@ -43,14 +42,23 @@ void visit_shelf(os::FileReader& root, const state::State& state, const std::vec
   Homes homes(root);
   for (const StatePackage& one : shelved)
     for (const FileEntry& file : state.files_of(one.row)->entries())
-      if (file.type == EntryType::File && !file.config) each(one, file, kept.find(file, homes.of(file.path)));
+      if (file.type == EntryType::File && !file.config) each(one, file, kept, homes.of(file.path));
+}
+
+std::optional<state::TxnId> attic_in(const std::string& place) {
+  const std::string mark = fmt::format("/{}/", kAttic);
+  const std::size_t at = place.find(mark);
+  if (at == std::string::npos) return std::nullopt;
+  const std::string rest = place.substr(at + mark.size());
+  const auto id = parse_number(rest.substr(0, rest.find('/')));
+  return id ? std::optional(state::TxnId{static_cast<std::int64_t>(*id)}) : std::nullopt;
 }
 
 }  // namespace
 
 void require_on_shelf(os::FileReader& root, const state::State& state, const StatePackage& package) {
-  visit_shelf(root, state, {package}, [](const StatePackage& one, const FileEntry& file, const auto& place) {
-    if (place) return;
+  visit_shelf(root, state, {package}, [](const auto& one, const auto& file, const Kept& kept, const auto& home) {
+    if (kept.find(file, home)) return;
     throw Error(ErrorCode::Refused,
                 fmt::format("{} was shelved then, and the attic no longer holds its files", one.package.title()),
                 "/" + file.path, "bring the package back with `hambrel install NAME=VERSION`");
@@ -59,21 +67,17 @@ void require_on_shelf(os::FileReader& root, const state::State& state, const Sta
 
 std::map<state::TxnId, std::string> attics_of_shelf(os::FileReader& root, const state::State& state) {
   std::map<state::TxnId, std::string> result;
-  visit_shelf(root, state, state.shelved(), [&](const StatePackage& one, const FileEntry&, const auto& place) {
-    const std::string mark = fmt::format("/{}/", kAttic);
-    const std::size_t at = place ? place->find(mark) : std::string::npos;
-    if (at == std::string::npos) return;
-    const std::string rest = place->substr(at + mark.size());
-    if (const auto id = parse_number(rest.substr(0, rest.find('/'))))
-      result.emplace(state::TxnId{static_cast<std::int64_t>(*id)}, one.package.name);
+  visit_shelf(root, state, state.shelved(), [&](const auto& one, const auto& file, const Kept& kept, const auto& home) {
+    for (const std::string& place : kept.places_like(file, home))
+      if (const auto id = attic_in(place)) result.emplace(*id, one.package.name);
   });
   return result;
 }
 
 std::vector<std::string> problems_of_shelf(os::FileReader& root, const state::State& state) {
   std::vector<std::string> problems;
-  visit_shelf(root, state, state.shelved(), [&](const StatePackage& one, const FileEntry& file, const auto& place) {
-    if (!place)
+  visit_shelf(root, state, state.shelved(), [&](const auto& one, const auto& file, const Kept& kept, const auto& home) {
+    if (!kept.find(file, home))
       problems.push_back(
           fmt::format("{} is shelved, and the attic no longer holds its /{}", one.package.title(), file.path));
   });

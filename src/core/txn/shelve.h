@@ -22,7 +22,7 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
 /// files.
 void require_on_shelf(os::FileReader& root, const state::State& state, const state::StatePackage& package);
 
-/// The attics that hold the files of what is shelved (H1), with its name.
+/// The attics that may hold files of what is shelved (H1), with its name. Looks at sizes, reads nothing.
 std::map<state::TxnId, std::string> attics_of_shelf(os::FileReader& root, const state::State& state);
 
 /// Sentences about shelved packages whose files the attic does not hold any more. Reads what lies there.

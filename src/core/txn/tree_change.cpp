@@ -235,9 +235,12 @@ class Planner {
   const Inheritance& inheritance_of(std::string_view directory) {
     if (const auto known = inheritances_.find(directory); known != inheritances_.end()) return known->second;
     Inheritance own;
-    if (const auto info = root_.stat_followed(directory); info && info->type == FileType::Directory) {
+    const auto plain = directory.empty() ? std::nullopt : looker_.stat(directory);
+    const bool direct = plain && plain->type == FileType::Directory;  // no link, so it need not be followed
+    const auto info = direct || (plain && plain->type != FileType::Symlink) ? plain : root_.stat_followed(directory);
+    if (info && info->type == FileType::Directory) {
       if ((info->mode & kSetGroup) != 0) own.group = info->gid;
-      const auto attributes = root_.attributes(root_.physical(directory));
+      const auto attributes = root_.attributes(direct ? std::string(directory) : root_.physical(directory));
       if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
         own.default_acl = acl->second;
     } else if (!directory.empty()) {
@@ -255,9 +258,10 @@ class Planner {
       if (const Kept* const kept = entering_[package].kept; kept != nullptr && entry.type == EntryType::File) {
         FileEntry wanted = entry;
         wanted.path = source;
-        const auto place = entry.config ? kept->find_configuration(wanted, one.home) : kept->find(wanted, one.home);
+        const bool edits = entry.config && entering_[package].with_edits;
+        const auto place = edits ? kept->find_configuration(wanted, one.home) : kept->find(wanted, one.home);
         if (place) one.kept = *place;
-        if (place && entry.config) {  // as it was, edits included
+        if (place && edits) {  // as it was, edits included
           const auto was = root_.stat(*place);
           one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
         }
@@ -503,6 +507,12 @@ void require_movable(os::FileReader& root, const PlannedMove& move, const FileIn
            "take the attribute off (chattr -ia) for the change, or leave the package out");
 }
 
+/// The nearest directory that exists at or above a path. Most stand where they are said to stand.
+FileInfo existing(os::FileReader& root, os::Looker& looker, std::string_view path) {
+  if (const auto info = looker.stat(path); !path.empty() && info && info->type == FileType::Directory) return *info;
+  return *root.stat_followed(existing_directory(root, path));
+}
+
 void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
   const std::string at = existing_directory(root, home);
   const os::Space space = root.space(at);
@@ -523,7 +533,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
   std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
     auto& [bytes, count] = needs[put.home];
-    bytes += put.entry.size;
+    if (put.kept.empty() || put.entry.config) bytes += put.entry.size;  // the rest is linked
     ++count;
   }
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
@@ -532,8 +542,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
   for (const PlannedMove& move : change.moves) {
     const auto parent = os::parent_of(move.path);
     auto known = directories.find(parent);
-    if (known == directories.end())
-      known = directories.emplace(parent, *root.stat_followed(existing_directory(root, parent))).first;
+    if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
     require_movable(root, move, known->second, looker.stat(move.path));
   }
 }

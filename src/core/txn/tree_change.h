@@ -35,6 +35,7 @@ struct Entering {
   const archive::Table* table = nullptr;
   const Kept* kept = nullptr;  // its content comes from there, as far as it lies there; else from the package file
   bool from_shelf = false;     // its configuration is there already, as far as it is to be there
+  bool with_edits = false;     // configuration that went away comes back as it stood, not as the package brings it
 };
 
 /// A thing to be made in the stage.
