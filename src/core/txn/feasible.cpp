@@ -1,0 +1,79 @@
+// Can a change of the tree be carried out? Asked before anything is staged: room, mounts, immutable files.
+#include <fmt/format.h>
+
+#include <map>
+
+#include "base/error.h"
+#include "os/neighbours.h"
+#include "txn/tree_change.h"
+
+namespace hambrel::txn {
+
+using os::FileInfo;
+using os::FileType;
+using state::MoveKind;
+
+namespace {
+
+// left free beside what is staged: new blocks of directories, and where the state is, the journal
+constexpr ByteCount kMargin = 4ULL << 20, kForeignMargin = 256ULL << 10;
+constexpr double kMiB = 1 << 20;
+
+/// Something that no rename can pass by.
+void require_movable(os::FileReader& root, const PlannedMove& move, const FileInfo& directory,
+                     const std::optional<FileInfo>& self) {
+  const auto refuse = [&](const std::string& what, std::string_view path, const char* hint) {
+    throw Error(ErrorCode::Refused, what, root.shown(path), hint);
+  };
+  const bool whole = move.kind != MoveKind::Attributes;
+  if (whole && self && self->mount != directory.mount)
+    refuse("something is mounted on it", move.path, "unmount it for the change, or leave the package out");
+  if (self && self->fixed)
+    refuse("is immutable or append-only", move.path,
+           "take the attribute off (chattr -ia) for the change, or leave the package out");
+  if (whole && directory.fixed)
+    refuse("is an immutable or append-only directory", os::parent_of(move.path),
+           "take the attribute off (chattr -ia) for the change, or leave the package out");
+}
+
+/// The nearest directory that exists at or above a path. Most stand where they are said to stand.
+FileInfo existing(os::FileReader& root, os::Looker& looker, std::string_view path) {
+  if (const auto info = looker.stat(path); !path.empty() && info && info->type == FileType::Directory) return *info;
+  return *root.stat_followed(existing_directory(root, path));
+}
+
+void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
+  const std::string at = existing_directory(root, home);
+  const os::Space space = root.space(at);
+  const ByteCount needed = bytes + 4096 * count + (home == kHome ? kMargin : kForeignMargin);
+  if (needed > space.free_bytes)
+    throw Error(ErrorCode::Io,
+                fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",
+                            static_cast<double>(needed) / kMiB, static_cast<double>(space.free_bytes) / kMiB),
+                root.shown(at), "free some space on this file system; nothing was changed");
+  if (space.total_inodes > 0 && count > space.free_inodes)
+    throw Error(ErrorCode::Io, fmt::format("not enough inodes: {} are needed, {} are free", count, space.free_inodes),
+                root.shown(at), "remove some small files; nothing was changed");
+}
+
+}  // namespace
+
+void require_feasible(os::FileReader& root, const TreeChange& change) {
+  std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
+  for (const Put& put : change.puts) {
+    auto& [bytes, count] = needs[put.home];
+    if (put.kept.empty() || put.entry.config) bytes += put.entry.size;  // the rest is linked
+    ++count;
+  }
+  for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
+  std::map<std::string_view, FileInfo> directories;
+  os::Looker looker(root);
+  for (const PlannedMove& move : change.moves) {
+    const auto parent = os::parent_of(move.path);
+    auto known = directories.find(parent);
+    if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
+    require_movable(root, move, known->second, looker.stat(move.path));
+  }
+}
+
+}  // namespace hambrel::txn
