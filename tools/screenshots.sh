@@ -54,7 +54,7 @@ hambrel -q release saltdb --yes
 shot prepare 'hambrel upgrade --prepare --yes; hambrel ledger --most 3; hambrel activate'
 [[ $(hambrel ledger --most 1) == *upgrade* ]] || hambrel -q upgrade --yes
 asked downgrade 'Which one' downgrade lampdesk
-shot tidy 'hambrel tidy; hambrel tidy attic --keep 2 --dry-run'
+shot tidy 'hambrel tidy attic --keep 2 --dry-run; hambrel tidy'
 rm "$root/var/lib/hambrel/state.sqlite"
 shot rebuild 'hambrel list; hambrel repair --rebuild --yes; hambrel verify'
 shot help 'hambrel help install'
