@@ -30,7 +30,7 @@ std::vector<txn::StandingAttic> standing_attics(Session& session, const state::S
 }
 
 std::string size_of(const txn::StandingAttic& one) {
-  return one.attic.bytes ? size_text(*one.attic.bytes) : std::string("only root may count it");
+  return one.attic.bytes ? size_text(*one.attic.bytes) : std::string("could not be counted");
 }
 
 }  // namespace hambrel::cli

@@ -119,19 +119,20 @@ int run_repair(Session& session, const Arguments& arguments) {
   txn::Verified verified = look_at_files(session, arguments, state, packages);
   PackageFiles files(session);
   txn::Planned repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+  const bool files_damaged = !repair.plan.steps.empty();
   bool agreed = false;
   int code = 0;
   if (const Universe& universe = session.universe();
       arguments.words().empty() && !plan::problems_of(universe, universe.installed()).empty()) {
     // What packages lack is put right by a transaction of its own. Both are shown before the one question.
-    agreed = !repair.plan.steps.empty() && !session.json();
+    agreed = files_damaged && !session.json();
     if (agreed && !(session.quiet() && arguments.has("yes"))) print_plan(session, repair.plan), session.screen().line();
     code = carry_out_request(session, arguments, "repair", start_request(session, arguments));
     if (arguments.has("dry-run")) return code;
     if (code != 0) agreed = false;
     keep_installed(state, packages, verified);  // a package may have left, or come in another version
     repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
-    if (repair.plan.steps.empty()) return code;
+    if (!files_damaged || repair.plan.steps.empty()) return code;  // nothing that was not shown, no second question
   }
   if (repair.plan.steps.empty()) {
     if (session.json()) {
