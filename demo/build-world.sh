@@ -139,7 +139,7 @@ requires = ["libtide >= 1.8", "record-store"]
 files = ["etc/tidewatch.conf"]
 E2
   program usr/bin/tidewatch "tidewatch ${v%-*}"; manual tidewatch "logger for tide gauges"
-  printf 'gauge = north-pier\nevery = %s\n' "$([[ $v == 2.0-1 ]] && echo 60 || echo 30)" | file 0644 etc/tidewatch.conf
+  printf 'gauge = north-pier\n\n# metres above chart datum\nalarm = 4.2\n\n# seconds between two readings\nevery = %s\n' "$([[ $v == 2.0-1 ]] && echo 60 || echo 30)" | file 0644 etc/tidewatch.conf
 done
 package skerry-harbour chartd 2.1-1 x86_64 "serves charts to the desks" <<'E2'
 category = "charts"

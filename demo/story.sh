@@ -69,14 +69,18 @@ play 0 hambrel list
 play 0 hambrel files lampdesk
 play 0 hambrel owner "/usr/bin/lampctl"
 
-chapter 'The operator edits a configuration file; an upgrade leaves it alone'
+chapter 'The operator edits configuration; the new versions changed it, too'
 sed -i 's/unnamed/Skerry North/' "$station/etc/lampdesk/desk.toml"
 sed -i 's/north-pier/inner-basin/' "$station/etc/tidewatch.conf"
 play 0 hambrel list upgradable
 play 4 hambrel upgrade
 before=$(listing)
 play 0 hambrel upgrade --yes
+play 0 hambrel configs
+play 0 hambrel configs diff /etc/tidewatch.conf
+play 0 hambrel configs settle /etc/tidewatch.conf --configs merge --yes
 printf '\n%s$ cat /etc/tidewatch.conf%s\n' "$faint" "$off"; cat "$station/etc/tidewatch.conf"
+play 0 hambrel undo 5 --yes --quiet
 play 0 hambrel undo 4 --yes
 same "$before"
 
@@ -87,22 +91,26 @@ before=$(listing)
 if command -v script >/dev/null; then # on a terminal one of the ways out is taken by its number
   printf '\n%s$ hambrel install lampdesk@beta%s\n' "$faint" "$off"
   code=0
-  (sleep 1; echo 2; sleep 1; echo yes) | script -qec "'$HAMBREL' --root '$station' --color $color install lampdesk@beta" /dev/null | tr -d '\r' | sed "s| --root $station||" || code=$?
+  (sleep 1; echo 2; sleep 1; echo merge; sleep 1; echo yes) | script -qec "'$HAMBREL' --root '$station' --color $color install lampdesk@beta" /dev/null | tr -d '\r' | sed "s| --root $station||" || code=$?
   ((code == 0)) || { echo "the exit code was $code, 0 was expected"; trouble=1; }
 else
   play 3 hambrel install lampdesk@beta --dry-run
-  play 0 hambrel change --install lampdesk@beta --remove gullcam --yes
+  play 0 hambrel change --install lampdesk@beta --remove gullcam --configs merge --yes
 fi
-play 0 hambrel undo 7 --yes --quiet
+play 0 hambrel undo 9 --yes --quiet
 same "$before"
 
 chapter 'Two packages bring the same file'
 play 3 hambrel install "$world/loose/lamp-rival-0.1-1.any.hambrel" --yes
 
-chapter 'Removing, and taking that back'
+chapter 'Removing, purging, and taking both back'
+sed -i 's/120/90/' "$station/etc/foghorn/schedule.conf"
 before=$(listing)
 play 0 hambrel remove foghorn --yes
-play 0 hambrel undo 9 --yes
+play 0 hambrel configs --state leftover
+play 0 hambrel remove --purge foghorn --yes
+play 0 hambrel undo 12 --yes --quiet
+play 0 hambrel undo 11 --yes
 same "$before"
 
 chapter 'A package file from outside; what it requires comes from a repository'
@@ -164,8 +172,8 @@ else
   play 0 hambrel downgrade lampdesk=5.4.1 --hold --reason 'the lamp flickers' --yes
 fi
 play 0 hambrel upgrade --dry-run
-play 0 hambrel undo 22 --yes --quiet
-play 0 hambrel undo 21 --yes --quiet
+play 0 hambrel undo 26 --yes --quiet
+play 0 hambrel undo 25 --yes --quiet
 same "$before"
 
 chapter 'Off the system for a while'
@@ -178,7 +186,7 @@ same_contents "$before"
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger
 play 0 hambrel ledger show 3
-for n in 13 11 6 3; do play 0 hambrel undo "$n" --yes --quiet; done
+for n in 17 15 8 3; do play 0 hambrel undo "$n" --yes --quiet; done
 play 0 hambrel list
 [[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
 

@@ -71,9 +71,7 @@ void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const
 
 void weigh_retention(Session& session, txn::Planned& planned) {
   const state::State* const state = session.present();
-  if (state == nullptr || std::all_of(planned.plan.steps.begin(), planned.plan.steps.end(),
-                                      [](const plan::Step& step) { return step.only_state(); }))
-    return;
+  if (state == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return;
   const auto attics = standing_attics(session, *state);
   planned.gives_up = txn::beyond(limits_of(session.settings()), attics, planned.attic.empty() ? 1 : 0, os::now());
   std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there

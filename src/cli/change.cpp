@@ -10,6 +10,7 @@
 #include "cli/package_files.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
+#include "cli/settling.h"
 #include "model/manifest.h"
 #include "os/host.h"
 #include "repo/download.h"
@@ -81,6 +82,7 @@ class Change {
     if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, planned_.plan);
     if (!arguments_.has("download-only")) weigh_prepared(session_, arguments_);
     if (dry) return 0;
+    ask_about_configuration();
     ask_consent(session_, arguments_);
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
@@ -241,12 +243,53 @@ class Change {
     for (const plan::Step& step : planned_.plan.steps)
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
-    planned_.tree = txn::plan_tree(session_.root(), *state, leaving_, entering_, os::processors());
+    tree_options_.workers = os::processors();
+    leave_behind(*state);
+    plan_tree(*state);
+    if (planned_.tree.conflicts.empty()) return;
+    settling_.emplace(session_, arguments_,
+                      questions_of(session_, planned_.tree.conflicts, coming, tables_, planned_.plan));
+    tree_options_.choices = settling_->decided();
+    plan_tree(*state);
+    for (plan::ConfigStep& step : planned_.plan.configs)
+      if (settling_->open().contains(step.path)) step.action = plan::ConfigAction::Ask;
+  }
+
+  void plan_tree(const state::State& state) {
+    planned_.tree = txn::plan_tree(session_.root(), state, leaving_, entering_, tree_options_);
     files_.emplace(session_);
     txn::complete(planned_, from_kept_, files_->file_of());
-    planned_.plan.notices = planned_.tree.notices;
+    planned_.tell_of_files();
+    if (settling_)
+      planned_.plan.notices.insert(planned_.plan.notices.end(), settling_->notices().begin(),
+                                   settling_->notices().end());
     tell_of_privileges();
     if (arguments_.has("strict")) refuse_unowned();
+  }
+
+  /// All questions about configuration, once, before the last one.
+  void ask_about_configuration() {
+    if (!settling_ || settling_->open().empty() || arguments_.has("download-only")) return;
+    tree_options_.choices.merge(settling_->ask());
+    plan_tree(*session_.present());
+    weigh_retention(session_, planned_);
+    print_configs(session_.screen(), planned_.plan.configs);
+  }
+
+  /// With --purge: edited configuration of what is removed, and what earlier versions of it have left behind.
+  void leave_behind(const state::State& state) {
+    if (!arguments_.has("purge")) return;
+    solve::Names names(arguments_.words().begin(), arguments_.words().end());  // some may be gone already
+    for (const plan::Step& step : planned_.plan.steps)
+      if (step.action == plan::Action::Remove) names.insert(step.name);
+    for (const state::StatePackage& one : leaving_)
+      if (names.contains(one.package.name)) tree_options_.purge.insert(one.row);
+    for (const txn::ConfigFile& one : txn::configuration_files(session_.root(), state))
+      if (one.state == txn::ConfigState::Leftover && names.contains(one.package.package.name) &&
+          tree_options_.gone.insert(one.package.row).second) {
+        tree_options_.purge.insert(one.package.row);
+        leaving_.push_back(one.package);
+      }
   }
 
   /// Files that run with another's rights, where the version that leaves did not have them.
@@ -403,6 +446,8 @@ class Change {
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
   std::optional<PackageFiles> files_;
+  txn::TreeOptions tree_options_;
+  std::optional<Settling> settling_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;

@@ -14,6 +14,9 @@ const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out wh
 const OptionSpec kDownloadOnly{"download-only", 0, nullptr, "fetch the package files into the cache and stop"};
 const OptionSpec kStrict{"strict", 0, nullptr, "refuse where files that no package owns are in the way"};
 
+const OptionSpec kConfigs{"configs", 0, "CHOICE",
+                          "of configuration that you and a new version changed: keep, take, merge or wait"};
+
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
   own.push_back({"arch", 0, "ARCH", "the packages named are those for this architecture"});
   own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
@@ -139,7 +142,7 @@ std::vector<Command> make_commands() {
                  "SPEC...",
                  "install packages with what they require",
                  kSpecText,
-                 change_options({kWithoutRecommended, kStrict, kDownloadOnly}),
+                 change_options({kWithoutRecommended, kConfigs, kStrict, kDownloadOnly}),
                  {{"hambrel install lampdesk", "the newest version that fits"},
                   {"hambrel install 'lampdesk>=6' tidewatch", "a version, and another package, in one transaction"},
                   {"hambrel install ./moorlog.hambrel", "a file; what it requires comes from the repositories"}},
@@ -151,10 +154,13 @@ std::vector<Command> make_commands() {
        "Change",
        "SPEC...",
        "remove packages",
-       "Configuration that was edited stays as a leftover. What only these packages needed stays, too, unless "
-       "--unneeded is given.",
-       change_options({{"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"}}),
-       {{"hambrel remove foghorn", ""}, {"hambrel remove --unneeded lampdesk", "with what was only there for it"}},
+       "Configuration that was edited stays as a leftover, unless --purge is given, which is also for packages that "
+       "were removed long ago. What only these packages needed stays, too, unless --unneeded is given.",
+       change_options({{"purge", 0, nullptr, "also remove edited configuration"},
+                       {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"}}),
+       {{"hambrel remove foghorn", ""},
+        {"hambrel remove --purge foghorn", "with its configuration, or only that where it is removed already"},
+        {"hambrel remove --unneeded lampdesk", "with what was only there for it"}},
        1,
        SIZE_MAX,
        run_remove});
@@ -167,6 +173,7 @@ std::vector<Command> make_commands() {
                                   "wanted packages that no repository offers any more may go if they stand in the way"},
                                  {"except", 0, "NAME", "leave this package as it is, this time; may be repeated", true},
                                  kWithoutRecommended,
+                                 kConfigs,
                                  kStrict,
                                  kDownloadOnly}),
                  {{"hambrel upgrade", "everything"},
@@ -184,6 +191,7 @@ std::vector<Command> make_commands() {
                  "whether it is to be held there. NAME=VERSION names it at once; --yes takes the newest of them.",
                  change_options({{"hold", 0, nullptr, "hold it there; --reason says why"},
                                  {"no-hold", 0, nullptr, "do not ask whether to hold it"},
+                                 kConfigs,
                                  kStrict}),
                  {{"hambrel downgrade lampdesk", "shows the choices"},
                   {"hambrel downgrade lampdesk --dry-run", "only shows them"},
@@ -203,7 +211,9 @@ std::vector<Command> make_commands() {
                        {"upgrade", 0, "SPEC", "upgrade it; may be repeated", true},
                        {"release", 0, "SPEC", "a hold that does not count this time; may be repeated", true},
                        {"unneeded", 0, nullptr, "also remove pulled-in packages that nothing wanted needs then"},
+                       {"purge", 0, nullptr, "also remove edited configuration of what is removed"},
                        kWithoutRecommended,
+                       kConfigs,
                        kStrict,
                        kDownloadOnly}),
        {{"hambrel change --install lampdesk@beta --remove gullcam", "one takes the place of the other"}},
@@ -386,6 +396,28 @@ std::vector<Command> make_commands() {
        0,
        SIZE_MAX,
        run_repair});
+  all.push_back({"configs",
+                 "Care",
+                 "[diff PATH | settle [PATH...]]",
+                 "configuration files: what is edited, what waits, what differs",
+                 "States: pristine (as the package brought it), edited, missing, waiting (a newer version waits to be "
+                 "settled), leftover (its package is gone). diff shows, from your version to the new one if one waits, "
+                 "else what you changed. settle decides, and undo takes that back; without PATH, on all that waits.",
+                 {{"state", 0, "STATE", "list only these; may be repeated", true},
+                  {"against", 0, "WHAT", "of diff: mine, old (what yours began from) or new (the package's)"},
+                  {"configs", 0, "CHOICE", "of settle, without asking: keep, take or merge"},
+                  {"markers", 0, nullptr, "of settle --configs merge: write what conflicts between markers"},
+                  {"yes", 'y', nullptr, "carry the plan out without asking"},
+                  {"dry-run", 'n', nullptr, "show the plan and stop"},
+                  {"reason", 0, "TEXT", "kept in the ledger"},
+                  {"wait", 0, "SECONDS", "wait so long for another run to end"}},
+                 {{"hambrel configs", "all that is not as its package brought it"},
+                  {"hambrel configs diff /etc/lampdesk/desk.toml", ""},
+                  {"hambrel configs settle /etc/lampdesk/desk.toml", "asks; shows both and the merge"},
+                  {"hambrel configs settle --configs merge --yes", "all that merges cleanly"}},
+                 0,
+                 SIZE_MAX,
+                 run_configs});
   all.push_back({"tidy",
                  "Care",
                  "[attic]",

@@ -95,20 +95,13 @@ void show(Session& session, PackageId installed, const std::vector<Choice>& choi
   screen.line();
 }
 
-std::string answer_to(const Session& session, const std::string& question, const std::string& form) {
-  session.screen().raw(session.screen().paint(Style::Strong, question) + " (" + form + ") ");
-  std::fflush(stdout);
-  std::string answer;
-  return read_line(answer) ? std::string(trim(answer)) : std::string();
-}
-
 /// Which one: the only one, the one asked for on the terminal, or with --yes the newest. Nothing: it was shown only.
 std::optional<PackageId> pick(Session& session, const Arguments& arguments, PackageId installed,
                               const std::vector<Choice>& choices) {
   show(session, installed, choices);
   if (arguments.has("yes")) return choices.front().id;
   if (arguments.has("dry-run")) return std::nullopt;
-  const std::string answer = answer_to(session, "Which one?", "its number, or no");
+  const std::string answer = ask(session.screen(), "Which one?", "its number, or no").value_or("");
   const auto number = parse_number(answer);
   if (!number || *number == 0 || *number > choices.size())
     throw Error(ErrorCode::Declined, "no version was chosen; nothing was changed");
@@ -122,12 +115,14 @@ std::optional<Hold> hold_for(Session& session, const Arguments& arguments, Packa
   if (arguments.has("hold")) return hold;
   if (arguments.has("no-hold") || arguments.has("yes") || arguments.has("dry-run")) return std::nullopt;
   const Universe& universe = session.universe();
-  const std::string answer = lower(answer_to(session,
-                                             fmt::format("Hold it at {}, so that no upgrade brings {} back?",
-                                                         universe.version(to), universe.version(installed)),
-                                             "yes or no"));
+  const std::string answer = lower(ask(session.screen(),
+                                       fmt::format("Hold it at {}, so that no upgrade brings {} back?",
+                                                   universe.version(to), universe.version(installed)),
+                                       "yes or no")
+                                       .value_or(""));
   if (answer != "yes" && answer != "y") return std::nullopt;
-  if (hold.reason.empty()) hold.reason = answer_to(session, "For which reason?", "a few words, or nothing");
+  if (hold.reason.empty())
+    hold.reason = ask(session.screen(), "For which reason?", "a few words, or nothing").value_or("");
   session.screen().line();
   return hold;
 }

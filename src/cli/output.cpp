@@ -204,4 +204,12 @@ std::string wrapped(std::string_view text, std::size_t indent, std::size_t width
   return result;
 }
 
+std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form) {
+  screen.raw(fmt::format("{} ({}) ", screen.paint(Style::Strong, question), form));
+  std::fflush(stdout);
+  std::string answer;
+  if (!read_line(answer)) return std::nullopt;
+  return std::string(trim(answer));
+}
+
 }  // namespace hambrel::cli

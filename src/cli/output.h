@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <initializer_list>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -78,5 +79,7 @@ bool error_is_terminal();
 std::size_t terminal_width();  // of standard error or output, 80 if unknown
 /// A line from standard input; false at its end.
 bool read_line(std::string& line);
+/// Asks "QUESTION (FORM) " and gives the answer without blanks around it; nothing at the end of the input.
+std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form);
 
 }  // namespace hambrel::cli

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -61,8 +62,23 @@ std::string counts(const plan::Plan& plan) {
   add(Action::Unwant, "no longer wanted for itself");
   add(Action::Hold, "to hold");
   add(Action::Release, "to release");
-  if (parts.empty()) parts.emplace_back("configuration only");
+  std::map<plan::ConfigAction, std::size_t> configs;
+  for (const plan::ConfigStep& one : plan.configs) ++configs[one.action];
+  for (const auto& [action, count] : configs)
+    parts.push_back(fmt::format("{} to {}", count_text(count, "configuration file", "configuration files"),
+                                action == plan::ConfigAction::Ask ? "ask about" : plan::text_of(action)));
+  if (parts.empty()) parts.emplace_back("nothing but what waits to be settled");
   return join(parts, ", ");
+}
+
+Style style_of(plan::ConfigAction action) {
+  switch (action) {
+    case plan::ConfigAction::Purge: return Style::Go;
+    case plan::ConfigAction::Wait:
+    case plan::ConfigAction::Ask: return Style::Warn;
+    case plan::ConfigAction::Keep: return Style::Faint;
+    default: return Style::Change;
+  }
 }
 
 }  // namespace
@@ -116,6 +132,16 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
                    dropped.size() > some.size() ? fmt::format(" and {} more", dropped.size() - some.size()) : ""));
 }
 
+void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs) {
+  Table table;
+  for (const plan::ConfigStep& one : configs)
+    table.row({{std::string(plan::text_of(one.action)), style_of(one.action)},
+               {"/" + printable(one.path), Style::Name},
+               {one.package, Style::Faint},
+               {printable(one.text())}});
+  table.print(screen);
+}
+
 void print_plan(const Session& session, const plan::Plan& plan) {
   const Screen& screen = session.screen();
   const std::string& root = session.root_path();
@@ -141,13 +167,18 @@ void print_plan(const Session& session, const plan::Plan& plan) {
                      {step.origin, Style::Faint},
                      {change_text(step.size_change), Style::Plain, true}});
   table.print(screen);
-  screen.line();
+  if (!plan.steps.empty()) screen.line();
+  if (!plan.configs.empty()) {
+    print_configs(screen, plan.configs);
+    screen.line();
+  }
   for (const plan::Notice& notice : plan.notices) screen.remark(printable(notice.text()));
   print_held_back(session, plan);
   if (!plan.proved)
     screen.remark("feasible, and the best that was found in the time allowed; that there is no better was not proved");
   if (!plan.unneeded.empty()) screen.remark("nothing wanted needs these any more: " + join(plan.unneeded, ", "));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
+  if (plan.steps.empty()) return screen.line("  No package changes; nothing of yours is lost: it goes to the attic.");
   if (!plan.steps.empty() &&
       std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
     screen.line("  No file changes.");
@@ -206,11 +237,8 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
                                          const std::vector<plan::Remedy>& remedies) {
   const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && input_is_terminal();
   if (remedies.empty() || !may_ask) return std::nullopt;
-  session.screen().raw("\n" + session.screen().paint(Style::Strong, "Take one of them?") + " (its number, or no) ");
-  std::fflush(stdout);
-  std::string answer;
-  if (!read_line(answer)) return std::nullopt;
-  const auto number = parse_number(trim(answer));
+  session.screen().line();
+  const auto number = parse_number(ask(session.screen(), "Take one of them?", "its number, or no").value_or(""));
   if (!number || *number == 0 || *number > remedies.size()) return std::nullopt;
   session.screen().line();
   return *number - 1;
@@ -225,12 +253,9 @@ void require_consent_possible(const Session& session, const Arguments& arguments
 
 void ask_consent(const Session& session, const Arguments& arguments) {
   if (arguments.has("yes")) return;
-  session.screen().raw("\n" + session.screen().paint(Style::Strong, "Carry this out?") + " (yes or no) ");
-  std::fflush(stdout);
-  std::string answer;
-  const bool answered = read_line(answer);
-  const std::string word = lower(trim(answer));
-  if (answered && (word == "yes" || word == "y")) return;
+  session.screen().line();
+  const std::string word = lower(ask(session.screen(), "Carry this out?", "yes or no").value_or(""));
+  if (word == "yes" || word == "y") return;
   throw Error(ErrorCode::Declined, "declined; nothing was changed");
 }
 

@@ -7,6 +7,8 @@
 namespace hambrel::cli {
 
 void print_plan(const Session& session, const plan::Plan& plan);
+/// What becomes of configuration, a line for each file.
+void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs);
 /// What an upgrade leaves behind, grouped by the reason, and what would help.
 void print_held_back(const Session& session, const plan::Plan& plan);
 /// Says why, looks for ways out while that is being read, and shows them.

@@ -48,10 +48,21 @@ std::string summary_of(const std::vector<state::PackageChange>& changes, std::si
   return join(parts, ", ");
 }
 
+/// "merge /etc/tidewatch.conf and 2 more"
+std::string summary_of(const std::vector<plan::ConfigStep>& configs, std::size_t most) {
+  std::vector<std::string> parts;
+  for (const plan::ConfigStep& one : configs)
+    if (parts.size() < most) parts.push_back(fmt::format("{} /{}", plan::text_of(one.action), one.path));
+  return join(parts, ", ") + (configs.size() > most ? fmt::format(" and {} more", configs.size() - most) : "");
+}
+
 /// The same for an entry; a repair changes no package, but its plan names those whose files it put back.
 std::string summary_of(const state::State& state, const state::LedgerEntry& entry) {
   constexpr std::size_t kMost = 2;
-  if (entry.kind != "repair" || entry.plan.empty()) return summary_of(state.changes_of(entry.id), kMost);
+  const auto changes = state.changes_of(entry.id);
+  if (changes.empty())
+    if (const std::string text = summary_of(plan::configs_of(entry.plan), kMost); !text.empty()) return text;
+  if (entry.kind != "repair" || entry.plan.empty()) return summary_of(changes, kMost);
   std::vector<std::string> names;
   const Json plan = parse_json(entry.plan, "ledger");
   const Json steps = plan.value("steps", Json::array());
@@ -282,6 +293,10 @@ int show_entry(Session& session, state::TxnId id) {
   field("attic", attic_text(session, *state, id));
   field("digest", entry->digest.hex());
   for (const std::string& notice : notices_of(*entry)) field("note", notice);
+  if (const auto configs = plan::configs_of(entry->plan); !configs.empty()) {
+    screen.line();
+    print_configs(screen, configs);
+  }
   if (changes.empty()) return 0;
   screen.line();
   std::map<std::string, std::string> whys;  // as the plan told it then

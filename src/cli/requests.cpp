@@ -5,7 +5,9 @@
 
 #include "base/text.h"
 #include "cli/change.h"
+#include "cli/leftovers.h"
 #include "cli/plan_view.h"
+#include "cli/settling.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -15,6 +17,7 @@ void begin_change(Session& session, const Arguments& arguments) {
   if (arguments.has("no-files") && !arguments.has("dry-run"))
     throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
                 "what a change does to files must be known before it is done");
+  if (const auto choice = arguments.value("configs")) parse_config_action(*choice);
   require_consent_possible(session, arguments);
   if (!arguments.has("dry-run")) session.changing(arguments);
   session.tell_of_unusable_repositories();
@@ -60,10 +63,20 @@ int run_install(Session& session, const Arguments& arguments) {
 int run_remove(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   begin_change(session, arguments);
+  std::vector<txn::ConfigFile> left;
+  if (arguments.has("purge") && session.present() != nullptr) left = leftovers_of(session, *session.present());
   solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : specs)
-    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
-  return carry_out_request(session, arguments, "remove", request);
+  solve::Names gone;  // removed before: only what they left behind is meant
+  for (const Spec& spec : specs) {
+    const auto of_it = [&](const txn::ConfigFile& one) { return one.package.package.name == spec.text; };
+    if (!session.universe().installed_of(spec.text) && std::any_of(left.begin(), left.end(), of_it))
+      gone.insert(spec.text);
+    else
+      for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+  }
+  if (!request.remove.empty() || gone.empty()) return carry_out_request(session, arguments, "remove", request);
+  std::erase_if(left, [&](const txn::ConfigFile& one) { return !gone.contains(one.package.package.name); });
+  return purge_leftovers(session, arguments, left);
 }
 
 int run_upgrade(Session& session, const Arguments& arguments) {

@@ -23,6 +23,12 @@ std::string moves_of(const TreeChange& change) {
   return text;
 }
 
+std::string configs_of(const TreeChange& change) {
+  std::string text;
+  for (const plan::ConfigStep& one : change.configs) text += std::string(text_of(one.action)) + " " + one.path + "\n";
+  return text;
+}
+
 std::string notices_of(const TreeChange& change) {
   std::string text;
   for (const plan::Notice& notice : change.notices) text += notice.text() + "\n";
@@ -85,13 +91,13 @@ TEST(TreeChange, C3_EveryStateOfAConfigurationFile) {
   write_file(shop / "etc/c", "mine\n");
   TreeChange change = shop.plan({&two}, {"p"});
   EXPECT_EQ(moves_of(change), "place var/lib/hambrel/configs\n");
-  EXPECT_EQ(notices_of(change),
-            "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
+  EXPECT_EQ(configs_of(change), "wait etc/c\n");
   change = shop.plan({&same}, {"p"});
   EXPECT_EQ(moves_of(change), "place usr\n");
   EXPECT_EQ(notices_of(change), "/etc/c was edited: your version stays\n");
   EXPECT_EQ(notices_of(shop.plan({}, {"p"})),
-            "/etc/c was edited: it stays as a leftover of p\n/etc stays: it holds files that belong to no package\n");
+            "/etc/c was edited: it stays as a leftover; `hambrel remove --purge p` removes it, too\n/etc stays: it "
+            "holds files that belong to no package\n");
   std::filesystem::remove(shop / "etc/c");
   change = shop.plan({&two}, {"p"});
   EXPECT_EQ(moves_of(change), "");
@@ -102,8 +108,7 @@ TEST(TreeChange, C3_ALeftoverMeetsItsPackageAgain) {
   Workshop shop;
   const auto one = goods("p", "1", {{"etc/c", "package\n"}});
   write_file(shop / "etc/c", "mine\n");
-  EXPECT_EQ(notices_of(shop.plan({&one})),
-            "/etc/c was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting\n");
+  EXPECT_EQ(configs_of(shop.plan({&one})), "wait etc/c\n");
 }
 
 TEST(TreeChange, C3_AnUndoLeavesWhatWaitsForOthers) {

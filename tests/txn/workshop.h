@@ -173,8 +173,8 @@ class Workshop {
 
   std::map<std::string, std::string> files() const {
     auto all = tree(root_.path(), {"var/lib/hambrel"});
-    for (const auto& [path, facts] :
-         tree(root_ / "var/lib/hambrel", {"stage", "attic", "ledger", "state.sqlite", "state.sqlite-journal"}))
+    for (const auto& [path, facts] : tree(root_ / "var/lib/hambrel", {"stage", "attic", "ledger", "pristine",
+                                                                      "state.sqlite", "state.sqlite-journal"}))
       all["var/lib/hambrel/" + path] = facts;
     return all;
   }

@@ -47,14 +47,48 @@ std::string Why::text() const {
   return {};
 }
 
+std::string_view text_of(ConfigAction action) {
+  switch (action) {
+    case ConfigAction::Keep: return "keep";
+    case ConfigAction::Take: return "take";
+    case ConfigAction::Merge: return "merge";
+    case ConfigAction::Edit: return "edit";
+    case ConfigAction::Wait: return "wait";
+    case ConfigAction::Carry: return "carry";
+    case ConfigAction::Purge: return "purge";
+    case ConfigAction::Restore: return "restore";
+    case ConfigAction::Ask: return "ask";
+  }
+  return "";
+}
+
+std::string ConfigStep::text() const {
+  const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
+  switch (action) {
+    case ConfigAction::Keep: return moved + "your version stays, the package's is not taken";
+    case ConfigAction::Take:
+      return moved + (before ? "the package's version; yours goes to the attic" : "the package's version");
+    case ConfigAction::Merge: return moved + "your changes and those of the new version together";
+    case ConfigAction::Edit: return moved + "as you wrote it";
+    case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits to be settled";
+    case ConfigAction::Carry: return moved + "your version comes along";
+    case ConfigAction::Purge: return leftover ? "a leftover goes to the attic" : "edited; it goes to the attic, too";
+    case ConfigAction::Restore: return after ? "as it stood then" : "was not there then";
+    case ConfigAction::Ask: return moved + "you changed it, and so did the new version";
+  }
+  return {};
+}
+
 std::string Notice::text() const {
   switch (kind) {
     case Kind::ConfigKept: return fmt::format("/{} was edited: your version stays", path);
-    case Kind::ConfigWaiting:
-      return fmt::format("/{} was edited: your version stays, the new one waits in /var/lib/hambrel/configs/waiting",
-                         path);
+    case Kind::ConfigDisplaced:
+      return fmt::format("/{} was edited, and {} has a directory there now: your version goes to the attic", path,
+                         package);
     case Kind::ConfigStaysAway: return fmt::format("/{} was deleted by hand: it stays away", path);
-    case Kind::Leftover: return fmt::format("/{} was edited: it stays as a leftover of {}", path, package);
+    case Kind::Leftover:
+      return fmt::format("/{} was edited: it stays as a leftover; `hambrel remove --purge {}` removes it, too", path,
+                         package);
     case Kind::Unowned:
       return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
     case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
@@ -66,6 +100,7 @@ std::string Notice::text() const {
           "the attic gives up the files of {} {}: no undo of {} any more, and going back to what was"
           " before {} needs the cache or a repository",
           path == package ? "transaction" : "transactions", path, path == package ? "it" : "them", package);
+    case Kind::ConfigUnmerged: return fmt::format("/{} can't be merged: {}; so the new version waits", path, package);
     case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};

@@ -12,6 +12,7 @@
 
 #include <nlohmann/json_fwd.hpp>
 
+#include "base/digest.h"
 #include "solve/request.h"
 
 namespace hambrel::plan {
@@ -79,7 +80,7 @@ struct Step {
 struct Notice {
   enum class Kind {
     ConfigKept,
-    ConfigWaiting,
+    ConfigDisplaced,
     ConfigStaysAway,
     Leftover,
     Unowned,
@@ -87,11 +88,40 @@ struct Notice {
     Changed,
     Privileged,
     Lost,
-    GivenUp
+    GivenUp,
+    ConfigUnmerged
   };
   Kind kind = Kind::ConfigKept;
   std::string path, package;  // of GivenUp: the transactions, and the last of them
   std::string text() const;
+};
+
+/// What becomes of a configuration file that the administrator edited and a package brings anew, or leaves behind.
+enum class ConfigAction {
+  Keep,     // the administrator's stays, and the package's new one is not taken
+  Take,     // the package's replaces it
+  Merge,    // both changes together
+  Edit,     // as the administrator wrote it when asked
+  Wait,     // the administrator's stays, the new one waits to be settled
+  Carry,    // it follows the package's default to another path
+  Purge,    // it goes, too
+  Restore,  // as it stood before what is taken back
+  Ask,      // not decided yet: the administrator will be asked
+};
+std::string_view text_of(ConfigAction action);
+
+struct ConfigStep {
+  ConfigAction action = ConfigAction::Wait;
+  std::string path, package;  // of a package that is or was installed
+  std::string from{};         // where the administrator's stood, if not at `path`
+  // Of what stands at the path, before and after; none: no regular file does.
+  std::optional<Digest> before{}, after{};
+  bool leftover = false;  // of Purge: its package was gone already
+  std::string text() const;
+  bool changes_file() const {
+    if (!from.empty()) return true;
+    return action != ConfigAction::Keep && action != ConfigAction::Wait && action != ConfigAction::Ask;
+  }
 };
 
 /// An installed package that an upgrade leaves behind what a followed channel offers.
@@ -105,6 +135,7 @@ struct HeldBack {
 struct Plan {
   std::string kind;  // install, remove, upgrade, undo
   std::vector<Step> steps;
+  std::vector<ConfigStep> configs;
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
@@ -116,7 +147,7 @@ struct Plan {
   };
   std::optional<WithoutStrays> without_strays;
   bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
-  bool empty() const { return steps.empty(); }
+  bool empty() const { return steps.empty() && configs.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
   std::size_t count(Action action) const;
@@ -130,6 +161,8 @@ Plan make_plan(const Universe& universe, const solve::Request& request, const so
 Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection);
 
 nlohmann::json to_json(const Plan& plan);
+/// The configuration steps of a plan that to_json() wrote; none of what is no such plan.
+std::vector<ConfigStep> configs_of(const std::string& plan);
 
 /// An independent check of a set of packages, sharing no code with the solver and none of the candidates that were
 /// found beforehand: every requirement met inside the set, no conflict, no more versions of a name than may be. Returns

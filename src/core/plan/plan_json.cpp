@@ -8,11 +8,32 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
                                      "unneeded",    "undone",         "rolled-back", "damaged"};
-constexpr const char* kNoticeNames[] = {"config-kept", "config-waiting",  "config-stays-away", "leftover",
-                                        "unowned",     "directory-stays", "changed",           "privileged",
-                                        "lost",        "given-up"};
+constexpr const char* kNoticeNames[] = {"config-kept", "config-displaced", "config-stays-away", "leftover",
+                                        "unowned",     "directory-stays",  "changed",           "privileged",
+                                        "lost",        "given-up",         "config-unmerged"};
 
 }  // namespace
+
+std::vector<ConfigStep> configs_of(const std::string& plan) {
+  std::vector<ConfigStep> steps;
+  const Json whole = Json::parse(plan, nullptr, false);
+  if (!whole.is_object() || !whole.contains("configs")) return steps;
+  for (const Json& one : whole.at("configs")) {
+    ConfigStep step;
+    for (int action = 0; action <= static_cast<int>(ConfigAction::Ask); ++action)
+      if (one.at("action") == text_of(ConfigAction{action})) step.action = ConfigAction{action};
+    const auto path = [](const Json& given) { return given.is_string() ? given.get<std::string>().substr(1) : ""; };
+    const auto digest = [](const Json& given) {
+      return given.is_string() ? Digest::from_hex(given.get<std::string>()) : std::nullopt;
+    };
+    step.path = path(one.at("path")), step.from = path(one.at("from"));
+    step.package = one.at("package").get<std::string>();
+    step.before = digest(one.at("before")), step.after = digest(one.at("after"));
+    step.leftover = one.at("leftover").get<bool>();
+    steps.push_back(std::move(step));
+  }
+  return steps;
+}
 
 Json to_json(const Plan& plan) {
   Json steps = Json::array();
@@ -38,6 +59,16 @@ Json to_json(const Plan& plan) {
                        {"path", notice.kind == Notice::Kind::GivenUp ? notice.path : "/" + notice.path},
                        {"package", notice.package},
                        {"text", notice.text()}});
+  Json configs = Json::array();
+  for (const ConfigStep& one : plan.configs)
+    configs.push_back({{"action", text_of(one.action)},
+                       {"path", "/" + one.path},
+                       {"package", one.package},
+                       {"from", one.from.empty() ? Json() : Json("/" + one.from)},
+                       {"before", one.before ? Json(one.before->hex()) : Json()},
+                       {"after", one.after ? Json(one.after->hex()) : Json()},
+                       {"leftover", one.leftover},
+                       {"text", one.text()}});
   Json held_back = Json::array();
   for (const HeldBack& one : plan.held_back)
     held_back.push_back({{"name", one.name},
@@ -46,14 +77,9 @@ Json to_json(const Plan& plan) {
                          {"held", one.held},
                          {"why", one.why},
                          {"by", one.by}});
-  Json whole = {{"kind", plan.kind},
-                {"proved", plan.proved},
-                {"held_back", std::move(held_back)},
-                {"steps", std::move(steps)},
-                {"notices", std::move(notices)},
-                {"unneeded", plan.unneeded},
-                {"download", plan.download()},
-                {"size_change", plan.size_change()}};
+  Json whole = {{"kind", plan.kind},         {"proved", plan.proved},         {"held_back", std::move(held_back)},
+                {"steps", std::move(steps)}, {"configs", std::move(configs)}, {"notices", std::move(notices)},
+                {"unneeded", plan.unneeded}, {"download", plan.download()},   {"size_change", plan.size_change()}};
   if (plan.without_strays)
     whole["without_strays"] = {{"held_back", plan.without_strays->held_back},
                                {"dropped", plan.without_strays->dropped}};

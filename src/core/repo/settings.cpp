@@ -4,6 +4,8 @@
 
 #include <re2/re2.h>
 
+#include <set>
+
 #include "base/error.h"
 #include "base/text.h"
 #include "base/toml_table.h"
@@ -37,6 +39,18 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
   repository.rank = static_cast<std::uint32_t>(table.number("rank", 1, 99, 50));
   table.done();
   return repository;
+}
+
+void read_rule(TomlTable table, Settings& settings) {
+  static const std::set<std::string, std::less<>> kChoices{"keep", "take", "merge", "wait"};
+  const std::string choice = table.text("choice", true, "keep, take, merge or wait");
+  if (!kChoices.contains(choice)) table.wrong("choice", "keep, take, merge or wait", table.find("choice"));
+  for (const auto& [pattern, at] : table.texts("paths")) {
+    if (!pattern.starts_with("/"))
+      throw Error(ErrorCode::Invalid, "configs.paths must begin with /", at, "for example \"/etc/lampdesk/**\"");
+    settings.configs.push_back({pattern, choice});
+  }
+  table.done();
 }
 
 [[noreturn]] void unknown_repository(os::FileReader& root, const std::string& name) {
@@ -77,17 +91,29 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
       settings.follow.emplace(name.str(), *text);
     }
   }
-  if (const toml::node* const attic = table.find("attic"); attic != nullptr) {
-    if (!attic->is_table()) table.wrong("attic", "a table with transactions, days, mebibytes", attic);
-    TomlTable limits(*attic->as_table(), shown, "attic");
+  const auto read_limits = [&](const char* title, const char* expected,
+                               std::vector<std::pair<const char*, std::uint64_t*>> limits) {
+    const toml::node* const node = table.find(title);
+    if (node == nullptr) return;
+    if (!node->is_table()) table.wrong(title, expected, node);
+    TomlTable given(*node->as_table(), shown, title);
     constexpr std::int64_t kMost = 1'000'000'000;
-    const auto read = [&](std::string_view key, std::uint64_t& limit) {
-      limit = static_cast<std::uint64_t>(limits.number(key, 0, kMost, static_cast<std::int64_t>(limit)));
-    };
-    read("transactions", settings.attic_transactions);
-    read("days", settings.attic_days);
-    read("mebibytes", settings.attic_mebibytes);
-    limits.done();
+    for (const auto& [key, limit] : limits)
+      *limit = static_cast<std::uint64_t>(given.number(key, 0, kMost, static_cast<std::int64_t>(*limit)));
+    given.done();
+  };
+  read_limits("attic", "a table with transactions, days, mebibytes",
+              {{"transactions", &settings.attic_transactions},
+               {"days", &settings.attic_days},
+               {"mebibytes", &settings.attic_mebibytes}});
+  read_limits("cache", "a table with versions, days, mebibytes",
+              {{"versions", &settings.cache_versions},
+               {"days", &settings.cache_days},
+               {"mebibytes", &settings.cache_mebibytes}});
+  if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
+    if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
+    for (const toml::node& item : *rules->as_array())
+      read_rule(TomlTable(*item.as_table(), shown, "configs"), settings);
   }
   settings.budget = static_cast<unsigned>(table.number("budget", 1, 3600, settings.budget));
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));

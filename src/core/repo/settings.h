@@ -21,6 +21,12 @@ struct Repository {
   std::uint32_t rank = 50;  // 1 to 99: smaller is preferred
 };
 
+/// What is to become of configuration that both sides changed, where nobody is asked.
+struct ConfigRule {
+  std::string pattern;  // of paths, with * ? **, beginning with '/'
+  std::string choice;   // keep, take, merge or wait
+};
+
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
@@ -28,6 +34,9 @@ struct Settings {
   unsigned downloads = 4;                                  // at the same time
   // How long the attic keeps what transactions replaced or removed; 0: no such limit.
   std::uint64_t attic_transactions = 100, attic_days = 365, attic_mebibytes = 8192;
+  // The same for package files in the cache: how many versions of each, how old, how much together.
+  std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
+  std::vector<ConfigRule> configs;  // the first one that fits counts
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.

@@ -14,7 +14,8 @@
 //   COMMITTED   nothing: it is done                              the stages become the attic
 //
 // Invariants
-//   I1 before JOURNALED nothing outside the transaction's own directories has changed
+//   I1 before JOURNALED nothing outside the transaction's own directories has changed, pristine contents of
+//      configuration files aside, which may only come to be more (configuration.h)
 //   I2 the journal is durable before the first move, the moves are durable before the commit, on every file system
 //   I3 each move leaves both of its names on one file system and is a single renameat2; from the inode numbers in the
 //      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
@@ -110,6 +111,7 @@ class Engine {
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
+  void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
               const Owners& owners, const Places& places);
   void stage_link(const Put& put, const std::string& directory, const Places& places);

@@ -65,6 +65,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
     if (put.kept.empty() || put.entry.config) bytes += put.entry.size;  // the rest is linked
     ++count;
   }
+  for (const Pristine& one : change.pristine) needs[kHome].first += one.entry.size, ++needs[kHome].second;
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
   std::map<std::string_view, FileInfo> directories;
   os::Looker looker(root);

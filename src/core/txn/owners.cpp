@@ -24,11 +24,18 @@ std::map<std::string, std::uint32_t> read_names(os::FileReader& root, const char
   return names;
 }
 
-std::uint32_t look_up(const std::map<std::string, std::uint32_t>& names, const std::string& name, const char* kind,
-                      const FileEntry& entry, const std::string& package) {
+using Names = std::map<std::string, std::uint32_t>;
+
+std::optional<std::uint32_t> find_number(const Names& names, const std::string& name) {
   if (const auto found = names.find(name); found != names.end()) return found->second;
   if (const auto number = parse_number(name); number && *number < UINT32_MAX)
     return static_cast<std::uint32_t>(*number);
+  return std::nullopt;
+}
+
+std::uint32_t look_up(const Names& names, const std::string& name, const char* kind, const FileEntry& entry,
+                      const std::string& package) {
+  if (const auto number = find_number(names, name)) return *number;
   throw Error(ErrorCode::Refused,
               fmt::format("{} wants the {} \"{}\", which this root does not have", package, kind, printable(name)),
               "/" + entry.path, fmt::format("create the {} in the root first, then run the command again", kind));
@@ -37,6 +44,11 @@ std::uint32_t look_up(const std::map<std::string, std::uint32_t>& names, const s
 }  // namespace
 
 Owners::Owners(os::FileReader& root) : users_(read_names(root, "etc/passwd")), groups_(read_names(root, "etc/group")) {}
+
+std::optional<Owners::Numbers> Owners::find(const FileEntry& entry) const {
+  const auto uid = find_number(users_, entry.user), gid = find_number(groups_, entry.group);
+  return uid && gid ? std::optional(Numbers{*uid, *gid}) : std::nullopt;
+}
 
 Owners::Numbers Owners::of(const FileEntry& entry, const std::string& package) const {
   return {look_up(users_, entry.user, "user", entry, package), look_up(groups_, entry.group, "group", entry, package)};

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <map>
+#include <optional>
 #include <string>
 
 #include "model/file_entry.h"
@@ -18,6 +19,8 @@ class Owners {
   };
   /// root is 0 in every root; a name of digits is its number. Throws Error{Refused} for a name the root does not know.
   Numbers of(const FileEntry& entry, const std::string& package) const;
+  /// Nothing for a name that the root does not know.
+  std::optional<Numbers> find(const FileEntry& entry) const;
 
  private:
   std::map<std::string, std::uint32_t> users_, groups_;

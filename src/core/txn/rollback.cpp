@@ -32,7 +32,6 @@ class Rollback {
                   "`hambrel ledger` lists them");
     result_.plan.kind = "rollback";
     find_changes();
-    if (result_.changes.empty() && checkpoint_ == nullptr) return std::move(result_);
     Kept kept(root_, state_, to_);
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;
@@ -69,15 +68,17 @@ class Rollback {
       back.push_back(&*change.after);
     }
     look_for(kept, tables, workers);
-    result_.tree = plan_tree(root_, state_, leaving, entering, workers, differing);
+    result_.tree =
+        plan_tree(root_, state_, leaving, entering, {.workers = workers, .only = differing, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
     settle_waiting(kept);
+    restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
     complete(result_, back, file_of);
     if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
-    result_.plan.notices = result_.tree.notices;
+    result_.tell_of_files();
     find_times();
     return std::move(result_);
   }
@@ -198,12 +199,12 @@ class Rollback {
     result_.changes.push_back(std::move(change));
   }
 
-  /// B2: below kWaiting stands afterwards what stood there then. What transactions moved is known by inode numbers.
+  /// B2: below kConfigs stands afterwards what stood there then. What transactions moved is known by inode numbers.
   void settle_waiting(const Kept& kept) {
     const auto move = [&](MoveKind kind, const std::string& path, const std::string& home) {
       result_.tree.moves.push_back({kind, path, home, {}, {}});
     };
-    for (const auto& [path, first] : kept.first_moves_in(os::parent_of(kWaiting))) {
+    for (const auto& [path, first] : kept.first_moves_in(kConfigs)) {
       const auto here = root_.stat(path);
       if (first.kind == MoveKind::Place) {  // nothing stood there
         if (here) move(MoveKind::Remove, path, first.home);
@@ -222,36 +223,99 @@ class Rollback {
     }
   }
 
+  std::optional<Digest> digest_at(const std::string& path) const {
+    const auto here = root_.stat(path);
+    return here && here->type == os::FileType::Regular ? std::optional(root_.digest(path)) : std::nullopt;
+  }
+
+  std::string owner_of(const std::string& path) const {
+    const auto owner = state_.owner_of(path, {});
+    return owner ? owner->package_name : "";
+  }
+
+  /// B6: configuration that transactions since have replaced, merged, carried or purged, and that nobody changed after
+  /// that, stands as it did before the first of them.
+  void restore_decided(const Kept& kept) {
+    struct Fate {
+      std::optional<Digest> before, after;
+    };
+    std::map<std::string, Fate> fates;
+    for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
+      const auto entry = state_.ledger_entry(TxnId{id});
+      if (!entry || entry->result != "done") continue;
+      for (const plan::ConfigStep& step : plan::configs_of(entry->plan))
+        if (step.changes_file()) fates.emplace(step.path, Fate{step.before, {}}).first->second.after = step.after;
+    }
+    for (const auto& [path, fate] : fates) {
+      const auto now = digest_at(path);
+      const auto owner = state_.owner_of(path, {});
+      const bool pristine = owner && now == owner->entry.digest;
+      if ((now != fate.after && !pristine) || now == fate.before) continue;
+      if (!fate.before) {
+        leave_away(path);
+        continue;
+      }
+      const auto first = kept.first_moves_in(path);
+      const auto place = first.contains(path) ? kept.place_of(path, first.at(path).inode) : std::nullopt;
+      if (!place || root_.digest(*place) != *fate.before) continue;
+      put_back(path, *place, *root_.stat(*place));
+    }
+  }
+
+  /// Nothing stood there then.
+  void leave_away(const std::string& path) {
+    forget_notices(path);
+    const auto& moves = result_.tree.moves;
+    if (std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) { return one.path == path; })) return;
+    const auto now = digest_at(path);
+    if (!now) return;
+    result_.tree.moves.push_back({MoveKind::Remove, path, homes_.of(path), {}, {}});
+    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, std::nullopt});
+  }
+
+  void forget_notices(const std::string& path) {
+    std::erase_if(result_.tree.notices, [&](const plan::Notice& one) { return one.path == path; });
+  }
+
+  /// Configuration as it stood, whatever the tree had planned for it. Its content lies at `place`.
+  void put_back(const std::string& path, const std::string& place, const os::FileInfo& was) {
+    forget_notices(path);
+    auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
+                            [&](const Put& one) { return one.entry.path == path; });
+    const auto here = root_.stat(path);
+    const auto now = digest_at(path);
+    if (put == result_.tree.puts.end()) {
+      if (here && here->type == os::FileType::Directory) return;  // it is something else by now
+      if (!root_.stat(os::parent_of(path))) return;               // its directory is gone, and not coming back
+      result_.tree.puts.push_back({});
+      put = std::prev(result_.tree.puts.end());
+      put->package = Put::npos;
+      put->entry.path = path, put->entry.config = true;
+      put->home = homes_.of(path);
+      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home, {}, {}});
+    }
+    put->kept = place;
+    put->entry.size = was.size, put->entry.mode = was.mode, put->entry.mtime = was.mtime_seconds;
+    put->entry.user = std::to_string(was.uid), put->entry.group = std::to_string(was.gid);
+    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, root_.digest(place)});
+  }
+
   /// What the administrator had written when the checkpoint was made.
   void restore_configuration() {
-    Homes homes(root_);
     for (const state::CheckpointFile& file : checkpoint_->files) {
       const std::string place = place_of(*checkpoint_, file.path);
-      const auto copy = root_.stat(place);
+      auto copy = root_.stat(place);
       if (!copy || root_.digest(place) != file.digest)
         throw Error(ErrorCode::Refused, fmt::format("the checkpoint's copy of /{} is damaged", file.path),
                     root_.shown(place), fmt::format("go back without it: hambrel rollback {}", number(to_)));
       const auto same_path = [&](const auto& one) { return one.path == file.path; };
-      auto& notices = result_.tree.notices;
-      notices.erase(std::remove_if(notices.begin(), notices.end(), same_path), notices.end());
-      auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                              [&](const Put& one) { return one.entry.path == file.path; });
-      const auto here = root_.stat(file.path);
-      if (put == result_.tree.puts.end()) {
-        if (here && here->type == os::FileType::Regular && root_.digest(file.path) == file.digest) continue;
-        if (here && here->type == os::FileType::Directory) continue;  // it is something else by now
-        if (!root_.stat(os::parent_of(file.path))) continue;          // its directory is gone, and not coming back
-        result_.tree.puts.push_back({});
-        put = std::prev(result_.tree.puts.end());
-        put->package = Put::npos;
-        put->entry.path = file.path, put->entry.config = true;
-        put->home = homes.of(file.path);
-        result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, file.path, put->home, {}, {}});
-        if (here) notices.push_back({plan::Notice::Kind::Changed, file.path, ""});
-      }
-      put->kept = place;
-      put->entry.size = file.size, put->entry.mode = copy->mode, put->entry.mtime = copy->mtime_seconds;
-      put->entry.user = std::to_string(file.uid), put->entry.group = std::to_string(file.gid);
+      std::erase_if(result_.tree.configs, same_path);
+      forget_notices(file.path);
+      const auto moved = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
+                                      [&](const Put& one) { return one.entry.path == file.path; });
+      if (moved == result_.tree.puts.end() && digest_at(file.path) == file.digest) continue;
+      copy->size = file.size, copy->uid = file.uid, copy->gid = file.gid;
+      put_back(file.path, place, *copy);
     }
   }
 
@@ -274,6 +338,7 @@ class Rollback {
   const state::State& state_;
   TxnId to_;
   const state::Checkpoint* checkpoint_;
+  Homes homes_{root_};
   Planned result_;
 };
 

@@ -14,6 +14,8 @@
 //      file that is nowhere is refused by name: nothing is put together by guess
 //   B5 where one transaction stands between then and now, and nothing that it brought was changed since, it is taken
 //      back as undo does it: by renames alone
+//   B6 configuration that was merged, replaced by choice, carried or purged since, and that nobody changed after that,
+//      stands as it did before
 // Otherwise not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
 #pragma once
 

@@ -26,8 +26,8 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
     planned.plan.steps.push_back(step_of(change, {plan::WhyKind::Asked, "", ""}));
     planned.changes.push_back(std::move(change));
   }
-  planned.tree = plan_tree(root, state, leaving, {}, workers);
-  planned.plan.notices = planned.tree.notices;
+  planned.tree = plan_tree(root, state, leaving, {}, {.workers = workers});
+  planned.tell_of_files();
   return planned;
 }
 

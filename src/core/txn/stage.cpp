@@ -170,6 +170,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
   };
   const Owners owners(env_.root);
+  keep_pristine(change, sources);
   unpack(change, sources, directory, owners, places);
   stage_kept(change, [&](const Put& put) {
     stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
@@ -187,12 +188,37 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   }
 }
 
+/// What configuration files are before anybody edits them, each content once, under its digest.
+void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& sources) {
+  if (change.pristine.empty()) return;
+  if (!env_.root.stat(kPristine)) {
+    env_.root.make_directories(kPristine);
+    env_.root.set_mode(kPristine, 0700);
+  }
+  std::map<std::size_t, std::map<std::string_view, Digest>> wanted;  // by package and path in it
+  for (const Pristine& one : change.pristine) wanted[one.package].emplace(one.entry.path, one.entry.digest);
+  for (const auto& [package, files] : wanted) {
+    if (sources[package].reader == nullptr) continue;
+    std::string content;
+    archive::PackageReader::Sink sink;
+    sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
+    sink.begin = [&](const archive::Entry&) { content.clear(); };
+    sink.data = [&](const archive::Entry&, std::string_view data) { content += data; };
+    sink.end = [&](const archive::Entry& one) {
+      const Digest& digest = files.at(one.path);
+      if (sha256(content) == digest) env_.root.replace_cache(pristine_place(digest), content, 0600);
+    };
+    sources[package].reader->extract(sink);
+  }
+}
+
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                     const Owners& owners, const Places& places) {
   std::vector<std::unordered_map<std::string_view, const Put*>> wanted(sources.size());  // by path in the package
   for (const Put& put : change.puts)
-    if (put.entry.type == EntryType::File && put.kept.empty()) wanted[put.package].emplace(put.source, &put);
+    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content)
+      wanted[put.package].emplace(put.source, &put);
   const auto portions = portions_of(sources, wanted);
   env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
   std::mutex telling;
@@ -253,11 +279,11 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   if (problem) std::rethrow_exception(problem);
 }
 
-/// What comes from the attic, by several threads where it is much.
+/// What comes from the attic or was written for it, by several threads where it is much.
 void Engine::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
-    if (!put.kept.empty()) kept.push_back(&put);
+    if (!put.kept.empty() || put.content) kept.push_back(&put);
   constexpr std::size_t kFew = 100;  // links that are not worth a thread
   std::atomic<std::size_t> next = 0;
   const auto work = [&] {
@@ -272,6 +298,11 @@ void Engine::stage_kept(const TreeChange& change, const std::function<void(const
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
 void Engine::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
+  if (put.content) {
+    const auto to = env_.root.create(at, 0600);
+    to->write(*put.content);
+    return to->finish(metadata);
+  }
   if (put.entry.config) {
     const auto to = env_.root.create(at, 0600);
     os::copy_content(*env_.root.open(put.kept), *to, env_.root.shown(put.kept));
@@ -308,7 +339,7 @@ os::Metadata Engine::metadata_of(const Put& put, const Owners& owners, const std
   }
   if (!link) metadata.mode = entry.mode | (directory && put.group ? kSetGroup : 0);
   metadata.attributes = entry.attributes;
-  if (put.package != Put::npos || !put.kept.empty()) metadata.mtime = entry.mtime;
+  if (!put.content && (put.package != Put::npos || !put.kept.empty())) metadata.mtime = entry.mtime;
   return metadata;
 }
 

@@ -60,14 +60,21 @@ bool may_share(const FileEntry& a, const FileEntry& b) {
 class Planner {
  public:
   Planner(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-          const std::vector<Entering>& entering, const Differing& only)
-      : root_(root), homes_(root), state_(state), leaving_(leaving), entering_(entering), only_(only) {}
+          const std::vector<Entering>& entering, const TreeOptions& options)
+      : root_(root),
+        homes_(root),
+        state_(state),
+        leaving_(leaving),
+        entering_(entering),
+        options_(options),
+        rules_(root, state, options.choices) {}
 
-  TreeChange run(unsigned workers) {
+  TreeChange run() {
     read_old();
     read_new();
     meet();
-    mark_unchanged(workers);
+    follow_defaults();
+    mark_unchanged(options_.workers);
     for (const Coming& coming : new_) bring(std::string(coming.path), coming);
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
       if (!file->stays) take(*file);
@@ -77,6 +84,9 @@ class Planner {
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
     check_hard_links();
     order_moves();
+    change_.notices.insert(change_.notices.begin(), rules_.notices.begin(), rules_.notices.end());
+    change_.configs.insert(change_.configs.begin(), rules_.steps.begin(), rules_.steps.end());
+    change_.conflicts = std::move(rules_.conflicts);
     return std::move(change_);
   }
 
@@ -91,14 +101,27 @@ class Planner {
     if (!std::is_sorted(items.begin(), items.end(), by_path)) std::stable_sort(items.begin(), items.end(), by_path);
   }
 
+  template <typename Items>
+  static auto find(const Items& items, std::string_view path) {
+    const auto found = std::lower_bound(items.begin(), items.end(), path,
+                                        [](const auto& one, std::string_view wanted) { return one.path < wanted; });
+    return found != items.end() && found->path == path ? &*found : nullptr;
+  }
+
   void read_old() {
     for (std::size_t i = 0; i < leaving_.size(); ++i) {
       const std::int64_t row = leaving_[i].row;
       leaving_rows_.insert(row);
       lists_.push_back(state_.files_of(row));
       const state::FileList& list = *lists_.back();
-      const auto some = only_.find(row);
-      if (some != only_.end()) {
+      if (options_.gone.contains(row)) {
+        for (std::size_t k = 0; k < list.size(); ++k)
+          if (list.type(k) == EntryType::Directory || (list.config(k) && list.type(k) == EntryType::File))
+            old_.push_back({list.path(k), &list, k, i, state_.may_be_owned(list.path(k))});
+        continue;
+      }
+      const auto some = options_.only.find(row);
+      if (some != options_.only.end()) {
         for (const std::size_t k : some->second) old_.push_back({list.path(k), &list, k, i});
         for (Old& one : std::span(old_).last(some->second.size())) one.shared = state_.may_be_shared(one.path);
         continue;
@@ -160,6 +183,57 @@ class Planner {
       if (!directory_is_owned_) return std::nullopt;
     }
     return state_.owner_of(path, leaving_rows_);
+  }
+
+  /// A default that moved to another path (C3.6): configuration that a version has no more, and that the one in its
+  /// place has where nothing was; alike, or of the same name, or the only one below what is a directory now.
+  void follow_defaults() {
+    for (std::size_t i = 0; i < entering_.size(); ++i) {
+      if (entering_[i].with_edits) continue;
+      const auto before = std::find_if(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& one) {
+        return one.package.name == entering_[i].package.name && one.package.arch == entering_[i].package.arch &&
+               !options_.gone.contains(one.row);
+      });
+      if (before == leaving_.end()) continue;
+      const auto index = static_cast<std::size_t>(before - leaving_.begin());
+      std::vector<const Old*> lost;
+      for (const Old& old : old_)
+        if (old.package == index && old.list->config(old.number) && old.type() == EntryType::File && is_lost(old))
+          lost.push_back(&old);
+      if (lost.empty()) continue;
+      std::vector<const Coming*> fresh;
+      for (const Coming& coming : new_)
+        if (coming.package == i && is_config(*coming.entry) && coming.before == nullptr && !looker_.stat(coming.path))
+          fresh.push_back(&coming);
+      match(lost, fresh, [](const Old& a, const Coming& b) { return a.entry().digest == b.entry->digest; });
+      match(lost, fresh, [](const Old& a, const Coming& b) { return os::name_of(a.path) == os::name_of(b.path); });
+      match(lost, fresh, [](const Old& a, const Coming& b) { return b.path.starts_with(std::string(a.path) + "/"); });
+    }
+  }
+
+  static bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
+  bool is_lost(const Old& old) const {
+    const Coming* const there = find(new_, old.path);
+    return there == nullptr || there->entry->type == EntryType::Directory;
+  }
+
+  /// Pairs those that fit each other and nothing else; what is paired leaves the lists.
+  template <typename Fits>
+  void match(std::vector<const Old*>& lost, std::vector<const Coming*>& fresh, const Fits& fits) {
+    for (auto old = lost.begin(); old != lost.end();) {
+      const auto fits_old = [&](const Coming* one) { return fits(**old, *one); };
+      const auto one = std::find_if(fresh.begin(), fresh.end(), fits_old);
+      const bool alone =
+          one != fresh.end() && std::count_if(fresh.begin(), fresh.end(), fits_old) == 1 &&
+          std::count_if(lost.begin(), lost.end(), [&](const Old* other) { return fits(*other, **one); }) == 1;
+      if (!alone) {
+        ++old;
+        continue;
+      }
+      follows_.emplace((*one)->path, *old);
+      fresh.erase(one);
+      old = lost.erase(old);
+    }
   }
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
@@ -249,13 +323,18 @@ class Planner {
     return inheritances_.emplace(directory, std::move(own)).first->second;
   }
 
-  void put(const FileEntry& entry, std::size_t package, const std::string& source) {
+  void put(const FileEntry& entry, std::size_t package, const std::string& source,
+           const ConfigRules::Outcome* written = nullptr) {
     Put one{entry, package, source, homes_.of(entry.path)};
     if (package != Put::npos) {
       const Inheritance& given = inheritance_of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
-      if (const Kept* const kept = entering_[package].kept; kept != nullptr && entry.type == EntryType::File) {
+      const Kept* const kept = entering_[package].kept;
+      if (written != nullptr) {
+        one.entry = written->entry, one.kept = written->kept, one.content = written->content;
+        one.entry.path = entry.path;
+      } else if (kept != nullptr && entry.type == EntryType::File) {
         FileEntry wanted = entry;
         wanted.path = source;
         const bool edits = entry.config && entering_[package].with_edits;
@@ -286,15 +365,22 @@ class Planner {
   }
 
   void bring(const std::string& path, const Coming& coming) {
-    if (!coming.entry->config && coming.unchanged) return;
+    const bool config = is_config(*coming.entry);
+    if (config && entering_[coming.package].kept == nullptr) keep_pristine(coming);
+    if (!config && coming.unchanged) return;
     const std::string& name = name_of(coming);
     const bool below = in_whole(path);
     const auto disk = below ? std::nullopt : looker_.stat(path);
     const Old* const before = coming.before;
     if (coming.entry->type == EntryType::Directory) return bring_directory(path, coming, below, disk);
-    if (!below && coming.entry->config && config(path, coming, disk)) return;
-    if (coming.unchanged) return;
-    put(*coming.entry, coming.package, path);
+    std::optional<ConfigRules::Outcome> outcome;
+    if (config && (!below || follows_.contains(path))) {
+      outcome = judge(path, coming, disk);
+      if (outcome->kind == ConfigRules::Outcome::Kind::Leave) return;
+    }
+    const bool written = outcome && outcome->kind == ConfigRules::Outcome::Kind::Write;
+    if (coming.unchanged && !written) return;
+    put(*coming.entry, coming.package, path, written ? &*outcome : nullptr);
     if (below) return;
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
@@ -303,8 +389,9 @@ class Planner {
                "move the directory away, then run the command again");
       becomes_file_.insert(path);
     } else if (before == nullptr) {
-      notice(coming.shared ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
-    } else if (before->type() == EntryType::File && !as_recorded(before->entry(), looker_) && !coming.entry->config) {
+      if (!config || rules_.conflicts.empty() || rules_.conflicts.back().path != path)  // that is told with its choice
+        notice(coming.shared ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
+    } else if (before->type() == EntryType::File && !as_recorded(before->entry(), looker_) && !config) {
       notice(Notice::Kind::Changed, path, name);
     }
     move(MoveKind::Exchange, path);
@@ -324,6 +411,9 @@ class Planner {
       if (disk && !(ours && before->type() != EntryType::Directory))
         refuse(fmt::format("a file stands where {} brings a directory", name), path,
                "move the file away, then run the command again");
+      if (disk && ours && before->list->config(before->number) && disk->type == FileType::Regular &&
+          !is_followed(*before))
+        if (root_.digest(path) != before->entry().digest) notice(Notice::Kind::ConfigDisplaced, path, name);
       put(*coming.entry, coming.package, path);
       whole_.insert(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
@@ -335,36 +425,55 @@ class Planner {
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), was, *coming.entry});
   }
 
-  /// C3 for a configuration file that a package brings. True: the disk stays as it is.
-  bool config(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
-    const std::string& name = name_of(coming);
-    const bool known = coming.before != nullptr && coming.before->type() == EntryType::File;
-    const Digest was = known ? coming.before->entry().digest : Digest{};
-    const bool package_changed = !known || was != coming.entry->digest;
-    if (!disk) {
-      if (!known && !entering_[coming.package].from_shelf) return false;
-      notice(Notice::Kind::ConfigStaysAway, path, name);
-      return true;
-    }
-    if (disk->type == FileType::Directory) return false;
-    if (disk->type == FileType::Regular) {
-      const Digest now = root_.digest(path);
-      if (known && now == was) return false;         // pristine
-      if (now == coming.entry->digest) return true;  // already what the package brings
-    }
-    const bool waits = package_changed && entering_[coming.package].kept == nullptr;
-    notice(waits ? Notice::Kind::ConfigWaiting : Notice::Kind::ConfigKept, path, name);
-    if (waits) put_waiting(path, coming);
-    return true;
+  bool is_followed(const Old& old) const {
+    return std::any_of(follows_.begin(), follows_.end(), [&](const auto& pair) { return pair.second == &old; });
   }
 
-  void put_waiting(const std::string& path, const Coming& coming) {
-    const std::string aside = fmt::format("{}/{}", kWaiting, path);
+  /// C3 for a configuration file that a package brings.
+  ConfigRules::Outcome judge(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
+    const Entering& entering = entering_[coming.package];
+    ConfigRules::Case one{path, name_of(coming), coming.package, coming.entry};
+    one.disk = disk, one.from_kept = entering.kept != nullptr, one.from_shelf = entering.from_shelf;
+    if (coming.before != nullptr && coming.before->type() == EntryType::File) one.before = coming.before->entry();
+    if (const auto followed = follows_.find(path); followed != follows_.end()) {
+      one.before = followed->second->entry();
+      one.from = followed->second->path;
+      one.disk = looker_.stat(one.from);
+    }
+    auto outcome = rules_.judge(one);
+    if (outcome.leaves_from) left_behind_.insert(one.from);
+    if (outcome.asides == ConfigRules::Asides::Drop) drop_asides(path);
+    if (!one.from.empty()) drop_asides(one.from);
+    if (outcome.asides == ConfigRules::Asides::Wait) {
+      FileEntry file = *coming.entry;
+      file.path = waiting_place(path);
+      put_aside(file, coming.package, path, "");
+      if (outcome.base.empty() || root_.stat(base_place(path))) return outcome;
+      FileEntry base;
+      base.path = base_place(path), base.mode = 0600, base.config = true, base.size = root_.stat(outcome.base)->size;
+      put_aside(base, Put::npos, "", outcome.base);
+    }
+    return outcome;
+  }
+
+  void keep_pristine(const Coming& coming) {
+    constexpr ByteCount kMost = 4 << 20;  // nobody merges what is larger
+    if (coming.entry->size > kMost || find_pristine(root_, coming.entry->digest)) return;
+    change_.pristine.push_back({coming.package, *coming.entry});
+  }
+
+  void drop_asides(const std::string& path, bool base = true) {
+    if (!options_.asides) return;
+    if (const std::string at = waiting_place(path); root_.stat(at)) move(MoveKind::Remove, at);
+    if (const std::string at = base_place(path); base && root_.stat(at)) move(MoveKind::Remove, at);
+  }
+
+  /// Something below kConfigs, with the directories that it needs.
+  void put_aside(const FileEntry& file, std::size_t package, const std::string& source, const std::string& kept) {
     std::vector<std::string> missing;
-    for (std::string parent(os::parent_of(aside));
-         !parent.empty() && !root_.stat(parent) && !whole_.contains(parent) && !in_whole(parent);
+    for (std::string parent(os::parent_of(file.path)); !parent.empty() && !root_.stat(parent);
          parent = os::parent_of(parent))
-      missing.push_back(parent);
+      if (aside_directories_.insert(parent).second) missing.push_back(parent);
     for (auto parent = missing.rbegin(); parent != missing.rend(); ++parent) {
       FileEntry directory;
       directory.path = *parent, directory.type = EntryType::Directory, directory.mode = 0755;
@@ -373,11 +482,13 @@ class Planner {
       whole_.insert(*parent);
       move(MoveKind::Place, *parent);
     }
-    FileEntry file = *coming.entry;
-    file.path = aside;
-    put(file, coming.package, path);
-    if (!in_whole(aside)) move(root_.stat(aside) ? MoveKind::Exchange : MoveKind::Place, aside);
+    put(file, package, source);
+    if (!kept.empty()) change_.puts.back().kept = kept;
+    if (!in_whole(file.path)) move(root_.stat(file.path) ? MoveKind::Exchange : MoveKind::Place, file.path);
   }
+
+  static bool is_config(const Old& old) { return old.list->config(old.number) && old.type() == EntryType::File; }
+  bool is_gone(const Old& old) const { return options_.gone.contains(leaving_[old.package].row); }
 
   /// A path of a leaving package that no entering one brings. Called deepest first.
   void take(const Old& old) {
@@ -388,16 +499,25 @@ class Planner {
     if (!disk || in_whole(entry.path)) return;
     // below something that becomes a file or was a link on the disk: gone with it, or not ours
     if (entry.type == EntryType::Directory) {
-      if (disk->type != FileType::Directory) return;
-      if (!is_emptied(entry.path, name)) return;
+      if (disk->type != FileType::Directory || (is_gone(old) && removed_.empty())) return;
+      if (!is_emptied(entry.path, is_gone(old) ? "" : name)) return;
     } else if (disk->type == FileType::Directory) {
       return;  // the administrator made a directory of it
     } else if (entry.config && leaving_[old.package].shelved) {
       told_.insert(entry.path);
       return;
-    } else if (entry.config && disk->type == FileType::Regular && root_.digest(entry.path) != entry.digest) {
-      told_.insert(entry.path);
-      return notice(Notice::Kind::Leftover, entry.path, name);
+    } else if (is_config(old) && !left_behind_.contains(entry.path)) {
+      const bool edited = disk->type == FileType::Regular && root_.digest(entry.path) != entry.digest;
+      const bool purged = options_.purge.contains(leaving_[old.package].row), gone = is_gone(old);
+      if (edited && !purged) {
+        told_.insert(entry.path);
+        drop_asides(entry.path, false);
+        return notice(Notice::Kind::Leftover, entry.path, name);
+      }
+      drop_asides(entry.path);
+      if (edited || gone)
+        change_.configs.push_back(
+            {plan::ConfigAction::Purge, entry.path, name, "", root_.digest(entry.path), std::nullopt, gone});
     }
     if (entry.type == EntryType::File && !entry.config && !as_recorded(entry, looker_))
       notice(Notice::Kind::Changed, entry.path, name);
@@ -417,16 +537,10 @@ class Planner {
           foreign || !(is_coming(below) || told_.contains(below) || is_own_directory(below) || owned_by_staying(below));
     }
     if (!emptied) told_.insert(path);
-    if (foreign) notice(Notice::Kind::DirectoryStays, path, name);
+    if (foreign && !name.empty()) notice(Notice::Kind::DirectoryStays, path, name);
     return emptied;
   }
 
-  template <typename Items>
-  static auto find(const Items& items, std::string_view path) {
-    const auto found = std::lower_bound(items.begin(), items.end(), path,
-                                        [](const auto& one, std::string_view wanted) { return one.path < wanted; });
-    return found != items.end() && found->path == path ? &*found : nullptr;
-  }
   bool is_coming(std::string_view path) const { return find(new_, path) != nullptr; }
   bool owned_by_staying(std::string_view path) { return staying_owner_of(path, find(old_, path)).has_value(); }
 
@@ -458,12 +572,15 @@ class Planner {
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
-  const Differing& only_;
+  const TreeOptions& options_;
+  ConfigRules rules_;
+  std::map<std::string, const Old*, std::less<>> follows_;  // by path of the new default
+  std::set<std::string> left_behind_;  // where edited configuration stood that goes with its default, or for a choice
   std::set<std::int64_t> leaving_rows_;
   std::vector<std::shared_ptr<const state::FileList>> lists_;
   std::vector<Old> old_;     // by path
   std::vector<Coming> new_;  // by path
-  std::set<std::string> removed_, becomes_file_, told_;
+  std::set<std::string> removed_, becomes_file_, told_, aside_directories_;
   std::set<std::string, std::less<>> whole_;
   std::string asked_of_;  // what in_whole() was asked last, by directory and the size of whole_, and its answer
   std::size_t asked_at_ = SIZE_MAX;
@@ -477,9 +594,9 @@ class Planner {
 }  // namespace
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering, unsigned workers, const Differing& only) {
+                     const std::vector<Entering>& entering, const TreeOptions& options) {
   const state::State::Still still(state);
-  TreeChange change = Planner(root, state, leaving, entering, only).run(workers);
+  TreeChange change = Planner(root, state, leaving, entering, options).run();
   require_feasible(root, change);
   return change;
 }

@@ -7,7 +7,7 @@
 //   C1 a path may belong to one package only, directories and files that are alike in everything aside: two packages
 //      that bring it are refused, by name
 //   C2 a file that did not change between the old and the new version is not touched
-//   C3 edited configuration is never replaced or removed; a new version of it is put aside, under kWaiting
+//   C3 edited configuration is never replaced or removed unless that was chosen: see configuration.h
 //   C4 a file that no package owns goes to the attic when a package brings its path
 //   C5 a directory goes only when nothing is left in it; what stands in the way of a directory or file by being of the
 //      other kind, and is not ours, is refused by name
@@ -16,6 +16,7 @@
 
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -23,12 +24,11 @@
 #include "os/file_system.h"
 #include "plan/plan.h"
 #include "state/state.h"
+#include "txn/configuration.h"
 #include "txn/homes.h"
 #include "txn/kept.h"
 
 namespace hambrel::txn {
-
-inline constexpr const char* kWaiting = "var/lib/hambrel/configs/waiting";
 
 struct Entering {
   Package package;
@@ -47,6 +47,7 @@ struct Put {
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   std::string default_acl{};             // of the directory that it comes into
   std::string kept{};                    // where the content lies in the attic; empty: in the package file
+  std::optional<std::string> content{};  // or this is it
   static constexpr std::size_t npos = SIZE_MAX;
 };
 
@@ -59,10 +60,19 @@ struct PlannedMove {
 
 inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a directory's mode
 
+/// A configuration file whose pristine content is to be kept.
+struct Pristine {
+  std::size_t package;  // index into the entering ones
+  FileEntry entry;      // with its path in that package
+};
+
 struct TreeChange {
   std::vector<Put> puts;           // by path, directories before what is in them
   std::vector<PlannedMove> moves;  // in the order in which they are to be done
+  std::vector<Pristine> pristine;
   std::vector<plan::Notice> notices;
+  std::vector<plan::ConfigStep> configs;
+  std::vector<Conflict> conflicts;  // decided by a choice, or without one left waiting
   ByteCount staged_bytes = 0;
 };
 
@@ -71,11 +81,19 @@ struct TreeChange {
 /// are.
 using Differing = std::map<std::int64_t, std::vector<std::size_t>>;
 
+struct TreeOptions {
+  unsigned workers = 1;  // threads that look at the disk
+  Differing only{};
+  Choices choices{};
+  std::set<std::int64_t> purge{};  // rows of what leaves whose edited configuration goes, too
+  std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant
+  bool asides = true;              // false: what waits to be settled is the caller's to move
+};
+
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.
-/// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds. `workers` threads look at the
-/// disk at once.
+/// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds.
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering, unsigned workers = 1, const Differing& only = {});
+                     const std::vector<Entering>& entering, const TreeOptions& options = {});
 
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.

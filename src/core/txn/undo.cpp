@@ -41,6 +41,7 @@ class Undo {
     check_set();
     for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
     tell_of_edits();
+    tell_of_choices();
     for (const auto& time : state_.times_of(id_)) {
       const auto info = root_.stat(time.path);
       const bool untouched =
@@ -180,6 +181,26 @@ class Undo {
       }
   }
 
+  /// What had been decided about configuration, and comes back to how it stood.
+  void tell_of_choices() {
+    const bool about_configs = undo_.changes.empty();
+    for (plan::ConfigStep step : plan::configs_of(state_.ledger_entry(id_)->plan)) {
+      if (step.changes_file()) {
+        const auto here = root_.stat(step.path);
+        const auto now =
+            here && here->type == FileType::Regular ? std::optional(root_.digest(step.path)) : std::nullopt;
+        if (now && now != step.after) changed(step.path);
+        step.action = plan::ConfigAction::Restore, step.from.clear(), step.leftover = false;
+        step.after = step.before, step.before = now;
+      } else if (about_configs) {
+        step.action = step.action == plan::ConfigAction::Keep ? plan::ConfigAction::Wait : plan::ConfigAction::Keep;
+      } else {
+        continue;
+      }
+      undo_.plan.configs.push_back(std::move(step));
+    }
+  }
+
   void changed(const std::string& path) {
     const auto same = [&](const Notice& one) { return one.path == path; };
     if (std::none_of(undo_.plan.notices.begin(), undo_.plan.notices.end(), same)) add_changed(path);
@@ -256,11 +277,11 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
-    const std::string waiting = std::string(kWaiting) + "/";
-    if (waiting.starts_with(path + "/")) return true;
-    if (path.starts_with(waiting)) {  // what waits belongs to whom the configuration file belongs
+    for (const std::string& aside : {waiting_place(""), base_place("")}) {
+      if (aside.starts_with(path + "/")) return true;
+      if (!path.starts_with(aside)) continue;  // what waits belongs to whom the configuration file belongs
       if (root_.stat(path)->type == FileType::Directory) return true;
-      return is_ours(path.substr(waiting.size()));
+      return is_ours(path.substr(aside.size()));
     }
     return !belongs_to_others(path) && state_.owner_of(path, {});
   }

@@ -1,0 +1,213 @@
+#include "txn/configuration.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <iterator>
+
+#include "base/error.h"
+
+namespace hambrel::txn {
+
+using os::FileType;
+using plan::ConfigAction;
+using plan::ConfigStep;
+using plan::Notice;
+using Kind = ConfigRules::Outcome::Kind;
+
+std::string waiting_place(const std::string& path) { return fmt::format("{}/{}", kWaiting, path); }
+std::string base_place(const std::string& path) { return fmt::format("{}/{}", kBase, path); }
+std::string pristine_place(const Digest& digest) { return fmt::format("{}/{}", kPristine, digest.hex()); }
+
+std::optional<std::string> find_pristine(os::FileReader& root, const Digest& digest) {
+  const std::string place = pristine_place(digest);
+  const auto info = root.stat(place);
+  if (!info || info->type != FileType::Regular || root.digest(place) != digest) return std::nullopt;
+  return place;
+}
+
+std::string_view text_of(ConfigState state) {
+  switch (state) {
+    case ConfigState::Pristine: return "pristine";
+    case ConfigState::Edited: return "edited";
+    case ConfigState::Missing: return "missing";
+    case ConfigState::Waiting: return "waiting";
+    case ConfigState::Leftover: return "leftover";
+  }
+  return "";
+}
+
+std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::State& state) {
+  const state::State::Still still(state);
+  std::vector<ConfigFile> files;
+  std::set<std::string> seen;
+  std::vector<state::StatePackage> here = state.installed();
+  for (state::StatePackage& one : state.shelved()) here.push_back(std::move(one));
+  for (const state::StatePackage& package : here)
+    for (FileEntry& entry : state.configuration_of(package.row)) {
+      if (!seen.insert(entry.path).second) continue;
+      const auto info = root.stat(entry.path);
+      ConfigFile file{entry.path, package, std::move(entry), ConfigState::Edited, {}};
+      if (!info)
+        file.state = ConfigState::Missing;
+      else if (root.stat(waiting_place(file.path)))
+        file.state = ConfigState::Waiting;
+      else if (info->type == FileType::Regular && info->size == file.entry.size &&
+               root.digest(file.path) == file.entry.digest)
+        file.state = ConfigState::Pristine;
+      files.push_back(std::move(file));
+    }
+  for (const state::Replaced& one : state.replaced())  // those that left last come first
+    for (FileEntry& entry : state.configuration_of(one.package.row)) {
+      if (!seen.insert(entry.path).second || state.may_be_owned(entry.path)) continue;
+      const auto info = root.stat(entry.path);
+      if (!info || info->type != FileType::Regular) continue;
+      std::string path = entry.path;
+      files.push_back({std::move(path), one.package, std::move(entry), ConfigState::Leftover, one.left});
+    }
+  std::sort(files.begin(), files.end(), [](const auto& a, const auto& b) { return a.path < b.path; });
+  return files;
+}
+
+std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state) {
+  std::vector<std::pair<std::string, ByteCount>> idle;
+  if (!root.stat(kPristine)) return idle;
+  const state::State::Still still(state);
+  std::set<std::string> needed;
+  for (const ConfigFile& file : configuration_files(root, state)) needed.insert(file.entry.digest.hex());
+  for (const state::Replaced& one : state.replaced())
+    if (!state.given_up(one.left))
+      for (const FileEntry& entry : state.configuration_of(one.package.row)) needed.insert(entry.digest.hex());
+  for (const std::string& name : root.list(kPristine)) {
+    const std::string place = os::join_path(kPristine, name);
+    const auto info = root.stat(place);
+    if (!needed.contains(name) && info && info->type == FileType::Regular) idle.emplace_back(place, info->size);
+  }
+  return idle;
+}
+
+/// An entry with mode and owner as they stand on the disk.
+FileEntry ConfigRules::with_marks_of(const FileEntry& entry, const std::optional<os::FileInfo>& disk) const {
+  FileEntry marked = entry;
+  if (!disk || disk->type != FileType::Regular) return marked;
+  marked.mode = disk->mode;
+  marked.user = std::to_string(disk->uid), marked.group = std::to_string(disk->gid);
+  return marked;
+}
+
+/// C3.2
+ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
+  Outcome outcome;
+  outcome.asides = Asides::Drop;
+  const FileEntry &before = *one.before, &coming = *one.coming;
+  const bool as_before = before.digest == coming.digest && before.mode == coming.mode && before.user == coming.user &&
+                         before.group == coming.group && before.attributes == coming.attributes;
+  if (as_before && one.from.empty()) {
+    outcome.kind = Kind::Leave;
+    return outcome;
+  }
+  if (one.from_kept) return outcome;
+  if (!owners_) owners_.emplace(root_);
+  const auto owner = owners_->find(before);
+  const bool chowned = owner && (owner->uid != one.disk->uid || owner->gid != one.disk->gid);
+  if (!chowned && one.disk->mode == before.mode) return outcome;
+  outcome.kind = Kind::Write;
+  outcome.entry = coming;
+  if (one.disk->mode != before.mode) outcome.entry.mode = one.disk->mode;
+  if (chowned) outcome.entry.user = std::to_string(one.disk->uid), outcome.entry.group = std::to_string(one.disk->gid);
+  return outcome;
+}
+
+/// The administrator's version, on its way to where the default is now.
+ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) const {
+  Outcome outcome;
+  outcome.kind = Kind::Write;
+  outcome.entry = with_marks_of(*one.coming, one.disk);
+  outcome.entry.size = one.disk->size, outcome.entry.mtime = one.disk->mtime_seconds, outcome.entry.digest = now;
+  outcome.kept = one.from;
+  outcome.leaves_from = true;
+  return outcome;
+}
+
+/// What a leftover began from: the newest version of its package that had the path.
+std::optional<Digest> ConfigRules::base_of_leftover(const Case& one) {
+  if (!replaced_) replaced_ = state_.replaced();
+  for (const state::Replaced& old : *replaced_) {
+    if (old.package.package.name != one.package) continue;
+    for (const FileEntry& entry : state_.configuration_of(old.package.row))
+      if (entry.path == one.path) return entry.digest;
+  }
+  return std::nullopt;
+}
+
+ConfigRules::Outcome ConfigRules::judge(const Case& one) {
+  Outcome outcome;
+  std::optional<Digest> was = one.before ? std::optional(one.before->digest) : std::nullopt;
+  if (!one.disk) {
+    if (!was && !one.from_shelf) return outcome;
+    notices.push_back({Notice::Kind::ConfigStaysAway, one.path, one.package});
+    outcome.kind = Kind::Leave;
+    return outcome;
+  }
+  if (one.disk->type == FileType::Directory) return outcome;
+  std::optional<Digest> now;
+  if (one.disk->type == FileType::Regular) {
+    now = root_.digest(one.from.empty() ? one.path : one.from);
+    if (was && now == was) return pristine(one);
+    if (now == one.coming->digest) {
+      outcome.asides = Asides::Drop;
+      outcome.leaves_from = !one.from.empty();
+      if (one.from.empty()) outcome.kind = Kind::Leave;
+      return outcome;
+    }
+  } else if (!one.from.empty()) {
+    return outcome;  // a link does not follow; it stays as a leftover
+  }
+  if (!was) was = base_of_leftover(one);
+  if (was == one.coming->digest || one.from_kept) {
+    if (one.from.empty()) {
+      notices.push_back({Notice::Kind::ConfigKept, one.path, one.package});
+      outcome.kind = Kind::Leave;
+      return outcome;
+    }
+    steps.push_back({ConfigAction::Carry, one.path, one.package, one.from, std::nullopt, now});
+    return carried(one, *now);
+  }
+  const std::string aside = base_place(one.path), mine = one.from.empty() ? one.path : one.from;
+  const auto kept = was ? find_pristine(root_, *was) : std::nullopt;
+  return settle(
+      one, now,
+      {one.path, one.package, mine, root_.stat(aside) ? aside : kept.value_or(""), *one.coming, one.package_index});
+}
+
+/// C3.5
+ConfigRules::Outcome ConfigRules::settle(const Case& one, const std::optional<Digest>& now, Conflict conflict) {
+  const auto chosen = choices_.find(one.path);
+  const Choice choice = chosen == choices_.end() ? Choice{} : chosen->second;
+  const bool moves = !one.from.empty();
+  ConfigStep step{choice.action, one.path, one.package, one.from, moves ? std::nullopt : now, now};
+  Outcome outcome;
+  outcome.asides = Asides::Drop;
+  outcome.leaves_from = moves;
+  switch (choice.action) {
+    case ConfigAction::Take: step.after = one.coming->digest; break;
+    case ConfigAction::Merge:
+    case ConfigAction::Edit:
+      outcome.kind = Kind::Write;
+      outcome.entry = with_marks_of(*one.coming, one.disk);
+      outcome.entry.size = choice.content.size();
+      step.after = outcome.entry.digest = sha256(choice.content);
+      outcome.content = choice.content;
+      break;
+    default:
+      outcome.kind = Kind::Leave;
+      if (moves) outcome = carried(one, *now);
+      outcome.asides = choice.action == ConfigAction::Keep ? Asides::Drop : Asides::Wait;
+      outcome.base = conflict.base;
+  }
+  steps.push_back(std::move(step));
+  conflicts.push_back(std::move(conflict));
+  return outcome;
+}
+
+}  // namespace hambrel::txn
