@@ -7,6 +7,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/attic.h"
+#include "cli/cache.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 
@@ -58,7 +59,11 @@ std::optional<state::TxnId> hand_over(Session& session, const Arguments& argumen
 }
 
 void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const plan::Plan& plan) {
-  if (id) return tell_done(session, *id, plan);
+  if (id) {
+    tell_done(session, *id, plan);
+    if (plan.download() > 0) keep_cache_small(session);
+    return;
+  }
   const auto prepared = session.present()->prepared();
   if (session.json())
     session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "prepared"}, {"staged", prepared->staged}}));

@@ -14,4 +14,7 @@ std::vector<txn::StandingAttic> standing_attics(Session& session, const state::S
 /// Its size, for people.
 std::string size_of(const txn::StandingAttic& one);
 
+/// `tidy attic`. Returns the exit code.
+int tidy_attic(Session& session, const Arguments& arguments);
+
 }  // namespace hambrel::cli

@@ -1,6 +1,7 @@
 // Commands as data: one table gives parsing, help and completion.
 #pragma once
 
+#include <cstdint>
 #include <map>
 #include <optional>
 #include <string>
@@ -31,6 +32,8 @@ class Arguments {
   std::optional<std::string> value(const std::string& option) const;
   /// The values of an option that may be repeated, in the order in which they were given.
   std::vector<std::string> values(const std::string& option) const;
+  /// The whole number that an option was given; throws Error{Usage} for anything else.
+  std::optional<std::uint64_t> number(const std::string& option) const;
   const std::vector<std::string>& words() const { return words_; }
   void set(const std::string& option, const std::string& value) { values_[option].push_back(value); }
   void add_word(const std::string& word) { words_.push_back(word); }

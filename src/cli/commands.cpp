@@ -71,11 +71,16 @@ std::vector<Command> make_commands() {
                  "[CONDITION...]",
                  "packages by condition",
                  "Conditions: installed available upgradable wanted pulled-in unneeded held stray name:GLOB repo:NAME "
-                 "channel:NAME arch:NAME; not: turns one round. All must hold; `list shelved` is for itself; "
-                 "without any, what is installed is listed.",
-                 {{"exit-code", 0, nullptr, "exit with 10 when something was listed"}},
+                 "channel:NAME arch:NAME size>SIZE size<SIZE (300K, 1.5M); not: turns one round. All must hold; "
+                 "`list shelved` and `list leftover` are for themselves; without any, what is installed is listed. By "
+                 "size, it is told what removing would really free.",
+                 {{"sort", 0, "KEY", "by name, size (largest first) or time of installation (newest first)"},
+                  {"most", 0, "COUNT", "list at most so many"},
+                  {"exit-code", 0, nullptr, "exit with 10 when something was listed"}},
                  {{"hambrel list", "what is installed"},
                   {"hambrel list upgradable", "what `hambrel upgrade` would renew"},
+                  {"hambrel list 'size>10M'", "the large ones, and what removing them would free"},
+                  {"hambrel list --sort size --most 10", ""},
                   {"hambrel list available not:installed 'name:lampdesk*'", "conditions together"}},
                  0,
                  SIZE_MAX,
@@ -418,22 +423,31 @@ std::vector<Command> make_commands() {
                  0,
                  SIZE_MAX,
                  run_configs});
-  all.push_back({"tidy",
-                 "Care",
-                 "[attic]",
-                 "what could be freed; attic: give up the oldest of what undo needs",
-                 "Without --keep and --older the limits of hambrel.toml hold. What the last transaction, a checkpoint, "
-                 "the shelf or something prepared needs is kept in any case. This can't be undone.",
-                 {{"keep", 0, "N", "of attic: keep that of the last N transactions"},
-                  {"older", 0, "DAYS", "of attic: give up what is older"},
-                  {"yes", 'y', nullptr, "carry the plan out without asking"},
-                  {"dry-run", 'n', nullptr, "show the plan and stop"},
-                  {"reason", 0, "TEXT", "kept in the ledger"},
-                  {"wait", 0, "SECONDS", "wait so long for another run to end"}},
-                 {{"hambrel tidy", "an overview: what, how much, which command"}, {"hambrel tidy attic --keep 10", ""}},
-                 0,
-                 1,
-                 run_tidy});
+  all.push_back(
+      {"tidy",
+       "Care",
+       "[unneeded | configs | cache | attic]",
+       "what could be freed, by area; or freeing it",
+       "unneeded: pulled-in packages that nothing wanted requires or recommends. configs: what removed packages left "
+       "behind. cache: package files. attic: the oldest of what undo needs, which can't be undone; what the last "
+       "transaction, a checkpoint, the shelf or something prepared needs is kept. Without options, cache and attic are "
+       "brought within the limits of hambrel.toml.",
+       {{"strict", 0, nullptr, "of unneeded: also what is only recommended or suggested"},
+        {"all", 0, nullptr, "of cache: everything"},
+        {"unavailable", 0, nullptr, "of cache: versions that no repository offers any more"},
+        {"keep", 0, "N", "of cache: keep N versions of each package; of attic: that of the last N transactions"},
+        {"older", 0, "DAYS", "of cache and attic: what is older"},
+        {"yes", 'y', nullptr, "carry the plan out without asking"},
+        {"dry-run", 'n', nullptr, "show the plan and stop"},
+        {"reason", 0, "TEXT", "kept in the ledger"},
+        {"wait", 0, "SECONDS", "wait so long for another run to end"}},
+       {{"hambrel tidy", "an overview: what, how much, which command"},
+        {"hambrel tidy unneeded", "a plan, with reasons"},
+        {"hambrel tidy cache --keep 2", ""},
+        {"hambrel tidy attic --keep 10", ""}},
+       0,
+       1,
+       run_tidy});
   all.push_back({"recover",
                  "Care",
                  "",

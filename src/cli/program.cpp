@@ -43,6 +43,16 @@ std::vector<std::string> Arguments::values(const std::string& option) const {
   return found == values_.end() ? std::vector<std::string>() : found->second;
 }
 
+std::optional<std::uint64_t> Arguments::number(const std::string& option) const {
+  const auto given = value(option);
+  if (!given) return std::nullopt;
+  const auto parsed = parse_number(*given);
+  if (!parsed)
+    throw Error(ErrorCode::Usage, fmt::format("--{} {}: a number was expected", option, printable(*given)), {},
+                fmt::format("for example --{} 10", option));
+  return parsed;
+}
+
 namespace {
 
 /// The place of the command among the words: the first that is neither an option nor the value of one.

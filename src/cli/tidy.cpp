@@ -5,10 +5,13 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/apart.h"
 #include "cli/attic.h"
+#include "cli/cache.h"
+#include "cli/change.h"
+#include "cli/leftovers.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
+#include "solve/solver.h"
 
 namespace hambrel::cli {
 
@@ -17,149 +20,174 @@ namespace {
 struct Area {
   std::string name, holds, command;
   std::size_t count = 0;
-  ByteCount bytes = 0;  // that the command would free; for the prepared: that it takes
+  ByteCount bytes = 0;  // what it takes
+  ByteCount free = 0;   // what the command can free of that, at most
 };
 
-std::vector<Area> areas_of(Session& session, const state::State& state) {
-  std::vector<Area> areas;
+Area unneeded_area(Session& session) {
+  const Universe& universe = session.universe();
+  std::set<PackageId> wanted;
+  for (const PackageId id : universe.installed())
+    if (universe.wanted(id)) wanted.insert(id);
+  Area area{"unneeded", "packages that nothing wanted needs", "hambrel tidy unneeded"};
+  for (const PackageId id : solve::unneeded(universe, universe.installed(), wanted)) {
+    if (universe.held(id)) continue;
+    ++area.count;
+    area.bytes += universe.installed_size(id);
+  }
+  area.free = area.bytes;
+  return area;
+}
+
+Area configs_area(Session& session, const state::State& state) {
+  Area area{"configs", "", "hambrel tidy configs"};
+  for (const txn::ConfigFile& one : leftovers_of(session, state)) {
+    ++area.count;
+    area.bytes += session.root().stat(one.path)->size;
+  }
+  std::vector<std::string> kinds;
+  if (area.count > 0) kinds.push_back(count_text(area.count, "leftover", "leftovers") + " of removed packages");
+  const auto idle = txn::idle_pristine(session.root(), state);
+  if (!idle.empty()) kinds.push_back(count_text(idle.size(), "pristine content", "pristine contents") + " of no use");
+  area.holds = join(kinds, ", ");
+  for (const auto& [place, bytes] : idle) ++area.count, area.bytes += bytes;
+  area.free = area.bytes;
+  return area;
+}
+
+Area cache_area(Session& session) {
+  Area area{"cache", "package files that were fetched", "hambrel tidy cache --unavailable, --keep N or --all"};
+  std::size_t unavailable = 0;
+  for (const repo::CachedFile& one : repo::cached_files(session.root())) {
+    ++area.count;
+    area.bytes += one.size;
+    unavailable += is_offered(session, one) ? 0 : 1;
+  }
+  if (unavailable > 0) area.holds += fmt::format(", {} that no repository offers", unavailable);
+  area.free = area.bytes;
+  return area;
+}
+
+Area attic_area(Session& session, const state::State& state) {
   const auto attics = standing_attics(session, state);
-  Area attic{"attic", "nothing can be taken back", ""};
-  ByteCount free = 0;
-  for (const txn::StandingAttic& one : attics) attic.count += 1, attic.bytes += one.attic.bytes.value_or(0);
+  Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
+  for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
   const auto all = txn::beyond({0, {}, {}}, attics, 0, os::now());
   for (const txn::StandingAttic& one : attics)
-    if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) free += one.attic.bytes.value_or(0);
-  if (!attics.empty()) attic.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
-  if (!all.empty()) attic.command = fmt::format("hambrel tidy attic --keep N   (up to {})", size_text(free));
-  areas.push_back(attic);
-  Area checkpoints{"checkpoints", "configuration of named moments", ""};
+    if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) area.free += one.attic.bytes.value_or(0);
+  if (!attics.empty()) area.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
+  if (all.empty()) area.command.clear();
+  return area;
+}
+
+Area checkpoint_area(const state::State& state) {
+  Area area{"checkpoints", "configuration of named moments", "hambrel checkpoint drop NAME"};
   for (const state::Checkpoint& one : state.checkpoints()) {
-    ++checkpoints.count;
-    for (const state::CheckpointFile& file : one.files) checkpoints.bytes += file.size;
-    checkpoints.command = "hambrel checkpoint drop NAME";
+    ++area.count;
+    for (const state::CheckpointFile& file : one.files) area.bytes += file.size;
   }
-  areas.push_back(checkpoints);
-  if (const auto prepared = state.prepared())
-    areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged});
-  return areas;
+  area.free = area.bytes;
+  return area;
 }
 
 int overview(Session& session) {
   const Screen& screen = session.screen();
   const state::State* const state = session.looking();
-  const auto areas = state == nullptr ? std::vector<Area>() : areas_of(session, *state);
+  std::vector<Area> areas;
+  if (state != nullptr) {
+    session.tell_of_unusable_repositories();
+    areas = {unneeded_area(session), configs_area(session, *state), cache_area(session), attic_area(session, *state),
+             checkpoint_area(*state)};
+    if (const auto prepared = state->prepared())
+      areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged,
+                       prepared->staged});
+  }
   Table table;
+  ByteCount free = 0;
   for (const Area& one : areas) {
+    free += one.free;
     if (session.json()) {
-      screen.line(canonical({{"area", one.name}, {"count", one.count}, {"bytes", one.bytes}}));
+      screen.line(canonical({{"area", one.name}, {"count", one.count}, {"bytes", one.bytes}, {"free", one.free}}));
       continue;
     }
+    const bool command = one.count > 0 && !one.command.empty();
     table.row({{one.name, Style::Name},
                {std::to_string(one.count), Style::Plain, true},
                {size_text(one.bytes), Style::Plain, true},
-               {one.holds},
-               {one.command.empty() ? std::string() : session.copyable(one.command), Style::Faint}});
+               {one.free == 0 ? "" : fmt::format("{} can go", size_text(one.free)), Style::Go, true},
+               {one.count == 0 ? "" : one.holds},
+               {command ? session.copyable(one.command) : std::string(), Style::Faint}});
   }
   table.print(screen);
-  if (!session.json() && areas.empty()) screen.line("Nothing to tidy: nothing was installed in this root yet.");
+  if (session.json() || session.quiet()) return 0;
+  if (areas.empty())
+    screen.line("Nothing to tidy: nothing was installed in this root yet.");
+  else
+    screen.line(free == 0 ? "\nNothing can be freed."
+                          : fmt::format("\nUp to {} can be freed in all.", size_text(free)));
   return 0;
 }
 
-std::optional<std::uint64_t> number_of(const Arguments& arguments, const char* option) {
-  const auto given = arguments.value(option);
-  if (!given) return std::nullopt;
-  const auto value = parse_number(*given);
-  if (!value)
-    throw Error(ErrorCode::Usage, fmt::format("--{} {}: a number was expected", option, printable(*given)), {},
-                fmt::format("for example --{} 10", option));
-  return value;
+int tidy_unneeded(Session& session, const Arguments& arguments) {
+  begin_change(session, arguments);
+  solve::Request request = start_request(session, arguments);
+  request.drop_unneeded = true;
+  request.strict_unneeded = arguments.has("strict");
+  return carry_out_request(session, arguments, "remove", request);
 }
 
-txn::Limits wanted_limits(Session& session, const Arguments& arguments) {
-  txn::Limits limits;
-  limits.transactions = number_of(arguments, "keep");
-  limits.days = number_of(arguments, "older");
-  if (limits.transactions || limits.days) return limits;
-  return limits_of(session.settings());
-}
-
-Json to_json(const txn::StandingAttic& one, bool goes) {
-  Json object = {{"id", number(one.attic.id)},
-                 {"bytes", one.attic.bytes.value_or(0)},
-                 {"time", utc_text(one.attic.time)},
-                 {"given_up", goes}};
-  if (!one.needed_by.empty()) object["needed_by"] = one.needed_by;
-  return object;
-}
-
-int tidy_attic(Session& session, const Arguments& arguments) {
-  const Screen& screen = session.screen();
-  const state::State& state = past(session, arguments);
-  const auto attics = standing_attics(session, state);
-  const auto chosen = txn::beyond(wanted_limits(session, arguments), attics, 0, os::now());
-  const auto goes = [&](const txn::StandingAttic& one) {
-    return std::find(chosen.begin(), chosen.end(), one.attic.id) != chosen.end();
-  };
+/// Leftovers go to the attic, as a transaction; pristine contents that nothing began from are of no use to anybody.
+int tidy_configs(Session& session, const Arguments& arguments) {
+  begin_change(session, arguments);
+  const state::State* const state = session.present();
+  const auto leftovers = state == nullptr ? std::vector<txn::ConfigFile>() : leftovers_of(session, *state);
+  const auto idle =
+      state == nullptr ? std::vector<std::pair<std::string, ByteCount>>() : txn::idle_pristine(session.root(), *state);
+  if (leftovers.empty()) {
+    if (session.json())
+      session.screen().line(canonical({{"result", "nothing to do"}}));
+    else if (!session.quiet())
+      session.screen().line("Nothing to do: no removed package left edited configuration behind.");
+  } else if (const int code = purge_leftovers(session, arguments, leftovers); code != 0) {
+    return code;
+  }
+  if (arguments.has("dry-run") || idle.empty()) return 0;
   ByteCount bytes = 0;
-  Json list = Json::array();
-  Table table;
-  for (const txn::StandingAttic& one : attics) {
-    if (goes(one)) bytes += one.attic.bytes.value_or(0);
-    list.push_back(to_json(one, goes(one)));
-    table.row({{goes(one) ? "give up" : "keep", goes(one) ? Style::Go : Style::Faint},
-               {std::to_string(number(one.attic.id)), Style::Name, true},
-               {time_text(one.attic.time), Style::Faint},
-               {state.ledger_entry(one.attic.id)->kind},
-               {size_of(one), Style::Plain, true},
-               {one.needed_by.empty() ? &one == &attics.back() ? "the last one" : "" : "for " + one.needed_by,
-                Style::Faint}});
+  for (const auto& [place, size] : idle) {
+    session.root().remove_file(place);
+    bytes += size;
   }
-  plan::Plan plan;
-  plan.kind = state::kGivingUp;
-  if (!chosen.empty()) plan.notices.push_back(txn::notice_of(chosen));
-  const auto answer = [&](const char* result) { return Json{{"attic", list}, {"bytes", bytes}, {"result", result}}; };
-  const bool dry = arguments.has("dry-run");
-  if (chosen.empty()) {
-    if (session.json()) return screen.line(canonical(answer("nothing to do"))), 0;
-    if (session.quiet()) return 0;
-    table.print(screen);
-    screen.line(attics.empty()
-                    ? "Nothing to do: the attic is empty."
-                    : "Nothing to do: the attic is within the limits. --keep N and --older DAYS set others.");
-    return 0;
-  }
-  if (session.json() && dry) screen.line(canonical(answer("dry run")));
-  if (!session.json() && !(session.quiet() && arguments.has("yes"))) {
-    screen.line(fmt::format("{} the attic gives up {} of {} transactions, {}", screen.paint(Style::Strong, "Plan:"),
-                            chosen.size(), attics.size(), size_text(bytes)));
-    screen.line();
-    table.print(screen);
-    screen.line();
-    screen.remark(plan.notices[0].text());
-  }
-  if (dry) return 0;
-  ask_consent(session, arguments);
-  txn::Account account = account_of(session, arguments, plan);
-  const state::TxnId id = txn::Engine(session.environment()).give_up(chosen, account);
-  if (session.json()) {
-    Json object = answer("done");
-    object["transaction"] = number(id);
-    screen.line(canonical(object));
-  } else if (!session.quiet()) {
-    screen.line(fmt::format("\n{} as transaction {}: {} given up.", screen.paint(Style::Strong, "Done"), number(id),
-                            size_text(bytes)));
-  }
+  if (!session.json() && !session.quiet())
+    session.screen().line(fmt::format("{} that nothing began from any more {}, {}.",
+                                      count_text(idle.size(), "pristine content", "pristine contents"),
+                                      idle.size() == 1 ? "was dropped" : "were dropped", size_text(bytes)));
   return 0;
+}
+
+/// Options that belong to one area only.
+void require_own_options(const Arguments& arguments, const std::string& area) {
+  static const std::vector<std::pair<const char*, std::set<std::string>>> kOwn{
+      {"strict", {"unneeded"}}, {"keep", {"attic", "cache"}}, {"older", {"attic", "cache"}},
+      {"all", {"cache"}},       {"unavailable", {"cache"}},   {"reason", {"unneeded", "configs", "attic"}}};
+  for (const auto& [option, areas] : kOwn)
+    if (arguments.has(option) && !areas.contains(area))
+      throw Error(ErrorCode::Usage, fmt::format("--{} is not for `hambrel tidy {}`", option, area), {},
+                  "`hambrel help tidy` tells which option is for what");
 }
 
 }  // namespace
 
 int run_tidy(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
-  if (words.empty()) return overview(session);
-  if (words[0] == "attic") return tidy_attic(session, arguments);
-  throw Error(ErrorCode::Usage, fmt::format("`hambrel tidy {}` is not known", printable(words[0])), {},
-              "there are `hambrel tidy` and `hambrel tidy attic`");
+  const std::string area = words.empty() ? "" : words[0];
+  require_own_options(arguments, area);
+  if (area.empty()) return overview(session);
+  if (area == "unneeded") return tidy_unneeded(session, arguments);
+  if (area == "configs") return tidy_configs(session, arguments);
+  if (area == "cache") return tidy_cache(session, arguments);
+  if (area == "attic") return tidy_attic(session, arguments);
+  throw Error(ErrorCode::Usage, fmt::format("`hambrel tidy {}` is not known", printable(area)), {},
+              "there are `hambrel tidy`, and `tidy unneeded`, `configs`, `cache` and `attic`");
 }
 
 }  // namespace hambrel::cli

@@ -25,14 +25,15 @@ struct Request {
   std::vector<Target> install;
   Names remove;  // names of installed packages
   bool upgrade_all = false;
-  bool drop_strays = false;    // wanted packages that no repository offers any more may go for the sake of an upgrade
-  Names upgrade;               // names of installed packages
-  Names except;                // names that an upgrade leaves alone
-  Names release;               // names whose hold does not count this time
-  Names channels;              // channels that this request may take from, beside the followed ones
-  std::string arch;            // remove, upgrade, except and release mean this architecture only; empty: all
-  bool recommended = true;     // also take what new packages recommend
-  bool drop_unneeded = false;  // also remove pulled-in packages that nothing wanted needs in the end
+  bool drop_strays = false;      // wanted packages that no repository offers any more may go for the sake of an upgrade
+  Names upgrade;                 // names of installed packages
+  Names except;                  // names that an upgrade leaves alone
+  Names release;                 // names whose hold does not count this time
+  Names channels;                // channels that this request may take from, beside the followed ones
+  std::string arch;              // remove, upgrade, except and release mean this architecture only; empty: all
+  bool recommended = true;       // also take what new packages recommend
+  bool drop_unneeded = false;    // also remove pulled-in packages that nothing wanted needs in the end,
+  bool strict_unneeded = false;  // even what is only recommended or suggested
   std::uint64_t budget = 5 * kStepsPerSecond;
 
   /// Does one of the sets above mean this package?

@@ -84,7 +84,7 @@ std::set<PackageId> wanted_after(const Universe& universe, const Request& reques
 }  // namespace
 
 std::vector<PackageId> unneeded(const Universe& universe, const std::vector<PackageId>& set,
-                                const std::set<PackageId>& wanted) {
+                                const std::set<PackageId>& wanted, bool strict) {
   enum : std::uint8_t { kOutside, kMember, kNeeded };
   std::vector<std::uint8_t> state(universe.size(), kOutside);
   std::vector<PackageId> queue;
@@ -99,7 +99,8 @@ std::vector<PackageId> unneeded(const Universe& universe, const std::vector<Pack
     const PackageId id = queue.back();
     queue.pop_back();
     for (const RelationList list : {RelationList::Requires, RelationList::Recommends, RelationList::Suggests})
-      for (const RelationId relation : universe.relations(id, list)) universe.each_match(relation, need);
+      if (list == RelationList::Requires || !strict)
+        for (const RelationId relation : universe.relations(id, list)) universe.each_match(relation, need);
   }
   std::vector<PackageId> result;
   for (const PackageId id : set)
@@ -111,7 +112,8 @@ std::variant<Selection, Refusal> solve(const Universe& universe, const Request& 
   auto answer = solve_whole(universe, request);
   auto* selection = std::get_if<Selection>(&answer);
   if (selection == nullptr || !request.drop_unneeded) return answer;
-  const auto idle = unneeded(universe, selection->chosen, wanted_after(universe, request, *selection));
+  const auto idle =
+      unneeded(universe, selection->chosen, wanted_after(universe, request, *selection), request.strict_unneeded);
   std::erase_if(selection->chosen, [&](PackageId id) {
     return !universe.held(id) && std::find(idle.begin(), idle.end(), id) != idle.end();
   });

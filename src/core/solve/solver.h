@@ -22,8 +22,8 @@ namespace hambrel::solve {
 std::variant<Selection, Refusal> solve(const Universe& universe, const Request& request);
 
 /// Packages of a set that nothing wanted in it needs, in the order of lists. Recommended and suggested ones count as
-/// needed.
+/// needed, unless it is `strict`.
 std::vector<PackageId> unneeded(const Universe& universe, const std::vector<PackageId>& set,
-                                const std::set<PackageId>& wanted);
+                                const std::set<PackageId>& wanted, bool strict = false);
 
 }  // namespace hambrel::solve

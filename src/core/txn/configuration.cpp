@@ -72,9 +72,9 @@ std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::S
 std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state) {
   std::vector<std::pair<std::string, ByteCount>> idle;
   if (!root.stat(kPristine)) return idle;
-  const state::State::Still still(state);
   std::set<std::string> needed;
   for (const ConfigFile& file : configuration_files(root, state)) needed.insert(file.entry.digest.hex());
+  const state::State::Still still(state);
   for (const state::Replaced& one : state.replaced())
     if (!state.given_up(one.left))
       for (const FileEntry& entry : state.configuration_of(one.package.row)) needed.insert(entry.digest.hex());

@@ -1,0 +1,96 @@
+#include "repo/cache.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "model/version.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+/// NAME/VERSION.ARCH.hambrel
+void read_name(CachedFile& file, const std::string& directory, std::string_view name) {
+  constexpr std::string_view kEnding = ".hambrel";
+  if (!name.ends_with(kEnding)) return;
+  name.remove_suffix(kEnding.size());
+  const auto dot = name.rfind('.');
+  if (dot == std::string_view::npos) return;
+  file.name = directory, file.version = name.substr(0, dot), file.arch = name.substr(dot + 1);
+}
+
+}  // namespace
+
+std::vector<CachedFile> cached_files(os::FileReader& root) {
+  std::vector<CachedFile> files;
+  if (!root.stat_followed(kPackageCache)) return files;
+  for (const std::string& directory : root.list(kPackageCache)) {
+    const std::string at = os::join_path(kPackageCache, directory);
+    if (const auto info = root.stat(at); !info || info->type != os::FileType::Directory) continue;
+    for (const std::string& name : root.list(at)) {
+      CachedFile file;
+      file.path = os::join_path(at, name);
+      const auto info = root.stat(file.path);
+      if (!info || info->type != os::FileType::Regular) continue;
+      read_name(file, directory, name);
+      file.size = info->size, file.time = info->mtime_seconds;
+      files.push_back(std::move(file));
+    }
+  }
+  std::stable_sort(files.begin(), files.end(), [](const CachedFile& a, const CachedFile& b) {
+    if (a.name != b.name) return a.name < b.name;
+    return compare_versions(a.version, b.version) > 0;
+  });
+  return files;
+}
+
+CacheLimits cache_limits_of(const Settings& settings) {
+  const auto limit = [](std::uint64_t value) { return value == 0 ? std::nullopt : std::optional(value); };
+  constexpr ByteCount kMebibyte = 1 << 20;
+  return {limit(settings.cache_versions), limit(settings.cache_days), limit(settings.cache_mebibytes * kMebibyte)};
+}
+
+std::vector<CachedFile> beyond(const CacheLimits& limits, const std::vector<CachedFile>& files, std::int64_t now,
+                               const std::function<bool(const CachedFile&)>& unwanted) {
+  constexpr std::int64_t kDay = 24 * 60 * 60;
+  std::set<const CachedFile*> gone;
+  std::map<std::pair<std::string, std::string>, std::uint64_t> versions;  // by name and architecture
+  ByteCount bytes = 0;
+  for (const CachedFile& one : files) {
+    const bool too_many = limits.versions && ++versions[{one.name, one.arch}] > *limits.versions;
+    const bool too_old = limits.days && (now - one.time) / kDay >= static_cast<std::int64_t>(*limits.days);
+    if (one.name.empty() || too_many || too_old || (unwanted && unwanted(one)))
+      gone.insert(&one);
+    else
+      bytes += one.size;
+  }
+  if (limits.bytes && bytes > *limits.bytes) {
+    std::vector<const CachedFile*> oldest;
+    for (const CachedFile& one : files)
+      if (!gone.contains(&one)) oldest.push_back(&one);
+    std::stable_sort(oldest.begin(), oldest.end(), [](const auto* a, const auto* b) { return a->time < b->time; });
+    for (const CachedFile* const one : oldest) {
+      if (bytes <= *limits.bytes) break;
+      bytes -= one->size;
+      gone.insert(one);
+    }
+  }
+  std::vector<CachedFile> result;
+  for (const CachedFile& one : files)
+    if (gone.contains(&one)) result.push_back(one);
+  return result;
+}
+
+ByteCount drop_cached(os::FileSystem& root, const std::vector<CachedFile>& files) {
+  ByteCount bytes = 0;
+  for (const CachedFile& one : files) {
+    root.remove_file(one.path);
+    bytes += one.size;
+    if (const std::string directory(os::parent_of(one.path)); root.list(directory).empty())
+      root.remove_directory(directory);
+  }
+  return bytes;
+}
+
+}  // namespace hambrel::repo
