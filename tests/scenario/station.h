@@ -24,6 +24,14 @@ class Station {
     return run(words, environment);
   }
 
+  /// On a terminal, where each question is answered by the next of the answers, which '|' separates.
+  Ran on_terminal(const std::string& answers, std::vector<std::string> words,
+                  const std::map<std::string, std::string>& environment = {}) const {
+    words.insert(words.begin(), {"python3", HAMBREL_SOURCE "/tests/scenario/on_terminal.py", answers, HAMBREL_PROGRAM,
+                                 "--root", root().string()});
+    return run(words, environment);
+  }
+
   /// Packs "NAME-VERSION" with the given lines of TOML after the summary and files (path -> content).
   std::string pack(const std::string& name, const std::string& version, const std::string& toml,
                    const std::map<std::string, std::string>& files, const std::string& to = "") const {

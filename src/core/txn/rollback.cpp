@@ -68,8 +68,9 @@ class Rollback {
       back.push_back(&*change.after);
     }
     look_for(kept, tables, workers);
-    result_.tree =
-        plan_tree(root_, state_, leaving, entering, {.workers = workers, .only = differing, .asides = false});
+    find_fates();
+    result_.tree = plan_tree(root_, state_, leaving, entering,
+                             {.workers = workers, .only = differing, .leave = leave_, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
     settle_waiting(kept);
     restore_decided(kept);
@@ -235,22 +236,26 @@ class Rollback {
 
   /// B6: configuration that transactions since have replaced, merged, carried or purged, and that nobody changed after
   /// that, stands as it did before the first of them.
-  void restore_decided(const Kept& kept) {
-    struct Fate {
-      std::optional<Digest> before, after;
-    };
-    std::map<std::string, Fate> fates;
+  void find_fates() {
+    std::map<std::string, Fate> all;
     for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
       const auto entry = state_.ledger_entry(TxnId{id});
       if (!entry || entry->result != "done") continue;
       for (const plan::ConfigStep& step : plan::configs_of(entry->plan))
-        if (step.changes_file()) fates.emplace(step.path, Fate{step.before, {}}).first->second.after = step.after;
+        if (step.changes_file()) all.emplace(step.path, Fate{step.before, {}}).first->second.after = step.after;
     }
-    for (const auto& [path, fate] : fates) {
+    for (const auto& [path, fate] : all) {
       const auto now = digest_at(path);
       const auto owner = state_.owner_of(path, {});
       const bool pristine = owner && now == owner->entry.digest;
       if ((now != fate.after && !pristine) || now == fate.before) continue;
+      fates_.emplace(path, fate);
+      if (!fate.before) leave_.insert(path);
+    }
+  }
+
+  void restore_decided(const Kept& kept) {
+    for (const auto& [path, fate] : fates_) {
       if (!fate.before) {
         leave_away(path);
         continue;
@@ -339,6 +344,11 @@ class Rollback {
   TxnId to_;
   const state::Checkpoint* checkpoint_;
   Homes homes_{root_};
+  struct Fate {
+    std::optional<Digest> before, after;
+  };
+  std::map<std::string, Fate> fates_;  // by path
+  std::set<std::string> leave_;        // of these, those where nothing stood
   Planned result_;
 };
 

@@ -203,15 +203,23 @@ class Planner {
       if (lost.empty()) continue;
       std::vector<const Coming*> fresh;
       for (const Coming& coming : new_)
-        if (coming.package == i && is_config(*coming.entry) && coming.before == nullptr && !looker_.stat(coming.path))
-          fresh.push_back(&coming);
+        if (coming.package == i && is_config(*coming.entry) && is_fresh(coming)) fresh.push_back(&coming);
       match(lost, fresh, [](const Old& a, const Coming& b) { return a.entry().digest == b.entry->digest; });
       match(lost, fresh, [](const Old& a, const Coming& b) { return os::name_of(a.path) == os::name_of(b.path); });
-      match(lost, fresh, [](const Old& a, const Coming& b) { return b.path.starts_with(std::string(a.path) + "/"); });
+      match(lost, fresh,
+            [](const Old& a, const Coming& b) { return is_below(b.path, a.path) || is_below(a.path, b.path); });
     }
   }
 
   static bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
+  static bool is_below(std::string_view path, std::string_view directory) {
+    return path.size() > directory.size() && path.starts_with(directory) && path[directory.size()] == '/';
+  }
+  /// Nothing stood there, or a directory that becomes this file.
+  bool is_fresh(const Coming& coming) {
+    if (coming.before != nullptr) return coming.before->type() == EntryType::Directory;
+    return !looker_.stat(coming.path);
+  }
   bool is_lost(const Old& old) const {
     const Coming* const there = find(new_, old.path);
     return there == nullptr || there->entry->type == EntryType::Directory;
@@ -509,15 +517,16 @@ class Planner {
     } else if (is_config(old) && !left_behind_.contains(entry.path)) {
       const bool edited = disk->type == FileType::Regular && root_.digest(entry.path) != entry.digest;
       const bool purged = options_.purge.contains(leaving_[old.package].row), gone = is_gone(old);
-      if (edited && !purged) {
+      const bool leaves = options_.leave.contains(entry.path);
+      if (edited && !purged && !leaves) {
         told_.insert(entry.path);
         drop_asides(entry.path, false);
         return notice(Notice::Kind::Leftover, entry.path, name);
       }
       drop_asides(entry.path);
       if (edited || gone)
-        change_.configs.push_back(
-            {plan::ConfigAction::Purge, entry.path, name, "", root_.digest(entry.path), std::nullopt, gone});
+        change_.configs.push_back({leaves ? plan::ConfigAction::Restore : plan::ConfigAction::Purge, entry.path, name,
+                                   "", root_.digest(entry.path), std::nullopt, gone});
     }
     if (entry.type == EntryType::File && !entry.config && !as_recorded(entry, looker_))
       notice(Notice::Kind::Changed, entry.path, name);

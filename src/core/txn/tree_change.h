@@ -87,6 +87,7 @@ struct TreeOptions {
   Choices choices{};
   std::set<std::int64_t> purge{};  // rows of what leaves whose edited configuration goes, too
   std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant
+  std::set<std::string> leave{};   // edited configuration at these paths goes, as it was not there then
   bool asides = true;              // false: what waits to be settled is the caller's to move
 };
 
