@@ -188,7 +188,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   Journal& journal = transaction.journal;
   const Account& account = transaction.account;
   try {
-    journal.times = touched_directories(journal.moves);
+    journal.times = touched_directories(journal.moves, transaction.restore);
     // I2: what is staged, and at the least the directories that take what leaves, before the journal names them
     if (!prepared) sync(journal.moves);
     env_.after_step("synced");
@@ -413,9 +413,12 @@ void Engine::to_attic(const std::string& from, const std::string& attic) {
   env_.root.sync_directory(attics);
 }
 
-/// The directories whose entries the moves change, with their times as they are now.
-std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& moves) {
+/// The directories whose entries the moves change, and those that are to be given other times, with these as they are
+/// now.
+std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& moves,
+                                                       const std::vector<DirectoryTime>& restore) {
   std::set<std::string> paths;
+  for (const DirectoryTime& time : restore) paths.insert(time.path);
   for (const Move& move : moves)
     if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
   std::vector<DirectoryTime> times;

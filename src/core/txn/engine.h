@@ -125,7 +125,8 @@ class Engine {
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
   void require_homes(const state::Journal& journal);
-  std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves);
+  std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves,
+                                                        const std::vector<state::DirectoryTime>& restore);
   void settle_directories();
   void to_attic(const std::string& from, const std::string& attic);
   void remove_given_up(const std::string& attics);

@@ -102,6 +102,19 @@ std::map<std::string, Kept::First> Kept::first_moves_in(std::string_view directo
   return result;
 }
 
+std::optional<std::string> Kept::find_content(const std::string& path, const Digest& digest) const {
+  for (std::string_view top = path; !top.empty(); top = os::parent_of(top)) {
+    const auto found = places_.find(top);
+    if (found == places_.end()) continue;
+    for (const Place& place : found->second) {
+      const std::string at = place.path + path.substr(top.size());
+      const auto info = root_.stat(at);
+      if (info && info->type == os::FileType::Regular && root_.digest(at) == digest) return at;
+    }
+  }
+  return std::nullopt;
+}
+
 std::optional<std::string> Kept::place_of(const std::string& path, std::uint64_t inode) const {
   const auto found = places_.find(path);
   if (found == places_.end()) return std::nullopt;

@@ -45,6 +45,8 @@ class Kept {
   };
   /// By path, those that lie in `directory`; what lies below a path that is among them is not.
   std::map<std::string, First> first_moves_in(std::string_view directory) const;
+  /// Where a regular file with this content lies that was put away from the path, whatever its size and version.
+  std::optional<std::string> find_content(const std::string& path, const Digest& digest) const;
   /// Where something that was put away from a path lies, by its inode number.
   std::optional<std::string> place_of(const std::string& path, std::uint64_t inode) const;
 

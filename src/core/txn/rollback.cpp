@@ -260,10 +260,10 @@ class Rollback {
         leave_away(path);
         continue;
       }
-      const auto first = kept.first_moves_in(path);
-      const auto place = first.contains(path) ? kept.place_of(path, first.at(path).inode) : std::nullopt;
-      if (!place || root_.digest(*place) != *fate.before) continue;
-      put_back(path, *place, *root_.stat(*place));
+      if (const auto place = kept.find_content(path, *fate.before))
+        put_back(path, *place, *root_.stat(*place));
+      else
+        result_.tree.notices.push_back({plan::Notice::Kind::Lost, path, owner_of(path)});
     }
   }
 
