@@ -183,6 +183,17 @@ play 0 hambrel list shelved
 play 0 hambrel unshelve foghorn --yes
 same_contents "$before"
 
+chapter 'What takes up room, and what nothing needs any more'
+before=$(listing | contents)
+play 0 hambrel list --sort size --most 4
+play 0 hambrel remove tidewatch --yes --quiet
+play 0 hambrel tidy
+play 0 hambrel tidy unneeded --yes
+play 0 hambrel tidy cache --keep 1 --yes
+play 0 hambrel undo 32 --yes --quiet
+play 0 hambrel undo 31 --yes --quiet
+same_contents "$before"
+
 chapter 'The ledger, and everything back to the start'
 play 0 hambrel ledger
 play 0 hambrel ledger show 3

@@ -27,9 +27,10 @@ shot search 'hambrel search tide'
 shot describe 'hambrel describe lampdesk'
 shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
 hambrel -q install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
-shot list 'hambrel list'
+shot list 'hambrel list; hambrel list --sort size --most 5'
 sed -i 's/north-pier/inner-basin/' "$root/etc/tidewatch.conf"
-shot upgrade 'hambrel upgrade --yes'
+asked settle 'What is to become' upgrade
+shot upgrade 'hambrel upgrade --yes; hambrel configs; hambrel configs diff /etc/tidewatch.conf'
 hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
@@ -54,7 +55,9 @@ hambrel -q release saltdb --yes
 shot prepare 'hambrel upgrade --prepare --yes; hambrel ledger --most 3; hambrel activate'
 [[ $(hambrel ledger --most 1) == *upgrade* ]] || hambrel -q upgrade --yes
 asked downgrade 'Which one' downgrade lampdesk
-shot tidy 'hambrel tidy attic --keep 2 --dry-run; hambrel tidy'
+sed -i 's/120/90/' "$root/etc/foghorn/schedule.conf"
+hambrel -q remove foghorn tidewatch --yes
+shot tidy 'hambrel tidy; hambrel tidy cache --keep 1 --dry-run'
 rm "$root/var/lib/hambrel/state.sqlite"
 shot rebuild 'hambrel list; hambrel repair --rebuild --yes; hambrel verify'
 shot help 'hambrel help install'

@@ -297,15 +297,22 @@ std::pair<std::string, std::string> freed_text(const DiskUse::Of& use) {
 void print_sum(Session& session, const DiskUse& use, const std::vector<PackageId>& installed) {
   const auto all = use.of(installed);
   const std::string who = installed.size() == 1 ? "it" : fmt::format("these {} together", installed.size());
+  const auto say = [&](const std::string& text) {
+    session.screen().line();
+    if (output_is_terminal())
+      session.screen().raw(wrapped(text, 0, terminal_width()));
+    else
+      session.screen().line(text);
+  };
   if (!all.alone())
-    return session.screen().line(
-        fmt::format("\nRemoving {} would leave others without what they require: {}.", who, some_of(all.needed_by)));
-  session.screen().line(fmt::format(
-      "\nRemoving {} would free {}: {} of files{}, and {} in the cache. Files go to the attic first, which\n"
-      "gives them up by its limits or at once: `{}`.",
-      who, size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
-      all.others.empty() ? "" : fmt::format(" ({} that nothing needs then among them)", some_of(all.others)),
-      size_text(all.cached), session.copyable("hambrel tidy attic")));
+    return say(
+        fmt::format("Removing {} would leave others without what they require: {}.", who, some_of(all.needed_by)));
+  say(fmt::format("Removing {} would free {}: {} of files{}, and {} in the cache.", who,
+                  size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
+                  all.others.empty() ? "" : fmt::format(", with {} that nothing needs then", some_of(all.others)),
+                  size_text(all.cached)));
+  session.screen().line(
+      fmt::format("The files lie in the attic until it gives them up: `{}`.", session.copyable("hambrel tidy attic")));
 }
 
 /// "until 2030-01-31", "the gauge driver needs it"

@@ -111,7 +111,9 @@ void print_diff(const Screen& screen, const std::string& before, const std::stri
     for (const char c : one.text) c == '\t' ? text += "    " : text += c;
     text = printable(text);
     switch (one.kind) {
-      case DiffLine::Kind::Hunk: screen.line("    " + screen.paint(Style::Faint, text)); break;
+      case DiffLine::Kind::Hunk:  // without what comes after the numbers: a line that helps in programs, not here
+        screen.line("    " + screen.paint(Style::Faint, text.substr(0, text.find(" @@", 3) + 3)));
+        break;
       case DiffLine::Kind::Same: screen.line("      " + text); break;
       case DiffLine::Kind::Gone: screen.line("    " + screen.paint(Style::Go, "- " + text)); break;
       case DiffLine::Kind::Come: screen.line("    " + screen.paint(Style::Come, "+ " + text)); break;
@@ -244,6 +246,7 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
                               : "it stays as it is");
   if (merged) offer("show", "`show mine`, `show new`: what each side changed; `show diff`: from yours to the new one");
   table.print(screen);
+  screen.line();
   const std::string otherwise = clean ? "merge" : "wait";
   const std::string words = fmt::format("{}{}{}take, {}wait{}; Enter: {}", clean ? "merge, " : "",
                                         clean && clean_left > 0 ? "all, " : "", question.news ? "keep, " : "",

@@ -22,6 +22,7 @@ struct Area {
   std::size_t count = 0;
   ByteCount bytes = 0;  // what it takes
   ByteCount free = 0;   // what the command can free of that, at most
+  std::string more{};   // about the command
 };
 
 Area unneeded_area(Session& session) {
@@ -56,7 +57,8 @@ Area configs_area(Session& session, const state::State& state) {
 }
 
 Area cache_area(Session& session) {
-  Area area{"cache", "package files that were fetched", "hambrel tidy cache --unavailable, --keep N or --all"};
+  Area area{"cache", "package files that were fetched", "hambrel tidy cache --all"};
+  area.more = "or --unavailable, --keep N, --older DAYS";
   std::size_t unavailable = 0;
   for (const repo::CachedFile& one : repo::cached_files(session.root())) {
     ++area.count;
@@ -71,12 +73,12 @@ Area cache_area(Session& session) {
 Area attic_area(Session& session, const state::State& state) {
   const auto attics = standing_attics(session, state);
   Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
+  area.more = "the way back gets shorter";
   for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
   const auto all = txn::beyond({0, {}, {}}, attics, 0, os::now());
   for (const txn::StandingAttic& one : attics)
     if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) area.free += one.attic.bytes.value_or(0);
   if (!attics.empty()) area.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
-  if (all.empty()) area.command.clear();
   return area;
 }
 
@@ -102,7 +104,7 @@ int overview(Session& session) {
       areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged,
                        prepared->staged});
   }
-  Table table;
+  Table table, ways;
   ByteCount free = 0;
   for (const Area& one : areas) {
     free += one.free;
@@ -110,21 +112,18 @@ int overview(Session& session) {
       screen.line(canonical({{"area", one.name}, {"count", one.count}, {"bytes", one.bytes}, {"free", one.free}}));
       continue;
     }
-    const bool command = one.count > 0 && !one.command.empty();
     table.row({{one.name, Style::Name},
                {std::to_string(one.count), Style::Plain, true},
                {size_text(one.bytes), Style::Plain, true},
-               {one.free == 0 ? "" : fmt::format("{} can go", size_text(one.free)), Style::Go, true},
-               {one.count == 0 ? "" : one.holds},
-               {command ? session.copyable(one.command) : std::string(), Style::Faint}});
+               {one.count == 0 ? "" : one.holds, Style::Faint}});
+    if (one.free > 0)
+      ways.row({{size_text(one.free), Style::Go, true}, {session.copyable(one.command)}, {one.more, Style::Faint}});
   }
   table.print(screen);
   if (session.json() || session.quiet()) return 0;
-  if (areas.empty())
-    screen.line("Nothing to tidy: nothing was installed in this root yet.");
-  else
-    screen.line(free == 0 ? "\nNothing can be freed."
-                          : fmt::format("\nUp to {} can be freed in all.", size_text(free)));
+  if (areas.empty()) return screen.line("Nothing to tidy: nothing was installed in this root yet."), 0;
+  screen.line(free == 0 ? "\nNothing can be freed." : fmt::format("\nUp to {} can be freed:\n", size_text(free)));
+  ways.print(screen);
   return 0;
 }
 
