@@ -81,6 +81,9 @@ struct Lab {
       for (const std::string& attic :
            disk->stat(home + "/attic") ? disk->list(home + "/attic") : decltype(disk->list("")){})
         EXPECT_FALSE(shop.state->given_up(state::TxnId{std::stoll(attic)})) << "R3: " << home << attic;
+    for (const auto& package : shop.state->installed())
+      for (const FileEntry& file : shop.state->configuration_of(package.row))
+        EXPECT_TRUE(find_pristine(*disk, file.digest)) << "what /" << file.path << " began from";
     const bool waits = shop.state->prepared().has_value();
     for (const std::string& home : Homes::all(*disk))
       for (const std::string& stage :
@@ -190,6 +193,26 @@ void edited(Lab& lab) {
   lab.disk->remove_file("etc/desk");
   lab.put("etc/desk", "edited\n");
 }
+const Goods& moved_desk() {
+  static const Goods three = goods("desk", "3", {{"usr/bin/desk", "D"}, {"etc/desk/main/desk", "C\n"}});
+  return three;
+}
+void merge_at(Lab& lab, const char* path) { lab.shop.choices[path] = {plan::ConfigAction::Merge, "merged\n"}; }
+void upgrade_merging(Lab& lab) {
+  merge_at(lab, "etc/desk");
+  upgrade_desk(lab);
+}
+void upgrade_moving(Lab& lab) {
+  merge_at(lab, "etc/desk/main/desk");
+  lab.shop.change(*lab.disk, {&moved_desk()}, {"desk"});
+}
+void upgrade_carrying(Lab& lab) { lab.shop.change(*lab.disk, {&moved_desk()}, {"desk"}); }
+void settle_by_taking(Lab& lab) { lab.shop.settle(*lab.disk, {{"etc/desk", {plan::ConfigAction::Take, {}}}}); }
+void purge(Lab& lab) {
+  lab.shop.purges = true;
+  remove_all(lab);
+  lab.shop.purges = false;
+}
 void foreign_in_the_way(Lab& lab) {
   lab.put("usr/bin/desk", "nobody's");
   lab.put("etc/desk", "nobody's\n");
@@ -213,6 +236,15 @@ const std::vector<Story>& stories() {
       {"upgrade of every kind of path", {}, install_all, upgrade_lib},
       {"upgrade beside edited configuration", {}, edited, upgrade_desk},
       {"upgrade on three file systems", {"boot", "usr"}, install_all, upgrade_desk},
+      {"upgrade that merges configuration", {"etc"}, edited, upgrade_merging},
+      {"upgrade that merges configuration elsewhere", {}, edited, upgrade_moving},
+      {"upgrade that takes configuration along", {}, edited, upgrade_carrying},
+      {"settling what waits", {"etc"}, both(edited, upgrade_desk), settle_by_taking},
+      {"purge", {}, edited, purge},
+      {"rollback past a settling and a purge",
+       {},
+       both(edited, upgrade_desk, settle_by_taking, purge),
+       [](Lab& lab) { lab.shop.roll_back(*lab.disk, state::TxnId{2}); }},
       {"upgrade of 30 packages", {}, [](Lab& lab) { fleet_sails(lab, 1); }, [](Lab& lab) { fleet_sails(lab, 2); }},
       {"removal", {}, both(some_files, install_all), remove_all},
       {"removal on three file systems", {"boot", "usr"}, install_all, remove_all},

@@ -3,10 +3,13 @@
 
 #include <unistd.h>
 
+#include <nlohmann/json.hpp>
+
 #include "archive/package_writer.h"
 #include "support/program.h"
 #include "txn/engine.h"
 #include "txn/rollback.h"
+#include "txn/settle.h"
 #include "txn/shelve.h"
 #include "txn/undo.h"
 #include "txn/verify.h"
@@ -95,8 +98,15 @@ class Workshop {
 
   /// What a change of packages would do to the files: those named leave, the goods enter.
   txn::TreeChange plan(const std::vector<const Goods*>& entering, const std::vector<std::string>& leaving = {}) {
-    return txn::plan_tree(*fs, *state, rows(leaving), entering_of(entering));
+    const auto going = rows(leaving);
+    txn::TreeOptions options;
+    options.choices = choices;
+    if (purges)
+      for (const auto& one : going) options.purge.insert(one.row);
+    return txn::plan_tree(*fs, *state, going, entering_of(entering), options);
   }
+  txn::Choices choices;  // about configuration, of changes from now on
+  bool purges = false;   // edited configuration of what leaves goes, too
 
   /// The whole transaction, over a file system that may fail.
   state::TxnId change(os::FileSystem& files, const std::vector<const Goods*>& entering,
@@ -124,13 +134,14 @@ class Workshop {
     }
     txn::Planned planned;
     planned.tree = tree, planned.sources = sources, planned.changes = changes;
+    planned.tell_of_files();
     return run(files, planned, "test");
   }
 
   /// Switched to at once; with `prepares` it is only prepared, for activate().
   state::TxnId run(os::FileSystem& files, const txn::Planned& planned, const std::string& kind) {
     txn::Account account;
-    account.kind = kind, account.plan = "{}";
+    account.kind = kind, account.plan = plan::to_json(planned.plan).dump();
     if (!prepares) return txn::Engine(environment(files)).run(planned, account);
     txn::Engine(environment(files)).prepare(planned, account);
     return state->last_done();
@@ -145,6 +156,11 @@ class Workshop {
 
   state::TxnId roll_back(os::FileSystem& files, state::TxnId to) {
     return run(files, txn::plan_rollback(*fs, *state, to, nowhere), "rollback");
+  }
+
+  /// What waits, or is edited, by these choices.
+  state::TxnId settle(os::FileSystem& files, const txn::Choices& by) {
+    return run(files, txn::plan_settle(*fs, *state, txn::configuration_files(*fs, *state), by, nowhere), "settle");
   }
 
   state::TxnId shelve(os::FileSystem& files, const std::vector<std::string>& names) {
