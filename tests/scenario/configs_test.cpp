@@ -184,6 +184,22 @@ TEST_F(Configs, ARollbackBringsBackWhatWasMergedOrTakenSince) {
   EXPECT_EQ(states(), "edited /etc/lamp.conf, edited /etc/other.conf");
 }
 
+TEST_F(Configs, WhatWaitsIsAlwaysOfTheVersionThatIsThere) {
+  two_versions();
+  edit(kMine);
+  station.hambrel({"upgrade", "-y"});
+  station.hambrel({"downgrade", "lamp=1", "--no-hold", "-y"});
+  EXPECT_EQ(states(), "edited /etc/lamp.conf") << "back to what the edit began from: nothing waits";
+  station.hambrel({"undo", "3", "-y"});
+  EXPECT_EQ(states(), "waiting /etc/lamp.conf");
+  ASSERT_EQ(station.hambrel({"configs", "settle", "-y", "--configs", "merge"}).code, 0);
+  ASSERT_EQ(station.hambrel({"undo", "2", "-y"}).code, 0);
+  EXPECT_EQ(conf(), kBoth) << "the merge is the administrator's by now";
+  const Ran refused = station.hambrel({"undo", "5", "-y"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err, HasSubstr("what waited for /etc/lamp.conf then is of another version"));
+}
+
 TEST_F(Configs, ADefaultThatMovedTakesTheEditsAlong) {
   pack("1-1", {{"etc/lamp.conf", kOne}, {"etc/lamp", "x = 1\ny = 1\nz = 1\nu = 1\n"}, {"etc/gone.conf", "g\n"}});
   pack("2-1", {{"etc/lamp.d/lamp.conf", kTwo}, {"etc/lamp/main", "x = 1\ny = 1\nz = 1\nu = 2\n"}});

@@ -97,6 +97,13 @@ class History : public testing::Test {
     }
     if (edited_ && !found.contains("etc/lib.conf")) expected.erase("etc/lib.conf");
     ASSERT_EQ(found, expected) << after;
+    const fs::path waiting = station.root() / "var/lib/hambrel/configs/waiting/etc/lib.conf";
+    if (fs::exists(waiting)) {  // always of the version that is installed, or on the shelf
+      std::set<std::string> contents;
+      for (const std::string& title : in_database())
+        if (made_.at(title).contains("etc/lib.conf")) contents.insert(made_.at(title).at("etc/lib.conf"));
+      ASSERT_TRUE(contents.contains(read_file(waiting))) << after << read_file(waiting);
+    }
     const fs::path stage = station.root() / "var/lib/hambrel/stage";
     if (fs::exists(stage)) {
       for (const auto& one : fs::directory_iterator(stage))

@@ -50,11 +50,11 @@ std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::S
       ConfigFile file{entry.path, package, std::move(entry), ConfigState::Edited, {}};
       if (!info)
         file.state = ConfigState::Missing;
-      else if (root.stat(waiting_place(file.path)))
-        file.state = ConfigState::Waiting;
       else if (info->type == FileType::Regular && info->size == file.entry.size &&
                root.digest(file.path) == file.entry.digest)
         file.state = ConfigState::Pristine;
+      else if (root.stat(waiting_place(file.path)))
+        file.state = ConfigState::Waiting;
       files.push_back(std::move(file));
     }
   for (const state::Replaced& one : state.replaced())  // those that left last come first
@@ -146,7 +146,7 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
   if (!one.disk) {
     if (!was && !one.from_shelf) return outcome;
     notices.push_back({Notice::Kind::ConfigStaysAway, one.path, one.package});
-    outcome.kind = Kind::Leave;
+    outcome.kind = Kind::Leave, outcome.asides = Asides::Drop;
     return outcome;
   }
   if (one.disk->type == FileType::Directory) return outcome;
@@ -164,16 +164,20 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
     return outcome;  // a link does not follow; it stays as a leftover
   }
   if (!was) was = base_of_leftover(one);
-  if (was == one.coming->digest || one.from_kept) {
+  const std::string aside = base_place(one.path), mine = one.from.empty() ? one.path : one.from;
+  const bool had_base = root_.stat(aside).has_value();
+  const bool back = had_base && root_.digest(aside) == one.coming->digest;  // to what the edits began from
+  if (was == one.coming->digest || back || one.from_kept) {
+    const bool another = (back || one.from_kept) && !one.from_shelf;  // than the version that waits
     if (one.from.empty()) {
       notices.push_back({Notice::Kind::ConfigKept, one.path, one.package});
       outcome.kind = Kind::Leave;
+      if (another) outcome.asides = Asides::Drop;
       return outcome;
     }
     steps.push_back({ConfigAction::Carry, one.path, one.package, one.from, std::nullopt, now});
     return carried(one, *now);
   }
-  const std::string aside = base_place(one.path), mine = one.from.empty() ? one.path : one.from;
   const auto kept = was ? find_pristine(root_, *was) : std::nullopt;
   return settle(
       one, now,

@@ -252,10 +252,30 @@ class Undo {
     }
   }
 
+  /// What waits must be of the version that is there then.
+  void require_waiting_fits(const Move& done) const {
+    const std::string waiting = waiting_place("");
+    if (!done.path.starts_with(waiting)) return;
+    const std::string place = place_of(done), path = done.path.substr(waiting.size());
+    if (const auto info = root_.stat(place); !info || info->type != FileType::Regular) return;
+    std::optional<FileEntry> then;
+    for (const PackageChange& change : undo_.changes)
+      if (change.after_row && change.before_row != change.after_row)
+        for (const FileEntry& entry : state_.configuration_of(*change.after_row))
+          if (entry.path == path) then = entry;
+    if (!then)
+      if (const auto owner = state_.owner_of(path, {}); owner && !leaving_rows_.contains(owner->package_row))
+        then = owner->entry;
+    if (then && root_.digest(place) == then->digest) return;
+    refuse(fmt::format("what waited for /{} then is of another version than the one that is installed", path),
+           "`hambrel ledger` shows what was done since: take that back first");
+  }
+
   void bring_back(const Move& done, bool something_there) {
     if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
+    require_waiting_fits(done);
     if (const auto owner = state_.owner_of(done.path, ours_); owner && owner->entry.type != EntryType::Directory)
       refuse(fmt::format("/{} belongs to {} by now", done.path, owner->package_name),
              fmt::format("remove {} first", owner->package_name));
