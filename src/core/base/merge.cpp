@@ -69,7 +69,7 @@ Merged merge(std::string_view base, std::string_view mine, std::string_view thei
 
 bool has_markers(std::string_view text) {
   for (const std::string_view mark : {"<<<<<<< ", ">>>>>>> "})
-    if (text.starts_with(mark) || text.find("\n" + std::string(mark)) != std::string_view::npos) return true;
+    if (text.starts_with(mark) || text.find(std::string("\n").append(mark)) != std::string_view::npos) return true;
   return false;
 }
 

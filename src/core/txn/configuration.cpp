@@ -86,6 +86,41 @@ std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& roo
   return idle;
 }
 
+namespace {
+
+bool is_below(std::string_view path, std::string_view directory) {
+  return path.size() > directory.size() && path.starts_with(directory) && path[directory.size()] == '/';
+}
+
+}  // namespace
+
+std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vector<ConfigDefault>& lost,
+                                                                const std::vector<ConfigDefault>& fresh) {
+  using Fits = bool (*)(const ConfigDefault& a, const ConfigDefault& b);
+  constexpr Fits kFits[] = {
+      [](const ConfigDefault& a, const ConfigDefault& b) { return a.digest == b.digest; },
+      [](const ConfigDefault& a, const ConfigDefault& b) { return os::name_of(a.path) == os::name_of(b.path); },
+      [](const ConfigDefault& a, const ConfigDefault& b) {
+        return is_below(b.path, a.path) || is_below(a.path, b.path);
+      }};
+  std::vector<std::pair<std::size_t, std::size_t>> pairs;
+  std::set<std::size_t> paired_lost, paired_fresh;
+  for (const Fits fits : kFits)
+    for (std::size_t i = 0; i < lost.size(); ++i) {
+      if (paired_lost.contains(i)) continue;
+      std::vector<std::size_t> candidates, rivals;
+      for (std::size_t k = 0; k < fresh.size(); ++k)
+        if (!paired_fresh.contains(k) && fits(lost[i], fresh[k])) candidates.push_back(k);
+      if (candidates.size() != 1) continue;
+      for (std::size_t other = 0; other < lost.size(); ++other)
+        if (!paired_lost.contains(other) && fits(lost[other], fresh[candidates[0]])) rivals.push_back(other);
+      if (rivals.size() != 1) continue;
+      pairs.emplace_back(i, candidates[0]);
+      paired_lost.insert(i), paired_fresh.insert(candidates[0]);
+    }
+  return pairs;
+}
+
 /// An entry with mode and owner as they stand on the disk.
 FileEntry ConfigRules::with_marks_of(const FileEntry& entry, const std::optional<os::FileInfo>& disk) const {
   FileEntry marked = entry;

@@ -73,6 +73,16 @@ struct ConfigFile {
 /// All of them, by path.
 std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::State& state);
 
+/// A configuration file as one version of a package has it.
+struct ConfigDefault {
+  std::string_view path;
+  Digest digest;
+};
+/// Which of the fresh ones each lost one has become, by number: alike, else of the same name, else the only one below
+/// what was a file, or the file that was a directory. Only where neither fits any other.
+std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vector<ConfigDefault>& lost,
+                                                                const std::vector<ConfigDefault>& fresh);
+
 /// The rules above, applied to one file at a time.
 class ConfigRules {
  public:

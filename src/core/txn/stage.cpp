@@ -14,6 +14,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "os/neighbours.h"
+#include "txn/disk_facts.h"
 #include "txn/engine.h"
 #include "txn/owners.h"
 

@@ -3,13 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <future>
 #include <memory>
 #include <set>
 #include <span>
 
 #include "base/error.h"
 #include "os/neighbours.h"
+#include "txn/disk_facts.h"
 
 namespace hambrel::txn {
 
@@ -185,36 +185,28 @@ class Planner {
     return state_.owner_of(path, leaving_rows_);
   }
 
-  /// A default that moved to another path (C3.6): configuration that a version has no more, and that the one in its
-  /// place has where nothing was; alike, or of the same name, or the only one below what is a directory now.
+  /// C3.6: configuration that a version has no more, and that the one in its place has where nothing was.
   void follow_defaults() {
-    for (std::size_t i = 0; i < entering_.size(); ++i) {
-      if (entering_[i].with_edits) continue;
-      const auto before = std::find_if(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& one) {
-        return one.package.name == entering_[i].package.name && one.package.arch == entering_[i].package.arch &&
-               !options_.gone.contains(one.row);
-      });
-      if (before == leaving_.end()) continue;
-      const auto index = static_cast<std::size_t>(before - leaving_.begin());
-      std::vector<const Old*> lost;
-      for (const Old& old : old_)
-        if (old.package == index && old.list->config(old.number) && old.type() == EntryType::File && is_lost(old))
-          lost.push_back(&old);
-      if (lost.empty()) continue;
-      std::vector<const Coming*> fresh;
-      for (const Coming& coming : new_)
-        if (coming.package == i && is_config(*coming.entry) && is_fresh(coming)) fresh.push_back(&coming);
-      match(lost, fresh, [](const Old& a, const Coming& b) { return a.entry().digest == b.entry->digest; });
-      match(lost, fresh, [](const Old& a, const Coming& b) { return os::name_of(a.path) == os::name_of(b.path); });
-      match(lost, fresh,
-            [](const Old& a, const Coming& b) { return is_below(b.path, a.path) || is_below(a.path, b.path); });
-    }
+    std::map<std::size_t, std::vector<const Old*>> lost;  // by leaving package
+    for (const Old& old : old_)
+      if (is_config(old) && is_lost(old) && !is_gone(old)) lost[old.package].push_back(&old);
+    if (lost.empty()) return;
+    std::map<std::size_t, std::vector<const Coming*>> fresh;  // by entering package
+    for (const Coming& coming : new_)
+      if (is_config(*coming.entry) && !entering_[coming.package].with_edits && is_fresh(coming))
+        fresh[coming.package].push_back(&coming);
+    for (const auto& [before, olds] : lost)
+      for (const auto& [after, comings] : fresh) {
+        const Package &was = leaving_[before].package, &comes = entering_[after].package;
+        if (was.name != comes.name || was.arch != comes.arch) continue;
+        std::vector<ConfigDefault> from, to;
+        for (const Old* const one : olds) from.push_back({one->path, one->entry().digest});
+        for (const Coming* const one : comings) to.push_back({one->path, one->entry->digest});
+        for (const auto& [i, k] : moved_defaults(from, to)) follows_.emplace(comings[k]->path, olds[i]);
+      }
   }
 
   static bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
-  static bool is_below(std::string_view path, std::string_view directory) {
-    return path.size() > directory.size() && path.starts_with(directory) && path[directory.size()] == '/';
-  }
   /// Nothing stood there, or a directory that becomes this file.
   bool is_fresh(const Coming& coming) {
     if (coming.before != nullptr) return coming.before->type() == EntryType::Directory;
@@ -225,25 +217,6 @@ class Planner {
     return there == nullptr || there->entry->type == EntryType::Directory;
   }
 
-  /// Pairs those that fit each other and nothing else; what is paired leaves the lists.
-  template <typename Fits>
-  void match(std::vector<const Old*>& lost, std::vector<const Coming*>& fresh, const Fits& fits) {
-    for (auto old = lost.begin(); old != lost.end();) {
-      const auto fits_old = [&](const Coming* one) { return fits(**old, *one); };
-      const auto one = std::find_if(fresh.begin(), fresh.end(), fits_old);
-      const bool alone =
-          one != fresh.end() && std::count_if(fresh.begin(), fresh.end(), fits_old) == 1 &&
-          std::count_if(lost.begin(), lost.end(), [&](const Old* other) { return fits(*other, **one); }) == 1;
-      if (!alone) {
-        ++old;
-        continue;
-      }
-      follows_.emplace((*one)->path, *old);
-      fresh.erase(one);
-      old = lost.erase(old);
-    }
-  }
-
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
   void mark_unchanged(unsigned workers) {
     std::vector<Coming*> alike;
@@ -252,7 +225,10 @@ class Planner {
       const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
       if (same || (coming.shared && coming.entry->type != EntryType::Directory)) alike.push_back(&coming);
     }
-    look_at(alike, workers);
+    std::vector<const FileEntry*> entries;
+    for (const Coming* const coming : alike) entries.push_back(coming->entry);
+    const auto unchanged = which_as_recorded(root_, entries, workers);
+    for (std::size_t i = 0; i < alike.size(); ++i) alike[i]->unchanged = unchanged[i] != 0;
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
     for (const Coming& coming : new_)
       if (coming.entry->type == EntryType::HardLink)
@@ -268,36 +244,6 @@ class Planner {
       if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
-  /// Fills `unchanged` from the disk, several threads at once.
-  void look_at(const std::vector<Coming*>& alike, unsigned workers) {
-    constexpr std::size_t kFew = 1000;  // files that are not worth a thread
-    const std::size_t parts = std::clamp<std::size_t>(alike.size() / kFew, 1, std::max(workers, 1U));
-    const auto look = [&](std::size_t part) {
-      os::Looker looker(root_);
-      for (std::size_t i = alike.size() * part / parts; i < alike.size() * (part + 1) / parts; ++i)
-        alike[i]->unchanged = as_recorded(*alike[i]->entry, looker);
-    };
-    std::vector<std::future<void>> others;
-    for (std::size_t part = 1; part < parts; ++part) others.push_back(std::async(std::launch::async, look, part));
-    look(0);
-    for (auto& other : others) other.get();
-  }
-
-  /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
-  bool as_recorded(const FileEntry& entry, os::Looker& looker) const {
-    const auto info = looker.stat(entry.path);
-    if (!info) return false;
-    switch (entry.type) {
-      case EntryType::File:
-        return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode &&
-               info->mtime_seconds == entry.mtime;
-      case EntryType::HardLink: return info->type == FileType::Regular;
-      case EntryType::Symlink: return info->type == FileType::Symlink && root_.read_link(entry.path) == entry.target;
-      case EntryType::Directory: return info->type == FileType::Directory;
-    }
-    return false;
-  }
-
   bool in_whole(std::string_view path) {  // below a directory that is placed as a whole (C6)
     const auto parent = os::parent_of(path);
     if (parent != asked_of_ || whole_.size() != asked_at_) {  // most come in the directory of the one before
@@ -309,33 +255,11 @@ class Planner {
     return answer_;
   }
 
-  /// What a new file or directory takes over from the directory that it comes into, as if it had been made there.
-  struct Inheritance {
-    std::optional<std::uint32_t> group;
-    std::string default_acl;
-  };
-  const Inheritance& inheritance_of(std::string_view directory) {
-    if (const auto known = inheritances_.find(directory); known != inheritances_.end()) return known->second;
-    Inheritance own;
-    const auto plain = directory.empty() ? std::nullopt : looker_.stat(directory);
-    const bool direct = plain && plain->type == FileType::Directory;  // no link, so it need not be followed
-    const auto info = direct || (plain && plain->type != FileType::Symlink) ? plain : root_.stat_followed(directory);
-    if (info && info->type == FileType::Directory) {
-      if ((info->mode & kSetGroup) != 0) own.group = info->gid;
-      const auto attributes = root_.attributes(direct ? std::string(directory) : root_.physical(directory));
-      if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
-        own.default_acl = acl->second;
-    } else if (!directory.empty()) {
-      own = inheritance_of(os::parent_of(directory));
-    }
-    return inheritances_.emplace(directory, std::move(own)).first->second;
-  }
-
   void put(const FileEntry& entry, std::size_t package, const std::string& source,
            const ConfigRules::Outcome* written = nullptr) {
     Put one{entry, package, source, homes_.of(entry.path)};
     if (package != Put::npos) {
-      const Inheritance& given = inheritance_of(os::parent_of(entry.path));
+      const Inheritance& given = inheritances_.of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
       const Kept* const kept = entering_[package].kept;
@@ -399,7 +323,7 @@ class Planner {
     } else if (before == nullptr) {
       if (!config || rules_.conflicts.empty() || rules_.conflicts.back().path != path)  // that is told with its choice
         notice(coming.shared ? Notice::Kind::Changed : Notice::Kind::Unowned, path, name);
-    } else if (before->type() == EntryType::File && !as_recorded(before->entry(), looker_) && !config) {
+    } else if (before->type() == EntryType::File && !as_recorded(root_, looker_, before->entry()) && !config) {
       notice(Notice::Kind::Changed, path, name);
     }
     move(MoveKind::Exchange, path);
@@ -528,7 +452,7 @@ class Planner {
         change_.configs.push_back({leaves ? plan::ConfigAction::Restore : plan::ConfigAction::Purge, entry.path, name,
                                    "", root_.digest(entry.path), std::nullopt, gone});
     }
-    if (entry.type == EntryType::File && !entry.config && !as_recorded(entry, looker_))
+    if (entry.type == EntryType::File && !entry.config && !as_recorded(root_, looker_, entry))
       notice(Notice::Kind::Changed, entry.path, name);
     removed_.insert(entry.path);
     move(MoveKind::Remove, entry.path);
@@ -596,7 +520,7 @@ class Planner {
   bool answer_ = false;
   std::optional<std::string> asked_directory_;  // what staying_owner_of() asked for last, and the answer
   bool directory_is_owned_ = false;
-  std::map<std::string, Inheritance, std::less<>> inheritances_;  // by directory
+  Inheritances inheritances_{root_};
   TreeChange change_;
 };
 

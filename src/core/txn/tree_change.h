@@ -58,8 +58,6 @@ struct PlannedMove {
   FileEntry before, after;  // for Attributes
 };
 
-inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a directory's mode
-
 /// A configuration file whose pristine content is to be kept.
 struct Pristine {
   std::size_t package;  // index into the entering ones

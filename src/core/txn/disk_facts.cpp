@@ -1,0 +1,58 @@
+#include "txn/disk_facts.h"
+
+#include <algorithm>
+#include <future>
+
+namespace hambrel::txn {
+
+using os::FileType;
+
+bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entry) {
+  const auto info = looker.stat(entry.path);
+  if (!info) return false;
+  switch (entry.type) {
+    case EntryType::File:
+      return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode &&
+             info->mtime_seconds == entry.mtime;
+    case EntryType::HardLink: return info->type == FileType::Regular;
+    case EntryType::Symlink: return info->type == FileType::Symlink && root.read_link(entry.path) == entry.target;
+    case EntryType::Directory: return info->type == FileType::Directory;
+  }
+  return false;
+}
+
+std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,
+                                            unsigned workers) {
+  std::vector<std::uint8_t> result(entries.size());
+  constexpr std::size_t kFew = 1000;  // files that are not worth a thread
+  const std::size_t parts = std::clamp<std::size_t>(entries.size() / kFew, 1, std::max(workers, 1U));
+  const auto look = [&](std::size_t part) {
+    os::Looker looker(root);
+    for (std::size_t i = entries.size() * part / parts; i < entries.size() * (part + 1) / parts; ++i)
+      result[i] = as_recorded(root, looker, *entries[i]) ? 1 : 0;
+  };
+  std::vector<std::future<void>> others;
+  for (std::size_t part = 1; part < parts; ++part) others.push_back(std::async(std::launch::async, look, part));
+  look(0);
+  for (auto& other : others) other.get();
+  return result;
+}
+
+const Inheritance& Inheritances::of(std::string_view directory) {
+  if (const auto known = known_.find(directory); known != known_.end()) return known->second;
+  Inheritance own;
+  const auto plain = directory.empty() ? std::nullopt : looker_.stat(directory);
+  const bool direct = plain && plain->type == FileType::Directory;  // no link, so it need not be followed
+  const auto info = direct || (plain && plain->type != FileType::Symlink) ? plain : root_.stat_followed(directory);
+  if (info && info->type == FileType::Directory) {
+    if ((info->mode & kSetGroup) != 0) own.group = info->gid;
+    const auto attributes = root_.attributes(direct ? std::string(directory) : root_.physical(directory));
+    if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
+      own.default_acl = acl->second;
+  } else if (!directory.empty()) {
+    own = of(os::parent_of(directory));
+  }
+  return known_.emplace(directory, std::move(own)).first->second;
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,41 @@
+// What the planning of a transaction asks the disk for.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/file_entry.h"
+#include "os/file_system.h"
+#include "os/neighbours.h"
+
+namespace hambrel::txn {
+
+inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a directory's mode
+
+/// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
+bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entry);
+/// The same for many, by up to so many threads: 1 for yes, 0 for no.
+std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,
+                                            unsigned workers);
+
+/// What a new file or directory takes over from the directory that it comes into, as if it had been made there.
+struct Inheritance {
+  std::optional<std::uint32_t> group{};
+  std::string default_acl{};
+};
+class Inheritances {
+ public:
+  explicit Inheritances(os::FileReader& root) : root_(root) {}
+  /// From a directory, or where it does not exist yet from the nearest one above it.
+  const Inheritance& of(std::string_view directory);
+
+ private:
+  os::FileReader& root_;
+  os::Looker looker_{root_};
+  std::map<std::string, Inheritance, std::less<>> known_;  // by directory
+};
+
+}  // namespace hambrel::txn
