@@ -7,6 +7,7 @@
 
 #include "cli/session.h"
 #include "os/host.h"
+#include "txn/configuration.h"
 
 namespace hambrel::cli {
 
@@ -132,16 +133,26 @@ int run_complete_words(Session& session, const Arguments& arguments) {
   Screen quiet(Screen::Color::Never);
   Session there(typed, "", quiet);
   const Universe& universe = there.universe();
-  if (name == "remove" || name == "upgrade" || name == "needed-by") {
+  static const std::set<std::string> kOfInstalled{"remove", "upgrade", "needed-by", "hold",   "release", "want",
+                                                  "unwant", "shelve",  "downgrade", "verify", "repair"};
+  const auto say_all = [&](std::initializer_list<const char*> all) {
+    for (const char* const one : all) say(one);
+  };
+  if (kOfInstalled.contains(name)) {
     for (const PackageId id : universe.installed()) say(std::string(universe.name(id)));
   } else if (name == "install" || name == "describe" || name == "files" || name == "why" || name == "needs") {
     for (const std::string& one : universe.names()) say(one);
   } else if (name == "refresh") {
     for (const auto& one : there.repositories()) say(one.name);
   } else if (name == "list") {
-    for (const char* one :
-         {"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "name:", "repo:", "not:"})
-      say(one);
+    say_all({"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "held", "stray", "shelved",
+             "leftover", "name:", "repo:", "channel:", "arch:", "size>", "size<", "not:"});
+  } else if (name == "tidy") {
+    say_all({"unneeded", "configs", "cache", "attic"});
+  } else if (name == "configs") {
+    say_all({"diff", "settle"});
+    if (const state::State* const state = there.looking())
+      for (const txn::ConfigFile& one : txn::configuration_files(there.root(), *state)) say("/" + one.path);
   } else if (name == "help") {
     for (const Command& one : commands())
       if (!one.hidden) say(one.name);

@@ -77,7 +77,9 @@ TEST_F(Configs, EachChoiceOnTheCommandLineDoesWhatItSays) {
     EXPECT_EQ(states(), states_after) << choice;
     EXPECT_EQ(station.hambrel({"verify", "-q"}).code, 0);
     const std::string last = std::to_string(station.json({"ledger", "--most", "1"})["id"].get<int>());
-    ASSERT_EQ(station.hambrel({"undo", last, "-y"}).code, 0);
+    const Ran undo = station.hambrel({"undo", last, "-y"});
+    ASSERT_EQ(undo.code, 0);
+    EXPECT_THAT(undo.out, Not(HasSubstr("changed since"))) << "nobody but the transaction did";
     EXPECT_EQ(station.files(), before) << choice;
     EXPECT_EQ(states(), "edited /etc/lamp.conf");
   }
@@ -143,7 +145,10 @@ TEST_F(Configs, WhatDoesNotMergeWaitsAndIsSettledLaterInTheEditor) {
   EXPECT_EQ(conf(), "station = 1\n\nlamps = 4\n\nevery = 5\nevery = 60\nevery = 30\n");
   EXPECT_EQ(states(), "edited /etc/lamp.conf");
   EXPECT_THAT(station.hambrel({"ledger", "show", "3"}).out, HasSubstr("edit  /etc/lamp.conf"));
-  ASSERT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0);
+  edit("edited after that\n");
+  const Ran undo = station.hambrel({"undo", "3", "-y"});
+  ASSERT_EQ(undo.code, 0);
+  EXPECT_THAT(undo.out, HasSubstr("/etc/lamp.conf was changed since: that version goes to the attic"));
   EXPECT_EQ(conf(), kClash);
   EXPECT_EQ(states(), "waiting /etc/lamp.conf") << "as it was before it was settled";
   ASSERT_EQ(station.hambrel({"configs", "settle", "-y", "--configs", "merge", "--markers"}).code, 0);

@@ -199,7 +199,7 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
     return outcome;  // a link does not follow; it stays as a leftover
   }
   if (!was) was = base_of_leftover(one);
-  const std::string aside = base_place(one.path), mine = one.from.empty() ? one.path : one.from;
+  const std::string mine = one.from.empty() ? one.path : one.from, aside = base_place(mine);
   const bool had_base = root_.stat(aside).has_value();
   const bool back = had_base && root_.digest(aside) == one.coming->digest;  // to what the edits began from
   if (was == one.coming->digest || back || one.from_kept) {

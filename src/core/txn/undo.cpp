@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/error.h"
@@ -169,6 +170,9 @@ class Undo {
 
   /// Edited configuration that goes to the attic with what is taken back.
   void tell_of_edits() {
+    std::map<std::string, std::optional<Digest>> decided;  // what the transaction itself had put there
+    for (const plan::ConfigStep& step : plan::configs_of(state_.ledger_entry(id_)->plan))
+      decided.emplace(step.path, step.after);
     for (const std::int64_t row : leaving_rows_)
       for (const FileEntry& file : state_.configuration_of(row)) {
         const bool moved = std::any_of(undo_.moves.begin(), undo_.moves.end(), [&](const Move& move) {
@@ -177,7 +181,9 @@ class Undo {
         });
         const auto here = root_.stat(file.path);
         if (!moved || !here || here->type != FileType::Regular) continue;
-        if (root_.digest(file.path) != file.digest) changed(file.path);
+        const Digest now = root_.digest(file.path);
+        const auto as_decided = decided.find(file.path);
+        if (now != file.digest && (as_decided == decided.end() || as_decided->second != now)) changed(file.path);
       }
   }
 
