@@ -137,6 +137,8 @@ chapter 'A hold, and what it keeps back'
 play 0 hambrel hold saltdb --reason 'the tide office reads its files' --yes
 play 0 hambrel upgrade --dry-run
 play 0 hambrel list held
+play 0 hambrel upgrade --configs merge --yes
+play 0 hambrel undo 20 --yes --quiet
 play 0 hambrel release saltdb --yes --quiet
 
 chapter 'A mistake, found late: back past several transactions to a checkpoint'
@@ -172,8 +174,8 @@ else
   play 0 hambrel downgrade lampdesk=5.4.1 --hold --reason 'the lamp flickers' --yes
 fi
 play 0 hambrel upgrade --dry-run
-play 0 hambrel undo 26 --yes --quiet
-play 0 hambrel undo 25 --yes --quiet
+play 0 hambrel undo 28 --yes --quiet
+play 0 hambrel undo 27 --yes --quiet
 same "$before"
 
 chapter 'Off the system for a while'
@@ -190,8 +192,8 @@ play 0 hambrel remove tidewatch --yes --quiet
 play 0 hambrel tidy
 play 0 hambrel tidy unneeded --yes
 play 0 hambrel tidy cache --keep 1 --yes
-play 0 hambrel undo 32 --yes --quiet
-play 0 hambrel undo 31 --yes --quiet
+play 0 hambrel undo 34 --yes --quiet
+play 0 hambrel undo 33 --yes --quiet
 same_contents "$before"
 
 chapter 'The ledger, and everything back to the start'

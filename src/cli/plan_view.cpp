@@ -178,7 +178,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
     screen.remark("feasible, and the best that was found in the time allowed; that there is no better was not proved");
   if (!plan.unneeded.empty()) screen.remark("nothing wanted needs these any more: " + join(plan.unneeded, ", "));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
-  if (plan.steps.empty()) return screen.line("  No package changes; nothing of yours is lost: it goes to the attic.");
+  if (plan.steps.empty()) return screen.line("  No package changes; what is replaced goes to the attic.");
   if (!plan.steps.empty() &&
       std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
     screen.line("  No file changes.");

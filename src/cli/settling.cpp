@@ -244,7 +244,10 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
   offer("wait", question.news ? fmt::format("yours stays, the new one waits: `{}`",
                                             session_.copyable("hambrel configs settle /" + question.path))
                               : "it stays as it is");
-  if (merged) offer("show", "`show mine`, `show new`: what each side changed; `show diff`: from yours to the new one");
+  if (merged)
+    offer("show",
+          "`show mine`, `show new`: what each side changed; `show diff`: from yours to the new one; "
+          "`show merge`");
   table.print(screen);
   screen.line();
   const std::string otherwise = clean ? "merge" : "wait";
@@ -258,6 +261,10 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
     if (answer.empty()) answer = otherwise;
     if (merged && (answer == "show mine" || answer == "show new" || answer == "show diff" || answer == "show")) {
       show_changes(screen, question, answer == "show" ? "diff" : answer.substr(5));
+      continue;
+    }
+    if (merged && answer == "show merge") {
+      print_diff(screen, *question.texts.mine, merged->text, 0);
       continue;
     }
     if (answer == "edit" && question.texts.mine) {

@@ -48,7 +48,12 @@ Area configs_area(Session& session, const state::State& state) {
   }
   std::vector<std::string> kinds;
   if (area.count > 0) kinds.push_back(count_text(area.count, "leftover", "leftovers") + " of removed packages");
-  const auto idle = txn::idle_pristine(session.root(), state);
+  std::vector<std::pair<std::string, ByteCount>> idle;
+  try {
+    idle = txn::idle_pristine(session.root(), state);
+  } catch (const Error& problem) {  // not everybody may look there
+    if (problem.code() != ErrorCode::Io) throw;
+  }
   if (!idle.empty()) kinds.push_back(count_text(idle.size(), "pristine content", "pristine contents") + " of no use");
   area.holds = join(kinds, ", ");
   for (const auto& [place, bytes] : idle) ++area.count, area.bytes += bytes;

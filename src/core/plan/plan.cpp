@@ -73,7 +73,9 @@ std::string ConfigStep::text() const {
     case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits to be settled";
     case ConfigAction::Carry: return moved + "your version comes along";
     case ConfigAction::Purge: return leftover ? "a leftover goes to the attic" : "edited; it goes to the attic, too";
-    case ConfigAction::Restore: return after ? "as it stood then" : "was not there then";
+    case ConfigAction::Restore:
+      if (!after) return "was not there then; it goes to the attic";
+      return before ? "as it stood then; what stands there now goes to the attic" : "as it stood then";
     case ConfigAction::Ask: return moved + "you changed it, and so did the new version";
   }
   return {};

@@ -37,6 +37,21 @@ std::string_view text_of(ConfigState state) {
   return "";
 }
 
+namespace {
+
+/// By content; where this user may not read it, by size and time.
+bool is_pristine(os::FileReader& root, const os::FileInfo& info, const FileEntry& entry) {
+  if (info.type != FileType::Regular || info.size != entry.size) return false;
+  try {
+    return root.digest(entry.path) == entry.digest;
+  } catch (const Error& problem) {
+    if (problem.code() != ErrorCode::Io) throw;
+    return info.mtime_seconds == entry.mtime;
+  }
+}
+
+}  // namespace
+
 std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::State& state) {
   const state::State::Still still(state);
   std::vector<ConfigFile> files;
@@ -44,14 +59,13 @@ std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::S
   std::vector<state::StatePackage> here = state.installed();
   for (state::StatePackage& one : state.shelved()) here.push_back(std::move(one));
   for (const state::StatePackage& package : here)
-    for (FileEntry& entry : state.configuration_of(package.row)) {
+    for (const FileEntry& entry : state.configuration_of(package.row)) {
       if (!seen.insert(entry.path).second) continue;
       const auto info = root.stat(entry.path);
-      ConfigFile file{entry.path, package, std::move(entry), ConfigState::Edited, {}};
+      ConfigFile file{entry.path, package, entry, ConfigState::Edited, {}};
       if (!info)
         file.state = ConfigState::Missing;
-      else if (info->type == FileType::Regular && info->size == file.entry.size &&
-               root.digest(file.path) == file.entry.digest)
+      else if (is_pristine(root, *info, entry))
         file.state = ConfigState::Pristine;
       else if (root.stat(waiting_place(file.path)))
         file.state = ConfigState::Waiting;

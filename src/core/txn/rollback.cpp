@@ -244,6 +244,8 @@ class Rollback {
       for (const plan::ConfigStep& step : plan::configs_of(entry->plan))
         if (step.changes_file()) all.emplace(step.path, Fate{step.before, {}}).first->second.after = step.after;
     }
+    if (checkpoint_ != nullptr)  // what it has, it restores itself
+      for (const state::CheckpointFile& file : checkpoint_->files) all.erase(file.path);
     for (const auto& [path, fate] : all) {
       const auto now = digest_at(path);
       const auto owner = state_.owner_of(path, {});
@@ -278,6 +280,14 @@ class Rollback {
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, std::nullopt});
   }
 
+  /// Does a directory above it go?
+  bool goes_above(const std::string& path) const {
+    const auto& moves = result_.tree.moves;
+    return std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) {
+      return one.kind == MoveKind::Remove && path.starts_with(one.path + "/");
+    });
+  }
+
   void forget_notices(const std::string& path) {
     std::erase_if(result_.tree.notices, [&](const plan::Notice& one) { return one.path == path; });
   }
@@ -290,8 +300,9 @@ class Rollback {
     const auto here = root_.stat(path);
     const auto now = digest_at(path);
     if (put == result_.tree.puts.end()) {
-      if (here && here->type == os::FileType::Directory) return;  // it is something else by now
-      if (!root_.stat(os::parent_of(path))) return;               // its directory is gone, and not coming back
+      if (here && here->type == os::FileType::Directory) return;         // it is something else by now
+      if (!root_.stat(os::parent_of(path)) || goes_above(path)) return;  // its directory is gone, and not coming back
+      std::erase_if(result_.tree.moves, [&](const PlannedMove& one) { return one.path == path; });
       result_.tree.puts.push_back({});
       put = std::prev(result_.tree.puts.end());
       put->package = Put::npos;
