@@ -246,7 +246,7 @@ class Change {
     tree_options_.workers = os::processors();
     leave_behind(*state);
     plan_tree(*state);
-    if (planned_.tree.conflicts.empty()) return;
+    if (planned_.tree.conflicts.empty() || arguments_.has("download-only")) return;
     settling_.emplace(session_, arguments_,
                       questions_of(session_, planned_.tree.conflicts, coming, tables_, planned_.plan));
     tree_options_.choices = settling_->decided();
@@ -269,7 +269,7 @@ class Change {
 
   /// All questions about configuration, once, before the last one.
   void ask_about_configuration() {
-    if (!settling_ || settling_->open().empty() || arguments_.has("download-only")) return;
+    if (!settling_ || settling_->open().empty()) return;
     tree_options_.choices.merge(settling_->ask());
     plan_tree(*session_.present());
     weigh_retention(session_, planned_);

@@ -18,19 +18,26 @@ std::vector<ConfigStep> configs_of(const std::string& plan) {
   std::vector<ConfigStep> steps;
   const Json whole = Json::parse(plan, nullptr, false);
   if (!whole.is_object() || !whole.contains("configs")) return steps;
-  for (const Json& one : whole.at("configs")) {
-    ConfigStep step;
-    for (int action = 0; action <= static_cast<int>(ConfigAction::Ask); ++action)
-      if (one.at("action") == text_of(ConfigAction{action})) step.action = ConfigAction{action};
-    const auto path = [](const Json& given) { return given.is_string() ? given.get<std::string>().substr(1) : ""; };
-    const auto digest = [](const Json& given) {
-      return given.is_string() ? Digest::from_hex(given.get<std::string>()) : std::nullopt;
-    };
-    step.path = path(one.at("path")), step.from = path(one.at("from"));
-    step.package = one.at("package").get<std::string>();
-    step.before = digest(one.at("before")), step.after = digest(one.at("after"));
-    step.leftover = one.at("leftover").get<bool>();
-    steps.push_back(std::move(step));
+  try {
+    for (const Json& one : whole.at("configs")) {
+      ConfigStep step;
+      for (int action = 0; action <= static_cast<int>(ConfigAction::Ask); ++action)
+        if (one.at("action") == text_of(ConfigAction{action})) step.action = ConfigAction{action};
+      const auto path = [](const Json& given) {
+        const std::string text = given.is_string() ? given.get<std::string>() : "";
+        return text.starts_with('/') ? text.substr(1) : text;
+      };
+      const auto digest = [](const Json& given) {
+        return given.is_string() ? Digest::from_hex(given.get<std::string>()) : std::nullopt;
+      };
+      step.path = path(one.at("path")), step.from = path(one.at("from"));
+      step.package = one.at("package").get<std::string>();
+      step.before = digest(one.at("before")), step.after = digest(one.at("after"));
+      step.leftover = one.at("leftover").get<bool>();
+      steps.push_back(std::move(step));
+    }
+  } catch (const Json::exception&) {  // of another program's making
+    steps.clear();
   }
   return steps;
 }
