@@ -2,6 +2,9 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <sys/stat.h>
+#include <unistd.h>
+
 #include <random>
 
 #include "base/merge.h"
@@ -232,12 +235,34 @@ TEST_F(Configs, ADefaultThatMovedTakesTheEditsAlong) {
   EXPECT_EQ(states(), "edited /etc/gone.conf, edited /etc/lamp, edited /etc/lamp.conf");
 }
 
-TEST_F(Configs, ModeAndOwnerOfAnUneditedFileStayAsTheyWereSet) {
+TEST_F(Configs, ModeOwnerAndAttributesStayAsTheyWereSet) {
   two_versions();
-  fs::permissions(station.root() / "etc/lamp.conf", fs::perms(0600));
+  const std::string path = (station.root() / "etc/lamp.conf").string();
+  fs::permissions(path, fs::perms(0600));
+  const bool chowned = ::chown(path.c_str(), 12345, 54321) == 0;
+  const auto facts = [&] {
+    struct ::stat info {};
+    ::stat(path.c_str(), &info);
+    return std::to_string(info.st_mode & 07777U) + " " + (chowned ? std::to_string(info.st_uid) : "") + " " +
+           run({"getfattr", "--only-values", "-n", "user.note", path}).out;
+  };
+  const std::string before = facts();
   station.hambrel({"upgrade", "-y"});
-  EXPECT_EQ(conf(), kTwo);
-  EXPECT_EQ(fs::status(station.root() / "etc/lamp.conf").permissions(), fs::perms(0600));
+  EXPECT_EQ(conf(), kTwo) << "not edited: replaced";
+  EXPECT_EQ(facts(), before);
+  station.hambrel({"undo", "2", "-y"});
+  edit(kMine);
+  const bool noted = run({"setfattr", "-n", "user.note", "-v", "mine", path}).code == 0;
+  const std::string marked = facts();
+  EXPECT_TRUE(!noted || marked.ends_with(" mine")) << marked;
+  station.hambrel({"upgrade", "-y", "--configs", "merge"});
+  EXPECT_EQ(conf(), kBoth);
+  EXPECT_EQ(facts(), marked);
+  edit(kClash);
+  station.hambrel({"remove", "--purge", "lamp", "-y"});
+  station.hambrel({"rollback", "4", "-y"});
+  EXPECT_EQ(conf(), kClash);
+  EXPECT_EQ(facts(), marked);
 }
 
 TEST_F(Configs, APurgeIsForWhatWasRemovedLongAgoToo) {

@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "txn/configuration.h"
 
 namespace hambrel::txn {
 
@@ -27,6 +28,7 @@ void copy(os::FileSystem& root, const std::string& from, const std::string& to) 
   os::Metadata metadata;
   metadata.mode = info->mode;
   metadata.mtime = info->mtime_seconds;
+  metadata.attributes = own_attributes(root, from);
   target->finish(metadata);
 }
 

@@ -15,6 +15,12 @@ using plan::ConfigStep;
 using plan::Notice;
 using Kind = ConfigRules::Outcome::Kind;
 
+namespace {
+
+constexpr const char* kAccessList = "system.posix_acl_access";
+
+}  // namespace
+
 std::string waiting_place(const std::string& path) { return fmt::format("{}/{}", kWaiting, path); }
 std::string base_place(const std::string& path) { return fmt::format("{}/{}", kBase, path); }
 std::string pristine_place(const Digest& digest) { return fmt::format("{}/{}", kPristine, digest.hex()); }
@@ -135,12 +141,21 @@ std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vecto
   return pairs;
 }
 
-/// An entry with mode and owner as they stand on the disk.
-FileEntry ConfigRules::with_marks_of(const FileEntry& entry, const std::optional<os::FileInfo>& disk) const {
-  FileEntry marked = entry;
-  if (!disk || disk->type != FileType::Regular) return marked;
-  marked.mode = disk->mode;
-  marked.user = std::to_string(disk->uid), marked.group = std::to_string(disk->gid);
+os::ExtendedAttributes own_attributes(os::FileReader& root, const std::string& path) {
+  os::ExtendedAttributes own = root.attributes(path);
+  std::erase_if(own, [](const auto& one) {
+    return !one.first.starts_with("user.") && one.first != "security.capability" && one.first != kAccessList;
+  });
+  return own;
+}
+
+/// What comes, with mode, owner and attributes as they stand on the disk.
+FileEntry ConfigRules::with_marks_of(const Case& one) const {
+  FileEntry marked = *one.coming;
+  if (!one.disk || one.disk->type != FileType::Regular) return marked;
+  marked.mode = one.disk->mode;
+  marked.user = std::to_string(one.disk->uid), marked.group = std::to_string(one.disk->gid);
+  marked.attributes = own_attributes(root_, one.from.empty() ? one.path : one.from);
   return marked;
 }
 
@@ -159,9 +174,12 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
   if (!owners_) owners_.emplace(root_);
   const auto owner = owners_->find(before);
   const bool chowned = owner && (owner->uid != one.disk->uid || owner->gid != one.disk->gid);
-  if (!chowned && one.disk->mode == before.mode) return outcome;
+  const auto own = own_attributes(root_, one.from.empty() ? one.path : one.from);
+  const auto list = own.find(kAccessList);
+  if (!chowned && one.disk->mode == before.mode && list == own.end()) return outcome;
   outcome.kind = Kind::Write;
   outcome.entry = coming;
+  if (list != own.end()) outcome.entry.attributes.insert(*list);
   if (one.disk->mode != before.mode) outcome.entry.mode = one.disk->mode;
   if (chowned) outcome.entry.user = std::to_string(one.disk->uid), outcome.entry.group = std::to_string(one.disk->gid);
   return outcome;
@@ -171,7 +189,7 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
 ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) const {
   Outcome outcome;
   outcome.kind = Kind::Write;
-  outcome.entry = with_marks_of(*one.coming, one.disk);
+  outcome.entry = with_marks_of(one);
   outcome.entry.size = one.disk->size, outcome.entry.mtime = one.disk->mtime_seconds, outcome.entry.digest = now;
   outcome.kept = one.from;
   outcome.leaves_from = true;
@@ -247,7 +265,7 @@ ConfigRules::Outcome ConfigRules::settle(const Case& one, const std::optional<Di
     case ConfigAction::Merge:
     case ConfigAction::Edit:
       outcome.kind = Kind::Write;
-      outcome.entry = with_marks_of(*one.coming, one.disk);
+      outcome.entry = with_marks_of(one);
       outcome.entry.size = choice.content.size();
       step.after = outcome.entry.digest = sha256(choice.content);
       outcome.content = choice.content;

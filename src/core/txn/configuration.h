@@ -43,6 +43,9 @@ std::optional<std::string> find_pristine(os::FileReader& root, const Digest& dig
 /// from: places and sizes.
 std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state);
 
+/// Of the extended attributes of a file those that somebody sets: access lists, capabilities, and those of users.
+os::ExtendedAttributes own_attributes(os::FileReader& root, const std::string& path);
+
 /// What the administrator decided about one file.
 struct Choice {
   plan::ConfigAction action = plan::ConfigAction::Wait;
@@ -120,7 +123,7 @@ class ConfigRules {
  private:
   Outcome settle(const Case& one, const std::optional<Digest>& now, Conflict conflict);
   Outcome carried(const Case& one, const Digest& now) const;
-  FileEntry with_marks_of(const FileEntry& entry, const std::optional<os::FileInfo>& disk) const;
+  FileEntry with_marks_of(const Case& one) const;
   Outcome pristine(const Case& one);
   std::optional<Digest> base_of_leftover(const Case& one);
 

@@ -313,6 +313,8 @@ class Rollback {
     put->kept = place;
     put->entry.size = was.size, put->entry.mode = was.mode, put->entry.mtime = was.mtime_seconds;
     put->entry.user = std::to_string(was.uid), put->entry.group = std::to_string(was.gid);
+    put->entry.attributes = own_attributes(root_, place);
+    put->group.reset(), put->default_acl.clear();
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, root_.digest(place)});
   }
 

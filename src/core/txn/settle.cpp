@@ -79,6 +79,7 @@ class Settling {
         if (here && here->type == FileType::Regular) {
           entry.mode = here->mode;
           entry.user = std::to_string(here->uid), entry.group = std::to_string(here->gid);
+          entry.attributes = own_attributes(root_, file.path);
         }
         place(file, entry, here.has_value());
         result_.tree.puts.back().content = choice.content;

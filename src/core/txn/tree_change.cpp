@@ -266,6 +266,7 @@ class Planner {
       if (written != nullptr) {
         one.entry = written->entry, one.kept = written->kept, one.content = written->content;
         one.entry.path = entry.path;
+        one.group.reset(), one.default_acl.clear();  // it is what it is, wherever it comes into
       } else if (kept != nullptr && entry.type == EntryType::File) {
         FileEntry wanted = entry;
         wanted.path = source;
@@ -275,6 +276,9 @@ class Planner {
         if (place && edits) {  // as it was, edits included
           const auto was = root_.stat(*place);
           one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
+          one.entry.user = std::to_string(was->uid), one.entry.group = std::to_string(was->gid);
+          one.entry.attributes = own_attributes(root_, *place);
+          one.group.reset(), one.default_acl.clear();
         }
       }
     }
