@@ -90,7 +90,8 @@ int list(Session& session, const Arguments& arguments) {
                             count_text(pristine, "file is", "files are"), pristine == 1 ? "its" : "their",
                             pristine == 1 ? "it" : "them", session.copyable("hambrel configs --state pristine")));
   else if (table.empty())
-    screen.line("No configuration file is in such a state.");
+    screen.line(wanted.empty() ? "No package here has or left configuration files."
+                               : "No configuration file is in such a state.");
   return 0;
 }
 
