@@ -5,6 +5,7 @@
 #include <atomic>
 #include <future>
 
+#include "txn/configuration.h"
 #include "txn/engine.h"
 
 namespace hambrel::txn {
@@ -17,14 +18,16 @@ std::string attic_of(const state::State& state, state::TxnId id) {
 }
 
 Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) : root_(root) {
+  bool certain = true;
   for (std::int64_t id = number(since) + 1; id < number(state.next_id()); ++id) {
     const auto entry = state.ledger_entry(state::TxnId{id});
     if (!entry || entry->result != "done") continue;
+    if (state.given_up(entry->id)) certain = false;
     const std::string attic = attic_of(state, entry->id);
     for (const state::Move& move : state.moves_of(entry->id))
       if (move.kind != MoveKind::Attributes)
         places_[move.path].push_back(
-            {move.kind, move.home, fmt::format("{}/{}/{}", move.home, attic, move.place), move.inode_old});
+            {move.kind, move.home, fmt::format("{}/{}/{}", move.home, attic, move.place), move.inode_old, certain});
   }
 }
 
@@ -85,7 +88,10 @@ std::optional<std::string> Kept::find_configuration(const FileEntry& entry, cons
     const auto place = place_of(std::string(top), found->second.front().inode);
     const std::string at = place ? *place + entry.path.substr(top.size()) : "";
     const auto info = place ? root_.stat(at) : std::nullopt;
-    if (info && info->type == os::FileType::Regular) return at;
+    if (!info || info->type != os::FileType::Regular) continue;
+    if (found->second.front().certain) return at;
+    const Digest digest = root_.digest(at);
+    if (digest == entry.digest || !find_pristine(root_, digest)) return at;
   }
   return find(entry, home);
 }

@@ -34,7 +34,8 @@ class Kept {
   void look_for(const std::vector<std::pair<FileEntry, std::string>>& entries_and_homes, unsigned workers);
 
   /// The same for configuration, which may have been edited: what stood at the path after `since`, whatever its
-  /// content, if a transaction put it away; else what find() tells.
+  /// content, if a transaction put it away; else what find() tells. Where moves are not known any more that came before
+  /// that, another version's pristine content is not taken for it.
   std::optional<std::string> find_configuration(const FileEntry& entry, const std::string& home) const;
 
   /// The first thing that happened since to a path: what stood there before is what the move put away, or nothing.
@@ -55,6 +56,7 @@ class Kept {
     state::MoveKind kind;
     std::string home, path;  // path: relative to the root
     std::uint64_t inode;     // of what was put away, 0 for nothing
+    bool certain;            // that no transaction before it, whose moves are not known any more, had moved it
   };
   std::optional<std::string> search(const FileEntry& entry, const std::string& home) const;
   /// Calls with the places that are like it, until one is it.

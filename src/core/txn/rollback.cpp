@@ -235,14 +235,29 @@ class Rollback {
   }
 
   /// B6: configuration that transactions since have replaced, merged, carried or purged, and that nobody changed after
-  /// that, stands as it did before the first of them.
+  /// that, stands as it did before the first of them; but not where another one had moved it before: then what stood
+  /// there was not that of `to`, and the tree knows better.
   void find_fates() {
     std::map<std::string, Fate> all;
     for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
       const auto entry = state_.ledger_entry(TxnId{id});
       if (!entry || entry->result != "done") continue;
       for (const plan::ConfigStep& step : plan::configs_of(entry->plan))
-        if (step.changes_file()) all.emplace(step.path, Fate{step.before, {}}).first->second.after = step.after;
+        if (step.changes_file()) all.emplace(step.path, Fate{id, step.before, {}}).first->second.after = step.after;
+    }
+    if (all.empty()) return;
+    std::map<std::string, std::vector<std::string>> above;  // by the path itself and each directory above it
+    for (const auto& [path, fate] : all)
+      for (std::string_view top = path; !top.empty(); top = os::parent_of(top)) above[std::string(top)].push_back(path);
+    for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
+      if (state_.given_up(TxnId{id}))  // what it moved is not known any more
+        for (auto& [path, fate] : all) fate.unknown = fate.unknown || id < fate.id;
+      for (const state::Move& move : state_.moves_of(TxnId{id})) {
+        const auto concerned = above.find(move.path);
+        if (concerned == above.end() || move.kind == MoveKind::Attributes) continue;
+        for (const std::string& path : concerned->second)
+          if (const auto fate = all.find(path); fate != all.end() && id < fate->second.id) all.erase(fate);
+      }
     }
     if (checkpoint_ != nullptr)  // what it has, it restores itself
       for (const state::CheckpointFile& file : checkpoint_->files) all.erase(file.path);
@@ -252,12 +267,17 @@ class Rollback {
       const bool pristine = owner && now == owner->entry.digest;
       if ((now != fate.after && !pristine) || now == fate.before) continue;
       fates_.emplace(path, fate);
-      if (!fate.before) leave_.insert(path);
+      if (!fate.before && !fate.unknown) leave_.insert(path);
     }
   }
 
   void restore_decided(const Kept& kept) {
     for (const auto& [path, fate] : fates_) {
+      if (fate.unknown) {  // an edited version that stood there then, perhaps
+        if (fate.before && !find_pristine(root_, *fate.before))
+          result_.tree.notices.push_back({plan::Notice::Kind::Lost, path, owner_of(path)});
+        continue;
+      }
       if (!fate.before) {
         leave_away(path);
         continue;
@@ -358,7 +378,9 @@ class Rollback {
   const state::Checkpoint* checkpoint_;
   Homes homes_{root_};
   struct Fate {
+    std::int64_t id;  // of the first transaction that decided about it
     std::optional<Digest> before, after;
+    bool unknown = false;  // whether another one had moved it before
   };
   std::map<std::string, Fate> fates_;  // by path
   std::set<std::string> leave_;        // of these, those where nothing stood
