@@ -15,7 +15,7 @@
 //   B5 where one transaction stands between then and now, and nothing that it brought was changed since, it is taken
 //      back as undo does it: by renames alone
 //   B6 configuration that was merged, replaced by choice, carried or purged since, and that nobody changed after that,
-//      stands as it did before
+//      stands as it did before, as far as all moves since `to` are still known
 // Otherwise not brought back are files of nobody's that a package had replaced: undo of that transaction does that.
 #pragma once
 
