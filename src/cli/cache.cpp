@@ -113,7 +113,9 @@ int tidy_cache(Session& session, const Arguments& arguments) {
   return 0;
 }
 
-void keep_cache_small(Session& session) {
+namespace {
+
+void apply_limits(Session& session) {
   const auto go =
       repo::beyond(repo::cache_limits_of(session.settings()), repo::cached_files(session.root()), os::now());
   if (go.empty()) return;
@@ -121,6 +123,16 @@ void keep_cache_small(Session& session) {
   if (!session.json() && !session.quiet())
     session.screen().line(fmt::format("The cache dropped {}, {}, by the limits of hambrel.toml.",
                                       count_text(go.size(), "package file", "package files"), size_text(bytes)));
+}
+
+}  // namespace
+
+void keep_cache_small(Session& session) {
+  try {
+    apply_limits(session);
+  } catch (const Error& problem) {  // the transaction is done, and stays so
+    session.progress().note(fmt::format("the cache could not be brought within its limits: {}", problem.what()));
+  }
 }
 
 }  // namespace hambrel::cli

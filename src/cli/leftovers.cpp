@@ -5,9 +5,13 @@
 
 namespace hambrel::cli {
 
+void keep_leftovers(std::vector<txn::ConfigFile>& files) {
+  std::erase_if(files, [](const txn::ConfigFile& one) { return one.state != txn::ConfigState::Leftover; });
+}
+
 std::vector<txn::ConfigFile> leftovers_of(Session& session, const state::State& state) {
   std::vector<txn::ConfigFile> files = txn::configuration_files(session.root(), state);
-  std::erase_if(files, [](const txn::ConfigFile& one) { return one.state != txn::ConfigState::Leftover; });
+  keep_leftovers(files);
   return files;
 }
 

@@ -6,6 +6,8 @@
 
 namespace hambrel::cli {
 
+/// Takes all others away.
+void keep_leftovers(std::vector<txn::ConfigFile>& files);
 std::vector<txn::ConfigFile> leftovers_of(Session& session, const state::State& state);
 /// Those of the packages named, or all: with the directories that are empty then, as a transaction of its own that undo
 /// takes back. Returns the exit code.

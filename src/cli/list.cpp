@@ -80,10 +80,7 @@ class Conditions {
     for (const std::string& word : words) all_.push_back(parse_condition(word));
     if (all_.empty()) all_.push_back({"installed", "", false});
     if (std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "unneeded"; })) {
-      std::set<PackageId> wanted;
-      for (const PackageId id : universe.installed())
-        if (universe.wanted(id)) wanted.insert(id);
-      for (const PackageId id : solve::unneeded(universe, universe.installed(), wanted)) unneeded_.insert(id);
+      for (const PackageId id : solve::unneeded_of(universe, universe.installed())) unneeded_.insert(id);
     }
     const bool offers = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
       return !one.negated && (one.kind == "available" || one.kind == "repo" || one.kind == "channel");
@@ -253,7 +250,8 @@ void sort_by(const Universe& universe, Order order, std::vector<PackageId>& ids)
 /// What removing the listed packages would really free, for each and for all of them together.
 class DiskUse {
  public:
-  explicit DiskUse(Session& session) : universe_(session.universe()) {
+  explicit DiskUse(Session& session)
+      : universe_(session.universe()), idle_(solve::unneeded_of(universe_, universe_.installed())) {
     for (const repo::CachedFile& one : repo::cached_files(session.root())) cached_[one.name] += one.size;
   }
   struct Of {
@@ -264,7 +262,7 @@ class DiskUse {
   };
   Of of(const std::vector<PackageId>& ids) const {
     Of result;
-    result.freed = plan::freed_by(universe_, ids);
+    result.freed = plan::freed_by(universe_, ids, idle_);
     std::set<std::string> names;
     for (const PackageId id : result.freed.packages)
       if (names.emplace(universe_.name(id)).second)
@@ -278,6 +276,7 @@ class DiskUse {
 
  private:
   const Universe& universe_;
+  std::vector<PackageId> idle_;              // what nothing needs already
   std::map<std::string, ByteCount> cached_;  // by name
 };
 

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/merge.h"
 #include "base/text.h"
 #include "os/editor.h"
 #include "repo/download.h"
@@ -30,10 +29,7 @@ std::optional<Merged> merged_of(const Question& question) {
   return merge(*base, *mine, *theirs);
 }
 
-bool merges_cleanly(const Question& question) {
-  const auto merged = merged_of(question);
-  return merged && merged->clean;
-}
+bool merges_cleanly(const Question& question) { return question.merged && question.merged->clean; }
 
 std::string why_unmerged(const Question& question) {
   const auto& [base, mine, theirs] = question.texts;
@@ -126,6 +122,7 @@ void print_diff(const Screen& screen, const std::string& before, const std::stri
 
 Settling::Settling(Session& session, const Arguments& arguments, std::vector<Question> questions, bool settings)
     : session_(session), questions_(std::move(questions)) {
+  for (Question& one : questions_) one.merged = merged_of(one);
   // clean merges come first
   std::stable_partition(questions_.begin(), questions_.end(), merges_cleanly);
   const auto given = arguments.value("configs");
@@ -146,7 +143,7 @@ Settling::Settling(Session& session, const Arguments& arguments, std::vector<Que
 void Settling::decide(const Question& question, ConfigAction action, bool markers) {
   txn::Choice choice{action, {}};
   if (action == ConfigAction::Merge) {
-    const auto merged = merged_of(question);
+    const auto& merged = question.merged;
     if (merged && (merged->clean || markers)) {
       choice.content = merged->text;
     } else {
@@ -181,8 +178,9 @@ txn::Choices Settling::ask() const {
 namespace {
 
 /// What stands in front of the choices: who changed how much, and what the first choice would do.
-void introduce(const Screen& screen, const Question& question, const std::optional<Merged>& merged) {
+void introduce(const Screen& screen, const Question& question) {
   const auto& [base, mine, theirs] = question.texts;
+  const auto& merged = question.merged;
   const auto say = [&](const std::string& text) {
     screen.raw(wrapped(text, 2, std::min<std::size_t>(terminal_width(), 100)));
   };
@@ -218,13 +216,13 @@ void show_changes(const Screen& screen, const Question& question, const std::str
 void Settling::ask_one(const Question& question, const std::string& place, txn::Choices& answers,
                        std::size_t clean_left) const {
   const Screen& screen = session_.screen();
-  const auto merged = merged_of(question);
+  const auto& merged = question.merged;
   const bool clean = merged && merged->clean;
   screen.line();
   screen.line(fmt::format("{}  {}  {}", screen.paint(Style::Strong, place),
                           screen.paint(Style::Name, "/" + printable(question.path)),
                           screen.paint(Style::Faint, question.package)));
-  introduce(screen, question, merged);
+  introduce(screen, question);
   screen.line();
   Table table;
   const auto offer = [&](const char* word, const std::string& meaning) {
@@ -281,9 +279,8 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
     if (clean && (answer == "merge" || answer == "all")) {
       for (const Question& one : questions_) {
         const bool meant = one.path == question.path || (answer == "all" && open_.contains(one.path));
-        if (meant && !answers.contains(one.path))
-          if (const auto text = merged_of(one); text && text->clean)
-            answers[one.path] = {ConfigAction::Merge, text->text};
+        if (meant && !answers.contains(one.path) && merges_cleanly(one))
+          answers[one.path] = {ConfigAction::Merge, one.merged->text};
       }
       return;
     }

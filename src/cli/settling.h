@@ -2,6 +2,7 @@
 // terminal, all files in one place and before anything is changed.
 #pragma once
 
+#include "base/merge.h"
 #include "cli/session.h"
 #include "txn/settle.h"
 
@@ -10,7 +11,8 @@ namespace hambrel::cli {
 struct Question {
   std::string path, package;  // "tidewatch 2.0-1 -> 2.1-1"
   txn::ConfigTexts texts;
-  bool news = true;  // the package's version is another than the one that the administrator's began from
+  bool news = true;                // the package's version is another than the one that the administrator's began from
+  std::optional<Merged> merged{};  // what both changes come to, where that can be known; Settling fills it in
 };
 
 /// keep, take, merge or wait; throws Error{Usage} for anything else.

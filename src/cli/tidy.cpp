@@ -27,11 +27,8 @@ struct Area {
 
 Area unneeded_area(Session& session) {
   const Universe& universe = session.universe();
-  std::set<PackageId> wanted;
-  for (const PackageId id : universe.installed())
-    if (universe.wanted(id)) wanted.insert(id);
   Area area{"unneeded", "packages that nothing wanted needs", "hambrel tidy unneeded"};
-  for (const PackageId id : solve::unneeded(universe, universe.installed(), wanted)) {
+  for (const PackageId id : solve::unneeded_of(universe, universe.installed())) {
     if (universe.held(id)) continue;
     ++area.count;
     area.bytes += universe.installed_size(id);
@@ -40,23 +37,45 @@ Area unneeded_area(Session& session) {
   return area;
 }
 
-Area configs_area(Session& session, const state::State& state) {
-  Area area{"configs", "", "hambrel tidy configs"};
-  for (const txn::ConfigFile& one : leftovers_of(session, state)) {
-    ++area.count;
-    area.bytes += session.root().stat(one.path)->size;
+/// What `tidy configs` is about.
+struct Remains {
+  std::vector<txn::ConfigFile> leftovers;
+  std::vector<std::pair<std::string, ByteCount>> idle;  // pristine contents that nothing began from any more
+
+  ByteCount idle_bytes() const {
+    ByteCount bytes = 0;
+    for (const auto& [place, size] : idle) bytes += size;
+    return bytes;
   }
-  std::vector<std::string> kinds;
-  if (area.count > 0) kinds.push_back(count_text(area.count, "leftover", "leftovers") + " of removed packages");
-  std::vector<std::pair<std::string, ByteCount>> idle;
+  std::string idle_text() const {
+    return count_text(idle.size(), "pristine content", "pristine contents") + " that nothing began from any more";
+  }
+};
+
+Remains remains_of(Session& session, const state::State* state) {
+  Remains remains;
+  if (state == nullptr) return remains;
+  remains.leftovers = txn::configuration_files(session.root(), *state);
   try {
-    idle = txn::idle_pristine(session.root(), state);
+    remains.idle = txn::idle_pristine(session.root(), *state, remains.leftovers);
   } catch (const Error& problem) {  // not everybody may look there
-    if (problem.code() != ErrorCode::Io) throw;
+    if (problem.code() != ErrorCode::Io || session.changes()) throw;
   }
-  if (!idle.empty()) kinds.push_back(count_text(idle.size(), "pristine content", "pristine contents") + " of no use");
+  keep_leftovers(remains.leftovers);
+  return remains;
+}
+
+Area configs_area(Session& session, const state::State& state) {
+  const Remains remains = remains_of(session, &state);
+  Area area{"configs", "", "hambrel tidy configs", remains.leftovers.size() + remains.idle.size(),
+            remains.idle_bytes()};
+  for (const txn::ConfigFile& one : remains.leftovers)
+    if (const auto info = session.root().stat(one.path)) area.bytes += info->size;
+  std::vector<std::string> kinds;
+  if (!remains.leftovers.empty())
+    kinds.push_back(count_text(remains.leftovers.size(), "leftover", "leftovers") + " of removed packages");
+  if (!remains.idle.empty()) kinds.push_back(remains.idle_text());
   area.holds = join(kinds, ", ");
-  for (const auto& [place, bytes] : idle) ++area.count, area.bytes += bytes;
   area.free = area.bytes;
   return area;
 }
@@ -143,28 +162,30 @@ int tidy_unneeded(Session& session, const Arguments& arguments) {
 /// Leftovers go to the attic, as a transaction; pristine contents that nothing began from are of no use to anybody.
 int tidy_configs(Session& session, const Arguments& arguments) {
   begin_change(session, arguments);
-  const state::State* const state = session.present();
-  const auto leftovers = state == nullptr ? std::vector<txn::ConfigFile>() : leftovers_of(session, *state);
-  const auto idle =
-      state == nullptr ? std::vector<std::pair<std::string, ByteCount>>() : txn::idle_pristine(session.root(), *state);
-  if (leftovers.empty()) {
-    if (session.json())
-      session.screen().line(canonical({{"result", "nothing to do"}}));
-    else if (!session.quiet())
-      session.screen().line("Nothing to do: no removed package left edited configuration behind.");
-  } else if (const int code = purge_leftovers(session, arguments, leftovers); code != 0) {
-    return code;
+  const Screen& screen = session.screen();
+  const Remains remains = remains_of(session, session.present());
+  const bool told = !session.json() && !session.quiet(), dry = arguments.has("dry-run");
+  if (remains.leftovers.empty() && remains.idle.empty()) {
+    if (session.json()) screen.line(canonical({{"result", "nothing to do"}}));
+    if (told) screen.line("Nothing to do: no removed package left edited configuration behind.");
+    return 0;
   }
-  if (arguments.has("dry-run") || idle.empty()) return 0;
-  ByteCount bytes = 0;
-  for (const auto& [place, size] : idle) {
-    session.root().remove_file(place);
-    bytes += size;
+  const std::string idle = fmt::format("{}, {}", remains.idle_text(), size_text(remains.idle_bytes()));
+  if (!remains.leftovers.empty()) {
+    if (told && !remains.idle.empty()) screen.remark("dropped as well, for good: " + idle);
+    if (const int code = purge_leftovers(session, arguments, remains.leftovers); code != 0) return code;
+  } else {
+    if (told) screen.line(fmt::format("{} to drop {}", screen.paint(Style::Strong, "Plan:"), idle));
+    if (!dry) ask_consent(session, arguments);
   }
-  if (!session.json() && !session.quiet())
-    session.screen().line(fmt::format("{} that nothing began from any more {}, {}.",
-                                      count_text(idle.size(), "pristine content", "pristine contents"),
-                                      idle.size() == 1 ? "was dropped" : "were dropped", size_text(bytes)));
+  if (!dry)
+    for (const auto& [place, size] : remains.idle) session.root().remove_file(place);
+  if (!remains.leftovers.empty()) return 0;  // purge_leftovers() has told the outcome
+  if (session.json())
+    screen.line(canonical(
+        {{"pristine", remains.idle.size()}, {"bytes", remains.idle_bytes()}, {"result", dry ? "dry run" : "done"}}));
+  if (told && !dry)
+    screen.line(fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(remains.idle_bytes())));
   return 0;
 }
 

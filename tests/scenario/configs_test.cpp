@@ -7,6 +7,7 @@
 
 #include <random>
 
+#include "base/digest.h"
 #include "base/merge.h"
 #include "scenario/station.h"
 
@@ -301,6 +302,31 @@ TEST_F(Configs, ALeftoverMeetsItsPackageAgainByWhatItBeganFrom) {
   station.hambrel({"remove", "lamp", "-y"});
   ASSERT_EQ(station.hambrel({"install", "lamp=2", "-y", "--configs", "merge"}).code, 0);
   EXPECT_EQ(conf(), kBoth);
+}
+
+TEST_F(Configs, WhatAFileBeganFromIsKeptWhereverItsPackageComesFrom) {
+  const auto pristine = [&](const std::string& content) {
+    return fs::exists(station.root() / "var/lib/hambrel/pristine" / sha256(content).hex());
+  };
+  two_versions();
+  station.hambrel({"upgrade", "-y"});
+  for (const std::string& content : {kOne, kTwo}) EXPECT_TRUE(pristine(content));
+  fs::remove_all(station.root() / "var/lib/hambrel/pristine");  // as of a program that did not keep it
+  station.hambrel({"rollback", "1", "-y"});
+  station.hambrel({"remove", "lamp", "-y"});
+  station.hambrel({"install", "lamp=1", "-y"});
+  EXPECT_TRUE(pristine(kOne));
+  fs::remove_all(station.root() / "var/lib/hambrel/pristine");
+  station.hambrel({"upgrade", "-y"});
+  station.hambrel({"tidy", "attic", "--keep", "1", "-y"});
+  station.hambrel({"rollback", "1", "-y"});
+  EXPECT_EQ(conf(), kOne);
+  EXPECT_TRUE(pristine(kOne)) << "out of the cache or the attic";
+  station.pack("note", "1-1", kConfig, {{"etc/note.conf", "note\n"}});
+  station.publish(), station.hambrel({"refresh"});
+  edit("note\n", "note.conf");
+  install("note");  // nothing has to be moved
+  EXPECT_TRUE(pristine("note\n"));
 }
 
 TEST_F(Configs, AHundredFilesMergeAsTheLibraryDoes) {

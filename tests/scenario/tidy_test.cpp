@@ -119,6 +119,11 @@ TEST_F(Tidy, LeftoversAndContentsOfNoUseGoTogether) {
   run({"install", "font"});
   run({"tidy", "attic", "--keep", "1"});
   EXPECT_EQ(area("configs")["count"], 1) << "no way leads back to it";
+  EXPECT_THAT(station.hambrel({"tidy", "configs", "-n"}).out, HasSubstr("1 pristine content that nothing began from"));
+  EXPECT_FALSE(fs::is_empty(station.root() / "var/lib/hambrel/pristine")) << "only shown";
+  run({"install", "horn", "--prepare"});
+  EXPECT_EQ(area("configs")["count"], 0) << "what is prepared may need it";
+  ASSERT_EQ(station.hambrel({"activate", "--discard"}).code, 0);
   run({"tidy", "configs"});
   EXPECT_TRUE(fs::is_empty(station.root() / "var/lib/hambrel/pristine"));
 }

@@ -1,13 +1,13 @@
 #include "os/editor.h"
 
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <cstdlib>
-
-#include <fmt/format.h>
+#include <filesystem>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -17,6 +17,8 @@ extern char** environ;
 namespace hambrel::os {
 
 namespace {
+
+constexpr const char* kHint = "look at the directory that TMPDIR names, or /tmp: is there room, is it writable?";
 
 /// A directory of its own for one file, both gone at the end.
 class Draft {
@@ -42,12 +44,14 @@ class Draft {
   const std::string& file() const { return file_; }
   std::string read() const {
     const int descriptor = ::open(file_.c_str(), O_RDONLY | O_CLOEXEC);
-    if (descriptor < 0) throw Error(ErrorCode::Declined, "the draft is gone; nothing was changed", file_);
+    if (descriptor < 0) throw Error(ErrorCode::Declined, "the draft is gone; nothing was changed", file_, kHint);
     std::string text;
     char buffer[65536];
-    for (ssize_t count; (count = ::read(descriptor, buffer, sizeof buffer)) > 0;)
+    ssize_t count = 0;
+    while ((count = ::read(descriptor, buffer, sizeof buffer)) > 0)
       text.append(buffer, static_cast<std::size_t>(count));
     ::close(descriptor);
+    if (count < 0) throw Error(ErrorCode::Declined, "the draft can't be read; nothing was changed", file_, kHint);
     return text;
   }
 
@@ -55,12 +59,12 @@ class Draft {
   [[noreturn]] void fail(const char* what) {
     const std::string where = directory_;
     remove();
-    throw Error(ErrorCode::Declined, fmt::format("{}; nothing was changed", what), where,
-                "is there room in the directory that TMPDIR names?");
+    throw Error(ErrorCode::Declined, fmt::format("{}; nothing was changed", what), where, kHint);
   }
+  /// With whatever the editor left beside it.
   void remove() {
-    if (!file_.empty()) ::unlink(file_.c_str());
-    ::rmdir(directory_.c_str());
+    std::error_code ignored;  // nothing depends on it
+    std::filesystem::remove_all(directory_, ignored);
   }
 
   std::string directory_, file_;

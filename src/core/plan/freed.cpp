@@ -8,18 +8,7 @@
 
 namespace hambrel::plan {
 
-namespace {
-
-std::vector<PackageId> idle_among(const Universe& universe, const std::vector<PackageId>& set) {
-  std::set<PackageId> wanted;
-  for (const PackageId id : set)
-    if (universe.wanted(id)) wanted.insert(id);
-  return solve::unneeded(universe, set, wanted);
-}
-
-}  // namespace
-
-Freed freed_by(const Universe& universe, const std::vector<PackageId>& ids) {
+Freed freed_by(const Universe& universe, const std::vector<PackageId>& ids, const std::vector<PackageId>& idle) {
   Freed freed;
   const std::set<PackageId> named(ids.begin(), ids.end());
   std::vector<PackageId> rest;
@@ -28,10 +17,8 @@ Freed freed_by(const Universe& universe, const std::vector<PackageId>& ids) {
   freed.stand_on = all_that_need(universe, rest);
   freed.packages = ids;
   if (freed.stand_on.empty()) {
-    const auto before = idle_among(universe, universe.installed());
-    for (const PackageId id : idle_among(universe, rest))
-      if (std::find(before.begin(), before.end(), id) == before.end() && !universe.held(id))
-        freed.packages.push_back(id);
+    for (const PackageId id : solve::unneeded_of(universe, rest))
+      if (std::find(idle.begin(), idle.end(), id) == idle.end() && !universe.held(id)) freed.packages.push_back(id);
   }
   for (const PackageId id : freed.packages) freed.bytes += universe.installed_size(id);
   return freed;

@@ -13,7 +13,7 @@ struct Freed {
   std::vector<PackageId> stand_on;  // installed packages that need them, so that they can't go alone
 };
 
-/// Of removing all of `ids` together, which are installed.
-Freed freed_by(const Universe& universe, const std::vector<PackageId>& ids);
+/// Of removing all of `ids` together, which are installed. `idle`: what nothing needs already (solve::unneeded_of).
+Freed freed_by(const Universe& universe, const std::vector<PackageId>& ids, const std::vector<PackageId>& idle);
 
 }  // namespace hambrel::plan

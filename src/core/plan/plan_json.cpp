@@ -16,6 +16,7 @@ constexpr const char* kNoticeNames[] = {"config-kept", "config-displaced", "conf
 
 std::vector<ConfigStep> configs_of(const std::string& plan) {
   std::vector<ConfigStep> steps;
+  if (plan.find(R"("configs":[{)") == std::string::npos) return steps;  // most decide nothing, and may be long
   const Json whole = Json::parse(plan, nullptr, false);
   if (!whole.is_object() || !whole.contains("configs")) return steps;
   try {

@@ -108,6 +108,13 @@ std::vector<PackageId> unneeded(const Universe& universe, const std::vector<Pack
   return result;
 }
 
+std::vector<PackageId> unneeded_of(const Universe& universe, const std::vector<PackageId>& installed) {
+  std::set<PackageId> wanted;
+  for (const PackageId id : installed)
+    if (universe.wanted(id)) wanted.insert(id);
+  return unneeded(universe, installed, wanted);
+}
+
 std::variant<Selection, Refusal> solve(const Universe& universe, const Request& request) {
   auto answer = solve_whole(universe, request);
   auto* selection = std::get_if<Selection>(&answer);

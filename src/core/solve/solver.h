@@ -25,5 +25,7 @@ std::variant<Selection, Refusal> solve(const Universe& universe, const Request& 
 /// needed, unless it is `strict`.
 std::vector<PackageId> unneeded(const Universe& universe, const std::vector<PackageId>& set,
                                 const std::set<PackageId>& wanted, bool strict = false);
+/// The same of packages that are installed, where what is wanted is what is marked so.
+std::vector<PackageId> unneeded_of(const Universe& universe, const std::vector<PackageId>& installed);
 
 }  // namespace hambrel::solve

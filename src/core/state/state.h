@@ -2,10 +2,10 @@
 //
 // Invariants
 //   S1 the schema has a version (PRAGMA user_version); older ones are migrated on opening, newer ones refused
-//   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction, or
-//   not S3 at most one journal stands; while it does, the tables describe the root as it was before it S4 each ledger
-//   entry holds the digest of the one before it; entries are never changed or removed S5 rows of packages that were
-//   replaced stay while the attic can bring them back (state 'attic')
+//   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction
+//   S3 at most one journal stands; while it does, the tables describe the root as it was before it
+//   S4 each ledger entry holds the digest of the one before it; entries are never changed or removed
+//   S5 rows of packages that were replaced stay while the attic can bring them back (state 'attic')
 // Rollback journal, synchronous EXTRA: a commit that was answered is on the disk, the removal of the journal file
 // included. Readers need no write permission (which is why it is not in WAL mode).
 #pragma once

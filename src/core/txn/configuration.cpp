@@ -89,11 +89,12 @@ std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::S
   return files;
 }
 
-std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state) {
+std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state,
+                                                             const std::vector<ConfigFile>& files) {
   std::vector<std::pair<std::string, ByteCount>> idle;
-  if (!root.stat(kPristine)) return idle;
+  if (!root.stat(kPristine) || state.prepared()) return idle;
   std::set<std::string> needed;
-  for (const ConfigFile& file : configuration_files(root, state)) needed.insert(file.entry.digest.hex());
+  for (const ConfigFile& file : files) needed.insert(file.entry.digest.hex());
   const state::State::Still still(state);
   for (const state::Replaced& one : state.replaced())
     if (!state.given_up(one.left))
@@ -246,9 +247,8 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
     return carried(one, *now);
   }
   const auto kept = was ? find_pristine(root_, *was) : std::nullopt;
-  return settle(
-      one, now,
-      {one.path, one.package, mine, root_.stat(aside) ? aside : kept.value_or(""), *one.coming, one.package_index});
+  return settle(one, now,
+                {one.path, one.package, mine, had_base ? aside : kept.value_or(""), *one.coming, one.package_index});
 }
 
 /// C3.5

@@ -7,8 +7,10 @@
 // others: the new content below kWaiting, and below kBase the content that the administrator's version began from.
 //
 // Rules, by what stands at the path and what the package had there before:
-//   C3.1 nothing, though the version before had it: stays away      C3.2 pristine: replaced, mode and owner as they
-//   were set C3.3 edited, and the package's is what it was: stays             C3.4 as the new version brings it: stays
+//   C3.1 nothing, though the version before had it: stays away
+//   C3.2 pristine: replaced; mode, owner and access list as they were set
+//   C3.3 edited, and the package's is what it was: stays
+//   C3.4 as the new version brings it: stays
 //   C3.5 both changed: as chosen, without a choice it stays and the new one waits
 //   C3.6 the default moved to another path: the administrator's version follows it
 //   C3.7 the package goes, or has it no more: what was edited stays as a leftover, unless it is purged
@@ -39,10 +41,6 @@ std::string base_place(const std::string& path);
 std::string pristine_place(const Digest& digest);
 /// Where it lies, if it does and is whole.
 std::optional<std::string> find_pristine(os::FileReader& root, const Digest& digest);
-/// Pristine contents that neither what is installed or shelved, nor a leftover, nor what the attic can bring back began
-/// from: places and sizes.
-std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state);
-
 /// Of the extended attributes of a file those that somebody sets: access lists, capabilities, and those of users.
 os::ExtendedAttributes own_attributes(os::FileReader& root, const std::string& path);
 
@@ -75,6 +73,11 @@ struct ConfigFile {
 };
 /// All of them, by path.
 std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::State& state);
+
+/// Pristine contents that neither one of these files, which are all, nor what the attic can bring back began from:
+/// places and sizes. None while something is prepared, whose contents lie there already.
+std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& root, const state::State& state,
+                                                             const std::vector<ConfigFile>& files);
 
 /// A configuration file as one version of a package has it.
 struct ConfigDefault {

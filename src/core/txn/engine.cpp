@@ -96,7 +96,11 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
     go_on();
     return ready;
   }
-  if (planned.tree.moves.empty()) return go_on(), ready;  // it concerns no file
+  if (planned.tree.moves.empty()) {  // it concerns no file
+    keep_pristine(planned.tree, planned.sources);
+    go_on();
+    return ready;
+  }
   try {
     require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
     const Places places(planned.tree);

@@ -8,9 +8,8 @@
 //   B1 the packages, reasons and holds are afterwards those after `to`
 //   B2 edited configuration stays as it is, and is told of, unless a checkpoint kept another state of it; what waits to
 //      be settled is what waited then
-//   B3 a file that is alike in the version that is here is left as it is, without a look: verify and repair are for
-//   that B4 what the attic does not hold comes from the package's own file, from the cache or a repository, by its
-//   digest; a
+//   B3 a file that is alike in the version that is here is left as it is, without a look: verify and repair look
+//   B4 what the attic does not hold comes from the package's own file, from the cache or a repository, by its digest; a
 //      file that is nowhere is refused by name: nothing is put together by guess
 //   B5 where one transaction stands between then and now, and nothing that it brought was changed since, it is taken
 //      back as undo does it: by renames alone

@@ -197,7 +197,13 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
     env_.root.set_mode(kPristine, 0700);
   }
   std::map<std::size_t, std::map<std::string_view, Digest>> wanted;  // by package and path in it
-  for (const Pristine& one : change.pristine) wanted[one.package].emplace(one.entry.path, one.entry.digest);
+  for (const Pristine& one : change.pristine) {
+    const std::string place = pristine_place(one.entry.digest);
+    if (!one.kept.empty())
+      env_.root.replace_cache(place, env_.root.read_all(one.kept, one.entry.size), 0600);
+    else
+      wanted[one.package].emplace(one.entry.path, one.entry.digest);
+  }
   for (const auto& [package, files] : wanted) {
     if (sources[package].reader == nullptr) continue;
     std::string content;

@@ -302,7 +302,7 @@ class Planner {
 
   void bring(const std::string& path, const Coming& coming) {
     const bool config = is_config(*coming.entry);
-    if (config && entering_[coming.package].kept == nullptr) keep_pristine(coming);
+    if (config) keep_pristine(coming);
     if (!config && coming.unchanged) return;
     const std::string& name = name_of(coming);
     const bool below = in_whole(path);
@@ -395,7 +395,10 @@ class Planner {
   void keep_pristine(const Coming& coming) {
     constexpr ByteCount kMost = 4 << 20;  // nobody merges what is larger
     if (coming.entry->size > kMost || find_pristine(root_, coming.entry->digest)) return;
-    change_.pristine.push_back({coming.package, *coming.entry});
+    const Kept* const kept = entering_[coming.package].kept;
+    const auto place =
+        kept == nullptr ? std::nullopt : kept->find_content(std::string(coming.path), coming.entry->digest);
+    change_.pristine.push_back({coming.package, *coming.entry, place.value_or("")});
   }
 
   void drop_asides(const std::string& path, bool base = true) {

@@ -62,6 +62,7 @@ struct PlannedMove {
 struct Pristine {
   std::size_t package;  // index into the entering ones
   FileEntry entry;      // with its path in that package
+  std::string kept{};   // where the content lies in the attic; empty: in the package file
 };
 
 struct TreeChange {
