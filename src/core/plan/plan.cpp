@@ -102,6 +102,8 @@ std::string Notice::text() const {
           "the attic gives up the files of {} {}: no undo of {} any more, and going back to what was"
           " before {} needs the cache or a repository",
           path == package ? "transaction" : "transactions", path, path == package ? "it" : "them", package);
+    case Kind::ConfigUnknown:
+      return fmt::format("what stood at /{} then is not known any more, as attics were given up since", path);
     case Kind::ConfigUnmerged: return fmt::format("/{} can't be merged: {}; so the new version waits", path, package);
     case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }

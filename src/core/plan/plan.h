@@ -89,7 +89,8 @@ struct Notice {
     Privileged,
     Lost,
     GivenUp,
-    ConfigUnmerged
+    ConfigUnmerged,
+    ConfigUnknown
   };
   Kind kind = Kind::ConfigKept;
   std::string path, package;  // of GivenUp: the transactions, and the last of them

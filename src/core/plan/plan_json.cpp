@@ -10,7 +10,7 @@ constexpr const char* kWhyNames[] = {"asked",       "required",       "recommend
                                      "unneeded",    "undone",         "rolled-back", "damaged"};
 constexpr const char* kNoticeNames[] = {"config-kept", "config-displaced", "config-stays-away", "leftover",
                                         "unowned",     "directory-stays",  "changed",           "privileged",
-                                        "lost",        "given-up",         "config-unmerged"};
+                                        "lost",        "given-up",         "config-unmerged",   "config-unknown"};
 
 }  // namespace
 

@@ -256,7 +256,8 @@ class Rollback {
         const auto concerned = above.find(move.path);
         if (concerned == above.end() || move.kind == MoveKind::Attributes) continue;
         for (const std::string& path : concerned->second)
-          if (const auto fate = all.find(path); fate != all.end() && id < fate->second.id) all.erase(fate);
+          if (const auto fate = all.find(path); fate != all.end() && id < fate->second.id && !fate->second.unknown)
+            all.erase(fate);
       }
     }
     if (checkpoint_ != nullptr)  // what it has, it restores itself
@@ -265,17 +266,17 @@ class Rollback {
       const auto now = digest_at(path);
       const auto owner = state_.owner_of(path, {});
       const bool pristine = owner && now == owner->entry.digest;
-      if ((now != fate.after && !pristine) || now == fate.before) continue;
-      fates_.emplace(path, fate);
+      if ((now != fate.after && !pristine) || (now == fate.before && !fate.unknown)) continue;
+      fates_.emplace(path, fate).first->second.edited = now && !pristine;
       if (!fate.before && !fate.unknown) leave_.insert(path);
     }
   }
 
   void restore_decided(const Kept& kept) {
     for (const auto& [path, fate] : fates_) {
-      if (fate.unknown) {  // an edited version that stood there then, perhaps
-        if (fate.before && !find_pristine(root_, *fate.before))
-          result_.tree.notices.push_back({plan::Notice::Kind::Lost, path, owner_of(path)});
+      if (fate.unknown) {  // perhaps it stood there just so, perhaps another edited version did, or nothing
+        if (fate.edited || (fate.before && !find_pristine(root_, *fate.before)))
+          result_.tree.notices.push_back({plan::Notice::Kind::ConfigUnknown, path, owner_of(path)});
         continue;
       }
       if (!fate.before) {
@@ -381,6 +382,7 @@ class Rollback {
     std::int64_t id;  // of the first transaction that decided about it
     std::optional<Digest> before, after;
     bool unknown = false;  // whether another one had moved it before
+    bool edited = false;   // what stands there now is not as its package brings it
   };
   std::map<std::string, Fate> fates_;  // by path
   std::set<std::string> leave_;        // of these, those where nothing stood
