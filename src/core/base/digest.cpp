@@ -1,8 +1,8 @@
 #include "base/digest.h"
 
-#include <openssl/evp.h>
+#define OPENSSL_SUPPRESS_DEPRECATED
+#include <openssl/sha.h>
 
-#include "base/error.h"
 #include "base/text.h"
 
 namespace hambrel {
@@ -21,33 +21,22 @@ std::optional<Digest> Digest::from_hex(std::string_view text) {
   return digest;
 }
 
-namespace {
-// Fetched once: looking the algorithm up for every digest costs more than a small digest itself.
-const EVP_MD* algorithm() {
-  static const EVP_MD* const md = EVP_MD_fetch(nullptr, "SHA256", nullptr);
-  return md;
-}
-}  // namespace
-
+// The plain functions, not OpenSSL's general interface: that one links in all algorithms that there are (a hundred
+// pages that every start of the program would have to relocate) and looks its algorithm up by name.
 struct Sha256::Impl {
-  EVP_MD_CTX* context = EVP_MD_CTX_new();
-  ~Impl() { EVP_MD_CTX_free(context); }
-  void start() {
-    if (context == nullptr || EVP_DigestInit_ex2(context, algorithm(), nullptr) != 1)
-      throw Error(ErrorCode::Internal, "SHA-256 is not available", "OpenSSL", "check the installation of libcrypto");
-  }
+  SHA256_CTX context;
 };
 
-Sha256::Sha256() : impl_(std::make_unique<Impl>()) { impl_->start(); }
+Sha256::Sha256() : impl_(std::make_unique<Impl>()) { SHA256_Init(&impl_->context); }
 Sha256::~Sha256() = default;
 
-void Sha256::update(std::span<const std::byte> data) { EVP_DigestUpdate(impl_->context, data.data(), data.size()); }
+void Sha256::update(std::span<const std::byte> data) { SHA256_Update(&impl_->context, data.data(), data.size()); }
 void Sha256::update(std::string_view data) { update(std::as_bytes(std::span(data))); }
 
 Digest Sha256::finish() {
   Digest digest;
-  EVP_DigestFinal_ex(impl_->context, digest.bytes.data(), nullptr);
-  impl_->start();
+  SHA256_Final(digest.bytes.data(), &impl_->context);
+  SHA256_Init(&impl_->context);
   return digest;
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/simdjson_library.h"
 
 namespace hambrel {
 
@@ -44,12 +45,13 @@ FastObject JsonReader::parse(std::string_view text, const std::string& where) {
   padded_.assign(text);
   padded_.resize(text.size() + simdjson::SIMDJSON_PADDING);
   if (parser_.capacity() < text.size() || parser_.max_depth() != kDeepest) {
+    load_simdjson();
     if (parser_.allocate(std::max<std::size_t>(text.size(), 4096), kDeepest) != simdjson::SUCCESS)
       throw Error(ErrorCode::Internal, "no memory for JSON", where);
   }
   simdjson::dom::element document;
   if (const auto error = parser_.parse(padded_.data(), text.size(), false).get(document); error != simdjson::SUCCESS)
-    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson::error_message(error)), where);
+    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson_message(error)), where);
   simdjson::dom::object object;
   if (document.get(object) != simdjson::SUCCESS) throw Error(ErrorCode::Invalid, "a JSON object was expected", where);
   refuse_twins(object, where);
