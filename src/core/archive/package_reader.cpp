@@ -92,7 +92,31 @@ std::string PackageReader::content(const Entry& entry) const {
   return result;
 }
 
+/// Asks for the frames of what is wanted among some entries, those that lie beside each other together.
+void PackageReader::expect(const Sink& sink, std::size_t first, std::size_t last) const {
+  std::uint64_t start = 0, end = 0;
+  std::size_t asked = 0;  // frames before this one have been seen to
+  for (std::size_t i = first; i < last; ++i) {
+    const Entry& entry = table_->entries[i];
+    if (entry.type != EntryType::File || !sink.want(entry)) continue;
+    std::uint64_t left = entry.size + entry.offset;
+    for (std::size_t number = entry.frame; left > 0; ++number) {
+      const Frame& frame = table_->frames[number];
+      left -= std::min(left, frame.plain_size);
+      if (number < asked) continue;
+      asked = number + 1;
+      if (frame.offset != end) {
+        if (end > start) file_->expect(start, end - start);
+        start = frame.offset;
+      }
+      end = frame.offset + frame.size;
+    }
+  }
+  if (end > start) file_->expect(start, end - start);
+}
+
 void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const {
+  expect(sink, first, last);
   std::size_t held = SIZE_MAX;
   std::string_view plain;
   // how far into a frame anything is wanted, from the first entry that is

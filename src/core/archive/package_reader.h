@@ -60,6 +60,7 @@ class PackageReader {
 
  private:
   void read_footer();
+  void expect(const Sink& sink, std::size_t first, std::size_t last) const;
   /// Its first `needed` bytes at least. They stand until the decoder's next frame.
   std::string_view frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed = UINT64_MAX) const;
 

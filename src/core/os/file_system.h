@@ -51,6 +51,8 @@ class ReadableFile {
   virtual std::uint64_t size() const = 0;
   /// Fills `into` from `offset`; fewer bytes only at the end of the file.
   virtual std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) = 0;
+  /// So many bytes from `offset` will be read soon: a wish, which costs nothing where they are at hand.
+  virtual void expect(std::uint64_t /*offset*/, std::uint64_t /*size*/) {}
   /// Exactly `size` bytes from `offset`, or Error{Untrusted} that the file is cut off.
   std::string read_exactly(std::uint64_t offset, std::size_t size, std::string_view where);
 };

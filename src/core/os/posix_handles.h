@@ -98,6 +98,9 @@ class PosixReadable final : public ReadableFile {
     }
     return done;
   }
+  void expect(std::uint64_t offset, std::uint64_t size) override {
+    ::posix_fadvise(handle_.get(), static_cast<off_t>(offset), static_cast<off_t>(size), POSIX_FADV_WILLNEED);
+  }
 
  private:
   Handle handle_;
