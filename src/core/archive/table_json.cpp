@@ -16,7 +16,7 @@ namespace {
 
 constexpr std::array<std::string_view, 4> kTypeNames{"file", "directory", "symlink", "hardlink"};
 constexpr std::uint64_t kMostMode = 07777, kMostTime = 077777777777ULL;
-constexpr int kTableLevel = 9;
+constexpr int kTableLevel = 15;
 constexpr std::uint32_t kFormatVersion = 1;
 constexpr std::string_view kMark = "HAMBREL\n";
 
