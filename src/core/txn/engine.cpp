@@ -215,7 +215,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     for (DirectoryTime& time : journal.times)
       if (const auto info = looker.stat(time.path))
         time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
-    sync(journal.moves);
+    sync_moved(journal, transaction.restore);
     env_.after_step("switched");
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
@@ -268,6 +268,24 @@ void Engine::sync(const std::vector<Move>& moves) {
   std::set<std::string> homes{kHome};
   for (const Move& move : moves) homes.insert(move.home);
   for (const std::string& home : homes) env_.root.sync_all(existing_directory(env_.root, home));
+}
+
+/// What the moves have changed: where it is little, these directories alone, so that the switch does not wait for what
+/// others have written to the same file system.
+void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>& restore) {
+  constexpr std::size_t kFew = 1000;  // directories
+  std::set<std::string> changed;
+  for (const DirectoryTime& time : restore)
+    if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
+      changed.insert(time.path);
+  for (const Move& move : journal.moves) {
+    // attributes are no names; and what stood in a directory that has gone itself is not found under its path any more
+    if (move.kind == MoveKind::Attributes || (!move.plain && move.kind != MoveKind::Place)) return sync(journal.moves);
+    changed.emplace(os::parent_of(move.path));
+    changed.emplace(os::parent_of(place_of(move, journal.directory)));
+    if (changed.size() > kFew) return sync(journal.moves);
+  }
+  for (const std::string& path : changed) env_.root.sync_directory(path);
 }
 
 std::string Engine::place_of(const Move& move, const std::string& directory) {

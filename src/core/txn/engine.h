@@ -111,6 +111,7 @@ class Engine {
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
+  void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
               const Owners& owners, const Places& places);
