@@ -29,6 +29,21 @@ std::size_t at(const std::vector<std::string>& calls, const std::string& mark) {
   return static_cast<std::size_t>(std::find(calls.begin(), calls.end(), mark) - calls.begin());
 }
 
+std::vector<std::string> calls_of_upgrade(Workshop& shop, const test::Goods& old, const test::Goods& next,
+                                          TreeChange& change) {
+  shop.change(*shop.fs, {&old});
+  change = shop.plan({&next}, {"p"});
+  const auto leaving = shop.state->installed();
+  state::PackageChange record;
+  record.name = "p", record.before = leaving[0], record.before_row = leaving[0].row;
+  record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
+  Account account;
+  account.kind = "test";
+  Planned planned;
+  planned.tree = change, planned.sources = {{next.package, next.reader.get()}}, planned.changes = {record};
+  return calls_of(shop, [&](Engine& engine) { engine.run(planned, account); });
+}
+
 bool is_own(const std::string& path) { return path.starts_with("var/lib/hambrel"); }
 
 }  // namespace
@@ -38,17 +53,8 @@ TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfter
   write_file(shop / "usr/bin/mine", "");
   const auto old = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/share/p/gone", "g"}});
   const auto next = goods("p", "2", {{"usr/bin/x", "2"}, {"usr/bin/y", "new"}});
-  shop.change(*shop.fs, {&old});
-  const TreeChange change = shop.plan({&next}, {"p"});
-  const auto leaving = shop.state->installed();
-  state::PackageChange record;
-  record.name = "p", record.before = leaving[0], record.before_row = leaving[0].row;
-  record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
-  Account account;
-  account.kind = "test";
-  Planned planned;
-  planned.tree = change, planned.sources = {{next.package, next.reader.get()}}, planned.changes = {record};
-  const auto calls = calls_of(shop, [&](Engine& engine) { engine.run(planned, account); });
+  TreeChange change;
+  const auto calls = calls_of_upgrade(shop, old, next, change);
 
   const std::size_t staged = at(calls, "<staged>"), journaled = at(calls, "<journaled>"),
                     switched = at(calls, "<switched>"), committed = at(calls, "<committed>"),
@@ -65,6 +71,19 @@ TEST(Order, NothingButTheStageIsTouchedBeforeTheJournalAndNothingButRenamesAfter
   EXPECT_EQ(committed, switched + 1) << "nothing lies between the syncs and the commit";
   for (std::size_t i = committed; i < calls.size(); ++i)
     EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I6: " << calls[i];
+}
+
+TEST(Order, TheSwitchSyncsTheDirectoriesThatItChangedAndNothingElse) {
+  Workshop shop;
+  const auto old = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/lib/p/a", "a"}, {"usr/share/p/same", "s"}});
+  const auto next = goods("p", "2", {{"usr/bin/x", "2"}, {"usr/lib/p/new/b", "b"}, {"usr/share/p/same", "s"}});
+  TreeChange change;
+  const auto calls = calls_of_upgrade(shop, old, next, change);
+  const auto switched = calls.begin() + static_cast<std::ptrdiff_t>(at(calls, "<switched>"));
+  const auto last_move = std::find(std::make_reverse_iterator(switched), calls.rend(), "<moved>").base();
+  EXPECT_EQ(std::vector<std::string>(last_move, switched),
+            (std::vector<std::string>{"usr/bin", "usr/lib/p", "var/lib/hambrel/stage/2/removed/0",
+                                      "var/lib/hambrel/stage/2/tree/0"}));
 }
 
 TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
