@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -275,16 +276,19 @@ void Engine::sync(const std::vector<Move>& moves) {
 void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>& restore) {
   constexpr std::size_t kFew = 1000;  // directories
   std::set<std::string> changed;
+  std::unordered_set<std::string_view> moved;
+  for (const Move& move : journal.moves) {
+    if (move.kind == MoveKind::Attributes || changed.size() > kFew) return sync(journal.moves);
+    changed.emplace(os::parent_of(move.path));
+    changed.emplace(os::parent_of(place_of(move, journal.directory)));
+    moved.insert(move.path);
+  }
+  for (const std::string& path : changed)  // under its path another directory may stand now, or none
+    for (std::string_view above = path; !above.empty(); above = os::parent_of(above))
+      if (moved.contains(above)) return sync(journal.moves);
   for (const DirectoryTime& time : restore)
     if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
       changed.insert(time.path);
-  for (const Move& move : journal.moves) {
-    // attributes are no names; and what stood in a directory that has gone itself is not found under its path any more
-    if (move.kind == MoveKind::Attributes || (!move.plain && move.kind != MoveKind::Place)) return sync(journal.moves);
-    changed.emplace(os::parent_of(move.path));
-    changed.emplace(os::parent_of(place_of(move, journal.directory)));
-    if (changed.size() > kFew) return sync(journal.moves);
-  }
   for (const std::string& path : changed) env_.root.sync_directory(path);
 }
 
