@@ -86,6 +86,21 @@ TEST(Order, TheSwitchSyncsTheDirectoriesThatItChangedAndNothingElse) {
                                       "var/lib/hambrel/stage/2/tree/0"}));
 }
 
+TEST(Order, AWayThatLeadsElsewhereAfterTheSwitchIsNotFollowedToSync) {
+  Workshop shop;
+  std::filesystem::create_directories(shop / "usr/a");
+  std::filesystem::create_symlink("a", shop / "usr/l");  // the administrator's
+  const auto below = goods("below", "1", {{"usr/l/x", "x"}});
+  const auto file = goods("file", "1", {{"usr/l", "a file now"}});
+  shop.change(*shop.fs, {&below});
+  ASSERT_TRUE(std::filesystem::exists(shop / "usr/a/x"));
+  const auto id = shop.change(*shop.fs, {&file}, {"below"});
+  EXPECT_EQ(test::read_file(shop / "usr/l"), "a file now");
+  EXPECT_FALSE(std::filesystem::exists(shop / "usr/a/x"));
+  shop.undo(*shop.fs, id);
+  EXPECT_EQ(test::read_file(shop / "usr/l/x"), "x");
+}
+
 TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
   Workshop shop;
   const auto one = goods("p", "1", {{"usr/bin/x", "1"}, {"usr/bin/y", "2"}});

@@ -486,12 +486,14 @@ class Planner {
 
   bool below_new_file(const std::string& path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
-      if (becomes_file_.contains(std::string(parent))) return true;
+      if (const auto* const coming = find(new_, parent);
+          coming != nullptr && coming->entry->type != EntryType::Directory)
+        return true;
     return false;
   }
 
-  /// New things first, then removals, so that nothing is missing in between; but what makes room for a file where a
-  /// directory was goes before everything.
+  /// New things first, then removals, so that nothing is missing in between; but what goes from below a path where a
+  /// file will be, be it a directory now or a link to one, goes before everything.
   void order_moves() {
     const auto rank = [&](const PlannedMove& one) {
       if (one.kind == MoveKind::Remove) return below_new_file(one.path) ? 0 : 3;
