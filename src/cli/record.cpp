@@ -377,11 +377,14 @@ int run_rollback(Session& session, const Arguments& arguments) {
       named ? txn::plan_rollback(session.root(), state, *checkpoint, files.file_of(), os::processors())
             : txn::plan_rollback(session.root(), state, parse_id(word), files.file_of(), os::processors());
   if (back.does_nothing()) {
-    if (session.json())
-      screen_nothing(session, back.plan);
-    else if (!session.quiet())
-      session.screen().line(fmt::format("Nothing to do: all is as it was {} {}.",
-                                        named ? "at the checkpoint" : "after transaction", word));
+    if (session.json()) return screen_nothing(session, back.plan), 0;
+    if (!session.quiet())
+      session.screen().line(
+          named ? fmt::format("Nothing to do: all is as it was at the checkpoint {}.", word)
+                : fmt::format("Nothing to do: the packages are as they were after transaction {}; configuration that "
+                              "was edited since stays as it is.",
+                              word));
+    for (const plan::Notice& notice : back.plan.notices) session.screen().remark(printable(notice.text()));
     return 0;
   }
   return carry_out(session, arguments, back);

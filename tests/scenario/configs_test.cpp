@@ -193,6 +193,21 @@ TEST_F(Configs, ARollbackBringsBackWhatWasMergedOrTakenSince) {
   EXPECT_EQ(states(), "edited /etc/lamp.conf, edited /etc/other.conf");
 }
 
+TEST_F(Configs, ARollbackPastAGivenUpAtticSaysWhatItCannotKnow) {
+  two_versions();
+  install("lamp=2");
+  edit(kMine);
+  station.hambrel({"install", "lamp=1", "--configs", "take", "-y"});
+  station.hambrel({"install", "lamp=2", "--configs", "keep", "-y"});
+  edit(kMine);
+  ASSERT_EQ(station.hambrel({"install", "lamp=1", "--configs", "merge", "-y"}).code, 0);
+  const std::string merged = conf();
+  ASSERT_EQ(station.hambrel({"tidy", "attic", "--keep", "1", "-y"}).code, 0);
+  const Ran ran = station.hambrel({"rollback", "1", "-y"});
+  EXPECT_THAT(ran.out, HasSubstr("what stood at /etc/lamp.conf then is not known any more")) << ran.err;
+  EXPECT_EQ(conf(), merged);
+}
+
 TEST_F(Configs, WhatWaitsIsAlwaysOfTheVersionThatIsThere) {
   two_versions();
   edit(kMine);

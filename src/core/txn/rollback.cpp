@@ -381,7 +381,7 @@ class Rollback {
   struct Fate {
     std::int64_t id;  // of the first transaction that decided about it
     std::optional<Digest> before, after;
-    bool unknown = false;  // whether another one had moved it before
+    bool unknown = false;  // whether one before it had moved it is not known any more
     bool edited = false;   // what stands there now is not as its package brings it
   };
   std::map<std::string, Fate> fates_;  // by path
