@@ -46,8 +46,7 @@ void weigh_prepared(Session& session, const Arguments& arguments) {
 }
 
 std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,
-                                      const txn::Account& account) {
-  const os::InterruptGuard guard;
+                                      const txn::Account& account, const os::InterruptGuard& guard) {
   txn::Engine engine(session.environment(&guard));
   if (arguments.has("prepare")) {
     engine.prepare(planned, account);
@@ -101,7 +100,8 @@ int carry_out(Session& session, const Arguments& arguments, txn::Planned planned
 void carry_out_agreed(Session& session, const Arguments& arguments, txn::Planned planned) {
   txn::Account account = account_of(session, arguments, planned.plan);
   account.downloaded = planned.plan.download();
-  tell_outcome(session, hand_over(session, arguments, planned, account), planned.plan);
+  const os::InterruptGuard guard;
+  tell_outcome(session, hand_over(session, arguments, planned, account, guard), planned.plan);
 }
 
 void screen_nothing(Session& session, const plan::Plan& plan) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "cli/session.h"
+#include "os/interrupt.h"
 #include "txn/transaction.h"
 
 namespace hambrel::cli {
@@ -28,7 +29,7 @@ void weigh_retention(Session& session, txn::Planned& planned);
 
 /// The transaction itself: nothing is returned where it was only prepared.
 std::optional<state::TxnId> hand_over(Session& session, const Arguments& arguments, const txn::Planned& planned,
-                                      const txn::Account& account);
+                                      const txn::Account& account, const os::InterruptGuard& guard);
 void tell_outcome(Session& session, const std::optional<state::TxnId>& id, const plan::Plan& plan);
 
 /// --json: that there is nothing to do.

@@ -13,7 +13,8 @@
 #include "cli/settling.h"
 #include "model/manifest.h"
 #include "os/host.h"
-#include "repo/download.h"
+#include "os/interrupt.h"
+#include "repo/arrivals.h"
 #include "solve/solver.h"
 
 namespace hambrel::cli {
@@ -123,7 +124,8 @@ class Change {
   int only_fetch() {
     for (const std::string& dropped : repo::drop_damaged(session_.root(), wanted_files()))
       session_.progress().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
-    const ByteCount fetched = fetch();
+    const ByteCount fetched = repo::download(session_.root(), wanted_files(), session_.repositories(),
+                                             session_.settings().downloads, session_.progress());
     if (session_.json())
       session_.screen().line(
           canonical({{"plan", to_json(planned_.plan)}, {"result", "fetched"}, {"downloaded", fetched}}));
@@ -244,6 +246,9 @@ class Change {
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_options_.workers = os::processors();
+    for (const repo::Wanted& one : wanted_files())
+      if (!repo::in_cache(session_.root(), one.package, one.offer)) tree_options_.fetched.bytes += one.offer.size;
+    tree_options_.fetched.into = repo::kPackageCache;
     leave_behind(*state);
     plan_tree(*state);
     if (planned_.tree.conflicts.empty() || arguments_.has("download-only")) return;
@@ -330,13 +335,15 @@ class Change {
     return wanted;
   }
 
-  ByteCount fetch() {
-    return repo::download(session_.root(), wanted_files(), session_.repositories(), session_.settings().downloads,
-                          session_.progress());
-  }
-
-  void open_sources() {
+  /// What the cache does not have is fetched from here on, and read while it comes.
+  void open_sources(const os::InterruptGuard& guard) {
     const Universe& universe = session_.universe();
+    owned_.clear();
+    arrivals_.reset();
+    arrivals_ = std::make_unique<repo::Arrivals>(session_.root(), wanted_files(), session_.repositories(),
+                                                 session_.settings().downloads, [&] { return guard.asked(); });
+    planned_.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
+    planned_.arrival = [this] { return arrivals_->settle(session_.progress()); };
     for (std::size_t i = 0; i < entering_.size(); ++i) {
       if (from_kept_[i] != nullptr) continue;
       const txn::Entering& one = entering_[i];
@@ -344,17 +351,28 @@ class Change {
       for (const auto& [known, table] : tables_)
         if (table.get() == one.table) id = known;
       archive::PackageReader* reader = session_.file_reader(id);
-      if (reader != nullptr) {
-        reader->verify_all();  // nobody else vouches for a file from outside
-      } else {
-        const std::string path = repo::cache_path(one.package);
-        owned_.push_back(
-            std::make_unique<archive::PackageReader>(session_.root().open(path), session_.root().shown(path),
-                                                     universe[id].offers.front().table_digest, tables_.at(id)));
+      if (reader == nullptr) {
+        const Offer& offer = universe[id].offers.front();
+        if (const std::string* const url = arrivals_->url_of(one.package)) {
+          owned_.push_back(std::make_unique<archive::PackageReader>(
+              arrivals_->open(one.package), *url,
+              archive::Footer{offer.table_offset, offer.table_size, offer.table_digest}, tables_.at(id)));
+        } else {
+          const std::string path = repo::cache_path(one.package);
+          owned_.push_back(std::make_unique<archive::PackageReader>(os::open_each_time(session_.root(), path),
+                                                                    session_.root().shown(path), offer.table_digest,
+                                                                    tables_.at(id)));
+        }
         reader = owned_.back().get();
       }
       planned_.sources[i].reader = reader;
     }
+  }
+
+  /// Files from outside, which nobody else vouches for.
+  void verify_outside() {
+    for (const auto& [id, table] : tables_)
+      if (archive::PackageReader* const reader = session_.file_reader(id)) reader->verify_all();
   }
 
   std::vector<state::PackageChange> state_changes() const {
@@ -402,35 +420,48 @@ class Change {
       if (step.after_id && session_.kept(*step.after_id) != nullptr) account.downloaded += step.download;
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
-    for (bool again = false;; again = true) {
+    const auto opened = [&](const auto& open) {  // a failure before the engine has it is written down here
       try {
-        account.downloaded += fetch();
-        open_sources();
+        open();
       } catch (const Error& problem) {
-        session_.progress().end();
-        if (!again && drop_from_cache(problem)) continue;
         engine.record_failure(started, account, problem.what());
         throw;
       }
+    };
+    opened([&] { verify_outside(); });
+    planned_.changes = state_changes();
+    const os::InterruptGuard guard;
+    for (bool again = false;; again = true) {
       try {
-        planned_.changes = state_changes();
-        return hand_over(session_, arguments_, planned_, account);
+        opened([&] { open_sources(guard); });
+        return hand_over(session_, arguments_, planned_, account, guard);
       } catch (const Error& problem) {
         session_.progress().end();
-        if (again || !drop_from_cache(problem)) throw;
+        if (again || !drop_damaged(problem)) {
+          if (problem.code() == ErrorCode::Declined && arrivals_ && arrivals_->fetched() > 0)
+            throw Error(
+                problem.code(), problem.problem(), problem.where(),
+                fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
+                            size_text(arrivals_->fetched())));
+          throw;
+        }
       }
     }
   }
 
   /// A package file in the cache that turned out to be damaged when it was unpacked: frame by frame, each by its
-  /// digest.
-  bool drop_from_cache(const Error& problem) {
+  /// digest. Or one that was fetched from where an earlier try had ended.
+  bool drop_damaged(const Error& problem) {
     if (problem.code() != ErrorCode::Untrusted) return false;
+    if (arrivals_ && arrivals_->spoil(problem.where())) {
+      session_.progress().note(
+          fmt::format("{}: what an earlier try had left of it does not fit; it is fetched anew", problem.where()));
+      return true;
+    }
     for (const txn::Entering& one : entering_) {
       const std::string path = repo::cache_path(one.package);
       if (session_.root().shown(path) != problem.where() || !session_.root().stat(path)) continue;
       session_.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-      owned_.clear();
       session_.root().remove_file(path);
       return true;
     }
@@ -450,6 +481,7 @@ class Change {
   std::optional<Settling> settling_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
+  std::unique_ptr<repo::Arrivals> arrivals_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
 };
 

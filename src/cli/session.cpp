@@ -54,15 +54,22 @@ class Stopwatch {
     const auto since = [](Clock::time_point from, Clock::time_point to) {
       return std::chrono::duration<double, std::milli>(to - from).count();
     };
-    const bool staged = at_.contains("staged");
+    const bool staged = at_.contains("staged"), arrived = at_.contains("arrived");
     const auto synced = at_.at("synced"), journaled = at_.at("journaled"), switched = at_.at("switched");
     const auto last = moves_ > 0 ? last_move_ : journaled;
     observer_.note(fmt::format(
-        "{}on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
+        "{}{}on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
         "recorded in {:.1f} ms",
         staged ? fmt::format("staged in {:.1f} ms, ", since(start_, at_.at("staged"))) : "",
-        since(staged ? at_.at("staged") : start_, synced), since(synced, journaled), moves_, since(journaled, last),
-        since(last, switched), since(switched, at_.at("committed"))));
+        arrived ? fmt::format("the rest fetched in {:.1f} ms, ",
+                              since(at_.at(staged ? "staged" : "arrived"), at_.at("arrived")))
+                : "",
+        since(arrived  ? at_.at("arrived")
+              : staged ? at_.at("staged")
+                       : start_,
+              synced),
+        since(synced, journaled), moves_, since(journaled, last), since(last, switched),
+        since(switched, at_.at("committed"))));
   }
 
  private:
@@ -225,18 +232,19 @@ txn::Environment Session::environment(const os::InterruptGuard* guard) {
 }
 
 void Session::add_files(const std::vector<Spec>& specs) {
+  std::shared_ptr<os::FileReader> host;
   for (const Spec& spec : specs) {
     if (spec.kind != Spec::Kind::File || readers_.contains(spec.text)) continue;
     std::unique_ptr<os::ReadableFile> file;
     if (spec.text.starts_with("http://") || spec.text.starts_with("https://") || spec.text.starts_with("file://")) {
       file = std::make_unique<os::MemoryFile>(repo::fetch_text(spec.text, kMostUrlBytes));
     } else {
-      const auto host = os::open_file_system("/");
+      if (!host) host = os::open_file_system("/");
       const std::string path = os::host_path(spec.text);
       if (!host->stat_followed(path))
         throw Error(ErrorCode::NotFound, "there is no such package file", spec.text,
                     "check the path; a package of a repository is named without ./ and .hambrel");
-      file = host->open(path);
+      file = os::open_each_time(host, path);
     }
     auto reader = std::make_unique<archive::PackageReader>(std::move(file), spec.text);
     Candidate candidate;

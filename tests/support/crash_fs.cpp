@@ -31,7 +31,7 @@ std::map<std::string, CrashFs*>& all_disks() {
 
 class File final : public os::WritableFile {
  public:
-  File(CrashFs& disk, CrashFs::Id id) : disk_(disk), id_(id) {}
+  File(CrashFs& disk, CrashFs::Id id, std::uint64_t at = 0) : disk_(disk), id_(id), at_(at) {}
   using os::WritableFile::write;
   void write(std::span<const std::byte> data) override {
     disk_.write_at(id_, at_, {reinterpret_cast<const char*>(data.data()), data.size()});
@@ -44,7 +44,7 @@ class File final : public os::WritableFile {
  private:
   CrashFs& disk_;
   CrashFs::Id id_;
-  std::uint64_t at_ = 0;
+  std::uint64_t at_;
 };
 
 }  // namespace
@@ -242,6 +242,12 @@ std::unique_ptr<os::WritableFile> CrashFs::create(std::string_view path, std::ui
   Node node;
   node.mode = mode;
   return std::make_unique<File>(*this, add(path, node));
+}
+
+std::unique_ptr<os::WritableFile> CrashFs::append(std::string_view path) {
+  const auto id = resolve(path, false);
+  if (!id) fail(ENOENT, path);
+  return std::make_unique<File>(*this, *id, live_.at(*id).content.size());
 }
 
 void CrashFs::make_directory(std::string_view path, std::uint32_t mode) {

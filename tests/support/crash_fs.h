@@ -56,6 +56,7 @@ class CrashFs final : public os::FileSystem {
   std::string shown(std::string_view path) const override { return "/" + std::string(path); }
 
   std::unique_ptr<os::WritableFile> create(std::string_view path, std::uint32_t mode) override;
+  std::unique_ptr<os::WritableFile> append(std::string_view path) override;
   void make_directory(std::string_view path, std::uint32_t mode) override;
   void make_symlink(std::string_view target, std::string_view path) override;
   void make_hard_link(std::string_view existing, std::string_view path) override;

@@ -39,6 +39,10 @@ class FaultFs final : public os::FileSystem {
     step(path);
     return std::make_unique<File>(*this, real_.create(path, mode), std::string(path));
   }
+  std::unique_ptr<os::WritableFile> append(std::string_view path) override {
+    step(path);
+    return std::make_unique<File>(*this, real_.append(path), std::string(path));
+  }
   void make_directory(std::string_view path, std::uint32_t mode) override {
     step(path), real_.make_directory(path, mode);
   }

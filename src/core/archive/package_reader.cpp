@@ -38,23 +38,34 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
                              std::shared_ptr<const Table> known)
     : file_(std::move(file)), where_(std::move(where)), table_(std::move(known)) {
   read_footer();
-  if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names", where_);
+  if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names");
   if (sha256(file_->read_exactly(footer_.table_offset, footer_.table_size, where_)) != digest)
-    damaged("the table of contents is damaged (its digest differs)", where_);
+    damaged("the table of contents is damaged (its digest differs)");
+}
+
+PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Footer& footer,
+                             std::shared_ptr<const Table> known)
+    : file_(std::move(file)), where_(std::move(where)), arriving_(true), footer_(footer), table_(std::move(known)) {}
+
+void PackageReader::damaged(const std::string& what) const {
+  if (arriving_)
+    throw Error(ErrorCode::Untrusted, what, where_,
+                "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
+  hambrel::archive::damaged(what, where_);
 }
 
 void PackageReader::read_footer() {
   const std::uint64_t size = file_->size();
-  if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short", where_);
+  if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short");
   footer_ = decode_footer(file_->read_exactly(size - kFooterSize, kFooterSize, where_), where_);
   const std::uint64_t table_end = size - kFooterSize;
   if (footer_.table_offset < 8 || footer_.table_offset > table_end ||
       footer_.table_size != table_end - footer_.table_offset)
-    damaged("the footer does not fit the file", where_);
+    damaged("the footer does not fit the file");
   const std::string head = file_->read_exactly(footer_.table_offset - 8, 8, where_);
   if (footer_.table_size > UINT32_MAX ||
       head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
-    damaged("the table of contents is not where the footer says", where_);
+    damaged("the table of contents is not where the footer says");
 }
 
 const Entry* PackageReader::find(std::string_view path) const {
@@ -63,13 +74,21 @@ const Entry* PackageReader::find(std::string_view path) const {
   return at != table_->entries.end() && at->path == path ? &*at : nullptr;
 }
 
+std::uint64_t PackageReader::end_of(const Entry& entry) const {
+  if (entry.type != EntryType::File || entry.size == 0) return 0;
+  std::size_t number = entry.frame;
+  for (std::uint64_t left = entry.size + entry.offset; left > table_->frames[number].plain_size; ++number)
+    left -= table_->frames[number].plain_size;
+  return table_->frames[number].offset + table_->frames[number].size;
+}
+
 std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed) const {
   const Frame& frame = table_->frames[number];
   const auto stored = decoder.room(frame.size);
   if (file_->read_at(frame.offset, std::as_writable_bytes(stored)) != stored.size())
-    damaged(fmt::format("cut off in the frame at offset {}", frame.offset), where_);
+    damaged(fmt::format("cut off in the frame at offset {}", frame.offset));
   if (sha256(std::as_bytes(stored)) != frame.digest)
-    damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset), where_);
+    damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset));
   return decoder.decode_start(frame.plain_size, std::min(needed, frame.plain_size), where_);
 }
 
@@ -88,7 +107,7 @@ std::string PackageReader::content(const Entry& entry) const {
   for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0)
     result += frame(number, decoder).substr(offset, entry.size - result.size());
   if (sha256(result) != entry.digest)
-    damaged(fmt::format("the content of {} is not what the table promises", entry.path), where_);
+    damaged(fmt::format("the content of {} is not what the table promises", entry.path));
   return result;
 }
 
@@ -157,7 +176,7 @@ void PackageReader::verify_all() const {
   std::size_t at = 0;
   const auto take = [&](std::uint64_t most) {
     while (at == plain.size()) {
-      if (number == table_->frames.size()) damaged("the frames end early", where_);
+      if (number == table_->frames.size()) damaged("the frames end early");
       plain = frame(number++, decoder), at = 0;
     }
     const std::string_view piece = plain.substr(at, most);
@@ -168,7 +187,7 @@ void PackageReader::verify_all() const {
     while (!wanted.empty()) {
       const std::string_view piece = take(wanted.size());
       if (piece != wanted.substr(0, piece.size()))
-        damaged(fmt::format("the tar header of {} does not say what the table says", printable(path)), where_);
+        damaged(fmt::format("the tar header of {} does not say what the table says", printable(path)));
       wanted.remove_prefix(piece.size());
     }
   };
@@ -191,13 +210,13 @@ void PackageReader::verify_all() const {
       left -= piece.size();
     }
     if (running.finish() != entry.digest)
-      damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)), where_);
+      damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)));
     expect(std::string(tar_padding(entry.size), '\0'), entry.path);
     total += entry.size;
   }
   expect(std::string(1024, '\0'), "the end");
   if (total != package.installed_size || files != package.file_count)
-    damaged("the manifest does not fit the files of the package", where_);
+    damaged("the manifest does not fit the files of the package");
   require_named_privileges(*table_, package, where_);
 }
 

@@ -25,10 +25,18 @@ class PackageReader {
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
                 std::shared_ptr<const Table> known);
 
+  /// Where the file is still arriving, and so nothing of it is read now: `footer` is what the index says.
+  PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Footer& footer,
+                std::shared_ptr<const Table> known);
+
   const Table& table() const { return *table_; }
   const std::shared_ptr<const Table>& shared_table() const { return table_; }
   const Footer& footer() const { return footer_; }
   std::uint64_t file_size() const { return file_->size(); }
+  /// Bytes from the start of the file that can be read without waiting.
+  std::uint64_t arrived() const { return file_->arrived(); }
+  /// Where in the file the content of an entry ends, frame and all: what has to arrive before it can be read.
+  std::uint64_t end_of(const Entry& entry) const;
   const std::string& where() const { return where_; }
   const Entry* find(std::string_view path) const;
 
@@ -59,6 +67,7 @@ class PackageReader {
   void verify_all() const;
 
  private:
+  [[noreturn]] void damaged(const std::string& what) const;
   void read_footer();
   void expect(const Sink& sink, std::size_t first, std::size_t last) const;
   /// Its first `needed` bytes at least. They stand until the decoder's next frame.
@@ -66,6 +75,7 @@ class PackageReader {
 
   std::unique_ptr<os::ReadableFile> file_;
   std::string where_;
+  bool arriving_ = false;
   Footer footer_;
   std::shared_ptr<const Table> table_;
 };

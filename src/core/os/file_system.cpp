@@ -54,6 +54,34 @@ Digest FileReader::digest(std::string_view path) {
 
 namespace {
 
+class OpenedEachTime final : public ReadableFile {
+ public:
+  OpenedEachTime(std::shared_ptr<FileReader> files, std::string path)
+      : files_(std::move(files)), path_(std::move(path)), size_(files_->open(path_)->size()) {}
+  std::uint64_t size() const override { return size_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    return files_->open(path_)->read_at(offset, into);
+  }
+  void expect(std::uint64_t offset, std::uint64_t size) override { files_->open(path_)->expect(offset, size); }
+
+ private:
+  std::shared_ptr<FileReader> files_;
+  std::string path_;
+  std::uint64_t size_;
+};
+
+}  // namespace
+
+std::unique_ptr<ReadableFile> open_each_time(std::shared_ptr<FileReader> files, std::string path) {
+  return std::make_unique<OpenedEachTime>(std::move(files), std::move(path));
+}
+
+std::unique_ptr<ReadableFile> open_each_time(FileReader& files, std::string path) {
+  return open_each_time(std::shared_ptr<FileReader>(std::shared_ptr<void>(), &files), std::move(path));
+}
+
+namespace {
+
 class ReaderByPath final : public DirectoryReader {
  public:
   ReaderByPath(FileReader& files, std::string_view path) : files_(files), path_(path) {}

@@ -51,6 +51,8 @@ class ReadableFile {
   virtual std::uint64_t size() const = 0;
   /// Fills `into` from `offset`; fewer bytes only at the end of the file.
   virtual std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) = 0;
+  /// Bytes from its start that can be read without waiting; size() also when the reading would fail.
+  virtual std::uint64_t arrived() const { return size(); }
   /// So many bytes from `offset` will be read soon: a wish, which costs nothing where they are at hand.
   virtual void expect(std::uint64_t /*offset*/, std::uint64_t /*size*/) {}
   /// Exactly `size` bytes from `offset`, or Error{Untrusted} that the file is cut off.
@@ -151,6 +153,8 @@ class FileSystem : public FileReader {
  public:
   /// Creates a file that must not exist yet.
   virtual std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) = 0;
+  /// A regular file that exists, to write at its end.
+  virtual std::unique_ptr<WritableFile> append(std::string_view path) = 0;
   virtual std::unique_ptr<Directory> open_directory(std::string_view path);
   virtual void make_directory(std::string_view path, std::uint32_t mode) = 0;
   virtual void make_symlink(std::string_view target, std::string_view path) = 0;
@@ -183,6 +187,11 @@ class FileSystem : public FileReader {
 
 /// The tree below `root` (an absolute or relative host path of an existing directory).
 std::unique_ptr<FileSystem> open_file_system(const std::string& root);
+
+/// A regular file that is opened for each read and closed again: for files of which thousands are read side by side.
+/// Its size does not change.
+std::unique_ptr<ReadableFile> open_each_time(std::shared_ptr<FileReader> files, std::string path);
+std::unique_ptr<ReadableFile> open_each_time(FileReader& files, std::string path);  // which outlives it
 
 /// The whole content of one file into another, in pieces. `where` names the first in messages.
 void copy_content(ReadableFile& from, WritableFile& to, const std::string& where);

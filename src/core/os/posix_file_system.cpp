@@ -182,6 +182,17 @@ class PosixFileSystem final : public FileSystem {
     return std::make_unique<PosixWritable>(std::move(handle), shown(path));
   }
 
+  std::unique_ptr<WritableFile> append(std::string_view path) override {
+    const auto at = parent(path);
+    Handle handle(
+        ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_APPEND | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
+    if (handle.get() < 0) throw_errno(errno, "cannot open to write", shown(path));
+    struct stat raw {};
+    if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
+    if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "is not a regular file", shown(path));
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path));
+  }
+
   std::unique_ptr<Directory> open_directory(std::string_view path) override {
     Handle handle = resolve(path, O_PATH | O_DIRECTORY);
     if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(path));

@@ -86,6 +86,9 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
                  "run `hambrel refresh`; if it stays, tell who keeps the repository");
   long status = 0;
   curl_library().easy_getinfo(running.handle, CURLINFO_RESPONSE_CODE, &status);
+  if (code == CURLE_HTTP_RETURNED_ERROR && running.request->range && status == 416)  // RFC 9110, section 15.5.17
+    return Error(ErrorCode::Untrusted, "the file on the server is shorter than the one that was asked for", url,
+                 "run `hambrel refresh`; if it stays, tell who keeps the repository");
   if (code == CURLE_HTTP_RETURNED_ERROR)
     return Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url,
                  status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
@@ -100,7 +103,8 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
 
 }  // namespace
 
-void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& observer) {
+void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& observer,
+               const std::function<bool()>& stop) {
   if (requests.empty()) return;
   const CurlLibrary& curl = curl_library();
   const std::unique_ptr<CURLM, CURLMcode (*)(CURLM*)> multi(curl.multi_init(), curl.multi_cleanup);
@@ -108,7 +112,20 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
   std::vector<std::unique_ptr<Running>> running;
   std::uint64_t total = 0;
   std::size_t next = 0;
+  const auto end = [](Request& request, std::optional<Error> problem) {
+    request.problem = std::move(problem);
+    if (request.ended) request.ended(request.problem);
+  };
   while (next < requests.size() || !running.empty()) {
+    if (stop()) {
+      const Error stopped(ErrorCode::Declined, "stopped as you asked");
+      for (const auto& one : running) {
+        curl.multi_remove_handle(multi.get(), one->handle);
+        end(*one->request, stopped);
+      }
+      while (next < requests.size()) end(requests[next++], stopped);
+      return;
+    }
     while (next < requests.size() && running.size() < std::max(1U, parallel)) {
       running.push_back(start(requests[next++], total));
       curl.multi_add_handle(multi.get(), running.back()->handle);
@@ -120,7 +137,7 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
       if (message->msg != CURLMSG_DONE) continue;
       const auto done = std::find_if(running.begin(), running.end(),
                                      [&](const auto& one) { return one->handle == message->easy_handle; });
-      (*done)->request->problem = outcome(**done, message->data.result);
+      end(*(*done)->request, outcome(**done, message->data.result));
       curl.multi_remove_handle(multi.get(), (*done)->handle);
       running.erase(done);
     }

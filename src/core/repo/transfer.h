@@ -25,10 +25,14 @@ struct Request {
   std::optional<std::pair<std::uint64_t, std::uint64_t>> range;  // offset and size: exactly these bytes
   std::function<void(std::string_view)> sink;                    // gets the bytes in order; may throw Error
   std::optional<Error> problem;                                  // set when it failed; Network unless the sink threw
+  std::function<void(const std::optional<Error>&)> ended = {};   // told the problem, if any, when no more comes
 };
 
 /// Runs all requests, at most `parallel` at a time. Failures are left in the requests. Progress in bytes over all.
-void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& observer);
+/// `stop` is asked a few times a second; true ends everything under way with Error{Declined}.
+void fetch_all(
+    std::vector<Request>& requests, unsigned parallel, Observer& observer,
+    const std::function<bool()>& stop = [] { return false; });
 
 /// One request into memory; throws its problem.
 std::string fetch_text(const std::string& url, std::uint64_t limit,

@@ -97,18 +97,25 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
     go_on();
     return ready;
   }
-  if (planned.tree.moves.empty()) {  // it concerns no file
-    keep_pristine(planned.tree, planned.sources);
-    go_on();
-    return ready;
-  }
+  const auto arrive = [&] {
+    if (!planned.arrival) return;
+    ready.account.downloaded += planned.arrival();
+    env_.after_step("arrived");
+  };
   try {
+    if (planned.tree.moves.empty()) {  // it concerns no file
+      keep_pristine(planned.tree, planned.sources);
+      arrive();
+      go_on();
+      return ready;
+    }
     require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
     const Places places(planned.tree);
     stage(planned.tree, planned.sources, directory, places);
     journal.moves = resolve_moves(planned.tree, directory, places);
     ready.attic = size_of_attic(journal.moves);
     env_.after_step("staged");
+    arrive();
     go_on();
   } catch (const Error& problem) {
     remove_stages(directory);

@@ -49,7 +49,8 @@ struct Environment {
   Observer& observer;
   bool set_owners = true;  // false where this process may not: files then belong to the caller
   std::function<std::int64_t()> now;
-  /// Called after each step with its name: staged, synced, journaled, moved (once a move), switched, committed, done.
+  /// Called after each step with its name: staged, arrived, synced, journaled, moved (once a move), switched,
+  /// committed, done.
   std::function<void(const std::string&)> after_step = [](const std::string&) {};
   /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
   /// on nobody asks: the switch is finished.

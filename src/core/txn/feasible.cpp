@@ -1,6 +1,7 @@
 // Can a change of the tree be carried out? Asked before anything is staged: room, mounts, immutable files.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <map>
 
 #include "base/error.h"
@@ -66,6 +67,14 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
     ++count;
   }
   for (const Pristine& one : change.pristine) needs[kHome].first += one.entry.size, ++needs[kHome].second;
+  if (change.fetched.bytes > 0) {
+    const auto mount = [&](const std::string& path) {
+      return root.stat_followed(existing_directory(root, path))->mount;
+    };
+    const auto there = std::find_if(needs.begin(), needs.end(),
+                                    [&](const auto& one) { return mount(one.first) == mount(change.fetched.into); });
+    (there == needs.end() ? needs[change.fetched.into] : there->second).first += change.fetched.bytes;
+  }
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
   std::map<std::string_view, FileInfo> directories;
   os::Looker looker(root);

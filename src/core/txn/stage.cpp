@@ -5,9 +5,11 @@
 #include <atomic>
 #include <exception>
 #include <future>
+#include <list>
 #include <map>
 #include <mutex>
 #include <set>
+#include <thread>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -111,6 +113,7 @@ namespace {
 /// Entries of one package that one thread unpacks in one go: they begin with a frame of their own.
 struct Portion {
   std::size_t source, first, last;
+  std::uint64_t end;  // in the package file: what has to arrive for it
 };
 
 /// Cuts what is wanted of each package into portions of some MiB, where frames end.
@@ -120,23 +123,53 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources,
   std::vector<Portion> portions;
   for (std::size_t i = 0; i < sources.size(); ++i) {
     if (wanted[i].empty()) continue;
-    const auto& entries = sources[i].reader->table().entries;
+    const archive::PackageReader& reader = *sources[i].reader;
     std::size_t first = 0;
     ByteCount size = 0;
+    std::uint64_t end = 0;
     std::uint32_t frame = 0;
+    const auto& entries = reader.table().entries;
     for (std::size_t k = 0; k < entries.size(); ++k) {
       if (entries[k].type != EntryType::File) continue;
       if (size >= kPortion && entries[k].frame != frame) {
-        portions.push_back({i, first, k});
-        first = k, size = 0;
+        portions.push_back({i, first, k, end});
+        first = k, size = 0, end = 0;
       }
-      if (wanted[i].contains(entries[k].path)) size += entries[k].size + 4096;
+      if (wanted[i].contains(entries[k].path))
+        size += entries[k].size + 4096, end = std::max(end, reader.end_of(entries[k]));
       frame = entries[k].frame;
     }
-    portions.push_back({i, first, entries.size()});
+    portions.push_back({i, first, entries.size(), end});
   }
   return portions;
 }
+
+/// Hands portions out, each once: the first one whose bytes have arrived.
+class Portions {
+ public:
+  Portions(const std::vector<Source>& sources, std::vector<Portion> portions)
+      : sources_(sources), left_(portions.begin(), portions.end()) {}
+  bool empty() const {
+    const std::lock_guard lock(mutex_);
+    return left_.empty();
+  }
+  /// Nothing if none has arrived.
+  std::optional<Portion> take() {
+    const std::lock_guard lock(mutex_);
+    const auto ready = std::find_if(left_.begin(), left_.end(), [&](const Portion& one) {
+      return one.end <= sources_[one.source].reader->arrived();
+    });
+    if (ready == left_.end()) return std::nullopt;
+    const Portion taken = *ready;
+    left_.erase(ready);
+    return taken;
+  }
+
+ private:
+  const std::vector<Source>& sources_;
+  mutable std::mutex mutex_;
+  std::list<Portion> left_;
+};
 
 /// The directories that are made in the stage, each once, from the top down.
 class StageDirectories {
@@ -171,8 +204,8 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
   };
   const Owners owners(env_.root);
-  keep_pristine(change, sources);
   unpack(change, sources, directory, owners, places);
+  keep_pristine(change, sources);  // after what needs no waiting for the last package
   stage_kept(change, [&](const Put& put) {
     stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
   });
@@ -219,6 +252,8 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
   }
 }
 
+constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
+
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                     const Owners& owners, const Places& places) {
@@ -226,11 +261,15 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   for (const Put& put : change.puts)
     if (put.entry.type == EntryType::File && put.kept.empty() && !put.content)
       wanted[put.package].emplace(put.source, &put);
-  const auto portions = portions_of(sources, wanted);
-  env_.observer.begin("staging", change.staged_bytes, Observer::Unit::Bytes);
+  auto all = portions_of(sources, wanted);
+  const std::size_t count = all.size();
+  Portions portions(sources, std::move(all));
+  const bool arriving = std::any_of(sources.begin(), sources.end(), [](const Source& one) {
+    return one.reader != nullptr && one.reader->arrived() < one.reader->file_size();
+  });
+  env_.observer.begin(arriving ? "fetching and staging" : "staging", change.staged_bytes, Observer::Unit::Bytes);
   std::mutex telling;
   ByteCount done = 0;
-  std::atomic<std::size_t> next = 0;
   std::atomic<bool> failed = false;
 
   const auto work = [&] {
@@ -238,8 +277,14 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
     archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
     const Put* put = nullptr;
-    for (std::size_t i = next++; i < portions.size() && !failed; i = next++) {
-      const Portion& portion = portions[i];
+    while (!failed && !portions.empty()) {
+      const auto taken = portions.take();
+      if (!taken) {
+        go_on();
+        std::this_thread::sleep_for(kLookAgain);
+        continue;
+      }
+      const Portion& portion = *taken;
       const auto& files = wanted[portion.source];
       archive::PackageReader::Sink sink;
       sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
@@ -270,7 +315,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
     }
   };
   std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, portions.size()); ++i)
+  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, count); ++i)
     others.push_back(std::async(std::launch::async, guarded));
   std::exception_ptr problem;
   const auto keep_first = [&](const auto& run) {

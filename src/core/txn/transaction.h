@@ -55,6 +55,9 @@ struct Planned {
   std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
   std::vector<state::TxnId> gives_up;         // attics that are given up with it (retention.h)
   std::optional<state::TxnId> undo_of{};
+  /// Where package files are still arriving: returns the bytes that were fetched when all are whole, or throws what
+  /// went wrong. Called once everything is staged.
+  std::function<ByteCount()> arrival{};
   /// The plan tells what is known of the files.
   void tell_of_files() { plan.notices = tree.notices, plan.configs = tree.configs; }
   bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty(); }

@@ -539,6 +539,7 @@ TreeChange plan_tree(os::FileReader& root, const state::State& state, const std:
                      const std::vector<Entering>& entering, const TreeOptions& options) {
   const state::State::Still still(state);
   TreeChange change = Planner(root, state, leaving, entering, options).run();
+  change.fetched = options.fetched;
   require_feasible(root, change);
   return change;
 }

@@ -65,6 +65,12 @@ struct Pristine {
   std::string kept{};   // where the content lies in the attic; empty: in the package file
 };
 
+/// What is fetched meanwhile, into which directory.
+struct Fetched {
+  ByteCount bytes = 0;
+  std::string into{};
+};
+
 struct TreeChange {
   std::vector<Put> puts;           // by path, directories before what is in them
   std::vector<PlannedMove> moves;  // in the order in which they are to be done
@@ -73,6 +79,7 @@ struct TreeChange {
   std::vector<plan::ConfigStep> configs;
   std::vector<Conflict> conflicts;  // decided by a choice, or without one left waiting
   ByteCount staged_bytes = 0;
+  Fetched fetched{};
 };
 
 /// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package
@@ -87,7 +94,8 @@ struct TreeOptions {
   std::set<std::int64_t> purge{};  // rows of what leaves whose edited configuration goes, too
   std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant
   std::set<std::string> leave{};   // edited configuration at these paths goes, as it was not there then
-  bool asides = true;              // false: what waits to be settled is the caller's to move
+  Fetched fetched{};
+  bool asides = true;  // false: what waits to be settled is the caller's to move
 };
 
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.

@@ -1,0 +1,277 @@
+#include "repo/arrivals.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <condition_variable>
+#include <mutex>
+
+#include "repo/curl_library.h"
+#include "repo/index.h"
+#include "repo/transfer.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
+
+std::string url_to(const Wanted& wanted, const std::vector<Repository>& repositories) {
+  for (const Repository& one : repositories)
+    if (one.name == wanted.offer.repository) return one.url + "/" + package_url_path(wanted.package);
+  throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository),
+              wanted.package.title(), "run `hambrel refresh`");
+}
+
+Error stopped() { return Error(ErrorCode::Declined, "stopped as you asked; nothing was changed"); }
+
+}  // namespace
+
+/// One file: written by the fetching thread, awaited by all others.
+class Arrivals::File {
+ public:
+  File(os::FileSystem& root, const Wanted& wanted, std::string from)
+      : url(std::move(from)),
+        path(cache_path(wanted.package)),
+        size(wanted.offer.size),
+        root_(root),
+        wanted_(wanted),
+        part_(fmt::format("{}.{}.part", path, wanted.offer.digest.hex().substr(0, 8))) {
+    const auto rest = root_.stat(part_);
+    if (rest && rest->type == os::FileType::Regular && rest->links == 1 && rest->size <= size)
+      left_ = rest->size;
+    else if (rest)
+      root_.remove_file(part_);
+  }
+  const std::string url, path;
+  const ByteCount size;
+  /// Bytes that an earlier try has left.
+  ByteCount left() const { return left_; }
+
+  // The fetching thread: all that is left is taken first, then what comes; at the end it is told the problem, if any.
+
+  void take_left() {
+    if (left_ == 0) return;
+    const auto in = root_.open(part_);
+    std::string piece(256 << 10, '\0');
+    for (ByteCount at = 0; at < left_;) {
+      const auto into = std::as_writable_bytes(std::span(piece)).first(std::min<ByteCount>(piece.size(), left_ - at));
+      const std::size_t got = in->read_at(at, into);
+      if (got == 0) throw Error(ErrorCode::Io, "grew shorter while it was read", root_.shown(part_));
+      digest_.update(std::string_view(piece).substr(0, got));
+      came(at += got);
+    }
+  }
+  void take(std::string_view data) {
+    if (!out_ && left_ > 0) out_ = root_.append(part_);
+    if (!out_) {
+      root_.make_directories(os::parent_of(part_));
+      out_ = root_.create(part_, 0644);
+    }
+    out_->write(data);
+    digest_.update(data);
+    came(arrived_ + data.size());
+  }
+  void end(std::optional<Error> problem) {
+    out_.reset();
+    if (!problem && (arrived_ != size || digest_.finish() != wanted_.offer.digest))
+      problem = Error(
+          ErrorCode::Untrusted,
+          fmt::format("{} is not the file that {} names (its digest differs)", wanted_.package.title(),
+                      wanted_.offer.repository),
+          url, "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
+    const bool goes_on = problem && (problem->code() == ErrorCode::Network || problem->code() == ErrorCode::Declined);
+    if (problem && problem->code() == ErrorCode::Network && arrived_ > 0)
+      problem = Error(problem->code(), problem->problem(), problem->where(),
+                      problem->hint() + "; what has come so far is kept, the next try goes on from there");
+    const std::lock_guard lock(mutex_);
+    problem_ = std::move(problem);
+    if (problem_ && (!goes_on || spoiled_)) drop();
+    over_ = true;
+    changed_.notify_all();
+  }
+
+  // All others.
+
+  /// Bytes from its start that can be read without waiting; all of them when no more will come.
+  ByteCount arrived() const {
+    const std::lock_guard lock(mutex_);
+    return over_ ? size : arrived_;
+  }
+  ByteCount fetched() const {
+    const std::lock_guard lock(mutex_);
+    return arrived_ - std::min(arrived_, left_);
+  }
+  bool over() const {
+    const std::lock_guard lock(mutex_);
+    return over_;
+  }
+  std::optional<Error> problem() const {
+    const std::lock_guard lock(mutex_);
+    return problem_;
+  }
+  void await(ByteCount bytes, const std::function<bool()>& stop_asked) const {
+    std::unique_lock lock(mutex_);
+    while (!over_ && arrived_ < bytes)
+      if (changed_.wait_for(lock, kAsk) == std::cv_status::timeout && stop_asked()) throw stopped();
+    if (problem_) throw *problem_;
+  }
+  std::unique_ptr<os::ReadableFile> open() const {
+    const std::lock_guard lock(mutex_);
+    if (problem_) throw *problem_;
+    return root_.open(named_ ? path : part_);
+  }
+  void spoil() { spoiled_ = true; }
+  /// Gives it its name, if it is whole.
+  void name(bool sync) {
+    const std::lock_guard lock(mutex_);
+    if (named_ || !over_ || problem_) return;
+    if (sync) root_.append(part_)->sync();
+    root_.rename(part_, path);
+    named_ = true;
+  }
+
+ private:
+  void came(ByteCount now) {
+    const std::lock_guard lock(mutex_);
+    arrived_ = now;
+    changed_.notify_all();
+  }
+  void drop() {
+    try {
+      if (root_.stat(part_)) root_.remove_file(part_);
+    } catch (const Error&) {  // what made it go is told; this is only its rest
+    }
+  }
+
+  os::FileSystem& root_;
+  const Wanted wanted_;
+  const std::string part_;
+  ByteCount left_ = 0;
+  std::unique_ptr<os::WritableFile> out_;
+  Sha256 digest_;
+  std::atomic<bool> spoiled_ = false;
+  mutable std::mutex mutex_;
+  mutable std::condition_variable changed_;
+  ByteCount arrived_ = 0;  // from here on: under the mutex, where another thread than the fetching one asks
+  bool over_ = false, named_ = false;
+  std::optional<Error> problem_;
+};
+
+class Arrivals::Reader final : public os::ReadableFile {
+ public:
+  Reader(std::shared_ptr<const File> file, std::function<bool()> stop_asked)
+      : file_(std::move(file)), stop_asked_(std::move(stop_asked)) {}
+  std::uint64_t size() const override { return file_->size; }
+  std::uint64_t arrived() const override { return file_->arrived(); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    if (offset >= file_->size) return 0;
+    file_->await(offset + std::min<std::uint64_t>(into.size(), file_->size - offset), stop_asked_);
+    return file_->open()->read_at(offset, into);  // each time: there may be thousands of them
+  }
+
+ private:
+  std::shared_ptr<const File> file_;
+  std::function<bool()> stop_asked_;
+};
+
+Arrivals::Arrivals(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
+                   unsigned parallel, std::function<bool()> stop_asked)
+    : root_(root), stop_asked_(std::move(stop_asked)) {
+  for (const Wanted& one : wanted) {
+    if (in_cache(root, one.package, one.offer)) continue;
+    const auto file = std::make_shared<File>(root, one, url_to(one, repositories));
+    if (!by_path_.emplace(file->path, files_.size()).second) continue;
+    files_.push_back(file);
+    bytes_ += file->size - file->left();
+  }
+  if (files_.empty()) return;
+  curl_library();  // its absence is told here
+  thread_ = std::jthread([this, parallel](const std::stop_token& stop) { fetch(parallel, stop); });
+}
+
+Arrivals::~Arrivals() {
+  thread_.request_stop();
+  if (thread_.joinable()) thread_.join();
+  try {
+    for (const auto& file : files_) file->name(false);
+  } catch (const Error&) {  // the cache is nothing that has to be complete
+  }
+}
+
+void Arrivals::fetch(unsigned parallel, const std::stop_token& stop) {
+  try {
+    std::vector<Request> requests;
+    for (const auto& file : files_) {
+      file->take_left();
+      if (file->left() == file->size) {
+        file->end({});
+        continue;
+      }
+      Request request;
+      request.url = file->url, request.limit = file->size - file->left();
+      if (file->left() > 0) request.range = std::pair(file->left(), request.limit);
+      request.sink = [&file = *file](std::string_view data) { file.take(data); };
+      request.ended = [&file = *file](const std::optional<Error>& problem) { file.end(problem); };
+      requests.push_back(std::move(request));
+    }
+    Observer silent;
+    fetch_all(requests, parallel, silent, [&] { return stop.stop_requested(); });
+  } catch (const Error& problem) {
+    for (const auto& file : files_)
+      if (!file->over()) file->end(problem);
+  }
+}
+
+const std::string* Arrivals::url_of(const Package& package) const {
+  const auto found = by_path_.find(cache_path(package));
+  return found == by_path_.end() ? nullptr : &files_[found->second]->url;
+}
+
+std::unique_ptr<os::ReadableFile> Arrivals::open(const Package& package) const {
+  return std::make_unique<Reader>(files_[by_path_.at(cache_path(package))], stop_asked_);
+}
+
+ByteCount Arrivals::fetched() const {
+  ByteCount bytes = 0;
+  for (const auto& file : files_) bytes += file->fetched();
+  return bytes;
+}
+
+ByteCount Arrivals::settle(Observer& observer, bool sync) {
+  if (files_.empty()) return 0;
+  observer.begin("fetching packages", bytes_, Observer::Unit::Bytes);
+  try {
+    for (const auto& file : files_) {
+      const auto ask = [&] {
+        observer.progress(fetched());
+        return stop_asked_();
+      };
+      while (!file->over()) {
+        try {
+          file->await(file->size, ask);
+        } catch (const Error& problem) {
+          if (!file->over()) throw;  // it is to stop
+        }
+      }
+    }
+  } catch (...) {
+    observer.end();
+    throw;
+  }
+  observer.end();
+  for (const auto& file : files_) file->name(sync);
+  for (const auto& file : files_)
+    if (const auto problem = file->problem()) throw *problem;
+  return fetched();
+}
+
+bool Arrivals::spoil(const std::string& url) {
+  const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url == url; });
+  if (found == files_.end()) return false;
+  (*found)->spoil();
+  return (*found)->left() > 0;
+}
+
+}  // namespace hambrel::repo

@@ -1,0 +1,67 @@
+// Package files on their way into the cache of a root, read while they come.
+//
+//   part file: nothing --bytes arrive--> growing --all there, digest right--> whole --settle()--> its name in the cache
+//                                        growing --network, stop--> stays: the next try goes on from there
+//                                        growing --digest wrong, no room, spoil()--> removed
+//
+// Invariants
+//   - only what was written to the part file is handed out; a read of later bytes waits for them, and throws the
+//     transfer's problem where they do not come
+//   - a file has its name in the cache only after its size and SHA-256 were seen to be what the index names
+//   - the fetching thread ends before the object does; it touches part files and nothing else, and tells no observer
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "base/observer.h"
+#include "repo/download.h"
+
+namespace hambrel::repo {
+
+class Arrivals {
+ public:
+  /// Begins to fetch what the cache does not have, at most `parallel` files at a time. `stop_asked` is asked by every
+  /// thread that waits; true ends waiting with Error{Declined}. Throws Error{NotFound} for a repository that is gone.
+  Arrivals(
+      os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
+      unsigned parallel, std::function<bool()> stop_asked = [] { return false; });
+  /// Stops what is under way; what is whole gets its name.
+  ~Arrivals();
+  Arrivals(const Arrivals&) = delete;
+  Arrivals& operator=(const Arrivals&) = delete;
+
+  /// Bytes that are to be fetched: of files that are on their way, without what an earlier try has left.
+  ByteCount bytes() const { return bytes_; }
+  /// Bytes that were fetched so far.
+  ByteCount fetched() const;
+  /// Where it comes from, if it is on its way.
+  const std::string* url_of(const Package& package) const;
+  /// A file on its way. It may be read from any thread, also after this object's end.
+  std::unique_ptr<os::ReadableFile> open(const Package& package) const;
+  /// Waits until all are whole and gives them their names. Returns the bytes that were fetched. Throws the first
+  /// problem, in the order in which they were wanted, after all transfers have ended.
+  /// `sync`: they are on the disk then; else the next syncfs brings them there.
+  ByteCount settle(Observer& observer, bool sync = false);
+  /// What comes from there turned out not to be the file: nothing of it is kept for a next try. Returns whether it went
+  /// on from what an earlier try had left, so that another one may be worth it.
+  bool spoil(const std::string& url);
+
+ private:
+  class File;
+  class Reader;
+  void fetch(unsigned parallel, const std::stop_token& stop);
+
+  os::FileSystem& root_;
+  std::function<bool()> stop_asked_;
+  std::vector<std::shared_ptr<File>> files_;
+  std::map<std::string, std::size_t> by_path_;
+  ByteCount bytes_ = 0;
+  std::jthread thread_;
+};
+
+}  // namespace hambrel::repo

@@ -1,0 +1,211 @@
+// Packages that are staged while they still come, and what is left where they do not come whole.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <httplib.h>
+#include <signal.h>
+
+#include <fstream>
+#include <mutex>
+#include <random>
+#include <thread>
+
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+namespace {
+
+using testing::HasSubstr;
+
+constexpr std::size_t kMiB = 1 << 20;
+
+/// Serves a directory a piece at a time; `gate` is asked before each piece of a package file and may wait there. False
+/// cuts the connection.
+class SlowServer {
+ public:
+  explicit SlowServer(const fs::path& directory) {
+    server_.Get(".*", [this, directory](const httplib::Request& asked, httplib::Response& answer) {
+      auto content = std::make_shared<std::string>(read_file(directory / asked.path.substr(1)));
+      if (content->empty()) return static_cast<void>(answer.status = 404);
+      const std::string path = asked.path;
+      if (path.starts_with("/packages")) {
+        const std::lock_guard lock(mutex_);
+        asked_.push_back(asked.get_header_value("Range"));
+      }
+      answer.set_content_provider(
+          content->size(), "application/octet-stream",
+          [this, content, path](std::size_t offset, std::size_t length, httplib::DataSink& sink) {
+            if (path.starts_with("/packages") && !gate(path, offset)) return false;
+            return sink.write(content->data() + offset, std::min<std::size_t>(length, 64 << 10));
+          });
+    });
+    port_ = server_.bind_to_any_port("127.0.0.1");
+    thread_ = std::jthread([this] { server_.listen_after_bind(); });
+    while (!server_.is_running()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  }
+  ~SlowServer() { server_.stop(); }
+  std::string url() const { return "http://127.0.0.1:" + std::to_string(port_); }
+  /// The ranges that were asked of packages, "" for a whole one.
+  std::vector<std::string> asked() {
+    const std::lock_guard lock(mutex_);
+    return std::exchange(asked_, {});
+  }
+  std::function<bool(const std::string& path, std::size_t offset)> gate = [](auto&, auto) { return true; };
+
+ private:
+  httplib::Server server_;
+  int port_ = 0;
+  std::mutex mutex_;
+  std::vector<std::string> asked_;
+  std::jthread thread_;
+};
+
+class Arrival : public testing::Test {
+ protected:
+  /// `count` files of 1 MiB that nothing makes smaller.
+  static std::map<std::string, std::string> tiles(const std::string& name, int count) {
+    std::mt19937_64 random(std::hash<std::string>()(name));
+    std::map<std::string, std::string> files;
+    for (int i = 0; i < count; ++i) {
+      std::string& content = files["usr/share/" + name + "/" + std::to_string(i)];
+      for (std::size_t k = 0; k < kMiB / 8; ++k) {
+        const std::uint64_t word = random();
+        content.append(reinterpret_cast<const char*>(&word), 8);
+      }
+    }
+    return files;
+  }
+  void open(SlowServer& server) const {
+    station.publish();
+    station.hambrel({"repo", "add", "web", server.url()});
+    station.hambrel({"refresh"});
+    server.asked();
+  }
+  /// Has a file been made in the stage within half a minute?
+  bool something_is_staged() const {
+    for (int i = 0; i < 3000; ++i) {
+      std::error_code gone;
+      for (fs::recursive_directory_iterator at(station.root() / "var/lib/hambrel/stage", gone), end; at != end;
+           at.increment(gone))
+        if (at->is_regular_file(gone)) return true;
+      std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    }
+    return false;
+  }
+  std::vector<fs::path> in_cache(const std::string& name) const {
+    std::vector<fs::path> files;
+    const fs::path directory = station.root() / "var/cache/hambrel/packages" / name;
+    if (fs::exists(directory))
+      for (const auto& one : fs::directory_iterator(directory)) files.push_back(one.path());
+    return files;
+  }
+
+  Station station;
+};
+
+}  // namespace
+
+TEST_F(Arrival, WhatHasComeIsStagedWhileTheRestStillComes) {
+  station.pack("anchor", "1-1", "", tiles("anchor", 1));
+  station.pack("buoy", "1-1", "", tiles("buoy", 12));
+  SlowServer server(station.repository());
+  open(server);
+  std::atomic<int> waited = 0;
+  // nothing of anchor comes before something of buoy is staged, whose end does not come before that either
+  server.gate = [&](const std::string& path, std::size_t offset) {
+    const bool table = path.find("anchor") != std::string::npos ? offset > kMiB - 1000 : offset > 12 * kMiB - 10'000;
+    if (table || (path.find("buoy") != std::string::npos && offset < 8 * kMiB)) return true;
+    ++waited;
+    return something_is_staged();
+  };
+  const Ran ran = station.hambrel({"install", "anchor", "buoy", "-y"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_GE(waited, 2);
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  EXPECT_EQ(in_cache("buoy"), std::vector{station.root() / "var/cache/hambrel/packages/buoy/1-1.any.hambrel"});
+  EXPECT_EQ(station.json({"ledger", "show", "1"})["downloaded"],
+            fs::file_size(station.repository() / "packages/anchor/1-1.any.hambrel") +
+                fs::file_size(station.repository() / "packages/buoy/1-1.any.hambrel"));
+}
+
+TEST_F(Arrival, CtrlCLeavesNothingButWhatCameAndTheNextTryGoesOnFromThere) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 12));
+  SlowServer server(station.repository());
+  open(server);
+  const auto before = station.files();
+  const fs::path process = station.path("process");
+  std::atomic<bool> over = false;
+  server.gate = [&](const std::string&, std::size_t offset) {
+    if (offset < 8 * kMiB || offset > 12 * kMiB - 10'000) return true;
+    if (something_is_staged()) ::kill(std::stoi(read_file(process)), SIGINT);
+    while (!over) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    return false;
+  };
+  const Ran stopped = run({"/bin/sh", "-c",
+                           "echo $$ >" + process.string() + "; exec " HAMBREL_PROGRAM " --root " +
+                               station.root().string() + " install buoy -y"});
+  over = true;
+  EXPECT_EQ(stopped.code, 4);
+  EXPECT_THAT(stopped.err, HasSubstr("stopped as you asked; nothing was changed"));
+  EXPECT_THAT(stopped.err, HasSubstr("the next try goes on from there"));
+  EXPECT_EQ(station.files(), before);
+  EXPECT_TRUE(fs::is_empty(station.root() / "var/lib/hambrel/stage"));
+  ASSERT_EQ(in_cache("buoy").size(), 1U);
+  const auto came = fs::file_size(in_cache("buoy")[0]);
+  EXPECT_GT(came, 6 * kMiB);
+  server.gate = [](auto&, auto) { return true; };
+  server.asked();
+  const Ran ran = station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_THAT(server.asked(), testing::Contains(testing::StartsWith("bytes=" + std::to_string(came) + "-")));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
+TEST_F(Arrival, AConnectionThatBreaksChangesNothingAndSaysWhatIsKept) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 12));
+  SlowServer server(station.repository());
+  open(server);
+  const auto before = station.files();
+  server.gate = [&](const std::string&, std::size_t offset) {
+    return offset < 8 * kMiB || offset > 12 * kMiB - 10'000 || (something_is_staged(), false);
+  };
+  const Ran broken = station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(broken.code, 1);
+  EXPECT_THAT(broken.err, HasSubstr("what has come so far is kept, the next try goes on from there"));
+  EXPECT_EQ(station.files(), before);
+  EXPECT_TRUE(fs::is_empty(station.root() / "var/lib/hambrel/stage"));
+  // what is kept does not fit: that is seen, and it is fetched anew
+  ASSERT_EQ(in_cache("buoy").size(), 1U);
+  const fs::path rest = in_cache("buoy")[0];
+  std::string content = read_file(rest);
+  content[5 * kMiB] ^= 1;
+  write_file(rest, content);
+  server.gate = [](auto&, auto) { return true; };
+  const Ran ran = station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_THAT(ran.err, HasSubstr("what an earlier try had left of it does not fit; it is fetched anew"));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
+TEST_F(Arrival, WhatIsNotThePackageIsFoundBeforeAnythingIsChanged) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 12));
+  station.publish();
+  const fs::path file = station.repository() / "packages/buoy/1-1.any.hambrel";
+  const std::string good = read_file(file);
+  SlowServer server(station.repository());
+  open(server);
+  const auto before = station.files();
+  for (const std::size_t at : {11 * kMiB, good.size() - 4}) {  // in a frame; where only the whole digest tells
+    std::string bad = good;
+    bad[at] ^= 1;
+    write_file(file, bad);
+    const Ran ran = station.hambrel({"install", "buoy", "-y"});
+    EXPECT_EQ(ran.code, 5) << at;
+    EXPECT_THAT(ran.err, HasSubstr(server.url() + "/packages/buoy/1-1.any.hambrel: "));
+    EXPECT_THAT(ran.err, HasSubstr("the repository or its mirror was tampered with"));
+    EXPECT_EQ(station.files(), before);
+    EXPECT_TRUE(in_cache("buoy").empty());
+  }
+}
+
+}  // namespace hambrel::test
