@@ -19,7 +19,7 @@ archive::PackageReader* PackageFiles::in_cache(const state::StatePackage& packag
   if (!root.stat(path)) return nullptr;
   try {
     if (root.digest(path) == package.digest)
-      return keep(std::make_unique<archive::PackageReader>(root.open(path), root.shown(path)));
+      return keep(std::make_unique<archive::PackageReader>(os::open_each_time(root, path), root.shown(path)));
   } catch (const Error& problem) {
     session_.progress().note(fmt::format("{}: {}", problem.where(), problem.problem()));
   }

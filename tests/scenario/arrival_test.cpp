@@ -208,4 +208,28 @@ TEST_F(Arrival, WhatIsNotThePackageIsFoundBeforeAnythingIsChanged) {
   }
 }
 
+TEST_F(Arrival, ThereMayBeMorePackagesThanFilesThatMayBeOpen) {
+  std::string names, files;
+  for (int i = 0; i < 60; ++i) {
+    const std::string name = "p" + std::to_string(i);
+    files += " " + station.pack(name, "1-1", "", {{"usr/share/" + name, name}});
+    names += " " + name;
+  }
+  SlowServer server(station.repository());
+  open(server);
+  const auto with_few = [&](const std::string& words) {
+    return run({"/bin/sh", "-c", "ulimit -n 40; exec " HAMBREL_PROGRAM " --root " + station.root().string() + words});
+  };
+  const Ran fetched = with_few(" install -y" + names);
+  EXPECT_EQ(fetched.code, 0) << fetched.err;
+  EXPECT_EQ(with_few(" undo 1 -y").code, 0);
+  const Ran cached = with_few(" install -y" + names);
+  EXPECT_EQ(cached.code, 0) << cached.err;
+  EXPECT_EQ(with_few(" undo 3 -y").code, 0);
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  const Ran given = with_few(" install -y" + files);
+  EXPECT_EQ(given.code, 0) << given.err;
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 }  // namespace hambrel::test
