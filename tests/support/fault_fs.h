@@ -1,7 +1,8 @@
 // A file system whose Nth changing operation fails, once or from then on for good.
 //
 // "For good" is how a crash looks from inside: nothing that comes after reaches the disk. The sync calls count as
-// operations, too. What was written before the fault stays, whole (lost writes are another double's business).
+// operations, too. What was written before the fault stays, and where the first fault is a write, half of it: the disk
+// ran full in the middle (lost writes are another double's business).
 #pragma once
 
 #include <cerrno>
@@ -78,7 +79,15 @@ class FaultFs final : public os::FileSystem {
     File(FaultFs& owner, std::unique_ptr<os::WritableFile> real, std::string path)
         : owner_(owner), real_(std::move(real)), path_(std::move(path)) {}
     using os::WritableFile::write;
-    void write(std::span<const std::byte> data) override { owner_.step(path_), real_->write(data); }
+    void write(std::span<const std::byte> data) override {
+      try {
+        owner_.step(path_);
+      } catch (const Error&) {
+        if (owner_.hits_ == 1) real_->write(data.first(data.size() / 2));
+        throw;
+      }
+      real_->write(data);
+    }
     void skip(std::uint64_t size) override { owner_.step(path_), real_->skip(size); }
     void sync() override { owner_.step(path_), real_->sync(); }
     void finish(const os::Metadata& metadata) override { owner_.step(path_), real_->finish(metadata); }
@@ -93,11 +102,11 @@ class FaultFs final : public os::FileSystem {
     ++count_;
     calls.emplace_back(path);
     const bool fails = fault_at_ > 0 && (kind_ == Kind::Once ? count_ == fault_at_ : count_ >= fault_at_);
-    if (fails) throw_errno(error_, "injected fault", shown(path));
+    if (fails) ++hits_, throw_errno(error_, "injected fault", shown(path));
   }
 
   os::FileSystem& real_;
-  std::uint64_t fault_at_, count_ = 0;
+  std::uint64_t fault_at_, count_ = 0, hits_ = 0;
   Kind kind_;
   int error_;
 };
