@@ -9,6 +9,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/leftovers.h"
+#include "cli/listing.h"
 #include "cli/package_view.h"
 #include "model/search.h"
 #include "plan/freed.h"
@@ -335,6 +336,12 @@ int run_list(Session& session, const Arguments& arguments) {
   if (arguments.words() == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
   const Order order = order_of(arguments);
   session.tell_of_unusable_repositories();
+  const bool plain = order == Order::Name && !arguments.value("most") && !session.json() && !session.screen().color();
+  if (plain && (arguments.words().empty() || arguments.words() == std::vector<std::string>{"installed"}))
+    if (const auto kept = session.listing(); kept && !kept->text().empty()) {
+      session.screen().raw(kept->text());
+      return arguments.has("exit-code") ? 10 : 0;
+    }
   const Universe& universe = session.universe();
   const Conditions conditions(universe, arguments.words());
   const Screen& screen = session.screen();
@@ -366,29 +373,24 @@ int run_list(Session& session, const Arguments& arguments) {
       screen.line(canonical(object));
       continue;
     }
-    const auto newer = here ? universe.newer_offer(id) : std::nullopt;
-    const std::string_view reason = here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view();
-    const std::string coming = newer ? fmt::format("-> {}", universe.version(*newer)) : "";
     if (conditions.about_holds() && here && universe[id].installed->hold) {
+      const auto newer = universe.newer_offer(id);
       table.row({{universe.name(id), Style::Name},
                  {universe.version(id)},
-                 {newer ? coming + " waits" : "nothing waits", newer ? Style::Come : Style::Faint},
+                 {newer ? fmt::format("-> {} waits", universe.version(*newer)) : "nothing waits",
+                  newer ? Style::Come : Style::Faint},
                  {printable(hold_text(*universe[id].installed->hold))}});
     } else if (sizes) {
       const auto [frees, note] = freed ? freed_text(*freed) : std::pair<std::string, std::string>();
       table.row({{universe.name(id), Style::Name},
                  {universe.version(id)},
-                 {reason, wanted ? Style::Plain : Style::Faint},
+                 {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
+                  wanted ? Style::Plain : Style::Faint},
                  {size_text(universe.installed_size(id)), Style::Plain, true},
                  {frees, Style::Go, true},
                  {note, Style::Faint}});
     } else {
-      table.row({{universe.name(id), Style::Name},
-                 {universe.version(id)},
-                 {coming, Style::Come},
-                 {reason, wanted ? Style::Plain : Style::Faint},
-                 {universe.held(id) ? "held" : "", Style::Warn},
-                 {printable(universe.summary(id)), Style::Faint}});
+      add_listed(table, universe, id);
     }
   }
   table.print(screen);

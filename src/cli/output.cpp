@@ -102,7 +102,9 @@ void Table::expect(std::size_t rows) {
   texts_.reserve(rows * kBytes);
 }
 
-void Table::print(const Screen& screen) const {
+/// `paint` adds a cell's text to the output, `give` takes a portion of it.
+template <typename Paint, typename Give>
+void Table::write(const Paint& paint, const Give& give) const {
   constexpr std::size_t kPortion = 32768;  // bytes
   std::string out;
   out.reserve(std::min(texts_.size() + cells_.size() * 8, 2 * kPortion));
@@ -113,11 +115,7 @@ void Table::print(const Screen& screen) const {
     if (cell.size > 0) {
       out.append(owed, ' ');
       owed = 0;
-      const std::string_view text = std::string_view(texts_).substr(at, cell.size);
-      if (screen.color())
-        out += screen.paint(cell.style, text);
-      else
-        out += text;
+      paint(out, cell.style, std::string_view(texts_).substr(at, cell.size));
     }
     if (!cell.right) owed += gap;
     if (widths_[column] > 0) owed += 2;
@@ -126,11 +124,26 @@ void Table::print(const Screen& screen) const {
       out += '\n';
       column = 0, owed = indent_;
       if (out.size() < kPortion) continue;
-      screen.raw(out);
+      give(out);
       out.clear();
     }
   }
-  screen.raw(out);
+  give(out);
+}
+
+void Table::print(const Screen& screen) const {
+  const auto give = [&](const std::string& out) { screen.raw(out); };
+  if (screen.color())
+    write([&](std::string& out, Style style, std::string_view text) { out += screen.paint(style, text); }, give);
+  else
+    write([](std::string& out, Style, std::string_view text) { out += text; }, give);
+}
+
+std::string Table::text() const {
+  std::string whole;
+  write([](std::string& out, Style, std::string_view text) { out += text; },
+        [&](const std::string& out) { whole += out; });
+  return whole;
 }
 
 void Screen::remark(std::string_view text) const {

@@ -51,8 +51,11 @@ class Table {
   void expect(std::size_t rows);  // about so many are to come
   bool empty() const { return cells_.empty(); }
   void print(const Screen& screen) const;
+  std::string text() const;  // without colours
 
  private:
+  template <typename Paint, typename Give>
+  void write(const Paint& paint, const Give& give) const;
   std::size_t indent_;
   // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
   struct Entry {

@@ -311,21 +311,35 @@ const Universe& Session::universe() {
   return *universe_;
 }
 
+std::optional<Listing> Session::listing() {
+  if (!may_use_compiled_ || changing_ || !catalog().compiled) return std::nullopt;
+  const std::string identity = state::identity_of(root(), kStateFile);
+  if (identity.empty()) return std::nullopt;
+  const View through = view();
+  return Listing::open(root(), listing_key(*catalog().base, identity, through), through.now);
+}
+
 void Session::remember_installed() {
   try {
     catalog_.reset();
     const auto base = catalog().base;
     const std::string identity = state::identity_of(root(), kStateFile);
+    if (!catalog_->compiled || identity.empty()) return;
     bool sound = false;
     const auto& architectures = settings().architectures;
-    if (!catalog_->compiled || identity.empty() || repo::open_installed(root(), *base, identity, architectures, sound))
+    const View through = view();
+    const std::string key = listing_key(*base, identity, through);
+    if (const auto stored = repo::open_installed(root(), *base, identity, architectures, sound)) {
+      if (!Listing::open(root(), key, through.now)) keep_listing(root(), key, Universe(base, stored, through));
       return;
+    }
     const auto candidates = installed_candidates();
-    const Universe seen(base, repo::layer_of(compile_overlay(*base, candidates, "")), view());
+    const Universe seen(base, repo::layer_of(compile_overlay(*base, candidates, "")), through);
     sound = plan::problems_of(seen, seen.installed()).empty();
     root().replace_cache(repo::kInstalledFile,
                          compile_overlay(*base, candidates, repo::installed_key(*base, identity, architectures, sound)),
                          0644);
+    keep_listing(root(), key, seen);
   } catch (const Error& problem) {
     progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
                                problem.where(), problem.problem()));

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "cli/command.h"
+#include "cli/listing.h"
 #include "cli/progress.h"
 #include "model/spec.h"
 #include "model/universe.h"
@@ -74,8 +75,10 @@ class Session {
   bool recovered() const { return recovered_; }
   bool changes() const { return changing_ != nullptr; }
   void remember_sizes(const std::vector<state::Attic>& attics) { changing_->remember_sizes(attics); }
-  /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Only a cache: that it
-  /// could not be written is told, and nothing else comes of it.
+  /// What `list` would say of all that is installed, if an earlier run has kept it.
+  std::optional<Listing> listing();
+  /// After a change or a refresh: the compiled overlay of what is installed, and the listing, for runs to come. Only
+  /// caches: that they could not be written is told, and nothing else comes of it.
   void remember_installed();
   /// The configuration of repositories has changed: it is read again.
   void reload() { repositories_.reset(), catalog_.reset(), universe_.reset(); }

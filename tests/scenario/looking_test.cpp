@@ -1,6 +1,8 @@
 // Holds, strays, architectures, channels, repositories that are off, and the compiled catalogue, as users meet them.
+#include <fmt/format.h>
 #include <gmock/gmock.h>
 
+#include "base/checksum.h"
 #include "scenario/station.h"
 
 namespace hambrel::test {
@@ -159,6 +161,46 @@ TEST_F(Looking, VersionsThatMayStandSideBySideDo) {
   EXPECT_FALSE(fs::exists(station.root() / "boot/keel-1-1"));
   EXPECT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "keelctl 2-1, keelctl 1-1");
+}
+
+TEST_F(Looking, TheKeptListingSaysWhatLookingWouldSayAfterWhateverHasChanged) {
+  const fs::path listing = station.root() / "var/cache/hambrel/index/_listing.image";
+  const auto same = [&] {
+    const std::string kept = station.hambrel({"list"}).out;
+    EXPECT_EQ(station.hambrel({"list", "installed"}).out, kept);
+    fs::remove(listing);
+    EXPECT_EQ(station.hambrel({"list"}).out, kept);
+    station.hambrel({"refresh"});
+    EXPECT_TRUE(fs::exists(listing));
+    return kept;
+  };
+  station.hambrel({"install", "gauge=1", "watch", "-y"});
+  EXPECT_THAT(same(), HasSubstr("gauge  1-1  -> 2-1  wanted"));
+  // that it is what is printed: with another text that has the right sum
+  std::string rest = read_file(listing).substr(17);
+  rest.replace(rest.find("gauge  1-1"), 5, "GAUGE");
+  write_file(listing,
+             fmt::format("{:016x}\n", checksum(reinterpret_cast<const std::byte*>(rest.data()), rest.size())) + rest);
+  EXPECT_THAT(station.hambrel({"list"}).out, HasSubstr("GAUGE"));
+  EXPECT_THAT(station.hambrel({"list", "--sort", "name", "wanted"}).out, Not(HasSubstr("GAUGE")));
+  EXPECT_EQ(station.hambrel({"list", "--exit-code"}).code, 10);
+  // settings that nothing was told of
+  const fs::path settings = station.root() / "etc/hambrel/repos/base.toml";
+  const std::string enabled = read_file(settings);
+  std::string disabled = enabled;
+  disabled.replace(disabled.find("enabled = true"), 14, "enabled = false");
+  write_file(settings, disabled);
+  EXPECT_THAT(station.hambrel({"list"}).out, HasSubstr("gauge  1-1  wanted"));
+  write_file(settings, enabled);
+  // each kind of change
+  station.hambrel({"hold", "watch", "-y"});
+  EXPECT_THAT(same(), HasSubstr("watch  1-1          wanted     held  watch"));
+  station.hambrel({"undo", "2", "-y"});
+  EXPECT_THAT(same(), Not(HasSubstr("held")));
+  station.pack("gauge", "3-1", "", {{"usr/share/gauge", "3"}});
+  station.publish();
+  station.hambrel({"refresh"});
+  EXPECT_THAT(same(), HasSubstr("-> 3-1"));
 }
 
 }  // namespace hambrel::test
