@@ -162,11 +162,11 @@ PackageChange::Index State::Impl::index_change(const PackageChange& change) {
 }
 
 void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
-  SQLite::Statement drop(database, "DELETE FROM paths WHERE hash = ? AND slot = ?");
-  SQLite::Statement drop_more(database, "DELETE FROM more_paths WHERE hash = ? AND slot = ?");
-  SQLite::Statement next(database, "SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
-  SQLite::Statement put(database, "INSERT OR IGNORE INTO paths VALUES(?, ?)");
-  SQLite::Statement put_more(database, "INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
+  Repeated drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
+  Repeated drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
+  Repeated next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
+  Repeated put = repeat("INSERT OR IGNORE INTO paths VALUES(?, ?)");
+  Repeated put_more = repeat("INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
   const auto run = [](SQLite::Statement& statement, std::int64_t hash, std::int64_t owner) {
     statement.bind(1, hash);
     statement.bind(2, owner);
@@ -175,56 +175,57 @@ void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
     return changed > 0;
   };
   for (const std::int64_t hash : change.gone) {
-    if (!run(drop, hash, slot)) {
-      run(drop_more, hash, slot);
+    if (!run(*drop, hash, slot)) {
+      run(*drop_more, hash, slot);
       continue;
     }
-    next.bind(1, hash);  // the first owner went: another one comes in its place
-    const auto heir = next.executeStep() ? std::optional(next.getColumn(0).getInt64()) : std::nullopt;
-    next.reset();
-    if (heir) run(drop_more, hash, *heir), run(put, hash, *heir);
+    next->bind(1, hash);  // the first owner went: another one comes in its place
+    const auto heir = next->executeStep() ? std::optional(next->getColumn(0).getInt64()) : std::nullopt;
+    next->reset();
+    if (heir) run(*drop_more, hash, *heir), run(*put, hash, *heir);
   }
   for (const std::int64_t hash : change.come)
-    if (!run(put, hash, slot)) run(put_more, hash, slot);
+    if (!run(*put, hash, slot)) run(*put_more, hash, slot);
 }
 
 std::int64_t State::Impl::slot_of(std::int64_t package_row) {
-  SQLite::Statement query(database, "SELECT slot FROM packages WHERE id = ?");
-  query.bind(1, package_row);
-  if (!query.executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
-  return query.getColumn(0).getInt64();
+  Repeated query = repeat("SELECT slot FROM packages WHERE id = ?");
+  query->bind(1, package_row);
+  if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
+  return query->getColumn(0).getInt64();
 }
 
 std::int64_t State::Impl::new_slot() {
-  return database.execAndGet("SELECT 1 + coalesce(max(slot), 0) FROM packages").getInt64();
+  if (!next_slot) next_slot = database.execAndGet("SELECT 1 + coalesce(max(slot), 0) FROM packages").getInt64();
+  return (*next_slot)++;
 }
 
 void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
-  SQLite::Statement update(database, "UPDATE packages SET slot = ? WHERE id = ?");
-  update.bind(1, slot);
-  update.bind(2, package_row);
-  update.exec();
+  Repeated update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
+  update->bind(1, slot);
+  update->bind(2, package_row);
+  update->exec();
 }
 
 std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files, const char* state) {
-  SQLite::Statement insert(database,
-                           "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
-                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  insert.bind(1, package.package.name);
-  insert.bind(2, package.package.version.text());
-  insert.bind(3, package.package.arch);
-  insert.bind(4, manifest_text(package.package));
-  insert.bind(5, std::string(text_of(package.reason)));
-  insert.bind(6, package.origin);
-  insert.bind(7, package.digest.hex());
-  insert.bind(8, package.time);
-  insert.bind(9, state);
-  insert.exec();
+  Repeated insert = repeat(
+      "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
+      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  insert->bind(1, package.package.name);
+  insert->bind(2, package.package.version.text());
+  insert->bind(3, package.package.arch);
+  insert->bind(4, manifest_text(package.package));
+  insert->bind(5, std::string(text_of(package.reason)));
+  insert->bind(6, package.origin);
+  insert->bind(7, package.digest.hex());
+  insert->bind(8, package.time);
+  insert->bind(9, state);
+  insert->exec();
   const std::int64_t row = database.getLastInsertRowid();
-  SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");
-  put.bind(1, row);
-  put.bindNoCopy(2, files.bytes().data(), static_cast<int>(files.bytes().size()));
-  put.exec();
+  Repeated put = repeat("INSERT INTO lists VALUES(?, ?)");
+  put->bind(1, row);
+  put->bindNoCopy(2, files.bytes().data(), static_cast<int>(files.bytes().size()));
+  put->exec();
   return row;
 }
 

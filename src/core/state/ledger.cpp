@@ -161,13 +161,14 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   for (const PackageChange& change : changes) {
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
     if (!change.before_row || stays) continue;
-    SQLite::Statement leave(database, "UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
-    leave.bind(1, *change.before_row);
-    leave.exec();
+    Repeated leave = repeat("UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
+    leave->bind(1, *change.before_row);
+    leave->exec();
   }
   // Lists that were read while planning serve here; those of rows that are new now are not remembered: the rows may go
   // again, and others come under their numbers.
   std::int64_t sequence = 0;
+  next_slot.reset();
   try {
     for (const PackageChange& change : changes) insert_change(id, sequence++, change);
   } catch (...) {
@@ -189,31 +190,32 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
     if (after) put_into(slot, *after);
   }
   if (change.after) {
-    SQLite::Statement enter(database, "UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
-    enter.bind(1, change.after->shelved ? "attic" : "installed");
-    enter.bind(2, change.after->shelved ? 1 : 0);
-    enter.bind(3, std::string(text_of(change.after->reason)));
-    enter.bind(4, hold_text(change.after->hold));
-    enter.bind(5, *after);
-    enter.exec();
+    Repeated enter = repeat("UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
+    enter->bind(1, change.after->shelved ? "attic" : "installed");
+    enter->bind(2, change.after->shelved ? 1 : 0);
+    enter->bind(3, std::string(text_of(change.after->reason)));
+    enter->bind(4, hold_text(change.after->hold));
+    enter->bind(5, *after);
+    enter->exec();
   }
-  SQLite::Statement insert(database,
-                           "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
-                           " before_shelved, after_package, after_reason, after_hold, after_shelved)"
-                           " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  insert.bind(1, number(id));
-  insert.bind(2, sequence);
-  insert.bind(3, change.name);
+  Repeated insert = repeat(
+      "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
+      " before_shelved, after_package, after_reason, after_hold, after_shelved)"
+      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+  insert->bind(1, number(id));
+  insert->bind(2, sequence);
+  insert->bind(3, change.name);
   const auto side = [&](int column, const std::optional<std::int64_t>& row, const std::optional<StatePackage>& value) {
-    if (!row) return insert.bind(column), insert.bind(column + 1), insert.bind(column + 2), insert.bind(column + 3, 0);
-    insert.bind(column, *row);
-    insert.bind(column + 1, std::string(text_of(value->reason)));
-    insert.bind(column + 2, hold_text(value->hold));
-    insert.bind(column + 3, value->shelved ? 1 : 0);
+    if (!row)
+      return insert->bind(column), insert->bind(column + 1), insert->bind(column + 2), insert->bind(column + 3, 0);
+    insert->bind(column, *row);
+    insert->bind(column + 1, std::string(text_of(value->reason)));
+    insert->bind(column + 2, hold_text(value->hold));
+    insert->bind(column + 3, value->shelved ? 1 : 0);
   };
   side(4, change.before_row, change.before);
   side(8, after, change.after);
-  insert.exec();
+  insert->exec();
 }
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside) {

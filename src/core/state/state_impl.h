@@ -20,11 +20,32 @@ struct State::Impl {
   SQLite::Database database;
   // asked once for each path: prepared once
   std::optional<SQLite::Statement> slots_query, more_query, package_query;
+  // those that a transaction asks for with each of its packages
+  std::map<std::string_view, SQLite::Statement> repeated;
   // lists that were read; each stands as long as its row
   std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
   std::size_t lists_size = 0;  // bytes
 
   Impl(const std::string& host_path, int flags);
+  /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
+  class Repeated {
+   public:
+    explicit Repeated(SQLite::Statement& statement) : statement_(statement) {}
+    ~Repeated() {
+      statement_.tryReset();
+      statement_.clearBindings();
+    }
+    Repeated(const Repeated&) = delete;
+    Repeated& operator=(const Repeated&) = delete;
+    SQLite::Statement& operator*() { return statement_; }
+    SQLite::Statement* operator->() { return &statement_; }
+
+   private:
+    SQLite::Statement& statement_;
+  };
+  Repeated repeat(std::string_view sql) {  // a literal
+    return Repeated(repeated.try_emplace(sql, database, sql.data()).first->second);
+  }
   mutable JsonReader reader;
 
   StatePackage read_package(SQLite::Statement& row) const;  // columns of kPackageColumns
@@ -39,6 +60,7 @@ struct State::Impl {
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
+  std::optional<std::int64_t> next_slot;  // known while the changes of a transaction are inserted
   void put_into(std::int64_t slot, std::int64_t package_row);
   void lists_from_rows();                 // step kListsFrom of the schema
   void insert_entry(LedgerEntry& entry);  // fills previous and digest
