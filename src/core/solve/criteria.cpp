@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_map>
 
 namespace hambrel::solve {
 
@@ -114,11 +115,13 @@ class Softs {
     });
   }
 
-  bool asked(PackageId installed) const {
-    for (const Target& target : request_.install)
-      for (const PackageId id : target.candidates)
-        if (u_.same_slot(id, installed)) return true;
-    return false;
+  bool asked(PackageId installed) {
+    if (asked_.empty())
+      for (const Target& target : request_.install)
+        for (const PackageId id : target.candidates) asked_[u_.name_id(id)].push_back(id);
+    const auto found = asked_.find(u_.name_id(installed));
+    return found != asked_.end() && std::any_of(found->second.begin(), found->second.end(),
+                                                [&](PackageId id) { return u_.same_slot(id, installed); });
   }
 
   void not_newest() {
@@ -245,6 +248,7 @@ class Softs {
   const Universe& u_;
   const Request& request_;
   std::vector<Soft> softs_;
+  std::unordered_map<NameId, std::vector<PackageId>> asked_;  // what is to be installed, by name
 };
 
 }  // namespace
