@@ -26,7 +26,8 @@ LastCopies last_copies(Session& session, const std::vector<repo::CachedFile>& fi
   for (const state::Replaced& one : state->replaced()) {
     const Package& package = one.package.package;
     const auto file = std::find_if(files.begin(), files.end(), [&](const repo::CachedFile& other) {
-      return other.name == package.name && other.version == package.version.text() && other.arch == package.arch;
+      return !other.rest && other.name == package.name && other.version == package.version.text() &&
+             other.arch == package.arch;
     });
     if (file != files.end() && !standing.contains(one.left) && !is_offered(session, *file))
       result[one.left].push_back(package.title());
@@ -35,7 +36,7 @@ LastCopies last_copies(Session& session, const std::vector<repo::CachedFile>& fi
 }
 
 std::string whence(Session& session, const repo::CachedFile& file) {
-  if (file.name.empty()) return "rest of a transfer";
+  if (file.rest) return "rest of a transfer";
   const auto& universe = session.universe();
   for (const PackageId id : universe.versions_of(file.name))
     if (universe.version(id) == file.version && universe.architecture(id) == file.arch && universe.is_installed(id))

@@ -76,6 +76,7 @@ class Change {
   int carry_through() {
     if (planned_.plan.empty()) return nothing_to_do();
     const bool dry = arguments_.has("dry-run");
+    take_off_rests();
     if (!arguments_.has("no-files")) plan_files();
     if (!arguments_.has("download-only")) weigh_retention(session_, planned_);
     if (session_.json() && dry)
@@ -88,6 +89,19 @@ class Change {
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
     return 0;
+  }
+
+  /// What an interrupted fetch has left is not fetched again.
+  void take_off_rests() {
+    if (!session_.root().stat(repo::kPackageCache)) return;
+    for (plan::Step& step : planned_.plan.steps) {
+      if (step.download == 0 || !step.after_id) continue;
+      const auto& offers = session_.universe()[*step.after_id].offers;
+      if (offers.empty()) continue;
+      const ByteCount rest =
+          repo::rest_of(session_.root(), session_.universe().package(*step.after_id), offers.front());
+      step.download -= std::min(step.download, rest);
+    }
   }
 
   /// A downgrade changes the version, not why a package is there; what it names may be held from then on.

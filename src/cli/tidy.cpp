@@ -83,13 +83,15 @@ Area configs_area(Session& session, const state::State& state) {
 Area cache_area(Session& session) {
   Area area{"cache", "package files that were fetched", "hambrel tidy cache --all"};
   area.more = "or --unavailable, --keep N, --older DAYS";
-  std::size_t unavailable = 0;
+  std::size_t unavailable = 0, rests = 0;
   for (const repo::CachedFile& one : repo::cached_files(session.root())) {
     ++area.count;
     area.bytes += one.size;
-    unavailable += is_offered(session, one) ? 0 : 1;
+    rests += one.rest ? 1 : 0;
+    unavailable += one.rest || is_offered(session, one) ? 0 : 1;
   }
   if (unavailable > 0) area.holds += fmt::format(", {} that no repository offers", unavailable);
+  if (rests > 0) area.holds += fmt::format(", {} of them not whole yet", rests);
   area.free = area.bytes;
   return area;
 }

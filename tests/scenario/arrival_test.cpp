@@ -155,6 +155,8 @@ TEST_F(Arrival, CtrlCLeavesNothingButWhatCameAndTheNextTryGoesOnFromThere) {
   EXPECT_GT(came, 6 * kMiB);
   server.gate = [](auto&, auto) { return true; };
   server.asked();
+  EXPECT_EQ(station.json({"install", "buoy", "-n"})["plan"]["download"],
+            fs::file_size(station.repository() / "packages/buoy/1-1.any.hambrel") - came);
   const Ran ran = station.hambrel({"install", "buoy", "-y"});
   EXPECT_EQ(ran.code, 0) << ran.err;
   EXPECT_THAT(server.asked(), testing::Contains(testing::StartsWith("bytes=" + std::to_string(came) + "-")));

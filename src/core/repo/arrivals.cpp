@@ -24,9 +24,19 @@ std::string url_to(const Wanted& wanted, const std::vector<Repository>& reposito
               wanted.package.title(), "run `hambrel refresh`");
 }
 
+std::string part_of(const Package& package, const Offer& offer) {
+  return fmt::format("{}.{}.part", cache_path(package), offer.digest.hex().substr(0, 8));
+}
+
 Error stopped() { return Error(ErrorCode::Declined, "stopped as you asked; nothing was changed"); }
 
 }  // namespace
+
+ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer) {
+  const auto rest = root.stat(part_of(package, offer));
+  const bool usable = rest && rest->type == os::FileType::Regular && rest->links == 1 && rest->size <= offer.size;
+  return usable ? rest->size : 0;
+}
 
 /// One file: written by the fetching thread, awaited by all others.
 class Arrivals::File {
@@ -37,12 +47,9 @@ class Arrivals::File {
         size(wanted.offer.size),
         root_(root),
         wanted_(wanted),
-        part_(fmt::format("{}.{}.part", path, wanted.offer.digest.hex().substr(0, 8))) {
-    const auto rest = root_.stat(part_);
-    if (rest && rest->type == os::FileType::Regular && rest->links == 1 && rest->size <= size)
-      left_ = rest->size;
-    else if (rest)
-      root_.remove_file(part_);
+        part_(part_of(wanted.package, wanted.offer)),
+        left_(rest_of(root, wanted.package, wanted.offer)) {
+    if (left_ == 0 && root_.stat(part_)) root_.remove_file(part_);
   }
   const std::string url, path;
   const ByteCount size;
@@ -148,7 +155,7 @@ class Arrivals::File {
   os::FileSystem& root_;
   const Wanted wanted_;
   const std::string part_;
-  ByteCount left_ = 0;
+  const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
   Sha256 digest_;
   std::atomic<bool> spoiled_ = false;

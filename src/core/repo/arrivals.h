@@ -23,6 +23,9 @@
 
 namespace hambrel::repo {
 
+/// Bytes of a package file that an interrupted fetch has left.
+ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer);
+
 class Arrivals {
  public:
   /// Begins to fetch what the cache does not have, at most `parallel` files at a time. `stop_asked` is asked by every

@@ -10,13 +10,20 @@ namespace hambrel::repo {
 
 namespace {
 
-/// NAME/VERSION.ARCH.hambrel
+/// NAME/VERSION.ARCH.hambrel, or that with ".DIGEST.part" after it.
 void read_name(CachedFile& file, const std::string& directory, std::string_view name) {
-  constexpr std::string_view kEnding = ".hambrel";
+  constexpr std::string_view kEnding = ".hambrel", kPart = ".part";
+  file.rest = true;
+  const bool part = name.ends_with(kPart);
+  if (part) {
+    name.remove_suffix(kPart.size());
+    name = name.substr(0, name.rfind('.'));
+  }
   if (!name.ends_with(kEnding)) return;
   name.remove_suffix(kEnding.size());
   const auto dot = name.rfind('.');
   if (dot == std::string_view::npos) return;
+  file.rest = part;
   file.name = directory, file.version = name.substr(0, dot), file.arch = name.substr(dot + 1);
 }
 
@@ -58,9 +65,9 @@ std::vector<CachedFile> beyond(const CacheLimits& limits, const std::vector<Cach
   std::map<std::pair<std::string, std::string>, std::uint64_t> versions;  // by name and architecture
   ByteCount bytes = 0;
   for (const CachedFile& one : files) {
-    const bool too_many = limits.versions && ++versions[{one.name, one.arch}] > *limits.versions;
+    const bool too_many = limits.versions && !one.rest && ++versions[{one.name, one.arch}] > *limits.versions;
     const bool too_old = limits.days && (now - one.time) / kDay >= static_cast<std::int64_t>(*limits.days);
-    if (one.name.empty() || too_many || too_old || (unwanted && unwanted(one)))
+    if (one.rest || too_many || too_old || (unwanted && unwanted(one)))
       gone.insert(&one);
     else
       bytes += one.size;

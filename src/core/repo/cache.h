@@ -16,7 +16,8 @@ namespace hambrel::repo {
 
 struct CachedFile {
   std::string path;                 // relative to the root
-  std::string name, version, arch;  // empty for what is no package file: the rest of a transfer that broke off
+  std::string name, version, arch;  // empty for what nobody knows
+  bool rest = false;                // of a transfer that broke off, which the next one goes on from; or nobody's
   ByteCount size = 0;
   std::int64_t time = 0;  // when it was fetched, seconds since 1970
 };
