@@ -163,6 +163,44 @@ TEST_F(Arrival, CtrlCLeavesNothingButWhatCameAndTheNextTryGoesOnFromThere) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
 }
 
+TEST_F(Arrival, WhereLittleIsStagedTheRestIsAwaitedAndCtrlCIsHeardThen) {
+  auto files = tiles("buoy", 12);
+  station.pack("buoy", "1-1", "", files);
+  files["usr/share/buoy/0"] = "changed";
+  SlowServer server(station.repository());
+  open(server);
+  EXPECT_EQ(station.hambrel({"install", "buoy", "-y"}).code, 0);
+  station.pack("buoy", "2-1", "", files);
+  station.publish();
+  station.hambrel({"refresh"});
+  const auto before = station.files();
+  const fs::path process = station.path("process");
+  int pieces = 0;
+  std::atomic<bool> interrupt = true;
+  server.gate = [&](const std::string&, std::size_t offset) {
+    if (offset < 8 * kMiB || offset > 11 * kMiB - 10'000) return true;
+    if (++pieces == 5 && something_is_staged() && interrupt) ::kill(std::stoi(read_file(process)), SIGINT);
+    // a pause in which who waits looks around, then a stream that never pauses as long
+    std::this_thread::sleep_for(std::chrono::milliseconds(!interrupt ? 5 : pieces < 5 ? 150 : 50));
+    return true;
+  };
+  const auto upgrade = [&] {
+    return run({"/bin/sh", "-c",
+                "echo $$ >" + process.string() + "; exec " HAMBREL_PROGRAM " --root " + station.root().string() +
+                    " upgrade -y"});
+  };
+  const Ran stopped = upgrade();
+  EXPECT_EQ(stopped.code, 4) << stopped.err;
+  EXPECT_EQ(station.files(), before);
+  EXPECT_THAT(in_cache("buoy"),
+              testing::Contains(testing::ResultOf([](auto& path) { return path.extension(); }, ".part")))
+      << "it did not wait for the end";
+  interrupt = false;
+  const Ran ran = upgrade();
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(read_file(station.root() / "usr/share/buoy/0"), "changed");
+}
+
 TEST_F(Arrival, AConnectionThatBreaksChangesNothingAndSaysWhatIsKept) {
   station.pack("buoy", "1-1", "", tiles("buoy", 12));
   SlowServer server(station.repository());

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <mutex>
 
@@ -119,9 +120,16 @@ class Arrivals::File {
     return problem_;
   }
   void await(ByteCount bytes, const std::function<bool()>& stop_asked) const {
+    using Clock = std::chrono::steady_clock;
     std::unique_lock lock(mutex_);
-    while (!over_ && arrived_ < bytes)
-      if (changed_.wait_for(lock, kAsk) == std::cv_status::timeout && stop_asked()) throw stopped();
+    for (auto asked = Clock::now(); !over_ && arrived_ < bytes;) {
+      changed_.wait_for(lock, kAsk);
+      if (Clock::now() - asked < kAsk) continue;
+      lock.unlock();  // it may ask how far the files are
+      if (stop_asked()) throw stopped();
+      asked = Clock::now();
+      lock.lock();
+    }
     if (problem_) throw *problem_;
   }
   std::unique_ptr<os::ReadableFile> open() const {
