@@ -7,6 +7,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/apart.h"
+#include "cli/incoming.h"
 #include "cli/package_files.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
@@ -14,7 +15,6 @@
 #include "model/manifest.h"
 #include "os/host.h"
 #include "os/interrupt.h"
-#include "repo/arrivals.h"
 #include "solve/solver.h"
 
 namespace hambrel::cli {
@@ -76,7 +76,8 @@ class Change {
   int carry_through() {
     if (planned_.plan.empty()) return nothing_to_do();
     const bool dry = arguments_.has("dry-run");
-    take_off_rests();
+    Incoming::take_off_rests(session_, planned_.plan);
+    incoming_.emplace(session_, planned_.plan);
     if (!arguments_.has("no-files")) plan_files();
     if (!arguments_.has("download-only")) weigh_retention(session_, planned_);
     if (session_.json() && dry)
@@ -89,19 +90,6 @@ class Change {
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
     return 0;
-  }
-
-  /// What an interrupted fetch has left is not fetched again.
-  void take_off_rests() {
-    if (!session_.root().stat(repo::kPackageCache)) return;
-    for (plan::Step& step : planned_.plan.steps) {
-      if (step.download == 0 || !step.after_id) continue;
-      const auto& offers = session_.universe()[*step.after_id].offers;
-      if (offers.empty()) continue;
-      const ByteCount rest =
-          repo::rest_of(session_.root(), session_.universe().package(*step.after_id), offers.front());
-      step.download -= std::min(step.download, rest);
-    }
   }
 
   /// A downgrade changes the version, not why a package is there; what it names may be held from then on.
@@ -136,9 +124,9 @@ class Change {
   }
 
   int only_fetch() {
-    for (const std::string& dropped : repo::drop_damaged(session_.root(), wanted_files()))
+    for (const std::string& dropped : repo::drop_damaged(session_.root(), incoming_->offered()))
       session_.progress().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
-    const ByteCount fetched = repo::download(session_.root(), wanted_files(), session_.repositories(),
+    const ByteCount fetched = repo::download(session_.root(), incoming_->offered(), session_.repositories(),
                                              session_.settings().downloads, session_.progress());
     if (session_.json())
       session_.screen().line(
@@ -260,9 +248,7 @@ class Change {
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_options_.workers = os::processors();
-    for (const repo::Wanted& one : wanted_files())
-      if (!repo::in_cache(session_.root(), one.package, one.offer)) tree_options_.fetched.bytes += one.offer.size;
-    tree_options_.fetched.into = repo::kPackageCache;
+    tree_options_.fetched = incoming_->missing();
     leave_behind(*state);
     plan_tree(*state);
     if (planned_.tree.conflicts.empty() || arguments_.has("download-only")) return;
@@ -339,56 +325,6 @@ class Change {
                 {}, "move them away, or leave out --strict: then they are kept in the attic");
   }
 
-  std::vector<repo::Wanted> wanted_files() const {
-    const Universe& universe = session_.universe();
-    std::vector<repo::Wanted> wanted;
-    for (const plan::Step& step : planned_.plan.steps)
-      if (step.brings_files() && session_.file_reader(*step.after_id) == nullptr &&
-          session_.kept(*step.after_id) == nullptr)
-        wanted.push_back({universe.package(*step.after_id), universe[*step.after_id].offers.front()});
-    return wanted;
-  }
-
-  /// What the cache does not have is fetched from here on, and read while it comes.
-  void open_sources(const os::InterruptGuard& guard) {
-    const Universe& universe = session_.universe();
-    owned_.clear();
-    arrivals_.reset();
-    arrivals_ = std::make_unique<repo::Arrivals>(session_.root(), wanted_files(), session_.repositories(),
-                                                 session_.settings().downloads, [&] { return guard.asked(); });
-    planned_.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
-    planned_.arrival = [this] { return arrivals_->settle(session_.progress()); };
-    for (std::size_t i = 0; i < entering_.size(); ++i) {
-      if (from_kept_[i] != nullptr) continue;
-      const txn::Entering& one = entering_[i];
-      PackageId id{};
-      for (const auto& [known, table] : tables_)
-        if (table.get() == one.table) id = known;
-      archive::PackageReader* reader = session_.file_reader(id);
-      if (reader == nullptr) {
-        const Offer& offer = universe[id].offers.front();
-        if (const std::string* const url = arrivals_->url_of(one.package)) {
-          owned_.push_back(std::make_unique<archive::PackageReader>(
-              arrivals_->open(one.package), *url,
-              archive::Footer{offer.table_offset, offer.table_size, offer.table_digest}, tables_.at(id)));
-        } else {
-          const std::string path = repo::cache_path(one.package);
-          owned_.push_back(std::make_unique<archive::PackageReader>(os::open_each_time(session_.root(), path),
-                                                                    session_.root().shown(path), offer.table_digest,
-                                                                    tables_.at(id)));
-        }
-        reader = owned_.back().get();
-      }
-      planned_.sources[i].reader = reader;
-    }
-  }
-
-  /// Files from outside, which nobody else vouches for.
-  void verify_outside() {
-    for (const auto& [id, table] : tables_)
-      if (archive::PackageReader* const reader = session_.file_reader(id)) reader->verify_all();
-  }
-
   std::vector<state::PackageChange> state_changes() const {
     const Universe& universe = session_.universe();
     std::vector<state::PackageChange> changes;
@@ -442,44 +378,25 @@ class Change {
         throw;
       }
     };
-    opened([&] { verify_outside(); });
+    opened([&] { incoming_->verify_outside(); });
     planned_.changes = state_changes();
     const os::InterruptGuard guard;
     for (bool again = false;; again = true) {
       try {
-        opened([&] { open_sources(guard); });
+        opened([&] { incoming_->open(planned_, tables_, guard); });
         return hand_over(session_, arguments_, planned_, account, guard);
       } catch (const Error& problem) {
         session_.progress().end();
-        if (again || !drop_damaged(problem)) {
-          if (problem.code() == ErrorCode::Declined && arrivals_ && arrivals_->fetched() > 0)
+        if (again || !incoming_->drop_damaged(problem)) {
+          if (problem.code() == ErrorCode::Declined && incoming_->fetched() > 0)
             throw Error(
                 problem.code(), problem.problem(), problem.where(),
                 fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
-                            size_text(arrivals_->fetched())));
+                            size_text(incoming_->fetched())));
           throw;
         }
       }
     }
-  }
-
-  /// A package file in the cache that turned out to be damaged when it was unpacked: frame by frame, each by its
-  /// digest. Or one that was fetched from where an earlier try had ended.
-  bool drop_damaged(const Error& problem) {
-    if (problem.code() != ErrorCode::Untrusted) return false;
-    if (arrivals_ && arrivals_->spoil(problem.where())) {
-      session_.progress().note(
-          fmt::format("{}: what an earlier try had left of it does not fit; it is fetched anew", problem.where()));
-      return true;
-    }
-    for (const txn::Entering& one : entering_) {
-      const std::string path = repo::cache_path(one.package);
-      if (session_.root().shown(path) != problem.where() || !session_.root().stat(path)) continue;
-      session_.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-      session_.root().remove_file(path);
-      return true;
-    }
-    return false;
   }
 
   Session& session_;
@@ -487,7 +404,7 @@ class Change {
   txn::Planned planned_;
   std::optional<Hold> hold_;  // for what a downgrade names
   std::int64_t hold_until_ = 0;
-  std::map<PackageId, std::shared_ptr<const archive::Table>> tables_;
+  Incoming::Tables tables_;
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
   std::optional<PackageFiles> files_;
@@ -495,8 +412,7 @@ class Change {
   std::optional<Settling> settling_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
-  std::unique_ptr<repo::Arrivals> arrivals_;
-  std::vector<std::unique_ptr<archive::PackageReader>> owned_;
+  std::optional<Incoming> incoming_;
 };
 
 }  // namespace

@@ -1,0 +1,49 @@
+// The package files of what a change brings: given by the administrator, in the cache, or fetched while they are read.
+//
+// What the attic brings back has no file here. A file from outside is read whole before anything else happens, as
+// nobody vouches for it; of the others the index has named the table of contents, which names the rest.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <vector>
+
+#include "cli/session.h"
+#include "repo/arrivals.h"
+#include "txn/transaction.h"
+
+namespace hambrel::cli {
+
+class Incoming {
+ public:
+  /// Of every step that brings files, in their order.
+  Incoming(Session& session, const plan::Plan& plan);
+
+  /// Those that a repository offers.
+  const std::vector<repo::Wanted>& offered() const { return offered_; }
+  /// What the cache does not have of these.
+  txn::Fetched missing() const;
+  /// What an interrupted fetch has left is not fetched again: it comes off the plan's steps.
+  static void take_off_rests(Session& session, plan::Plan& plan);
+
+  using Tables = std::map<PackageId, std::shared_ptr<const archive::Table>>;
+  void verify_outside() const;
+  /// Gives the sources of a change their readers. What the cache does not have is fetched from here on, and read while
+  /// it comes. May be called again after drop_damaged().
+  void open(txn::Planned& planned, const Tables& tables, const os::InterruptGuard& guard);
+  /// A package file in the cache that turned out to be damaged when it was unpacked, frame by frame, each by its
+  /// digest, or one that was fetched from where an earlier try had ended: it goes, and true says that another try is
+  /// worth it.
+  bool drop_damaged(const Error& problem);
+  /// Bytes that were fetched so far.
+  ByteCount fetched() const { return arrivals_ ? arrivals_->fetched() : 0; }
+
+ private:
+  Session& session_;
+  std::vector<PackageId> coming_;
+  std::vector<repo::Wanted> offered_;
+  std::unique_ptr<repo::Arrivals> arrivals_;
+  std::vector<std::unique_ptr<archive::PackageReader>> owned_;
+};
+
+}  // namespace hambrel::cli
