@@ -106,6 +106,12 @@ int run_complete_words(Session&, const Arguments&);
 int run_version(Session&, const Arguments&);
 int run_demo(Session&, const Arguments&);
 
+/// What the help of commands says about the words that name packages.
+inline constexpr const char* kSpecText =
+    "A SPEC is NAME, 'NAME>=VERSION' (or = != < <= >), NAME@CHANNEL, /PATH of a file it brings, ./FILE.hambrel, or "
+    "'GLOB*'.";
+/// The part of commands() that changes the system or its record.
+void add_changing_commands(std::vector<Command>& all);
 /// Help for one command.
 void print_help(const Screen& screen, const Command& command);
 
