@@ -22,9 +22,9 @@ void Progress::begin(std::string_view activity, std::uint64_t total, Unit unit) 
 }
 
 void Progress::progress(std::uint64_t done) {
+  if (quiet_ || activity_.empty() || !terminal_) return;
   const std::int64_t now = os::monotonic_milliseconds();
-  if (quiet_ || activity_.empty() || !error_is_terminal() || now - started_ < kPatience || now - drawn_ < kRedraw)
-    return;
+  if (now - started_ < kPatience || now - drawn_ < kRedraw) return;
   drawn_ = now;
   const auto amount = [&](std::uint64_t value) {
     return unit_ == Unit::Bytes ? size_text(value) : fmt::format("{}", value);

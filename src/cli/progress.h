@@ -19,7 +19,7 @@ class Progress final : public Observer {
   void wipe();
 
   const Screen& screen_;
-  bool quiet_;
+  bool quiet_, terminal_ = error_is_terminal();
   std::string activity_;
   std::uint64_t total_ = 0;
   Unit unit_ = Unit::Items;

@@ -25,7 +25,7 @@ class Looker {
  private:
   struct Opened {
     std::string path;
-    std::unique_ptr<DirectoryReader> directory;  // none: there is no such directory
+    std::unique_ptr<DirectoryReader> directory;  // none: there is no such directory, and so nothing below it
   };
 
   DirectoryReader* open(std::string_view path) {
@@ -35,9 +35,10 @@ class Looker {
     while (!way_.empty() && !leads_to(way_.back())) way_.pop_back();
     if (!way_.empty() && way_.back().path == path) return way_.back().directory.get();
     std::unique_ptr<DirectoryReader> found;
-    if (!way_.empty() && way_.back().directory != nullptr && way_.back().path == parent_of(path))
+    const bool below_nothing = !way_.empty() && way_.back().directory == nullptr;
+    if (!way_.empty() && !below_nothing && way_.back().path == parent_of(path))
       found = way_.back().directory->look_into(name_of(path));
-    if (found == nullptr) found = root_.look_into(path);
+    if (found == nullptr && !below_nothing) found = root_.look_into(path);
     way_.push_back({std::string(path), std::move(found)});
     return way_.back().directory.get();
   }

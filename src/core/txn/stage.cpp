@@ -276,7 +276,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
     os::LastDirectory last(env_.root);
     archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
-    const Put* put = nullptr;
+    os::Metadata metadata;
     while (!failed && !portions.empty()) {
       const auto taken = portions.take();
       if (!taken) {
@@ -289,9 +289,11 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
       archive::PackageReader::Sink sink;
       sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
       sink.begin = [&](const archive::Entry& one) {
-        put = files.at(one.path);
-        const std::string at = places.staged(*put, directory);
-        file = last.of(at).create(os::name_of(at), 0600);
+        const Put& put = *files.at(one.path);
+        metadata = metadata_of(put, owners, sources[portion.source].package.name);
+        const std::string at = places.staged(put, directory);
+        // nobody else gets into the stage: with its own mode from the start, few files need it set
+        file = last.of(at).create(os::name_of(at), *metadata.mode & 0777U);
       };
       sink.data = [&](const archive::Entry&, std::string_view data) {
         go_on();
@@ -300,7 +302,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
         env_.observer.progress(done += data.size());
       };
       sink.end = [&](const archive::Entry&) {
-        file->finish(metadata_of(*put, owners, sources[portion.source].package.name));
+        file->finish(metadata);
         file.reset();
       };
       sources[portion.source].reader->extract(sink, portion.first, portion.last, decoder);
