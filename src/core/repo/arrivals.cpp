@@ -17,6 +17,7 @@ namespace hambrel::repo {
 namespace {
 
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
+constexpr unsigned kMostBreaks = 5;             // of one file's connections, each after some bytes of it
 
 std::string url_to(const Wanted& wanted, const std::vector<Repository>& repositories) {
   for (const Repository& one : repositories)
@@ -71,8 +72,20 @@ class Arrivals::File {
       came(at += got);
     }
   }
+  /// The rest of it.
+  Request request() {
+    Request request;
+    request.url = url, request.limit = size - arrived_;
+    if (arrived_ > 0) request.range = std::pair(arrived_, request.limit);
+    request.sink = [this](std::string_view data) { take(data); };
+    request.ended = [this, before = arrived_](const std::optional<Error>& problem) {
+      const bool broke_off = problem && problem->code() == ErrorCode::Network && arrived_ > before;
+      if (!broke_off || ++broken_ >= kMostBreaks) end(problem);
+    };
+    return request;
+  }
   void take(std::string_view data) {
-    if (!out_ && left_ > 0) out_ = root_.append(part_);
+    if (!out_ && arrived_ > 0) out_ = root_.append(part_);
     if (!out_) {
       root_.make_directories(os::parent_of(part_));
       out_ = root_.create(part_, 0644);
@@ -166,6 +179,7 @@ class Arrivals::File {
   const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
   Sha256 digest_;
+  unsigned broken_ = 0;
   std::atomic<bool> spoiled_ = false;
   mutable std::mutex mutex_;
   mutable std::condition_variable changed_;
@@ -216,26 +230,27 @@ Arrivals::~Arrivals() {
 }
 
 void Arrivals::fetch(unsigned parallel, const std::stop_token& stop) {
-  try {
-    std::vector<Request> requests;
-    for (const auto& file : files_) {
-      file->take_left();
-      if (file->left() == file->size) {
-        file->end({});
-        continue;
-      }
-      Request request;
-      request.url = file->url, request.limit = file->size - file->left();
-      if (file->left() > 0) request.range = std::pair(file->left(), request.limit);
-      request.sink = [&file = *file](std::string_view data) { file.take(data); };
-      request.ended = [&file = *file](const std::optional<Error>& problem) { file.end(problem); };
-      requests.push_back(std::move(request));
-    }
-    Observer silent;
-    fetch_all(requests, parallel, silent, [&] { return stop.stop_requested(); });
-  } catch (const Error& problem) {
+  const auto end_all = [&](const std::optional<Error>& problem) {
     for (const auto& file : files_)
       if (!file->over()) file->end(problem);
+  };
+  try {
+    for (const auto& file : files_) {
+      file->take_left();
+      if (file->left() == file->size) file->end({});
+    }
+    Observer silent;
+    for (;;) {  // again for those whose connection broke
+      std::vector<Request> requests;
+      for (const auto& file : files_)
+        if (!file->over()) requests.push_back(file->request());
+      if (requests.empty()) return;
+      fetch_all(requests, parallel, silent, [&] { return stop.stop_requested(); });
+    }
+  } catch (const Error& problem) {
+    end_all(problem);
+  } catch (const std::exception& problem) {
+    end_all(Error(ErrorCode::Internal, problem.what(), "fetching"));
   }
 }
 

@@ -1,6 +1,7 @@
 // Package files on their way into the cache of a root, read while they come.
 //
 //   part file: nothing --bytes arrive--> growing --all there, digest right--> whole --settle()--> its name in the cache
+//                                        growing --a connection breaks--> growing, a few times
 //                                        growing --network, stop--> stays: the next try goes on from there
 //                                        growing --digest wrong, no room, spoil()--> removed
 //
@@ -8,7 +9,8 @@
 //   - only what was written to the part file is handed out; a read of later bytes waits for them, and throws the
 //     transfer's problem where they do not come
 //   - a file has its name in the cache only after its size and SHA-256 were seen to be what the index names
-//   - the fetching thread ends before the object does; it touches part files and nothing else, and tells no observer
+//   - the fetching thread ends before the object does; it touches part files and their directories, nothing else, and
+//   tells no observer
 #pragma once
 
 #include <functional>
