@@ -221,7 +221,8 @@ TEST_F(Arrival, AConnectionThatBreaksChangesNothingAndSaysWhatIsKept) {
   std::atomic<int> breaks = 0;
   server.asked();
   server.gate = [&](const std::string&, std::size_t offset) { return offset != 8 * kMiB || ++breaks != 1; };
-  EXPECT_EQ(station.hambrel({"install", "buoy", "-y"}).code, 0);
+  const Ran whole = station.hambrel({"install", "buoy", "-y"});
+  EXPECT_EQ(whole.code, 0) << whole.err;
   EXPECT_EQ(breaks, 2);
   EXPECT_THAT(server.asked(),
               testing::Contains("bytes=8388608-" + std::to_string(fs::file_size(in_cache("buoy")[0]) - 1)));
