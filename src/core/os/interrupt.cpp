@@ -3,21 +3,23 @@
 #include <signal.h>
 
 #include <array>
+#include <atomic>
 
 namespace hambrel::os {
 
 namespace {
 
-volatile sig_atomic_t asked_to_stop = 0;
+std::atomic<bool> asked_to_stop = false;  // set by a handler, asked by every thread
+static_assert(std::atomic<bool>::is_always_lock_free);
 constexpr std::array kSignals{SIGINT, SIGTERM, SIGHUP};
 std::array<struct sigaction, kSignals.size()> before{};
 
-void remember(int) { asked_to_stop = 1; }
+void remember(int) { asked_to_stop = true; }
 
 }  // namespace
 
 InterruptGuard::InterruptGuard() {
-  asked_to_stop = 0;
+  asked_to_stop = false;
   struct sigaction action {};
   action.sa_handler = remember;
   sigemptyset(&action.sa_mask);
@@ -32,7 +34,7 @@ InterruptGuard::~InterruptGuard() {
   for (std::size_t i = 0; i < kSignals.size(); ++i) sigaction(kSignals[i], &before[i], nullptr);
 }
 
-bool InterruptGuard::asked() const { return asked_to_stop != 0; }
+bool InterruptGuard::asked() const { return asked_to_stop; }
 
 void test_only_interrupt() { ::raise(SIGINT); }
 
