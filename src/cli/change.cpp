@@ -77,7 +77,7 @@ class Change {
     if (planned_.plan.empty()) return nothing_to_do();
     const bool dry = arguments_.has("dry-run");
     Incoming::take_off_rests(session_, planned_.plan);
-    incoming_.emplace(session_, planned_.plan);
+    if (!dry || !arguments_.has("no-files")) incoming_.emplace(session_, planned_.plan);
     if (!arguments_.has("no-files")) plan_files();
     if (!arguments_.has("download-only")) weigh_retention(session_, planned_);
     if (session_.json() && dry)
@@ -370,31 +370,29 @@ class Change {
       if (step.after_id && session_.kept(*step.after_id) != nullptr) account.downloaded += step.download;
     txn::Engine engine(session_.environment());
     const std::int64_t started = os::now();
-    const auto opened = [&](const auto& open) {  // a failure before the engine has it is written down here
-      try {
-        open();
-      } catch (const Error& problem) {
-        engine.record_failure(started, account, problem.what());
-        throw;
-      }
-    };
-    opened([&] { incoming_->verify_outside(); });
+    try {
+      incoming_->verify_outside();
+    } catch (const Error& problem) {
+      engine.record_failure(started, account, problem.what());
+      throw;
+    }
     planned_.changes = state_changes();
     const os::InterruptGuard guard;
     for (bool again = false;; again = true) {
+      bool handed_over = false;
       try {
-        opened([&] { incoming_->open(planned_, tables_, guard); });
+        incoming_->open(planned_, tables_, guard);
+        handed_over = true;
         return hand_over(session_, arguments_, planned_, account, guard);
       } catch (const Error& problem) {
         session_.progress().end();
-        if (again || !incoming_->drop_damaged(problem)) {
-          if (problem.code() == ErrorCode::Declined && incoming_->fetched() > 0)
-            throw Error(
-                problem.code(), problem.problem(), problem.where(),
-                fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
-                            size_text(incoming_->fetched())));
-          throw;
-        }
+        if (!again && incoming_->drop_damaged(problem)) continue;
+        if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
+        if (problem.code() == ErrorCode::Declined && incoming_->fetched() > 0)
+          throw Error(problem.code(), problem.problem(), problem.where(),
+                      fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
+                                  size_text(incoming_->fetched())));
+        throw;
       }
     }
   }

@@ -352,6 +352,8 @@ TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {
     EXPECT_EQ(station.hambrel({"install", "-y", "--download-only", "lamp"}).code, 0);
     EXPECT_TRUE(read_file(cached) == sound) << "what is to wait in the cache is looked at whole: " << place;
   }
+  const std::string ledger = station.hambrel({"ledger"}).out;
+  EXPECT_EQ(ledger.find("failed"), ledger.rfind("failed")) << "what was seen before staging began is no failure";
 }
 
 }  // namespace hambrel::test
