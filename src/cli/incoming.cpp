@@ -46,7 +46,8 @@ void Incoming::open(txn::Planned& planned, const Tables& tables, const os::Inter
   arrivals_ = std::make_unique<repo::Arrivals>(session_.root(), offered_, session_.repositories(),
                                                session_.settings().downloads, [&] { return guard.asked(); });
   planned.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
-  planned.arrival = [this] { return arrivals_->settle(session_.progress()); };
+  planned.arrival = nullptr;
+  if (!arrivals_->none()) planned.arrival = [this] { return arrivals_->settle(session_.progress()); };
   for (std::size_t i = 0; i < planned.sources.size(); ++i) {
     const PackageId id = coming_[i];
     if (session_.kept(id) != nullptr) continue;

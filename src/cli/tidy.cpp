@@ -91,7 +91,7 @@ Area cache_area(Session& session) {
     unavailable += one.rest || is_offered(session, one) ? 0 : 1;
   }
   if (unavailable > 0) area.holds += fmt::format(", {} that no repository offers", unavailable);
-  if (rests > 0) area.holds += fmt::format(", {} of them not whole yet", rests);
+  if (rests > 0) area.holds += fmt::format(", {} not whole yet", rests);
   area.free = area.bytes;
   return area;
 }

@@ -40,6 +40,8 @@ class Arrivals {
   Arrivals(const Arrivals&) = delete;
   Arrivals& operator=(const Arrivals&) = delete;
 
+  /// Was everything in the cache?
+  bool none() const { return files_.empty(); }
   /// Bytes that are to be fetched: of files that are on their way, without what an earlier try has left.
   ByteCount bytes() const { return bytes_; }
   /// Bytes that were fetched so far.
