@@ -3,6 +3,7 @@
 // builder would. Whatever is accepted must be harmless: the invariants T1 to T4 of table.h, looked at anew.
 #include <cstdlib>
 #include <fstream>
+#include <numeric>
 #include <set>
 
 #include "archive/frame_codec.h"
@@ -66,11 +67,16 @@ void look_at(const std::string& content) {
   }
   std::uint64_t left = 0;
   PackageReader::Sink sink;
-  sink.want = [](const Entry&) { return true; };
-  sink.begin = [&](const Entry& entry) { left = entry.type == EntryType::File ? entry.size : 0; };
-  sink.data = [&](const Entry&, std::string_view data) { require(data.size() <= left), left -= data.size(); };
-  sink.end = [&](const Entry&) { require(left == 0); };
-  reader.extract(sink);
+  std::vector<std::size_t> all(reader.table().entries.size());
+  std::iota(all.begin(), all.end(), 0);
+  sink.begin = [&](std::size_t i) {
+    const Entry& entry = reader.table().entries[i];
+    left = entry.type == EntryType::File ? entry.size : 0;
+  };
+  sink.data = [&](std::size_t, std::string_view data) { require(data.size() <= left), left -= data.size(); };
+  sink.end = [&](std::size_t) { require(left == 0); };
+  archive::FrameDecoder decoder;
+  reader.extract(all, sink, decoder);
   reader.verify_all();
 }
 

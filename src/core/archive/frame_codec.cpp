@@ -45,24 +45,23 @@ std::span<char> FrameDecoder::Buffer::of(std::size_t wanted) {
     bytes = std::make_unique_for_overwrite<char[]>(wanted);
     capacity = wanted;
   }
-  size = wanted;
   return {bytes.get(), wanted};
 }
 
-std::string_view FrameDecoder::decode(std::uint64_t plain_size, const std::string& where) {
+std::string_view FrameDecoder::decode(std::string_view stored, std::uint64_t plain_size, const std::string& where) {
   const auto plain = plain_.of(plain_size);
-  require_whole(
-      ZSTD_decompressDCtx(context_->zstd.get(), plain.data(), plain.size(), stored_.bytes.get(), stored_.size),
-      plain_size, where);
+  require_whole(ZSTD_decompressDCtx(context_->zstd.get(), plain.data(), plain.size(), stored.data(), stored.size()),
+                plain_size, where);
   return {plain.data(), plain.size()};
 }
 
-std::string_view FrameDecoder::decode_start(std::uint64_t plain_size, std::uint64_t needed, const std::string& where) {
-  if (needed >= plain_size - plain_size / 4) return decode(plain_size, where);
+std::string_view FrameDecoder::decode_start(std::string_view stored, std::uint64_t plain_size, std::uint64_t needed,
+                                            const std::string& where) {
+  if (needed >= plain_size - plain_size / 4) return decode(stored, plain_size, where);
   const auto plain = plain_.of(needed);
   ZSTD_DCtx* const zstd = context_->zstd.get();
   ZSTD_DCtx_reset(zstd, ZSTD_reset_session_only);
-  ZSTD_inBuffer in{stored_.bytes.get(), stored_.size, 0};
+  ZSTD_inBuffer in{stored.data(), stored.size(), 0};
   ZSTD_outBuffer out{plain.data(), plain.size(), 0};
   while (out.pos < out.size) {
     const std::size_t before = in.pos + out.pos;

@@ -18,17 +18,18 @@ class FrameDecoder {
  public:
   FrameDecoder();
   ~FrameDecoder();
-  /// Room for the compressed bytes of the next frame.
+  /// Room for the compressed bytes of the next frames.
   std::span<char> room(std::size_t size) { return stored_.of(size); }
-  /// The plain bytes of the frame that lies in the room that was asked for last; they stand until the next call.
-  std::string_view decode(std::uint64_t plain_size, const std::string& where);
+  /// The plain bytes of a frame; they stand until the next call.
+  std::string_view decode(std::string_view stored, std::uint64_t plain_size, const std::string& where);
   /// The first `needed` of them at least, as long as they are not the greater part: what follows is not unpacked.
-  std::string_view decode_start(std::uint64_t plain_size, std::uint64_t needed, const std::string& where);
+  std::string_view decode_start(std::string_view stored, std::uint64_t plain_size, std::uint64_t needed,
+                                const std::string& where);
 
  private:
   struct Buffer {
     std::unique_ptr<char[]> bytes;
-    std::size_t capacity = 0, size = 0;
+    std::size_t capacity = 0;
     std::span<char> of(std::size_t wanted);
   };
   struct Context;

@@ -6,6 +6,7 @@
 #include <unordered_set>
 
 #include "archive/frame_codec.h"
+#include "base/digests.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "model/manifest.h"
@@ -13,6 +14,8 @@
 namespace hambrel::archive {
 
 namespace {
+
+constexpr std::size_t kVerifiedTogether = 2 << 20;  // bytes of frames, one greater one aside
 
 [[noreturn]] void damaged(const std::string& what, const std::string& where) {
   throw Error(ErrorCode::Untrusted, what, where, "fetch or copy the file again");
@@ -82,14 +85,36 @@ std::uint64_t PackageReader::end_of(const Entry& entry) const {
   return table_->frames[number].offset + table_->frames[number].size;
 }
 
-std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed) const {
-  const Frame& frame = table_->frames[number];
-  const auto stored = decoder.room(frame.size);
-  if (file_->read_at(frame.offset, std::as_writable_bytes(stored)) != stored.size())
-    damaged(fmt::format("cut off in the frame at offset {}", frame.offset));
-  if (sha256(std::as_bytes(stored)) != frame.digest)
-    damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset));
-  return decoder.decode_start(frame.plain_size, std::min(needed, frame.plain_size), where_);
+std::string_view PackageReader::verified(std::span<const Needed> frames, FrameDecoder& decoder) const {
+  std::size_t total = 0;
+  for (const Needed& one : frames) total += table_->frames[one.frame].size;
+  const auto stored = std::as_writable_bytes(decoder.room(total));
+  std::vector<std::span<const std::byte>> pieces;
+  pieces.reserve(frames.size());
+  std::size_t at = 0;
+  for (std::size_t i = 0; i < frames.size();) {  // what lies side by side in the file is read together
+    const std::uint64_t begin = table_->frames[frames[i].frame].offset;
+    const std::size_t start = at, first = i;
+    do {
+      const std::size_t size = table_->frames[frames[i].frame].size;
+      pieces.push_back(stored.subspan(at, size));
+      at += size;
+    } while (++i < frames.size() && table_->frames[frames[i].frame].offset == begin + (at - start));
+    const std::size_t got = file_->read_at(begin, stored.subspan(start, at - start));
+    for (std::size_t k = first; k < i && got < at - start; ++k)
+      if (const Frame& frame = table_->frames[frames[k].frame]; frame.offset + frame.size > begin + got)
+        damaged(fmt::format("cut off in the frame at offset {}", frame.offset));
+  }
+  const std::vector<Digest> digests = sha256_of_each(pieces);
+  for (std::size_t i = 0; i < frames.size(); ++i)
+    if (const Frame& frame = table_->frames[frames[i].frame]; digests[i] != frame.digest)
+      damaged(fmt::format("damaged at offset {} (a frame's digest differs)", frame.offset));
+  return {reinterpret_cast<const char*>(stored.data()), stored.size()};
+}
+
+std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder) const {
+  const Needed one{number, table_->frames[number].plain_size};
+  return decoder.decode(verified({&one, 1}, decoder), one.plain, where_);
 }
 
 Package PackageReader::manifest() const {
@@ -111,60 +136,67 @@ std::string PackageReader::content(const Entry& entry) const {
   return result;
 }
 
-/// Asks for the frames of what is wanted among some entries, those that lie beside each other together.
-void PackageReader::expect(const Sink& sink, std::size_t first, std::size_t last) const {
-  std::uint64_t start = 0, end = 0;
-  std::size_t asked = 0;  // frames before this one have been seen to
-  for (std::size_t i = first; i < last; ++i) {
+std::vector<PackageReader::Needed> PackageReader::needed_for(std::span<const std::size_t> wanted) const {
+  std::vector<Needed> frames;
+  for (const std::size_t i : wanted) {
     const Entry& entry = table_->entries[i];
-    if (entry.type != EntryType::File || !sink.want(entry)) continue;
-    std::uint64_t left = entry.size + entry.offset;
-    for (std::size_t number = entry.frame; left > 0; ++number) {
-      const Frame& frame = table_->frames[number];
-      left -= std::min(left, frame.plain_size);
-      if (number < asked) continue;
-      asked = number + 1;
-      if (frame.offset != end) {
-        if (end > start) file_->expect(start, end - start);
-        start = frame.offset;
-      }
-      end = frame.offset + frame.size;
+    if (entry.type != EntryType::File) continue;
+    std::uint64_t left = entry.size, offset = entry.offset;
+    for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
+      const std::uint64_t piece = std::min(left, table_->frames[number].plain_size - offset);
+      if (frames.empty() || frames.back().frame != number) frames.push_back({number, 0});
+      frames.back().plain = offset + piece;
+      left -= piece;
     }
+  }
+  return frames;
+}
+
+/// Asks for frames, those that lie beside each other together.
+void PackageReader::expect(std::span<const Needed> frames) const {
+  std::uint64_t start = 0, end = 0;
+  for (const Needed& one : frames) {
+    const Frame& frame = table_->frames[one.frame];
+    if (frame.offset != end) {
+      if (end > start) file_->expect(start, end - start);
+      start = frame.offset;
+    }
+    end = frame.offset + frame.size;
   }
   if (end > start) file_->expect(start, end - start);
 }
 
-void PackageReader::extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const {
-  expect(sink, first, last);
-  std::size_t held = SIZE_MAX;
-  std::string_view plain;
-  // how far into a frame anything is wanted, from the first entry that is
-  const auto needed = [&](std::size_t i, std::size_t number) {
-    std::uint64_t end = 0;
-    for (; i < last && (table_->entries[i].type != EntryType::File || table_->entries[i].frame <= number); ++i) {
-      const Entry& entry = table_->entries[i];
-      if (entry.type != EntryType::File || !sink.want(entry)) continue;
-      std::uint64_t before = 0;  // bytes of it in earlier frames
-      for (std::size_t k = entry.frame; k < number; ++k)
-        before += table_->frames[k].plain_size - (k == entry.frame ? entry.offset : 0);
-      end = entry.size - before + (number == entry.frame ? entry.offset : 0);
+void PackageReader::extract(std::span<const std::size_t> wanted, const Sink& sink, FrameDecoder& decoder) const {
+  const std::vector<Needed> frames = needed_for(wanted);
+  expect(frames);
+  const std::size_t ahead = sha256_lanes() > 1 ? kVerifiedTogether : 0;
+  std::string_view stored, plain;   // of the frames that follow, verified; of the one before
+  std::size_t known = 0, next = 0;  // frames[next] is the first in `stored`, frames[known] the first that is not
+  const auto unpack_next = [&] {
+    if (next == known) {
+      std::size_t size = 0;
+      do size += table_->frames[frames[known++].frame].size;
+      while (known < frames.size() && size + table_->frames[frames[known].frame].size <= ahead);
+      stored = verified(std::span(frames).subspan(next, known - next), decoder);
     }
-    return end;
+    const Frame& frame = table_->frames[frames[next].frame];
+    plain = decoder.decode_start(stored.substr(0, frame.size), frame.plain_size, frames[next].plain, where_);
+    stored.remove_prefix(frame.size);
+    ++next;
   };
-  for (std::size_t i = first; i < last; ++i) {
-    const Entry& entry = table_->entries[i];
-    if (!sink.want(entry)) continue;
-    sink.begin(entry);
+  for (std::size_t i = 0; i < wanted.size(); ++i) {
+    const Entry& entry = table_->entries[wanted[i]];
+    sink.begin(i);
     if (entry.type == EntryType::File) {
       std::uint64_t left = entry.size, offset = entry.offset;
       for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
-        if (number != held) plain = frame(number, decoder, needed(i, number)), held = number;
-        const std::uint64_t piece = std::min<std::uint64_t>(left, plain.size() - offset);
-        sink.data(entry, plain.substr(offset, piece));
+        if (next == 0 || frames[next - 1].frame != number) unpack_next();
+        const std::uint64_t piece = std::min(left, table_->frames[number].plain_size - offset);
+        sink.data(i, plain.substr(offset, piece));
         left -= piece;
       }
     }
-    sink.end(entry);
+    sink.end(i);
   }
 }
 

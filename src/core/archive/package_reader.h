@@ -37,6 +37,8 @@ class PackageReader {
   std::uint64_t arrived() const { return file_->arrived(); }
   /// Where in the file the content of an entry ends, frame and all: what has to arrive before it can be read.
   std::uint64_t end_of(const Entry& entry) const;
+  /// Does the frame in which the content of an entry begins come after that offset in the file?
+  bool begins_after(const Entry& entry, std::uint64_t end) const { return table_->frames[entry.frame].offset >= end; }
   const std::string& where() const { return where_; }
   const Entry* find(std::string_view path) const;
 
@@ -45,22 +47,17 @@ class PackageReader {
   /// The content of one regular file (or of the file a hard link names): reads the frames it lies in, and checks it.
   std::string content(const Entry& entry) const;
 
-  /// For every entry that `want` accepts, in order: `begin`, `data` with the content of a regular file in pieces,
-  /// `end`. Reads only the frames that are needed, each once; memory stays below two frames whatever the package's
-  /// size.
+  /// What becomes of entries, each told by its place in the list of those that are wanted: `begin`, `data` with the
+  /// content of a regular file in pieces, `end`.
   struct Sink {
-    std::function<bool(const Entry&)> want;
-    std::function<void(const Entry&)> begin;
-    std::function<void(const Entry&, std::string_view)> data;
-    std::function<void(const Entry&)> end;
+    std::function<void(std::size_t)> begin;
+    std::function<void(std::size_t, std::string_view)> data;
+    std::function<void(std::size_t)> end;
   };
-  void extract(const Sink& sink) const {
-    FrameDecoder decoder;
-    extract(sink, 0, table_->entries.size(), decoder);
-  }
-  /// The same for entries [first, last) of the table. Several threads may extract at once, each with a sink and a
-  /// decoder of its own.
-  void extract(const Sink& sink, std::size_t first, std::size_t last, FrameDecoder& decoder) const;
+  /// `wanted`: numbers of entries in the table, ascending. Reads only the frames that are needed, each once, some MiB
+  /// at most ahead; memory stays below that and two frames whatever the package's size. Several threads may extract at
+  /// once, each with a sink and a decoder of its own.
+  void extract(std::span<const std::size_t> wanted, const Sink& sink, FrameDecoder& decoder) const;
 
   /// Every byte of the file: all frames, the tar headers against the table, the content digests, the manifest against
   /// the entries. For files whose whole digest nobody else vouches for.
@@ -69,9 +66,17 @@ class PackageReader {
  private:
   [[noreturn]] void damaged(const std::string& what) const;
   void read_footer();
-  void expect(const Sink& sink, std::size_t first, std::size_t last) const;
-  /// Its first `needed` bytes at least. They stand until the decoder's next frame.
-  std::string_view frame(std::size_t number, FrameDecoder& decoder, std::uint64_t needed = UINT64_MAX) const;
+  /// A frame of which the first `plain` bytes are needed.
+  struct Needed {
+    std::size_t frame;
+    std::uint64_t plain;
+  };
+  std::vector<Needed> needed_for(std::span<const std::size_t> wanted) const;
+  void expect(std::span<const Needed> frames) const;
+  /// The compressed bytes of frames, one after the other in the decoder's room: read and verified.
+  std::string_view verified(std::span<const Needed> frames, FrameDecoder& decoder) const;
+  /// They stand until the decoder's next frame.
+  std::string_view frame(std::size_t number, FrameDecoder& decoder) const;
 
   std::unique_ptr<os::ReadableFile> file_;
   std::string where_;

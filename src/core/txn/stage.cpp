@@ -9,6 +9,7 @@
 #include <map>
 #include <mutex>
 #include <set>
+#include <span>
 #include <thread>
 #include <unordered_map>
 #include <unordered_set>
@@ -110,36 +111,70 @@ void Engine::remove_stages(const std::string& directory) {
 
 namespace {
 
-/// Entries of one package that one thread unpacks in one go: they begin with a frame of their own.
+/// What is unpacked of one package: numbers in its table, ascending, and what is put there.
+struct Wanted {
+  std::vector<std::size_t> entries;
+  std::vector<const Put*> puts;
+};
+
+std::vector<Wanted> wanted_of(const TreeChange& change, const std::vector<Source>& sources) {
+  std::vector<std::vector<std::pair<std::size_t, const Put*>>> found(sources.size());
+  for (const Put& put : change.puts) {
+    if (put.entry.type != EntryType::File || !put.kept.empty() || put.content) continue;
+    const archive::PackageReader& reader = *sources[put.package].reader;
+    if (const archive::Entry* const entry = reader.find(put.source))
+      found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);
+  }
+  std::vector<Wanted> wanted(sources.size());
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    std::sort(found[i].begin(), found[i].end());
+    for (const auto& [number, put] : found[i]) wanted[i].entries.push_back(number), wanted[i].puts.push_back(put);
+  }
+  return wanted;
+}
+
+/// What one thread unpacks in one go: some of what is wanted of one package. No frame is needed for two of them.
 struct Portion {
   std::size_t source, first, last;
   std::uint64_t end;  // in the package file: what has to arrive for it
 };
 
-/// Cuts what is wanted of each package into portions of some MiB, where frames end.
-std::vector<Portion> portions_of(const std::vector<Source>& sources,
-                                 const std::vector<std::unordered_map<std::string_view, const Put*>>& wanted) {
-  constexpr ByteCount kPortion = 4 << 20;
+/// Cuts what is wanted into portions, great ones first and small ones at the end, so that all threads end together.
+std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::vector<Wanted>& wanted,
+                                 unsigned workers) {
+  constexpr ByteCount kLeast = 1 << 20, kMost = 16 << 20;
+  constexpr ByteCount kOfAFile = 32 << 10;                    // making one takes as long as unpacking so many bytes
+  std::vector<std::vector<ByteCount>> costs(sources.size());  // of unpacking and making each
+  ByteCount left = 0;
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    const auto* const table = wanted[i].entries.empty() ? nullptr : &sources[i].reader->table();
+    std::uint64_t unpacked = 0;  // of the frame that was begun last
+    std::size_t begun = SIZE_MAX;
+    for (const std::size_t number : wanted[i].entries) {
+      const archive::Entry& entry = table->entries[number];
+      if (entry.frame != begun) begun = entry.frame, unpacked = 0;
+      costs[i].push_back(entry.offset + entry.size - std::min(unpacked, entry.offset) + kOfAFile);
+      unpacked = entry.offset + entry.size;
+      left += costs[i].back();
+    }
+  }
   std::vector<Portion> portions;
   for (std::size_t i = 0; i < sources.size(); ++i) {
-    if (wanted[i].empty()) continue;
+    if (wanted[i].entries.empty()) continue;
     const archive::PackageReader& reader = *sources[i].reader;
-    std::size_t first = 0;
-    ByteCount size = 0;
-    std::uint64_t end = 0;
-    std::uint32_t frame = 0;
     const auto& entries = reader.table().entries;
-    for (std::size_t k = 0; k < entries.size(); ++k) {
-      if (entries[k].type != EntryType::File) continue;
-      if (size >= kPortion && entries[k].frame != frame) {
-        portions.push_back({i, first, k, end});
-        first = k, size = 0, end = 0;
+    Portion portion{i, 0, 0, 0};
+    ByteCount size = 0;
+    for (std::size_t k = 0; k < wanted[i].entries.size(); ++k) {
+      const archive::Entry& entry = entries[wanted[i].entries[k]];
+      if (size >= std::clamp(left / (4 * workers), kLeast, kMost) && reader.begins_after(entry, portion.end)) {
+        portions.push_back(portion);
+        portion = {i, k, k, 0}, left -= size, size = 0;
       }
-      if (wanted[i].contains(entries[k].path))
-        size += entries[k].size + 4096, end = std::max(end, reader.end_of(entries[k]));
-      frame = entries[k].frame;
+      portion.last = k + 1, portion.end = std::max(portion.end, reader.end_of(entry));
+      size += costs[i][k];
     }
-    portions.push_back({i, first, entries.size(), end});
+    portions.push_back(portion), left -= size;
   }
   return portions;
 }
@@ -239,16 +274,22 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
   }
   for (const auto& [package, files] : wanted) {
     if (sources[package].reader == nullptr) continue;
+    const archive::PackageReader& reader = *sources[package].reader;
+    const auto& entries = reader.table().entries;
+    std::vector<std::size_t> numbers;
+    for (const auto& [path, digest] : files)
+      if (const archive::Entry* const one = reader.find(path))
+        numbers.push_back(static_cast<std::size_t>(one - entries.data()));
     std::string content;
     archive::PackageReader::Sink sink;
-    sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
-    sink.begin = [&](const archive::Entry&) { content.clear(); };
-    sink.data = [&](const archive::Entry&, std::string_view data) { content += data; };
-    sink.end = [&](const archive::Entry& one) {
-      const Digest& digest = files.at(one.path);
+    sink.begin = [&](std::size_t) { content.clear(); };
+    sink.data = [&](std::size_t, std::string_view data) { content += data; };
+    sink.end = [&](std::size_t i) {
+      const Digest& digest = files.at(entries[numbers[i]].path);
       if (sha256(content) == digest) env_.root.replace_cache(pristine_place(digest), content, 0600);
     };
-    sources[package].reader->extract(sink);
+    archive::FrameDecoder decoder;
+    reader.extract(numbers, sink, decoder);
   }
 }
 
@@ -257,11 +298,8 @@ constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                     const Owners& owners, const Places& places) {
-  std::vector<std::unordered_map<std::string_view, const Put*>> wanted(sources.size());  // by path in the package
-  for (const Put& put : change.puts)
-    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content)
-      wanted[put.package].emplace(put.source, &put);
-  auto all = portions_of(sources, wanted);
+  const std::vector<Wanted> wanted = wanted_of(change, sources);
+  auto all = portions_of(sources, wanted, std::max(env_.workers, 1U));
   const std::size_t count = all.size();
   Portions portions(sources, std::move(all));
   const bool arriving = std::any_of(sources.begin(), sources.end(), [](const Source& one) {
@@ -285,27 +323,28 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
         continue;
       }
       const Portion& portion = *taken;
-      const auto& files = wanted[portion.source];
+      const auto puts = std::span(wanted[portion.source].puts).subspan(portion.first);
+      const auto entries = std::span(wanted[portion.source].entries);
       archive::PackageReader::Sink sink;
-      sink.want = [&](const archive::Entry& one) { return one.type == EntryType::File && files.contains(one.path); };
-      sink.begin = [&](const archive::Entry& one) {
-        const Put& put = *files.at(one.path);
+      sink.begin = [&](std::size_t i) {
+        const Put& put = *puts[i];
         metadata = metadata_of(put, owners, sources[portion.source].package.name);
         const std::string at = places.staged(put, directory);
         // nobody else gets into the stage: with its own mode from the start, few files need it set
         file = last.of(at).create(os::name_of(at), *metadata.mode & 0777U);
       };
-      sink.data = [&](const archive::Entry&, std::string_view data) {
+      sink.data = [&](std::size_t, std::string_view data) {
         go_on();
         write_sparsely(*file, data);
         const std::lock_guard lock(telling);
         env_.observer.progress(done += data.size());
       };
-      sink.end = [&](const archive::Entry&) {
+      sink.end = [&](std::size_t) {
         file->finish(metadata);
         file.reset();
       };
-      sources[portion.source].reader->extract(sink, portion.first, portion.last, decoder);
+      sources[portion.source].reader->extract(entries.subspan(portion.first, portion.last - portion.first), sink,
+                                              decoder);
     }
   };
   const auto guarded = [&] {
