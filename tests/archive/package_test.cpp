@@ -193,11 +193,24 @@ TEST(PackageFileDamage, AFlippedBitAnywhereIsRefused) {
 
 namespace {
 
+std::string plain_table(std::string_view stored) {
+  FrameDecoder decoder;
+  return std::string(decoder.decode_sized(stored, kMostTableBytes, "x"));
+}
+
+/// What decode_table() makes of a text, written in the one way; or that it refuses it.
+std::string table_of(const std::string& text) {
+  try {
+    return plain_table(encode_table(decode_table(compress_frame(text, 1), "x")));
+  } catch (const Error&) {
+    return "refused";
+  }
+}
+
 /// Rewrites the table of a good package with a change, all digests made right again.
 std::string with_table(const std::string& content, const std::function<void(Json&)>& change) {
   const Footer before = decode_footer(content.substr(content.size() - kFooterSize), "x");
-  Json table =
-      parse_json(decompress_sized(content.substr(before.table_offset, before.table_size), kMostTableBytes, "x"), "x");
+  Json table = parse_json(plain_table(content.substr(before.table_offset, before.table_size)), "x");
   change(table);
   const std::string stored = compress_frame(canonical(table), 3);
   std::string result = content.substr(0, before.table_offset - 8);
@@ -218,6 +231,42 @@ std::string refusal(const std::string& content) {
 }
 
 }  // namespace
+
+TEST(PackageFileTable, IsReadTheSameInAnyWritingWhateverStandsThere) {
+  std::mt19937 random(4);
+  const std::vector<std::string> texts{
+      "etc/a", "usr/share/b c", "x/\u00e9t\u00e9", "q\"},{\"", "back\\slash", "\x01", "root", ""};
+  const auto any = [&] { return texts[random() % texts.size()]; };
+  for (int round = 0; round < 400; ++round) {
+    Table table;
+    table.frames.push_back({random(), random(), random(), sha256(any())});
+    table.manifest_offset = 512, table.manifest_size = random();
+    for (std::size_t i = 0; i < 1 + random() % 6; ++i) {
+      Entry entry;
+      entry.path = any(), entry.user = any(), entry.group = any();
+      entry.type = static_cast<EntryType>(random() % 4);
+      entry.mode = static_cast<std::uint32_t>(random() % 010000);
+      entry.mtime = static_cast<std::int64_t>(random());
+      if (entry.type == EntryType::File) entry.size = random(), entry.digest = sha256(any()), entry.offset = random();
+      if (entry.type == EntryType::File) entry.frame = static_cast<std::uint32_t>(random() % 9);
+      if (entry.type == EntryType::Symlink || random() % 9 == 0) entry.target = any();
+      entry.config = random() % 5 == 0;
+      if (random() % 9 == 0) entry.attributes["user." + std::to_string(i)] = any();
+      table.entries.push_back(entry);
+    }
+    std::string text = plain_table(encode_table(table));
+    EXPECT_EQ(table_of(text), text);
+    EXPECT_EQ(table_of(" " + text), text) << "not the writing of encode_table()";
+    for (int change = 0; change < 30; ++change) {  // a piece of it elsewhere, instead of another
+      const std::size_t from = random() % text.size(), to = random() % text.size();
+      std::string other = text;
+      other.replace(to, random() % 12, text.substr(from, random() % 12));
+      ASSERT_EQ(table_of(other), table_of(" " + other)) << other;
+    }
+    const std::string twice = text.substr(0, text.size() - 1) + ",\"entries\":[]}";
+    ASSERT_EQ(table_of(twice), "refused");
+  }
+}
 
 TEST(PackageFileHostile, EachLieIsRefusedByName) {
   const TempDir directory;

@@ -72,14 +72,14 @@ std::string_view FrameDecoder::decode_start(std::string_view stored, std::uint64
   return {plain.data(), plain.size()};
 }
 
-std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where) {
+std::string_view FrameDecoder::decode_sized(std::string_view stored, std::uint64_t limit, const std::string& where) {
   const unsigned long long size = ZSTD_getFrameContentSize(stored.data(), stored.size());
   if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN)
     throw Error(ErrorCode::Untrusted, "not a zstd frame that states its size", where, "fetch or copy the file again");
   if (size > limit)
     throw Error(ErrorCode::Untrusted, fmt::format("would unpack to {} bytes, at most {} are accepted", size, limit),
                 where);
-  return decompress_frame(stored, size, where);
+  return decode(stored, size, where);
 }
 
 void decompress_in_pieces(std::string_view stored, std::uint64_t limit, const std::string& where,

@@ -22,6 +22,8 @@ class FrameDecoder {
   std::span<char> room(std::size_t size) { return stored_.of(size); }
   /// The plain bytes of a frame; they stand until the next call.
   std::string_view decode(std::string_view stored, std::uint64_t plain_size, const std::string& where);
+  /// The same of one that states its own size, up to `limit` bytes.
+  std::string_view decode_sized(std::string_view stored, std::uint64_t limit, const std::string& where);
   /// The first `needed` of them at least, as long as they are not the greater part: what follows is not unpacked.
   std::string_view decode_start(std::string_view stored, std::uint64_t plain_size, std::uint64_t needed,
                                 const std::string& where);
@@ -36,8 +38,6 @@ class FrameDecoder {
   std::unique_ptr<Context> context_;
   Buffer stored_, plain_;
 };
-/// For a frame that states its own size, up to `limit` bytes.
-std::string decompress_sized(std::string_view stored, std::uint64_t limit, const std::string& where);
 /// Hands the plain text of one or more frames to `sink` in pieces, holding no more than a piece; at most `limit` bytes.
 void decompress_in_pieces(std::string_view stored, std::uint64_t limit, const std::string& where,
                           const std::function<void(std::string_view)>& sink);

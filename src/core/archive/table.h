@@ -44,6 +44,7 @@ inline constexpr std::uint64_t kMostTableBytes = 256ULL << 20;  // plain
 inline constexpr std::uint64_t kMostFrameBytes = 16ULL << 20;   // plain
 inline constexpr std::uint64_t kMostManifestBytes = 1ULL << 20;
 inline constexpr std::size_t kMostEntries = 1'000'000;
+inline constexpr std::uint64_t kMostMode = 07777, kMostTime = 077777777777ULL;  // seconds: what a tar header holds
 inline constexpr std::size_t kFooterSize = 72;
 
 /// What the footer holds.

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "archive/table.h"
 #include "base/error.h"
@@ -46,6 +47,7 @@ class Check {
         content(entry, at);
         at += entry.size + tar_padding(entry.size);
       }
+      if (entry.type == EntryType::Directory) directories_.insert(entry.path);
       ++checked_;
       before = &entry;
     }
@@ -80,10 +82,12 @@ class Check {
     if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
     const auto slash = whole.rfind('/');
     if (slash == std::string_view::npos || whole.substr(0, slash) == good_parent_) return;
-    const Entry* const parent = seen(whole.substr(0, slash));
-    if (parent == nullptr) refuse("a path whose directory is not in the package", entry.path);
-    if (parent->type != EntryType::Directory) refuse("a path below something that is not a directory", entry.path);
-    good_parent_ = parent->path;
+    const auto parent = directories_.find(whole.substr(0, slash));
+    if (parent == directories_.end())
+      refuse(seen(whole.substr(0, slash)) == nullptr ? "a path whose directory is not in the package"
+                                                     : "a path below something that is not a directory",
+             entry.path);
+    good_parent_ = *parent;
   }
 
   void links(const Entry& entry) const {
@@ -133,8 +137,9 @@ class Check {
   const Table& table_;
   const std::string& where_;
   std::vector<std::uint64_t> plain_ends_;
-  std::size_t checked_ = 0;       // entries: their paths ascend
-  std::string_view good_parent_;  // the directory that was looked up last
+  std::size_t checked_ = 0;                           // entries: their paths ascend
+  std::unordered_set<std::string_view> directories_;  // among them
+  std::string_view good_parent_;                      // the one that was looked up last
 };
 
 }  // namespace

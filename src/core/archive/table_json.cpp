@@ -5,6 +5,7 @@
 
 #include "archive/frame_codec.h"
 #include "archive/table.h"
+#include "archive/table_scan.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "base/json_reader.h"
@@ -15,7 +16,6 @@ namespace hambrel::archive {
 namespace {
 
 constexpr std::array<std::string_view, 4> kTypeNames{"file", "directory", "symlink", "hardlink"};
-constexpr std::uint64_t kMostMode = 07777, kMostTime = 077777777777ULL;
 constexpr int kTableLevel = 15;
 constexpr std::uint32_t kFormatVersion = 1;
 constexpr std::string_view kMark = "HAMBREL\n";
@@ -78,51 +78,6 @@ Entry entry_from(const FastObject& named, const std::string& where) {
   return entry;
 }
 
-/// The same for what encode_table() writes of most files, several times faster. False, and the entry is to be read by
-/// entry_from(), for whatever else stands there.
-bool read_plainly(simdjson::dom::object object, Entry& entry) {
-  unsigned seen = 0;
-  constexpr unsigned kPath = 1, kType = 2, kMode = 4, kUser = 8, kGroup = 16, kTime = 32, kSize = 64, kDigest = 128,
-                     kFrame = 256, kOffset = 512;
-  constexpr unsigned kOfAll = kPath | kType | kMode | kUser | kGroup | kTime;
-  constexpr unsigned kOfFiles = kSize | kDigest | kFrame | kOffset;
-  for (const auto& [key, value] : object) {
-    std::string_view text;
-    std::uint64_t number = 0;
-    const bool is_text = value.get(text) == simdjson::SUCCESS, is_number = value.get(number) == simdjson::SUCCESS;
-    if (key == "path" && is_text) {
-      entry.path = text, seen |= kPath;
-    } else if (key == "type" && is_text) {
-      const auto known = std::find(kTypeNames.begin(), kTypeNames.end(), text);
-      if (known == kTypeNames.end()) return false;
-      entry.type = static_cast<EntryType>(known - kTypeNames.begin()), seen |= kType;
-    } else if (key == "mode" && is_number && number <= kMostMode) {
-      entry.mode = static_cast<std::uint32_t>(number), seen |= kMode;
-    } else if (key == "user" && is_text) {
-      entry.user = text, seen |= kUser;
-    } else if (key == "group" && is_text) {
-      entry.group = text, seen |= kGroup;
-    } else if (key == "mtime" && is_number && number <= kMostTime) {
-      entry.mtime = static_cast<std::int64_t>(number), seen |= kTime;
-    } else if (key == "size" && is_number) {
-      entry.size = number, seen |= kSize;
-    } else if (key == "sha256" && is_text) {
-      const auto digest = Digest::from_hex(text);
-      if (!digest) return false;
-      entry.digest = *digest, seen |= kDigest;
-    } else if (key == "frame" && is_number && number <= UINT32_MAX) {
-      entry.frame = static_cast<std::uint32_t>(number), seen |= kFrame;
-    } else if (key == "offset" && is_number) {
-      entry.offset = number, seen |= kOffset;
-    } else if (key == "target" && is_text) {
-      entry.target = text;
-    } else {
-      return false;
-    }
-  }
-  return seen == (entry.type == EntryType::File ? kOfAll | kOfFiles : kOfAll);
-}
-
 void put_number(std::string& bytes, std::uint64_t value, int size) {
   for (int i = 0; i < size; ++i) bytes.push_back(static_cast<char>(value >> (8 * i) & 255U));
 }
@@ -150,27 +105,43 @@ std::string encode_table(const Table& table) {
 }
 
 Table decode_table(std::string_view stored, const std::string& where) {
-  const std::string text = decompress_sized(stored, kMostTableBytes, where);
+  FrameDecoder decoder;
+  const std::string_view text = decoder.decode_sized(stored, kMostTableBytes, where);
   const std::string place = where + ": table of contents";
-  JsonReader reader;
-  const FastObject object = reader.parse(text, place);
+  JsonReader reader, reader_of_one;
+  const auto read_one = [&](std::string_view one) -> std::optional<Entry> {
+    try {
+      return entry_from(reader_of_one.parse(one, place), place);
+    } catch (const Error&) {  // what is wrong with it is told where all is read
+      return std::nullopt;
+    }
+  };
   Table table;
-  for (const FastObject& frame : object.objects("frames"))
+  std::optional<FastObject> object;
+  if (auto scanned = scan_table(text, read_one); scanned && scanned->rest.starts_with("],\"")) {
+    object = reader.parse("{" + std::string(scanned->rest.substr(2)), place);
+    if (object->has("entries"))  // a second time
+      object.reset();
+    else
+      table.entries = std::move(scanned->entries);
+  }
+  if (!object) {
+    object = reader.parse(text, place);
+    const simdjson::dom::array entries = object->array("entries");
+    if (entries.size() > kMostEntries)
+      throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
+    table.entries.reserve(entries.size());
+    for (const simdjson::dom::element one : entries) {
+      simdjson::dom::object members;
+      if (one.get(members) != simdjson::SUCCESS) object->wrong("entries", "a list of objects");
+      table.entries.push_back(entry_from(FastObject(members, place), place));
+    }
+  }
+  for (const FastObject& frame : object->objects("frames"))
     table.frames.push_back({frame.number("offset"), frame.number("size"), frame.number("plain"), digest_of(frame)});
-  const FastObject manifest = object.object("manifest");
+  const FastObject manifest = object->object("manifest");
   table.manifest_offset = manifest.number("offset");
   table.manifest_size = manifest.number("size");
-  const simdjson::dom::array entries = object.array("entries");
-  if (entries.size() > kMostEntries)
-    throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
-  table.entries.reserve(entries.size());
-  for (const simdjson::dom::element one : entries) {
-    simdjson::dom::object members;
-    if (one.get(members) != simdjson::SUCCESS) object.wrong("entries", "a list of objects");
-    Entry entry;
-    if (!read_plainly(members, entry)) entry = entry_from(FastObject(members, place), place);
-    table.entries.push_back(std::move(entry));
-  }
   return table;
 }
 

@@ -12,12 +12,20 @@ std::string Digest::hex() const { return to_hex(std::as_bytes(std::span(bytes)))
 std::optional<Digest> Digest::from_hex(std::string_view text) {
   Digest digest;
   if (text.size() != 2 * digest.bytes.size()) return std::nullopt;
-  auto nibble = [](char c) { return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1; };
+  static constexpr auto kNibbles = [] {
+    std::array<std::uint8_t, 256> values{};
+    values.fill(0xFF);
+    for (std::uint8_t i = 0; i < 16; ++i) values[static_cast<std::uint8_t>("0123456789abcdef"[i])] = i;
+    return values;
+  }();
+  unsigned bad = 0;  // no digit makes a value above 15
   for (std::size_t i = 0; i < digest.bytes.size(); ++i) {
-    const int high = nibble(text[2 * i]), low = nibble(text[2 * i + 1]);
-    if (high < 0 || low < 0) return std::nullopt;
-    digest.bytes[i] = static_cast<std::uint8_t>(high * 16 + low);
+    const unsigned high = kNibbles[static_cast<std::uint8_t>(text[2 * i])];
+    const unsigned low = kNibbles[static_cast<std::uint8_t>(text[2 * i + 1])];
+    bad |= high | low;
+    digest.bytes[i] = static_cast<std::uint8_t>(high << 4 | low);
   }
+  if (bad > 15) return std::nullopt;
   return digest;
 }
 

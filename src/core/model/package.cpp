@@ -34,7 +34,8 @@ std::string path_problem(std::string_view path) {
   if (path.empty()) return "an empty path";
   if (path.front() == '/') return "an absolute path";
   if (path.size() > 4095) return "a path longer than 4095 bytes";
-  if (!is_plain(path) && !is_utf8(path)) return "a path that is not UTF-8";
+  const bool plain = is_plain(path);
+  if (!plain && !is_utf8(path)) return "a path that is not UTF-8";
   for (std::size_t at = 0; at <= path.size();) {
     const std::string_view part = path.substr(at, path.find('/', at) - at);
     at += part.size() + 1;
@@ -42,7 +43,7 @@ std::string path_problem(std::string_view path) {
     if (part == "." || part == "..") return "a path with '.' or '..'";
     if (part.size() > 255) return "a name longer than 255 bytes";
   }
-  for (const char c : path)
+  for (const char c : plain ? std::string_view() : path)
     if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F) return "a path with a control character";
   return {};
 }
