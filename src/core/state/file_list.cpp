@@ -40,12 +40,6 @@ std::string attributes_text(const FileEntry& entry) {
   return canonical(object);
 }
 
-template <typename Value>
-void append(std::string& bytes, const Value& value) {
-  static_assert(std::is_trivially_copyable_v<Value>);
-  bytes.append(reinterpret_cast<const char*>(&value), sizeof value);
-}
-
 }  // namespace
 
 FileList::FileList(std::string bytes, std::string where) : bytes_(std::move(bytes)), where_(std::move(where)) {
@@ -66,43 +60,60 @@ FileList FileList::of(std::size_t count, const std::function<const FileEntry&(st
   for (std::size_t i = 0; i < count; ++i) files.push_back(&at(i));
   const auto by_path = [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; };
   if (!std::is_sorted(files.begin(), files.end(), by_path)) std::sort(files.begin(), files.end(), by_path);
-  std::string records, pairs, texts;
-  records.reserve(count * kRecord);
   std::map<std::pair<std::string_view, std::string_view>, std::uint32_t> known;
-  std::string_view last_user, last_group;
-  std::uint32_t last = 0;
+  std::vector<std::pair<std::string_view, std::string_view>> pairs;
+  std::vector<std::uint32_t> owners;  // by file
+  owners.reserve(count);
+  std::map<const FileEntry*, std::string> attributes;  // of the few that have any
+  std::size_t texts = 0;                               // bytes
   for (const FileEntry* file : files) {
-    if (known.empty() || file->user != last_user || file->group != last_group) {
-      const auto [found, added] = known.emplace(std::pair<std::string_view, std::string_view>(file->user, file->group),
-                                                static_cast<std::uint32_t>(known.size()));
-      if (added) {
-        append(pairs, Owners{static_cast<std::uint32_t>(texts.size()), static_cast<std::uint16_t>(file->user.size()),
-                             static_cast<std::uint16_t>(file->group.size())});
-        texts += file->user, texts += file->group;
-      }
-      last_user = file->user, last_group = file->group, last = found->second;
+    const std::pair<std::string_view, std::string_view> pair(file->user, file->group);
+    if (owners.empty() || pair != pairs[owners.back()]) {
+      const auto [found, added] = known.emplace(pair, static_cast<std::uint32_t>(pairs.size()));
+      if (added) pairs.push_back(pair), texts += pair.first.size() + pair.second.size();
+      owners.push_back(found->second);
+    } else {
+      owners.push_back(owners.back());
     }
-    const std::string attributes = attributes_text(*file);
-    Record record;
-    record.start = static_cast<std::uint32_t>(texts.size());
-    record.path = static_cast<std::uint16_t>(file->path.size());
-    record.target = static_cast<std::uint16_t>(file->target.size());
-    record.attributes = static_cast<std::uint32_t>(attributes.size());
-    record.owners = last;
-    record.mode = static_cast<std::uint16_t>(file->mode);
-    record.type = static_cast<std::uint8_t>(file->type);
-    record.config = file->config ? 1 : 0;
-    record.mtime = file->mtime;
-    record.size = file->size;
-    record.digest = file->digest;
-    append(records, record);
-    texts += file->path, texts += file->target, texts += attributes;
+    texts += file->path.size() + file->target.size();
+    if (!file->attributes.empty()) texts += attributes.emplace(file, attributes_text(*file)).first->second.size();
   }
-  std::string bytes;
-  bytes.reserve(kHead + records.size() + pairs.size() + texts.size());
-  for (const std::size_t value : {std::size_t{kLayout}, count, known.size(), std::size_t{0}})
-    append(bytes, static_cast<std::uint32_t>(value));
-  bytes += records, bytes += pairs, bytes += texts;
+  std::string bytes(kHead + count * kRecord + pairs.size() * kOwners + texts, '\0');
+  char* const first_text = bytes.data() + bytes.size() - texts;
+  char *to = bytes.data(), *text = first_text;
+  const auto put = [&](const auto& value) {
+    static_assert(std::is_trivially_copyable_v<std::decay_t<decltype(value)>>);
+    std::memcpy(to, &value, sizeof value);
+    to += sizeof value;
+  };
+  const auto put_text = [&](std::string_view value) { text = std::copy(value.begin(), value.end(), text); };
+  const auto start = [&] { return static_cast<std::uint32_t>(text - first_text); };
+  for (const std::size_t value : {std::size_t{kLayout}, count, pairs.size(), std::size_t{0}})
+    put(static_cast<std::uint32_t>(value));
+  std::vector<std::uint32_t> starts;  // of the texts of each pair
+  for (const auto& [user, group] : pairs) starts.push_back(start()), put_text(user), put_text(group);
+  for (std::size_t i = 0; i < count; ++i) {
+    const FileEntry& file = *files[i];
+    const auto more = file.attributes.empty() ? attributes.end() : attributes.find(&file);
+    Record record;
+    record.start = start();
+    record.path = static_cast<std::uint16_t>(file.path.size());
+    record.target = static_cast<std::uint16_t>(file.target.size());
+    record.attributes = more == attributes.end() ? 0 : static_cast<std::uint32_t>(more->second.size());
+    record.owners = owners[i];
+    record.mode = static_cast<std::uint16_t>(file.mode);
+    record.type = static_cast<std::uint8_t>(file.type);
+    record.config = file.config ? 1 : 0;
+    record.mtime = file.mtime;
+    record.size = file.size;
+    record.digest = file.digest;
+    put(record);
+    put_text(file.path), put_text(file.target);
+    if (more != attributes.end()) put_text(more->second);
+  }
+  for (std::size_t i = 0; i < pairs.size(); ++i)
+    put(Owners{starts[i], static_cast<std::uint16_t>(pairs[i].first.size()),
+               static_cast<std::uint16_t>(pairs[i].second.size())});
   return FileList(std::move(bytes), "");
 }
 
