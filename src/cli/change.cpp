@@ -226,6 +226,16 @@ class Change {
                     "use a newer hambrel, or an older version of the package");
       coming.push_back(*step.after_id);
     }
+    std::unique_ptr<state::State> empty;
+    const state::State* state = session_.present();
+    if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
+      empty = std::make_unique<state::State>(":memory:", state::Access::Change);
+      state = empty.get();
+    }
+    for (const plan::Step& step : planned_.plan.steps)
+      if (step.before_id && !step.only_state())
+        leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
+    look_ahead(*state);
     tables_ = tables_of(session_, coming);
     for (const PackageId id : coming)
       archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
@@ -238,19 +248,11 @@ class Change {
                            kept != nullptr && kept->shelved});
       planned_.sources.push_back({entering_.back().package, nullptr});
     }
-    std::unique_ptr<state::State> empty;
-    const state::State* state = session_.present();
-    if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
-      empty = std::make_unique<state::State>(":memory:", state::Access::Change);
-      state = empty.get();
-    }
-    for (const plan::Step& step : planned_.plan.steps)
-      if (step.before_id && !step.only_state())
-        leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     tree_options_.workers = os::processors();
     tree_options_.fetched = incoming_->missing();
     leave_behind(*state);
     plan_tree(*state);
+    tree_options_.ahead.reset();
     if (planned_.tree.conflicts.empty() || arguments_.has("download-only")) return;
     settling_.emplace(session_, arguments_,
                       questions_of(session_, planned_.tree.conflicts, coming, tables_, planned_.plan));
@@ -258,6 +260,14 @@ class Change {
     plan_tree(*state);
     for (plan::ConfigStep& step : planned_.plan.configs)
       if (settling_->open().contains(step.path)) step.action = plan::ConfigAction::Ask;
+  }
+
+  /// The files of what is replaced, most of which will be the same again.
+  void look_ahead(const state::State& state) {
+    std::vector<std::int64_t> rows;
+    for (const plan::Step& step : planned_.plan.steps)
+      if (step.before_id && step.brings_files()) rows.push_back(session_.universe()[*step.before_id].installed->row);
+    tree_options_.ahead = std::make_shared<txn::LookAhead>(session_.root(), state, rows);
   }
 
   void plan_tree(const state::State& state) {

@@ -219,11 +219,16 @@ class Planner {
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
   void mark_unchanged(unsigned workers) {
+    std::vector<const std::vector<std::uint8_t>*> ahead(leaving_.size(), nullptr);  // by leaving package
+    for (std::size_t i = 0; i < leaving_.size() && options_.ahead; ++i) ahead[i] = options_.ahead->of(leaving_[i].row);
     std::vector<Coming*> alike;
     for (Coming& coming : new_) {
       const Old* const before = coming.before;
       const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
-      if (same || (coming.shared && coming.entry->type != EntryType::Directory)) alike.push_back(&coming);
+      if (same && ahead[before->package] != nullptr)
+        coming.unchanged = (*ahead[before->package])[before->number] != 0;
+      else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
+        alike.push_back(&coming);
     }
     std::vector<const FileEntry*> entries;
     for (const Coming* const coming : alike) entries.push_back(coming->entry);

@@ -15,6 +15,7 @@
 #pragma once
 
 #include <map>
+#include <memory>
 #include <optional>
 #include <set>
 #include <string>
@@ -27,6 +28,7 @@
 #include "txn/configuration.h"
 #include "txn/homes.h"
 #include "txn/kept.h"
+#include "txn/look_ahead.h"
 
 namespace hambrel::txn {
 
@@ -95,7 +97,8 @@ struct TreeOptions {
   std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant
   std::set<std::string> leave{};   // edited configuration at these paths goes, as it was not there then
   Fetched fetched{};
-  bool asides = true;  // false: what waits to be settled is the caller's to move
+  std::shared_ptr<LookAhead> ahead{};  // what was looked at already, if anything
+  bool asides = true;                  // false: what waits to be settled is the caller's to move
 };
 
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.
