@@ -15,7 +15,7 @@ namespace hambrel::archive {
 
 namespace {
 
-constexpr std::size_t kVerifiedTogether = 2 << 20;  // bytes of frames, one greater one aside
+constexpr std::size_t kVerifiedTogether = 4 << 20;  // bytes of frames, one greater one aside
 
 [[noreturn]] void damaged(const std::string& what, const std::string& where) {
   throw Error(ErrorCode::Untrusted, what, where, "fetch or copy the file again");

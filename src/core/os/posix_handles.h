@@ -71,7 +71,7 @@ inline std::optional<FileInfo> look(int directory, const char* name) {
 
 /// Files from this size on begin to go to the disk as soon as they are complete; small ones are better written
 /// together.
-inline constexpr std::uint64_t kWriteAtOnce = 128 << 10;  // bytes
+inline constexpr std::uint64_t kWriteAtOnce = 16 << 10;  // bytes
 
 inline bool owner_differs(const Metadata& metadata, const FileInfo& now) {
   return metadata.owner && *metadata.owner != std::pair(now.uid, now.gid);
