@@ -47,6 +47,22 @@ class Looker {
   std::vector<Opened> way_;  // each below the one before; the last was asked for last
 };
 
+/// What stands where directories are looked for, each asked for once. For a time in which nothing is moved.
+class DirectoryFacts {
+ public:
+  explicit DirectoryFacts(FileReader& root) : looker_(root) {}
+  /// Links are not followed.
+  std::optional<FileInfo> stat(std::string_view path) {
+    if (const auto known = known_.find(path); known != known_.end()) return known->second;
+    return known_.emplace(path, looker_.stat(path)).first->second;
+  }
+  void remember(std::string_view path, const FileInfo& info) { known_.emplace(path, info); }
+
+ private:
+  Looker looker_;
+  std::map<std::string, std::optional<FileInfo>, std::less<>> known_;
+};
+
 /// Holds the directory open that was asked for last.
 class LastDirectory {
  public:

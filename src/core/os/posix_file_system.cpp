@@ -124,9 +124,10 @@ class PosixFileSystem final : public FileSystem {
     ExtendedAttributes result;
     const auto at = parent(path);
     const std::string proc = proc_path(at);
+    ssize_t size = ::llistxattr(proc.c_str(), nullptr, 0);  // most have none
+    if (size == 0 || (size < 0 && errno == ENOTSUP)) return result;
     std::string names(65536, '\0');
-    const ssize_t size = ::llistxattr(proc.c_str(), names.data(), names.size());
-    if (size < 0 && errno == ENOTSUP) return result;
+    if (size > 0) size = ::llistxattr(proc.c_str(), names.data(), names.size());
     if (size < 0) throw_errno(errno, "cannot read the extended attributes", shown(path));
     for (std::size_t i = 0; i < static_cast<std::size_t>(size);) {
       const std::string name = names.c_str() + i;

@@ -1,7 +1,6 @@
 #include "txn/disk_facts.h"
 
-#include <algorithm>
-#include <future>
+#include "base/parallel.h"
 
 namespace hambrel::txn {
 
@@ -25,23 +24,17 @@ std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vec
                                             unsigned workers) {
   std::vector<std::uint8_t> result(entries.size());
   constexpr std::size_t kFew = 1000;  // files that are not worth a thread
-  const std::size_t parts = std::clamp<std::size_t>(entries.size() / kFew, 1, std::max(workers, 1U));
-  const auto look = [&](std::size_t part) {
+  in_portions(entries.size(), workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker looker(root);
-    for (std::size_t i = entries.size() * part / parts; i < entries.size() * (part + 1) / parts; ++i)
-      result[i] = as_recorded(root, looker, *entries[i]) ? 1 : 0;
-  };
-  std::vector<std::future<void>> others;
-  for (std::size_t part = 1; part < parts; ++part) others.push_back(std::async(std::launch::async, look, part));
-  look(0);
-  for (auto& other : others) other.get();
+    for (std::size_t i = first; i < last; ++i) result[i] = as_recorded(root, looker, *entries[i]) ? 1 : 0;
+  });
   return result;
 }
 
 const Inheritance& Inheritances::of(std::string_view directory) {
   if (const auto known = known_.find(directory); known != known_.end()) return known->second;
   Inheritance own;
-  const auto plain = directory.empty() ? std::nullopt : looker_.stat(directory);
+  const auto plain = directory.empty() ? std::nullopt : directories_.stat(directory);
   const bool direct = plain && plain->type == FileType::Directory;  // no link, so it need not be followed
   const auto info = direct || (plain && plain->type != FileType::Symlink) ? plain : root_.stat_followed(directory);
   if (info && info->type == FileType::Directory) {

@@ -28,13 +28,13 @@ struct Inheritance {
 };
 class Inheritances {
  public:
-  explicit Inheritances(os::FileReader& root) : root_(root) {}
+  Inheritances(os::FileReader& root, os::DirectoryFacts& directories) : root_(root), directories_(directories) {}
   /// From a directory, or where it does not exist yet from the nearest one above it.
   const Inheritance& of(std::string_view directory);
 
  private:
   os::FileReader& root_;
-  os::Looker looker_{root_};
+  os::DirectoryFacts& directories_;
   std::map<std::string, Inheritance, std::less<>> known_;  // by directory
 };
 

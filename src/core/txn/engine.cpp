@@ -109,7 +109,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
       go_on();
       return ready;
     }
-    require_feasible(env_.root, planned.tree);  // again: time has passed since the plan
+    require_feasible(env_.root, planned.tree, env_.workers);  // again: time has passed since the plan
     const Places places(planned.tree);
     stage(planned.tree, planned.sources, directory, places);
     journal.moves = resolve_moves(planned.tree, directory, places);

@@ -106,6 +106,7 @@ class Engine {
     std::vector<std::string> places_;  // by put
     std::unordered_map<std::string_view, std::size_t> by_path_;
   };
+  class StageDirectories;
   void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
              const Places& places);
   void go_on() const;  // Error{Declined} when it was asked to stop
@@ -115,7 +116,7 @@ class Engine {
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-              const Owners& owners, const Places& places);
+              const Owners& owners, const Places& places, StageDirectories& directories);
   void stage_link(const Put& put, const std::string& directory, const Places& places);
   void stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one);
   void stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata);

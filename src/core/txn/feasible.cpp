@@ -5,6 +5,7 @@
 #include <map>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "os/neighbours.h"
 #include "txn/tree_change.h"
 
@@ -59,7 +60,7 @@ void require_room(os::FileReader& root, const std::string& home, ByteCount bytes
 
 }  // namespace
 
-void require_feasible(os::FileReader& root, const TreeChange& change) {
+void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers) {
   std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
     auto& [bytes, count] = needs[put.home];
@@ -76,14 +77,18 @@ void require_feasible(os::FileReader& root, const TreeChange& change) {
     (there == needs.end() ? needs[change.fetched.into] : there->second).first += change.fetched.bytes;
   }
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
-  std::map<std::string_view, FileInfo> directories;
-  os::Looker looker(root);
-  for (const PlannedMove& move : change.moves) {
-    const auto parent = os::parent_of(move.path);
-    auto known = directories.find(parent);
-    if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
-    require_movable(root, move, known->second, looker.stat(move.path));
-  }
+  constexpr std::size_t kFew = 1000;  // moves that are not worth a thread
+  in_portions(change.moves.size(), workers, kFew, [&](std::size_t first, std::size_t last) {
+    std::map<std::string_view, FileInfo> directories;
+    os::Looker looker(root);
+    for (std::size_t i = first; i < last; ++i) {
+      const PlannedMove& move = change.moves[i];
+      const auto parent = os::parent_of(move.path);
+      auto known = directories.find(parent);
+      if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
+      require_movable(root, move, known->second, looker.stat(move.path));
+    }
+  });
 }
 
 }  // namespace hambrel::txn

@@ -21,7 +21,7 @@ const std::string& Homes::of(std::string_view path) { return of_directory(os::pa
 const std::string& Homes::of_directory(std::string_view directory) {
   if (const auto known = by_directory_.find(directory); known != by_directory_.end()) return known->second;
   if (by_mount_.empty()) by_mount_[root_.stat_followed(existing_directory(root_, kHome))->mount] = kHome;
-  auto info = directory.empty() ? std::nullopt : looker_.stat(directory);
+  auto info = directory.empty() ? std::nullopt : directories_.stat(directory);
   if (directory.empty() || (info && info->type == os::FileType::Symlink)) info = root_.stat_followed(directory);
   if (!info || info->type != os::FileType::Directory)  // to be made, on the file system of what it will stand in
     return by_directory_.emplace(directory, of_directory(os::parent_of(directory))).first->second;

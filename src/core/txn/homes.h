@@ -23,6 +23,8 @@ inline constexpr const char* kForeignHome = ".hambrel";  // at the top of any ot
 class Homes {
  public:
   explicit Homes(os::FileReader& root) : root_(root) {}
+  /// What is known of directories, for others that ask for the same ones.
+  os::DirectoryFacts& directories() { return directories_; }
 
   /// The home for what is called `path`, whether its directory exists yet or not.
   const std::string& of(std::string_view path);
@@ -36,7 +38,7 @@ class Homes {
   const std::string& of_directory(std::string_view directory);
 
   os::FileReader& root_;
-  os::Looker looker_{root_};
+  os::DirectoryFacts directories_{root_};
   std::map<std::string, std::string, std::less<>> by_directory_;
   std::map<std::uint64_t, std::string> by_mount_;
 };

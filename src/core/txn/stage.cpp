@@ -15,6 +15,7 @@
 #include <unordered_set>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
@@ -43,6 +44,7 @@ void write_sparsely(os::WritableFile& file, std::string_view data) {
   }
 }
 
+constexpr std::size_t kFew = 100;     // links, directories or moves that are not worth a thread
 constexpr std::size_t kBucket = 512;  // things in one directory of the stage: few directories, none of them long
 
 std::string in_bucket(std::string_view kind, std::size_t number) {
@@ -206,40 +208,49 @@ class Portions {
   std::list<Portion> left_;
 };
 
-/// The directories that are made in the stage, each once, from the top down.
-class StageDirectories {
+}  // namespace
+
+/// The directories that are made in the stage, each once, from the top down, by whatever thread needs it first.
+class Engine::StageDirectories {
  public:
-  explicit StageDirectories(os::FileSystem& root) : last_(root) {}
   void known(const std::string& path) { made_.insert(path); }
-  void make(const std::string& path) {
-    if (made_.contains(path)) return;
-    make(std::string(os::parent_of(path)));
-    last_.of(path).make_directory(os::name_of(path), 0755);
-    made_.insert(path);
+  /// `last` is the thread's own.
+  void make(std::string_view path, os::LastDirectory& last) {
+    const std::lock_guard lock(mutex_);
+    make_locked(path, last);
   }
 
  private:
-  os::LastDirectory last_;
-  std::unordered_set<std::string> made_;
-};
+  void make_locked(std::string_view path, os::LastDirectory& last) {
+    if (made_.contains(path)) return;
+    make_locked(os::parent_of(path), last);
+    last.of(path).make_directory(os::name_of(path), 0755);
+    made_.emplace(path);
+  }
 
-}  // namespace
+  std::mutex mutex_;
+  std::set<std::string, std::less<>> made_;
+};
 
 void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                    const Places& places) {
   make_stages(change, directory);
-  StageDirectories directories(env_.root);
-  for (const Put& put : change.puts) directories.known(os::join_path(put.home, directory));
-  for (const Put& put : change.puts) {
-    go_on();
-    const std::string at = places.staged(put, directory);
-    directories.make(put.entry.type == EntryType::Directory ? at : std::string(os::parent_of(at)));
-  }
+  StageDirectories directories;
+  std::set<std::string_view> homes;
+  for (const Put& put : change.puts)
+    if (homes.insert(put.home).second) directories.known(os::join_path(put.home, directory));
   const auto owner_of = [&](const Put& put) {
     return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
   };
   const Owners owners(env_.root);
-  unpack(change, sources, directory, owners, places);
+  unpack(change, sources, directory, owners, places, directories);
+  os::LastDirectory made_last(env_.root);
+  for (const Put& put : change.puts) {  // those that nothing was unpacked into
+    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content) continue;
+    go_on();
+    const std::string at = places.staged(put, directory);
+    directories.make(put.entry.type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), made_last);
+  }
   keep_pristine(change, sources);  // after what needs no waiting for the last package
   stage_kept(change, [&](const Put& put) {
     stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
@@ -248,13 +259,17 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     go_on();
     stage_link(put, directory, places);
   }
-  // directories last and deepest first, so that nothing disturbs their times again
-  os::LastDirectory last(env_.root);
-  for (auto put = change.puts.rbegin(); put != change.puts.rend(); ++put) {
-    if (put->entry.type != EntryType::Directory && put->entry.type != EntryType::Symlink) continue;
-    const std::string at = places.staged(*put, directory);
-    last.of(at).set_metadata(os::name_of(at), metadata_of(*put, owners, owner_of(*put)));
-  }
+  // links and directories last, so that nothing disturbs their times again
+  std::vector<const Put*> left;
+  for (const Put& put : change.puts)
+    if (put.entry.type == EntryType::Directory || put.entry.type == EntryType::Symlink) left.push_back(&put);
+  in_portions(left.size(), env_.workers, kFew, [&](std::size_t first, std::size_t end) {
+    os::LastDirectory last(env_.root);
+    for (std::size_t i = first; i < end; ++i) {
+      const std::string at = places.staged(*left[i], directory);
+      last.of(at).set_metadata(os::name_of(at), metadata_of(*left[i], owners, owner_of(*left[i])));
+    }
+  });
 }
 
 /// What configuration files are before anybody edits them, each content once, under its digest.
@@ -297,7 +312,7 @@ constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
 
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-                    const Owners& owners, const Places& places) {
+                    const Owners& owners, const Places& places, StageDirectories& directories) {
   const std::vector<Wanted> wanted = wanted_of(change, sources);
   auto all = portions_of(sources, wanted, std::max(env_.workers, 1U));
   const std::size_t count = all.size();
@@ -311,7 +326,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   std::atomic<bool> failed = false;
 
   const auto work = [&] {
-    os::LastDirectory last(env_.root);
+    os::LastDirectory last(env_.root), made_last(env_.root);
     archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
     os::Metadata metadata;
@@ -330,6 +345,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
         const Put& put = *puts[i];
         metadata = metadata_of(put, owners, sources[portion.source].package.name);
         const std::string at = places.staged(put, directory);
+        directories.make(os::parent_of(at), made_last);
         // nobody else gets into the stage: with its own mode from the start, few files need it set
         file = last.of(at).create(os::name_of(at), *metadata.mode & 0777U);
       };
@@ -377,16 +393,9 @@ void Engine::stage_kept(const TreeChange& change, const std::function<void(const
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
     if (!put.kept.empty() || put.content) kept.push_back(&put);
-  constexpr std::size_t kFew = 100;  // links that are not worth a thread
-  std::atomic<std::size_t> next = 0;
-  const auto work = [&] {
-    for (std::size_t i = next++; i < kept.size(); i = next++) go_on(), stage_one(*kept[i]);
-  };
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, kept.size() / kFew + 1); ++i)
-    others.push_back(std::async(std::launch::async, work));
-  work();
-  for (auto& other : others) other.get();
+  in_portions(kept.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) go_on(), stage_one(*kept[i]);
+  });
 }
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
@@ -446,9 +455,8 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
   std::vector<Move> moves;
   moves.reserve(change.moves.size());
   std::map<std::string_view, std::size_t> removed;  // by home
-  os::Looker in_place(env_.root), in_stage(env_.root);
   for (const PlannedMove& planned : change.moves) {
-    Move move;
+    Move& move = moves.emplace_back();
     move.kind = planned.kind;
     move.path = planned.path;
     move.home = planned.home;
@@ -456,22 +464,27 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
       move.place = in_bucket(kRemoved, removed[planned.home]++);
     else if (planned.kind != MoveKind::Attributes)
       move.place = places.of(planned.path);
-    const auto here = in_place.stat(planned.path);
-    move.plain = !here || here->type != os::FileType::Directory;
-    if (planned.kind == MoveKind::Place || planned.kind == MoveKind::Exchange) {
-      const auto staged = in_stage.stat(place_of(move, directory));
-      move.inode_new = staged->inode;
-      move.plain = move.plain && staged->type != os::FileType::Directory;
-    }
-    if (planned.kind == MoveKind::Attributes) {
-      move.before = {here->mode, here->uid, here->gid};
-      move.after = numbers(planned.after, planned.path);
-    } else if (here) {
-      move.inode_old = here->inode;
-      move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then
-    }
-    moves.push_back(std::move(move));
   }
+  in_portions(moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    os::Looker in_place(env_.root), in_stage(env_.root);
+    for (std::size_t i = first; i < last; ++i) {
+      Move& move = moves[i];
+      const auto here = in_place.stat(move.path);
+      move.plain = !here || here->type != os::FileType::Directory;
+      if (move.kind == MoveKind::Place || move.kind == MoveKind::Exchange) {
+        const auto staged = in_stage.stat(place_of(move, directory));
+        move.inode_new = staged->inode;
+        move.plain = move.plain && staged->type != os::FileType::Directory;
+      }
+      if (move.kind == MoveKind::Attributes) {
+        move.before = {here->mode, here->uid, here->gid};
+        move.after = numbers(change.moves[i].after, move.path);
+      } else if (here) {
+        move.inode_old = here->inode;
+        move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then
+      }
+    }
+  });
   return moves;
 }
 

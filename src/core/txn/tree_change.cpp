@@ -313,7 +313,10 @@ class Planner {
     const bool below = in_whole(path);
     const auto disk = below ? std::nullopt : looker_.stat(path);
     const Old* const before = coming.before;
-    if (coming.entry->type == EntryType::Directory) return bring_directory(path, coming, below, disk);
+    if (coming.entry->type == EntryType::Directory) {
+      if (disk) homes_.directories().remember(path, *disk);
+      return bring_directory(path, coming, below, disk);
+    }
     std::optional<ConfigRules::Outcome> outcome;
     if (config && (!below || follows_.contains(path))) {
       outcome = judge(path, coming, disk);
@@ -504,8 +507,9 @@ class Planner {
       if (one.kind == MoveKind::Remove) return below_new_file(one.path) ? 0 : 3;
       return one.kind == MoveKind::Attributes ? 2 : 1;
     };
-    std::stable_sort(change_.moves.begin(), change_.moves.end(),
-                     [&](const auto& a, const auto& b) { return rank(a) < rank(b); });
+    const auto by_rank = [&](const PlannedMove& a, const PlannedMove& b) { return rank(a) < rank(b); };
+    if (!std::is_sorted(change_.moves.begin(), change_.moves.end(), by_rank))  // they are large
+      std::stable_sort(change_.moves.begin(), change_.moves.end(), by_rank);
     for (const std::string& path : becomes_file_)
       for (const std::string& child : root_.list(path))
         if (!removed_.contains(os::join_path(path, child)))
@@ -534,7 +538,7 @@ class Planner {
   bool answer_ = false;
   std::optional<std::string> asked_directory_;  // what staying_owner_of() asked for last, and the answer
   bool directory_is_owned_ = false;
-  Inheritances inheritances_{root_};
+  Inheritances inheritances_{root_, homes_.directories()};
   TreeChange change_;
 };
 
@@ -545,7 +549,7 @@ TreeChange plan_tree(os::FileReader& root, const state::State& state, const std:
   const state::State::Still still(state);
   TreeChange change = Planner(root, state, leaving, entering, options).run();
   change.fetched = options.fetched;
-  require_feasible(root, change);
+  require_feasible(root, change, options.workers);
   return change;
 }
 

@@ -108,6 +108,6 @@ TreeChange plan_tree(os::FileReader& root, const state::State& state, const std:
 
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.
-void require_feasible(os::FileReader& root, const TreeChange& change);
+void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers = 1);
 
 }  // namespace hambrel::txn

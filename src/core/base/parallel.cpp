@@ -1,0 +1,39 @@
+#include "base/parallel.h"
+
+#include <algorithm>
+#include <atomic>
+#include <exception>
+#include <future>
+#include <mutex>
+#include <vector>
+
+namespace hambrel {
+
+void in_portions(std::size_t count, unsigned workers, std::size_t few,
+                 const std::function<void(std::size_t, std::size_t)>& work) {
+  constexpr std::size_t kEach = 4;  // portions a thread: none waits long for the others
+  const std::size_t threads = std::clamp<std::size_t>(count / (few + 1), 1, std::max(workers, 1U));
+  const std::size_t portions = threads == 1 ? 1 : std::min(threads * kEach, count);
+  std::atomic<std::size_t> next = 0;
+  std::mutex mutex;
+  std::size_t foremost = portions;
+  std::exception_ptr problem;
+  const auto run = [&] {
+    for (std::size_t i = next++; i < portions; i = next++) {
+      try {
+        work(count * i / portions, count * (i + 1) / portions);
+      } catch (...) {
+        const std::lock_guard lock(mutex);
+        next = portions;
+        if (i < foremost) foremost = i, problem = std::current_exception();
+      }
+    }
+  };
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(std::launch::async, run));
+  run();
+  for (auto& other : others) other.get();
+  if (problem) std::rethrow_exception(problem);
+}
+
+}  // namespace hambrel

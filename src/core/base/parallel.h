@@ -1,0 +1,15 @@
+// Work on many things by several threads.
+#pragma once
+
+#include <cstddef>
+#include <functional>
+
+namespace hambrel {
+
+/// Calls `work(first, last)` for portions that together are the numbers from 0 to `count`, each in one of up to
+/// `workers` threads, this one among them; up to `few` of them are one portion. Returns when all are done, and throws
+/// what the foremost of those portions threw that did; after a throw, portions that were not begun are left.
+void in_portions(std::size_t count, unsigned workers, std::size_t few,
+                 const std::function<void(std::size_t, std::size_t)>& work);
+
+}  // namespace hambrel
