@@ -236,7 +236,10 @@ class Change {
       if (step.before_id && !step.only_state())
         leaving_.push_back(state->package(session_.universe()[*step.before_id].installed->row));
     look_ahead(*state);
-    tables_ = tables_of(session_, coming);
+    tables_ = tables_of(session_, coming, &damaged_);
+    for (plan::Step& step : planned_.plan.steps)
+      if (step.after_id && std::find(damaged_.begin(), damaged_.end(), *step.after_id) != damaged_.end())
+        step.download = session_.universe()[*step.after_id].offers.front().size;
     for (const PackageId id : coming)
       archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
                                         session_.universe().package(id).title());
@@ -386,6 +389,9 @@ class Change {
       engine.record_failure(started, account, problem.what());
       throw;
     }
+    for (const PackageId id : damaged_)
+      if (const std::string path = repo::cache_path(session_.universe().package(id)); session_.root().stat(path))
+        session_.root().remove_file(path);
     planned_.changes = state_changes();
     const os::InterruptGuard guard;
     for (bool again = false;; again = true) {
@@ -413,6 +419,7 @@ class Change {
   std::optional<Hold> hold_;  // for what a downgrade names
   std::int64_t hold_until_ = 0;
   Incoming::Tables tables_;
+  std::vector<PackageId> damaged_;  // in the cache
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
   std::optional<PackageFiles> files_;

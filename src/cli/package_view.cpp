@@ -47,7 +47,8 @@ Json entry_json(const FileEntry& entry) {
 }
 
 std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& session,
-                                                                     const std::vector<PackageId>& ids) {
+                                                                     const std::vector<PackageId>& ids,
+                                                                     std::vector<PackageId>* damaged) {
   const Universe& universe = session.universe();
   std::map<PackageId, std::shared_ptr<const archive::Table>> tables;
   std::vector<PackageId> asked;
@@ -77,6 +78,7 @@ std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& se
         }
       } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
         session.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
+        if (damaged != nullptr) damaged->push_back(id);
       }
     }
     const auto found = std::find_if(session.repositories().begin(), session.repositories().end(),

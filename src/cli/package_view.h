@@ -16,8 +16,9 @@ nlohmann::json entry_json(const FileEntry& entry);
 std::vector<FileEntry> files_of(Session& session, PackageId id);
 
 /// The checked table of a package version that is to be installed; fetched by one ranged read each, side by side, where
-/// neither a file nor the cache has it.
+/// neither a file nor the cache has it. `damaged` is told of what lies in the cache and must not be used.
 std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& session,
-                                                                     const std::vector<PackageId>& ids);
+                                                                     const std::vector<PackageId>& ids,
+                                                                     std::vector<PackageId>* damaged = nullptr);
 
 }  // namespace hambrel::cli

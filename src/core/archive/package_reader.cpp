@@ -42,8 +42,6 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
     : file_(std::move(file)), where_(std::move(where)), table_(std::move(known)) {
   read_footer();
   if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names");
-  if (sha256(file_->read_exactly(footer_.table_offset, footer_.table_size, where_)) != digest)
-    damaged("the table of contents is damaged (its digest differs)");
 }
 
 PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Footer& footer,

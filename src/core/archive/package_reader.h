@@ -21,7 +21,7 @@ class PackageReader {
   /// Reads and checks footer and table. Throws Error{Untrusted} for anything damaged.
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where);
   /// As before, where the table was read already: `known` must be the one whose digest is `digest`, which the footer
-  /// has to name.
+  /// has to name. The one in the file is not read again.
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
                 std::shared_ptr<const Table> known);
 

@@ -259,17 +259,25 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     go_on();
     stage_link(put, directory, places);
   }
-  // links and directories last, so that nothing disturbs their times again
-  std::vector<const Put*> left;
-  for (const Put& put : change.puts)
-    if (put.entry.type == EntryType::Directory || put.entry.type == EntryType::Symlink) left.push_back(&put);
+  // links and directories last, so that nothing disturbs their times again; those that bar the way after what is below
+  constexpr std::uint32_t kPassable = 0500;  // for those who are not root
+  std::vector<const Put*> left, bars;
+  for (const Put& put : change.puts) {
+    if (put.entry.type == EntryType::Directory && (put.entry.mode & kPassable) != kPassable)
+      bars.push_back(&put);
+    else if (put.entry.type == EntryType::Directory || put.entry.type == EntryType::Symlink)
+      left.push_back(&put);
+  }
+  const auto complete = [&](const Put& put, os::LastDirectory& last) {
+    const std::string at = places.staged(put, directory);
+    last.of(at).set_metadata(os::name_of(at), metadata_of(put, owners, owner_of(put)));
+  };
   in_portions(left.size(), env_.workers, kFew, [&](std::size_t first, std::size_t end) {
     os::LastDirectory last(env_.root);
-    for (std::size_t i = first; i < end; ++i) {
-      const std::string at = places.staged(*left[i], directory);
-      last.of(at).set_metadata(os::name_of(at), metadata_of(*left[i], owners, owner_of(*left[i])));
-    }
+    for (std::size_t i = first; i < end; ++i) complete(*left[i], last);
   });
+  os::LastDirectory last(env_.root);
+  for (auto put = bars.rbegin(); put != bars.rend(); ++put) complete(**put, last);
 }
 
 /// What configuration files are before anybody edits them, each content once, under its digest.

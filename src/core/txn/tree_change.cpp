@@ -75,7 +75,8 @@ class Planner {
     meet();
     follow_defaults();
     mark_unchanged(options_.workers);
-    for (const Coming& coming : new_) bring(std::string(coming.path), coming);
+    for (const Coming& coming : new_)
+      if (!coming.unchanged || coming.entry->config) bring(std::string(coming.path), coming);
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
       if (!file->stays) take(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };

@@ -4,10 +4,13 @@
 
 #include <algorithm>
 #include <atomic>
+#include <functional>
 #include <future>
 #include <mutex>
 #include <set>
+#include <span>
 
+#include "base/digests.h"
 #include "base/error.h"
 #include "os/neighbours.h"
 #include "txn/owners.h"
@@ -56,6 +59,42 @@ class Inspector {
   Inspector(os::FileReader& root, const Owners& owners, Depth depth)
       : root_(root), looker_(root), owners_(owners), depth_(depth) {}
 
+  using Found = std::function<void(const Task&, Kind)>;
+
+  /// Looks at some of the tasks; `found` is called for what is wrong.
+  void look_at(std::span<const Task> tasks, ByteCount& read, const Found& found) {
+    for (const Task& task : tasks) {
+      if (const auto kind = look_at(task, read)) found(task, *kind);
+      if (unread_bytes_ >= kTogether) compare(found);
+    }
+    compare(found);
+  }
+
+ private:
+  static constexpr ByteCount kTogether = 4 << 20, kMost = 1 << 20;  // contents in memory; one of them
+
+  /// A content that is compared by its digest, together with others.
+  struct Unread {
+    const Task* task;
+    Digest expected;
+    std::string content;
+    Kind if_other;
+    std::optional<Kind> if_same;
+  };
+
+  void compare(const Found& found) {
+    std::vector<std::span<const std::byte>> contents;
+    for (const Unread& one : unread_) contents.push_back(std::as_bytes(std::span(one.content)));
+    const std::vector<Digest> digests = sha256_of_each(contents);
+    for (std::size_t i = 0; i < unread_.size(); ++i) {
+      const Unread& one = unread_[i];
+      const auto kind = digests[i] == one.expected ? one.if_same : std::optional(one.if_other);
+      if (kind) found(*one.task, *kind);
+    }
+    unread_.clear(), unread_bytes_ = 0;
+  }
+
+  /// Nothing for what is as it should be, or is left to compare().
   std::optional<Kind> look_at(const Task& task, ByteCount& read) {
     const FileEntry entry = task.list->entry(task.number);
     const auto info = looker_.stat(entry.path);
@@ -74,18 +113,23 @@ class Inspector {
       }
       case EntryType::File: break;
     }
-    if (config) {
-      const bool same = info->type == FileType::Regular && is_same_content(entry, *info, read);
-      return same ? std::nullopt : std::optional(Kind::Edited);
-    }
-    if (info->type != FileType::Regular) return Kind::Type;
-    if (!is_same_content(entry, *info, read)) return Kind::Content;
-    if (const auto other = access(entry, *info)) return other;
-    if (depth_ == Depth::Content && has_other_attributes(entry)) return Kind::Attributes;
+    if (info->type != FileType::Regular) return config ? Kind::Edited : Kind::Type;
+    const Kind if_other = config ? Kind::Edited : Kind::Content;
+    if (info->size != entry.size) return if_other;
+    std::optional<Kind> if_same;
+    if (!config) if_same = access(entry, *info);
+    if (!config && !if_same && depth_ == Depth::Content && has_other_attributes(entry)) if_same = Kind::Attributes;
+    if (depth_ == Depth::Times && info->mtime_seconds == entry.mtime) return if_same;
+    read += entry.size;
+    if (sha256_lanes() == 1 || entry.size > kMost)
+      return root_.digest(entry.path) == entry.digest ? if_same : std::optional(if_other);
+    std::string content(entry.size, '\0');
+    content.resize(root_.open(entry.path)->read_at(0, std::as_writable_bytes(std::span(content))));
+    unread_.push_back({&task, entry.digest, std::move(content), if_other, if_same});
+    unread_bytes_ += entry.size;
     return std::nullopt;
   }
 
- private:
   std::optional<Kind> directory(const FileEntry& entry, const FileInfo& info, bool shared) {
     if (info.type == FileType::Symlink) {  // an administrator's link to a directory elsewhere does as well
       const auto behind = root_.stat_followed(entry.path);
@@ -109,13 +153,6 @@ class Inspector {
     return std::nullopt;
   }
 
-  bool is_same_content(const FileEntry& entry, const FileInfo& info, ByteCount& read) {
-    if (info.size != entry.size) return false;
-    if (depth_ == Depth::Times && info.mtime_seconds == entry.mtime) return true;
-    read += entry.size;
-    return root_.digest(entry.path) == entry.digest;
-  }
-
   bool has_other_attributes(const FileEntry& entry) {
     os::ExtendedAttributes here = root_.attributes(entry.path);
     std::erase_if(here, [](const auto& one) {  // packages bring no others
@@ -128,6 +165,8 @@ class Inspector {
   os::Looker looker_;
   const Owners& owners_;
   Depth depth_;
+  std::vector<Unread> unread_;
+  ByteCount unread_bytes_ = 0;
 };
 
 }  // namespace
@@ -160,10 +199,9 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
       std::vector<Finding> found;
       ByteCount read = 0;
       const std::size_t last = std::min(first + kPortion, tasks.size());
-      for (std::size_t i = first; i < last; ++i)
-        if (const auto kind = inspector.look_at(tasks[i], read))
-          found.push_back(
-              {*kind, tasks[i].list->entry(tasks[i].number), tasks[i].package->row, tasks[i].package->package.name});
+      inspector.look_at(std::span(tasks).subspan(first, last - first), read, [&](const Task& task, Kind kind) {
+        found.push_back({kind, task.list->entry(task.number), task.package->row, task.package->package.name});
+      });
       const std::lock_guard lock(telling);
       result.read += read, looked_at += last - first;
       std::move(found.begin(), found.end(), std::back_inserter(result.findings));
