@@ -59,6 +59,43 @@ TEST_F(Change, AnUpgradeChangesKindsOfPathsAndIsUndone) {
   EXPECT_EQ(station.files(), after);
 }
 
+TEST_F(Change, AnUpgradeTreatsWhatIsNotAsRecordedTheSameInSmallAndLargePackages) {
+  std::vector<std::string> told;
+  for (const int count : {40, 1500}) {  // files: many are looked at by several threads while the tables are read
+    const std::string name = "maps" + std::to_string(count);
+    std::map<std::string, std::string> files{{"etc/" + name, "scale = 1\n"}};
+    const auto path = [&](int i) {
+      return "usr/share/" + name + "/" + std::to_string(i % 7) + "/" + std::to_string(i);
+    };
+    for (int i = 0; i < count; ++i) files[path(i)] = "map " + std::to_string(i);
+    const std::string config = "[config]\nfiles = [\"etc/**\"]\n";
+    station.pack(name, "1-1", config, files);
+    files[path(3)] = "a better map", files.erase(path(4)), files["usr/share/" + name + "/new"] = "new";
+    station.pack(name, "2-1", config, files);
+    station.publish();
+    station.hambrel({"refresh"});
+    ASSERT_EQ(station.hambrel({"install", "-y", name + "=1"}).code, 0);
+    fs::remove(station.root() / path(10));                             // what both versions have alike: deleted,
+    write_file(station.root() / path(11), "mine");                     // edited,
+    fs::permissions(station.root() / path(12), fs::perms::owner_all);  // with another mode
+    write_file(station.root() / ("etc/" + name), "scale = 9\n");
+    const auto before = station.files();
+    const Ran ran = station.hambrel({"install", "-y", name + "=2"});
+    EXPECT_EQ(ran.code, 0) << ran.err;
+    for (const auto& [file, content] : files)
+      EXPECT_EQ(read_file(station.root() / file), file.starts_with("etc/") ? "scale = 9\n" : content) << file;
+    EXPECT_FALSE(fs::exists(station.root() / path(4)));
+    EXPECT_EQ(station.hambrel({"verify", name, "--quiet"}).code, 0);
+    std::string words = ran.out.substr(0, ran.out.find("Fetches"));
+    for (std::size_t at = 0; (at = words.find(name, at)) != std::string::npos;) words.replace(at, name.size(), "maps");
+    told.push_back(words.substr(words.find("/usr")));
+    EXPECT_EQ(station.hambrel({"undo", "-y", std::to_string(told.size() * 3 - 1)}).code, 0);
+    EXPECT_EQ(station.files(), before);
+  }
+  EXPECT_EQ(told.at(0), told.at(1));
+  EXPECT_THAT(told.at(0), HasSubstr("/11"));
+}
+
 TEST_F(Change, EditedConfigurationStaysAndTheNewOneWaits) {
   station.hambrel({"install", "desk=1", "--yes"});
   write_file(station.root() / "etc/desk.toml", "lamps = 9\n");
