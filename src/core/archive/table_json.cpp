@@ -108,38 +108,29 @@ Table decode_table(std::string_view stored, const std::string& where) {
   FrameDecoder decoder;
   const std::string_view text = decoder.decode_sized(stored, kMostTableBytes, where);
   const std::string place = where + ": table of contents";
-  JsonReader reader, reader_of_one;
+  JsonReader reader;
   const auto read_one = [&](std::string_view one) -> std::optional<Entry> {
     try {
-      return entry_from(reader_of_one.parse(one, place), place);
+      return entry_from(reader.parse(one, place), place);
     } catch (const Error&) {  // what is wrong with it is told where all is read
       return std::nullopt;
     }
   };
+  if (auto scanned = scan_table(text, read_one)) return std::move(*scanned);
   Table table;
-  std::optional<FastObject> object;
-  if (auto scanned = scan_table(text, read_one); scanned && scanned->rest.starts_with("],\"")) {
-    object = reader.parse("{" + std::string(scanned->rest.substr(2)), place);
-    if (object->has("entries"))  // a second time
-      object.reset();
-    else
-      table.entries = std::move(scanned->entries);
+  const FastObject object = reader.parse(text, place);
+  const simdjson::dom::array entries = object.array("entries");
+  if (entries.size() > kMostEntries)
+    throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
+  table.entries.reserve(entries.size());
+  for (const simdjson::dom::element one : entries) {
+    simdjson::dom::object members;
+    if (one.get(members) != simdjson::SUCCESS) object.wrong("entries", "a list of objects");
+    table.entries.push_back(entry_from(FastObject(members, place), place));
   }
-  if (!object) {
-    object = reader.parse(text, place);
-    const simdjson::dom::array entries = object->array("entries");
-    if (entries.size() > kMostEntries)
-      throw Error(ErrorCode::Untrusted, fmt::format("more than {} entries", kMostEntries), place);
-    table.entries.reserve(entries.size());
-    for (const simdjson::dom::element one : entries) {
-      simdjson::dom::object members;
-      if (one.get(members) != simdjson::SUCCESS) object->wrong("entries", "a list of objects");
-      table.entries.push_back(entry_from(FastObject(members, place), place));
-    }
-  }
-  for (const FastObject& frame : object->objects("frames"))
+  for (const FastObject& frame : object.objects("frames"))
     table.frames.push_back({frame.number("offset"), frame.number("size"), frame.number("plain"), digest_of(frame)});
-  const FastObject manifest = object->object("manifest");
+  const FastObject manifest = object.object("manifest");
   table.manifest_offset = manifest.number("offset");
   table.manifest_size = manifest.number("size");
   return table;

@@ -44,6 +44,19 @@ class Scanner {
     return literally("\"") && (!foreign || is_utf8(value));
   }
 
+  bool digest(Digest& digest) {
+    std::string_view hex;
+    if (!(literally(",\"sha256\":\"") && text(hex))) return false;
+    const auto read = Digest::from_hex(hex);
+    if (read) digest = *read;
+    return read.has_value();
+  }
+
+  bool frame(Frame& frame) {
+    return literally("{\"offset\":") && number(frame.offset) && literally(",\"plain\":") && number(frame.plain_size) &&
+           digest(frame.digest) && literally(",\"size\":") && number(frame.size) && literally("}");
+  }
+
   bool entry(Entry& entry) {
     std::uint64_t number_read = 0;
     std::string_view text_read;
@@ -67,12 +80,7 @@ class Scanner {
     entry.mtime = static_cast<std::int64_t>(number_read);
     if (file && !(literally(",\"offset\":") && number(entry.offset))) return false;
     if (!(literally(",\"path\":\"") && kept_text(entry.path))) return false;
-    if (file) {
-      if (!(literally(",\"sha256\":\"") && text(text_read))) return false;
-      const auto digest = Digest::from_hex(text_read);
-      if (!digest || !literally(",\"size\":") || !number(entry.size)) return false;
-      entry.digest = *digest;
-    }
+    if (file && !(digest(entry.digest) && literally(",\"size\":") && number(entry.size))) return false;
     const bool link = !file && literally(",\"target\":\"");
     if (link && !kept_text(entry.target)) return false;
     if (!(literally(",\"type\":\"") && text(text_read))) return false;
@@ -95,27 +103,33 @@ class Scanner {
 
 }  // namespace
 
-std::optional<ScannedTable> scan_table(std::string_view text,
-                                       const std::function<std::optional<Entry>(std::string_view)>& read_other) {
+std::optional<Table> scan_table(std::string_view text,
+                                const std::function<std::optional<Entry>(std::string_view)>& read_other) {
   constexpr std::size_t kShortEntry = 200;  // bytes: most are longer
   Scanner scanner(text);
-  ScannedTable scanned;
-  scanned.entries.reserve(text.size() / kShortEntry);
+  Table table;
+  table.entries.reserve(text.size() / kShortEntry);
   if (!scanner.literally("{\"entries\":[")) return std::nullopt;
   do {
-    if (scanned.entries.size() == kMostEntries) return std::nullopt;
+    if (table.entries.size() == kMostEntries) return std::nullopt;
     const std::string_view from = scanner.rest();
-    if (scanner.entry(scanned.entries.emplace_back())) continue;
+    if (scanner.entry(table.entries.emplace_back())) continue;
     // no text holds these ends: a quote in it is escaped
     const std::string_view whole = from.substr(0, from.find("},{\""));
     const std::string_view object = from.substr(0, whole.find("}],\"")).substr(0, whole.size());
     auto other = object.size() < from.size() ? read_other(from.substr(0, object.size() + 1)) : std::nullopt;
     if (!other) return std::nullopt;
-    scanned.entries.back() = std::move(*other);
+    table.entries.back() = std::move(*other);
     scanner = Scanner(from.substr(object.size() + 1));
   } while (scanner.literally(","));
-  scanned.rest = scanner.rest();
-  return scanned;
+  if (!scanner.literally("],\"frames\":[")) return std::nullopt;
+  do {
+    if (!scanner.frame(table.frames.emplace_back())) return std::nullopt;
+  } while (scanner.literally(","));
+  const bool ended = scanner.literally("],\"manifest\":{\"offset\":") && scanner.number(table.manifest_offset) &&
+                     scanner.literally(",\"size\":") && scanner.number(table.manifest_size) &&
+                     scanner.literally("}}") && scanner.rest().empty();
+  return ended ? std::optional(std::move(table)) : std::nullopt;
 }
 
 }  // namespace hambrel::archive

@@ -9,6 +9,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/text_map.h"
 #include "os/file_system.h"
 
 namespace hambrel::os {
@@ -60,7 +61,7 @@ class DirectoryFacts {
 
  private:
   Looker looker_;
-  std::map<std::string, std::optional<FileInfo>, std::less<>> known_;
+  TextMap<std::optional<FileInfo>> known_;
 };
 
 /// Holds the directory open that was asked for last.

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "base/text_map.h"
 #include "model/file_entry.h"
 #include "os/file_system.h"
 #include "os/neighbours.h"
@@ -35,7 +36,7 @@ class Inheritances {
  private:
   os::FileReader& root_;
   os::DirectoryFacts& directories_;
-  std::map<std::string, Inheritance, std::less<>> known_;  // by directory
+  TextMap<Inheritance> known_;  // by directory
 };
 
 }  // namespace hambrel::txn

@@ -12,6 +12,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/text_map.h"
 #include "os/file_system.h"
 #include "os/neighbours.h"
 
@@ -39,7 +40,7 @@ class Homes {
 
   os::FileReader& root_;
   os::DirectoryFacts directories_{root_};
-  std::map<std::string, std::string, std::less<>> by_directory_;
+  TextMap<std::string> by_directory_;
   std::map<std::uint64_t, std::string> by_mount_;
 };
 

@@ -295,14 +295,16 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
     else
       wanted[one.package].emplace(one.entry.path, one.entry.digest);
   }
-  for (const auto& [package, files] : wanted) {
+  for (const auto& one : wanted) {
+    const std::size_t package = one.first;
+    const auto& files = one.second;
     if (sources[package].reader == nullptr) continue;
     const archive::PackageReader& reader = *sources[package].reader;
     const auto& entries = reader.table().entries;
     std::vector<std::size_t> numbers;
     for (const auto& [path, digest] : files)
-      if (const archive::Entry* const one = reader.find(path))
-        numbers.push_back(static_cast<std::size_t>(one - entries.data()));
+      if (const archive::Entry* const entry = reader.find(path))
+        numbers.push_back(static_cast<std::size_t>(entry - entries.data()));
     std::string content;
     archive::PackageReader::Sink sink;
     sink.begin = [&](std::size_t) { content.clear(); };
