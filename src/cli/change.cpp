@@ -89,6 +89,7 @@ class Change {
     ask_consent(session_, arguments_);
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
+    incoming_.reset();  // and its thread
     return 0;
   }
 
