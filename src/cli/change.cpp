@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <future>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -244,6 +245,11 @@ class Change {
     for (const PackageId id : coming)
       archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
                                         session_.universe().package(id).title());
+    lists_ = std::async(std::launch::async, [tables = tables_] {  // while it is planned
+      std::map<PackageId, state::FileList> lists;
+      for (const auto& [id, table] : tables) lists.emplace(id, state::FileList::of(table->entries));
+      return lists;
+    });
     for (const PackageId id : coming) {
       const state::StatePackage* const kept = session_.kept(id);
       if (kept != nullptr && !kept_) kept_.emplace(session_.root(), *session_.present(), state::TxnId{0});
@@ -339,8 +345,10 @@ class Change {
                 {}, "move them away, or leave out --strict: then they are kept in the attic");
   }
 
-  std::vector<state::PackageChange> state_changes() const {
+  /// Once: it takes what was made ready for it.
+  std::vector<state::PackageChange> state_changes() {
     const Universe& universe = session_.universe();
+    std::map<PackageId, state::FileList> lists = lists_.get();
     std::vector<state::PackageChange> changes;
     for (const plan::Step& step : planned_.plan.steps) {
       state::PackageChange change;
@@ -371,7 +379,7 @@ class Change {
         after.time = os::now();
         if (step.held) after.hold = hold_;
         change.after = std::move(after);
-        change.files = state::FileList::of(tables_.at(*step.after_id)->entries);
+        change.files = std::move(lists.at(*step.after_id));
       }
       changes.push_back(std::move(change));
     }
@@ -420,7 +428,8 @@ class Change {
   std::optional<Hold> hold_;  // for what a downgrade names
   std::int64_t hold_until_ = 0;
   Incoming::Tables tables_;
-  std::vector<PackageId> damaged_;  // in the cache
+  std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables, for the state
+  std::vector<PackageId> damaged_;                           // in the cache
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
   std::optional<PackageFiles> files_;

@@ -69,25 +69,40 @@ class Check {
     return found != end && found->path == path ? &*found : nullptr;
   }
 
+  /// A name that makes of a good directory's path another good one, whatever that directory is called.
+  static bool is_ordinary(std::string_view name) {
+    return !name.empty() && name.size() <= 255 && name.front() != '.' && name != "hambrel" && name != "trust" &&
+           is_plain(name);
+  }
+
+  /// Is the directory that a path lies in an entry before it?
+  bool has_directory(std::string_view path, std::size_t slash) {
+    if (slash == std::string_view::npos) return false;
+    if (path.substr(0, slash) == good_parent_) return true;
+    const auto parent = directories_.find(path.substr(0, slash));
+    if (parent == directories_.end()) return false;
+    good_parent_ = *parent;
+    return true;
+  }
+
   void path(const Entry& entry, const Entry* before) {
-    if (const std::string problem = path_problem(entry.path); !problem.empty()) refuse(problem, entry.path);
-    if (before != nullptr && entry.path == before->path) refuse("the same path twice", entry.path);
-    if (before != nullptr && entry.path < before->path) refuse("paths out of order", entry.path);
     const std::string_view whole = entry.path;
+    const auto slash = whole.rfind('/');
+    const bool within = has_directory(whole, slash);
+    const bool good = within && whole.size() <= 4095 && is_ordinary(whole.substr(slash + 1));
+    if (const std::string problem = good ? "" : path_problem(whole); !problem.empty()) refuse(problem, entry.path);
+    if (before != nullptr && whole == before->path) refuse("the same path twice", entry.path);
+    if (before != nullptr && whole < before->path) refuse("paths out of order", entry.path);
+    if (good) return;
     bool own = false;
     for (const std::string_view top : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust"})
       own = own || (whole.starts_with(top) && (whole.size() == top.size() || whole[top.size()] == '/'));
-    if (whole.find(".hambrel") != std::string_view::npos)
-      for (const std::string_view part : split(whole, '/')) own = own || part == ".hambrel";
+    for (const std::string_view part : split(whole, '/')) own = own || part == ".hambrel";
     if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
-    const auto slash = whole.rfind('/');
-    if (slash == std::string_view::npos || whole.substr(0, slash) == good_parent_) return;
-    const auto parent = directories_.find(whole.substr(0, slash));
-    if (parent == directories_.end())
+    if (slash != std::string_view::npos && !within)
       refuse(seen(whole.substr(0, slash)) == nullptr ? "a path whose directory is not in the package"
                                                      : "a path below something that is not a directory",
              entry.path);
-    good_parent_ = *parent;
   }
 
   void links(const Entry& entry) const {

@@ -45,11 +45,13 @@ class Scanner {
   }
 
   bool digest(Digest& digest) {
-    std::string_view hex;
-    if (!(literally(",\"sha256\":\"") && text(hex))) return false;
-    const auto read = Digest::from_hex(hex);
-    if (read) digest = *read;
-    return read.has_value();
+    constexpr std::size_t kDigits = 2 * sizeof digest.bytes;
+    if (!literally(",\"sha256\":\"")) return false;
+    const auto read = Digest::from_hex(rest().substr(0, kDigits));
+    if (!read) return false;
+    digest = *read;
+    at_ += kDigits;
+    return literally("\"");
   }
 
   bool frame(Frame& frame) {

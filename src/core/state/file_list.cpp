@@ -147,6 +147,12 @@ EntryType FileList::type(std::size_t i) const { return static_cast<EntryType>(re
 
 bool FileList::config(std::size_t i) const { return record(i).config != 0; }
 
+FileList::Facts FileList::facts(std::size_t i) const {
+  const Record one = record(i);
+  return {static_cast<EntryType>(one.type & 3U), one.mode, one.mtime, one.size,
+          text(std::size_t{one.start} + one.path, one.target)};
+}
+
 FileEntry FileList::entry(std::size_t i) const {
   const Record one = record(i);
   FileEntry entry;

@@ -36,6 +36,15 @@ class FileList {
   std::string_view path(std::size_t i) const;
   EntryType type(std::size_t i) const;
   bool config(std::size_t i) const;
+  /// What can be seen of a file without reading it; valid as long as the list.
+  struct Facts {
+    EntryType type;
+    std::uint32_t mode;
+    std::int64_t mtime;
+    std::uint64_t size;
+    std::string_view target;
+  };
+  Facts facts(std::size_t i) const;
   FileEntry entry(std::size_t i) const;
   std::vector<FileEntry> entries() const;
   std::optional<std::size_t> find(std::string_view path) const;

@@ -6,18 +6,30 @@ namespace hambrel::txn {
 
 using os::FileType;
 
-bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entry) {
-  const auto info = looker.stat(entry.path);
+namespace {
+
+bool is_as(os::FileReader& root, os::Looker& looker, std::string_view path, const state::FileList::Facts& facts) {
+  const auto info = looker.stat(path);
   if (!info) return false;
-  switch (entry.type) {
+  switch (facts.type) {
     case EntryType::File:
-      return info->type == FileType::Regular && info->size == entry.size && info->mode == entry.mode &&
-             info->mtime_seconds == entry.mtime;
+      return info->type == FileType::Regular && info->size == facts.size && info->mode == facts.mode &&
+             info->mtime_seconds == facts.mtime;
     case EntryType::HardLink: return info->type == FileType::Regular;
-    case EntryType::Symlink: return info->type == FileType::Symlink && root.read_link(entry.path) == entry.target;
+    case EntryType::Symlink: return info->type == FileType::Symlink && root.read_link(path) == facts.target;
     case EntryType::Directory: return info->type == FileType::Directory;
   }
   return false;
+}
+
+}  // namespace
+
+bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entry) {
+  return is_as(root, looker, entry.path, {entry.type, entry.mode, entry.mtime, entry.size, entry.target});
+}
+
+bool as_recorded(os::FileReader& root, os::Looker& looker, const state::FileList& list, std::size_t number) {
+  return is_as(root, looker, list.path(number), list.facts(number));
 }
 
 std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,

@@ -34,7 +34,7 @@ void LookAhead::look() {
   for (std::size_t i = next_++; i < portions_.size(); i = next_++) {
     const Portion& portion = portions_[i];
     for (std::size_t k = portion.first; k < portion.last; ++k)
-      portion.asked->answers[k] = as_recorded(root_, looker, portion.asked->list->entry(k)) ? 1 : 0;
+      portion.asked->answers[k] = as_recorded(root_, looker, *portion.asked->list, k) ? 1 : 0;
   }
 }
 
