@@ -71,7 +71,7 @@ class Inspector {
   }
 
  private:
-  static constexpr ByteCount kTogether = 4 << 20, kMost = 1 << 20;  // contents in memory; one of them
+  static constexpr ByteCount kTogether = 8 << 20, kMost = 2 << 20;  // contents in memory; one of them
 
   /// A content that is compared by its digest, together with others.
   struct Unread {
@@ -188,7 +188,7 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
   Verified result;
   result.files = static_cast<std::size_t>(std::count_if(
       tasks.begin(), tasks.end(), [](const Task& one) { return one.list->type(one.number) != EntryType::Directory; }));
-  constexpr std::size_t kPortion = 64;
+  constexpr std::size_t kPortion = 256;
   std::atomic<std::size_t> next = 0;
   std::mutex telling;
   std::size_t looked_at = 0;
