@@ -15,7 +15,8 @@ namespace hambrel::archive {
 
 namespace {
 
-constexpr std::size_t kVerifiedTogether = 4 << 20;  // bytes of frames, one greater one aside
+constexpr std::size_t kVerifiedTogether = 4 << 20;  // bytes of frames, one greater one aside,
+constexpr std::size_t kMostTogether = 256;          // and so many frames
 
 [[noreturn]] void damaged(const std::string& what, const std::string& where) {
   throw Error(ErrorCode::Untrusted, what, where, "fetch or copy the file again");
@@ -174,7 +175,8 @@ void PackageReader::extract(std::span<const std::size_t> wanted, const Sink& sin
     if (next == known) {
       std::size_t size = 0;
       do size += table_->frames[frames[known++].frame].size;
-      while (known < frames.size() && size + table_->frames[frames[known].frame].size <= ahead);
+      while (known < frames.size() && known - next < kMostTogether &&
+             size + table_->frames[frames[known].frame].size <= ahead);
       stored = verified(std::span(frames).subspan(next, known - next), decoder);
     }
     const Frame& frame = table_->frames[frames[next].frame];

@@ -1,8 +1,5 @@
 #include "archive/table_scan.h"
 
-#include <array>
-#include <cstring>
-
 #include "base/text.h"
 
 namespace hambrel::archive {

@@ -5,7 +5,6 @@
 
 #include <algorithm>
 #include <array>
-#include <bit>
 #include <cstdint>
 #include <cstring>
 #include <utility>
@@ -177,7 +176,7 @@ __attribute__((target("avx2"))) void compress_wide(std::uint32_t (&states)[8][8]
 template <std::size_t Lanes>
 void digest_in_lanes(std::vector<Message>& messages, std::vector<Digest>& digests) {
   constexpr std::size_t kTooFew = 2;  // busy lanes with which one after the other is as fast
-  std::uint32_t states[8][Lanes];
+  std::uint32_t states[8][Lanes] = {};
   std::array<Message*, Lanes> in_lane{};
   auto next = messages.begin();
   const auto state_of = [&](std::size_t lane) {
