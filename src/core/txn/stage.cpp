@@ -12,7 +12,6 @@
 #include <span>
 #include <thread>
 #include <unordered_map>
-#include <unordered_set>
 
 #include "base/error.h"
 #include "base/parallel.h"
