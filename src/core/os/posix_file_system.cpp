@@ -177,10 +177,9 @@ class PosixFileSystem final : public FileSystem {
 
   std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {
     const auto at = parent(path);
-    Handle handle(
-        ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    Handle handle = create_in(*making_, at.handle.get(), at.name, mode);
     if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
-    return std::make_unique<PosixWritable>(std::move(handle), shown(path));
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
   }
 
   std::unique_ptr<WritableFile> append(std::string_view path) override {
@@ -191,18 +190,18 @@ class PosixFileSystem final : public FileSystem {
     struct stat raw {};
     if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
     if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "is not a regular file", shown(path));
-    return std::make_unique<PosixWritable>(std::move(handle), shown(path));
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
   }
 
   std::unique_ptr<Directory> open_directory(std::string_view path) override {
     Handle handle = resolve(path, O_PATH | O_DIRECTORY);
     if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(path));
-    return std::make_unique<PosixDirectory>(std::move(handle), shown(path));
+    return std::make_unique<PosixDirectory>(std::move(handle), shown(path), making_);
   }
 
   void make_directory(std::string_view path, std::uint32_t mode) override {
     const auto at = parent(path);
-    if (::mkdirat(at.handle.get(), at.name.c_str(), mode) != 0)
+    if (make_directory_in(*making_, at.handle.get(), at.name, mode) != 0)
       throw_errno(errno, "cannot make the directory", shown(path));
   }
 
@@ -271,6 +270,7 @@ class PosixFileSystem final : public FileSystem {
   }
 
   void sync_all(std::string_view path) override {
+    making_->early.settle();
     const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
     if (handle.get() < 0 || ::syncfs(handle.get()) != 0) throw_errno(errno, "cannot sync the file system", shown(path));
   }
@@ -325,6 +325,7 @@ class PosixFileSystem final : public FileSystem {
 
   Handle root_;
   std::string root_path_;
+  std::shared_ptr<Making> making_ = std::make_shared<Making>();
 };
 
 }  // namespace

@@ -12,6 +12,8 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -21,28 +23,11 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/early_writer.h"
 #include "os/file_system.h"
+#include "os/handle.h"
 
 namespace hambrel::os {
-
-class Handle {
- public:
-  explicit Handle(int fd = -1) : fd_(fd) {}
-  Handle(Handle&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-  Handle& operator=(Handle&& other) noexcept {
-    std::swap(fd_, other.fd_);
-    return *this;
-  }
-  Handle(const Handle&) = delete;
-  Handle& operator=(const Handle&) = delete;
-  ~Handle() {
-    if (fd_ >= 0) ::close(fd_);
-  }
-  int get() const { return fd_; }
-
- private:
-  int fd_;
-};
 
 /// What statx tells of `name` in a directory, or with an empty name of the handle itself; nothing if that fails.
 inline std::optional<FileInfo> look(int directory, const char* name) {
@@ -69,9 +54,24 @@ inline std::optional<FileInfo> look(int directory, const char* name) {
   return info;
 }
 
-/// Files from this size on begin to go to the disk as soon as they are complete; small ones are better written
-/// together.
-inline constexpr std::uint64_t kWriteAtOnce = 16 << 10;  // bytes
+/// What all that makes files in one FileSystem shares.
+struct Making {
+  /// Held while a file or directory is made. Two threads that make files whose descriptions lie in one block would have
+  /// ext4 read that block from the disk, and wait there behind all that is being written.
+  std::mutex one_at_a_time;
+  EarlyWriter early;
+};
+
+/// A new file in a directory that is held open; -1 and errno as openat.
+inline Handle create_in(Making& making, int directory, const std::string& name, std::uint32_t mode) {
+  const std::lock_guard lock(making.one_at_a_time);
+  return Handle(::openat(directory, name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+}
+/// As mkdirat.
+inline int make_directory_in(Making& making, int directory, const std::string& name, std::uint32_t mode) {
+  const std::lock_guard lock(making.one_at_a_time);
+  return ::mkdirat(directory, name.c_str(), mode);
+}
 
 inline bool owner_differs(const Metadata& metadata, const FileInfo& now) {
   return metadata.owner && *metadata.owner != std::pair(now.uid, now.gid);
@@ -110,7 +110,8 @@ class PosixReadable final : public ReadableFile {
 
 class PosixWritable final : public WritableFile {
  public:
-  PosixWritable(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  PosixWritable(Handle handle, std::string where, std::shared_ptr<Making> making)
+      : handle_(std::move(handle)), where_(std::move(where)), making_(std::move(making)) {}
   void write(std::span<const std::byte> data) override {
     while (!data.empty()) {
       const ssize_t put = ::write(handle_.get(), data.data(), data.size());
@@ -137,7 +138,7 @@ class PosixWritable final : public WritableFile {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
       if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
     }
-    if (now->size >= kWriteAtOnce) ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);  // a wish: syncfs settles it
+    making_->early.take(std::move(handle_), now->size);
   }
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
@@ -152,6 +153,7 @@ class PosixWritable final : public WritableFile {
 
   Handle handle_;
   std::string where_;
+  std::shared_ptr<Making> making_;
 };
 
 /// A name in a directory that leads nowhere else.
@@ -186,19 +188,20 @@ class PosixDirectoryReader final : public DirectoryReader {
 
 class PosixDirectory final : public Directory {
  public:
-  PosixDirectory(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  PosixDirectory(Handle handle, std::string where, std::shared_ptr<Making> making)
+      : handle_(std::move(handle)), where_(std::move(where)), making_(std::move(making)) {}
   std::optional<FileInfo> stat(std::string_view name) override {
     return PosixDirectoryReader::stat_in(handle_.get(), name, where_);
   }
   std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
-    Handle file(::openat(handle_.get(), text.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
+    Handle file = create_in(*making_, handle_.get(), text, mode);
     if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
-    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text);
+    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text, making_);
   }
   void make_directory(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
-    if (::mkdirat(handle_.get(), text.c_str(), mode) != 0)
+    if (make_directory_in(*making_, handle_.get(), text, mode) != 0)
       throw_errno(errno, "cannot make the directory", where_ + "/" + text);
   }
   void set_metadata(std::string_view name, const Metadata& metadata) override {
@@ -246,6 +249,7 @@ class PosixDirectory final : public Directory {
 
   Handle handle_;
   std::string where_;
+  std::shared_ptr<Making> making_;
 };
 
 class Mapping final : public Bytes {

@@ -1,0 +1,45 @@
+#include "os/early_writer.h"
+
+#include <fcntl.h>
+#include <gtest/gtest.h>
+
+#include <future>
+#include <vector>
+
+#include "support/program.h"
+
+namespace hambrel::os {
+
+using test::TempDir;
+
+/// Descriptors of this process that lead below `directory`.
+std::size_t held_open_below(const std::string& directory) {
+  std::size_t count = 0;
+  for (const auto& one : std::filesystem::directory_iterator("/proc/self/fd")) {
+    std::error_code gone;  // the one that lists them
+    if (std::filesystem::read_symlink(one.path(), gone).string().starts_with(directory + "/")) ++count;
+  }
+  return count;
+}
+
+TEST(EarlyWriter, HoldsFewFilesOpenAndNoneOnceItHasSettled) {
+  const TempDir directory;
+  const std::string content(40'000, 'x');  // large enough to be written early
+  std::vector<Handle> files;
+  for (int i = 0; i < 400; ++i) {
+    files.emplace_back(::open((directory / std::to_string(i)).c_str(), O_WRONLY | O_CREAT | O_EXCL, 0600));
+    ASSERT_EQ(::write(files.back().get(), content.data(), content.size()), static_cast<ssize_t>(content.size()));
+  }
+  EarlyWriter writer;
+  const auto give = [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) writer.take(std::move(files[i]), content.size());
+  };
+  auto other = std::async(std::launch::async, give, 200, 400);
+  give(0, 200);
+  other.get();
+  EXPECT_LE(held_open_below(directory.text()), 210U) << "what it has no room for is let go";
+  writer.settle();
+  EXPECT_EQ(held_open_below(directory.text()), 0U) << "what is held open to be written to can't be executed";
+}
+
+}  // namespace hambrel::os
