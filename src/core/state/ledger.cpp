@@ -218,7 +218,8 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
   insert->exec();
 }
 
-void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside) {
+void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside,
+                   const Await& await) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
@@ -236,6 +237,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     if (beside.attic) impl_->put_size(entry.id, *beside.attic);
     impl_->give_up(beside.gives_up, entry.id);
     impl_->end_journal();
+    if (await) await();
     step.commit();
   });
 }

@@ -212,7 +212,7 @@ std::vector<DirectoryTime> State::times_of(TxnId id) const {
   });
 }
 
-void State::write_journal(const Journal& journal) {
+void State::write_journal(const Journal& journal, const Await& await) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     SQLite::Statement head(impl_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
@@ -249,6 +249,7 @@ void State::write_journal(const Journal& journal) {
       times.exec();
       times.reset();
     }
+    if (await) await();
     step.commit();
   });
 }

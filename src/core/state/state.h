@@ -96,9 +96,13 @@ class State {
   std::vector<std::string> damage() const;
 
   // Changing; each is one SQLite transaction and durable when it returns
-  void write_journal(const Journal& journal);
+  /// Waits for what has to be on the disk before something that says so is. Called when all is put together and nothing
+  /// is durable yet; if it throws, nothing will be.
+  using Await = std::function<void()>;
+  void write_journal(const Journal& journal, const Await& await = {});
   /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.
-  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside);
+  void commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside,
+              const Await& await = {});
   /// The journal's transaction was taken back: the journal ends, the ledger says so.
   void close_taken_back(LedgerEntry entry);
   /// New packages among the changes get their rows now, so that little is left to be recorded later; `value` is asked

@@ -202,9 +202,13 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   try {
     journal.times = touched_directories(journal.moves, transaction.restore);
     // I2: what is staged, and at the least the directories that take what leaves, before the journal names them
-    if (!prepared) sync(journal.moves);
-    env_.after_step("synced");
-    env_.state.write_journal(journal);
+    auto synced = meanwhile([&] {
+      if (!prepared) sync(journal.moves);
+    });
+    env_.state.write_journal(journal, [&] {
+      synced.get();
+      env_.after_step("synced");
+    });
   } catch (const Error& problem) {
     tidy_up();
     record_failure(journal.started, account, problem.what());
@@ -223,11 +227,14 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     for (DirectoryTime& time : journal.times)
       if (const auto info = looker.stat(time.path))
         time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
-    sync_moved(journal, transaction.restore);
-    env_.after_step("switched");
+    auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, transaction.changes, {journal.times, transaction.gives_up, transaction.attic, prepared});
+    env_.state.commit(done, transaction.changes, {journal.times, transaction.gives_up, transaction.attic, prepared},
+                      [&] {
+                        synced.get();
+                        env_.after_step("switched");
+                      });
   } catch (const Error& problem) {
     take_back_after(problem, journal.id);
     throw;
@@ -236,6 +243,11 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   tidy_up();
   env_.after_step("done");
   return journal.id;
+}
+
+/// Syncing, while the state puts together what must not hold before that is done. With one thread it waits for get().
+std::future<void> Engine::meanwhile(const std::function<void()>& sync) const {
+  return std::async(env_.workers > 1 ? std::launch::async : std::launch::deferred, sync);
 }
 
 /// After a failure in the middle: back to how it was, by the journal. If even that fails, both problems are told.

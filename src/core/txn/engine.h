@@ -29,6 +29,7 @@
 #pragma once
 
 #include <functional>
+#include <future>
 #include <memory>
 #include <optional>
 #include <string>
@@ -113,6 +114,7 @@ class Engine {
   void make_stages(const TreeChange& change, const std::string& directory);
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
+  std::future<void> meanwhile(const std::function<void()>& sync) const;
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
