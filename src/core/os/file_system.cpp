@@ -207,6 +207,10 @@ std::string_view name_of(std::string_view path) {
   return slash == std::string_view::npos ? path : path.substr(slash + 1);
 }
 
+bool is_below(std::string_view path, std::string_view directory) {
+  return path.size() > directory.size() && path.starts_with(directory) && path[directory.size()] == '/';
+}
+
 std::string join_path(std::string_view parent, std::string_view name) {
   return parent.empty() ? std::string(name) : fmt::format("{}/{}", parent, name);
 }

@@ -200,6 +200,7 @@ void copy_content(ReadableFile& from, WritableFile& to, const std::string& where
 void require_clean(std::string_view path);
 std::string_view parent_of(std::string_view path);  // "" for a name at the top
 std::string_view name_of(std::string_view path);
+bool is_below(std::string_view path, std::string_view directory);  // which is not the root
 std::string join_path(std::string_view parent, std::string_view name);
 /// A host path, as given by the administrator, made absolute, with "." and ".." and double '/' taken out by text,
 /// and without the leading '/': what open_file_system("/") understands.

@@ -31,7 +31,7 @@ class Looker {
 
   DirectoryReader* open(std::string_view path) {
     const auto leads_to = [&](const Opened& one) {
-      return one.path.empty() || path == one.path || (path.starts_with(one.path) && path[one.path.size()] == '/');
+      return one.path.empty() || path == one.path || is_below(path, one.path);
     };
     while (!way_.empty() && !leads_to(way_.back())) way_.pop_back();
     if (!way_.empty() && way_.back().path == path) return way_.back().directory.get();

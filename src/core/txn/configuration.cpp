@@ -107,14 +107,6 @@ std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& roo
   return idle;
 }
 
-namespace {
-
-bool is_below(std::string_view path, std::string_view directory) {
-  return path.size() > directory.size() && path.starts_with(directory) && path[directory.size()] == '/';
-}
-
-}  // namespace
-
 std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vector<ConfigDefault>& lost,
                                                                 const std::vector<ConfigDefault>& fresh) {
   using Fits = bool (*)(const ConfigDefault& a, const ConfigDefault& b);
@@ -122,7 +114,7 @@ std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vecto
       [](const ConfigDefault& a, const ConfigDefault& b) { return a.digest == b.digest; },
       [](const ConfigDefault& a, const ConfigDefault& b) { return os::name_of(a.path) == os::name_of(b.path); },
       [](const ConfigDefault& a, const ConfigDefault& b) {
-        return is_below(b.path, a.path) || is_below(a.path, b.path);
+        return os::is_below(b.path, a.path) || os::is_below(a.path, b.path);
       }};
   std::vector<std::pair<std::size_t, std::size_t>> pairs;
   std::set<std::size_t> paired_lost, paired_fresh;

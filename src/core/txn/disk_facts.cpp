@@ -48,16 +48,22 @@ const Inheritance& Inheritances::of(std::string_view directory) {
   Inheritance own;
   const auto plain = directory.empty() ? std::nullopt : directories_.stat(directory);
   const bool direct = plain && plain->type == FileType::Directory;  // no link, so it need not be followed
-  const auto info = direct || (plain && plain->type != FileType::Symlink) ? plain : root_.stat_followed(directory);
-  if (info && info->type == FileType::Directory) {
-    if ((info->mode & kSetGroup) != 0) own.group = info->gid;
-    const auto attributes = root_.attributes(direct ? std::string(directory) : root_.physical(directory));
-    if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
-      own.default_acl = acl->second;
-  } else if (!directory.empty()) {
+  const bool followed = directory.empty() || (plain && plain->type == FileType::Symlink);
+  const auto info = followed ? root_.stat_followed(directory) : plain;
+  if (info && info->type == FileType::Directory)
+    own = from(root_, *info, direct ? std::string(directory) : root_.physical(directory));
+  else if (!directory.empty())
     own = of(os::parent_of(directory));
-  }
   return known_.emplace(directory, std::move(own)).first->second;
+}
+
+Inheritance Inheritances::from(os::FileReader& root, const os::FileInfo& directory, const std::string& path) {
+  Inheritance own;
+  if ((directory.mode & kSetGroup) != 0) own.group = directory.gid;
+  const auto attributes = root.attributes(path);
+  if (const auto acl = attributes.find("system.posix_acl_default"); acl != attributes.end())
+    own.default_acl = acl->second;
+  return own;
 }
 
 }  // namespace hambrel::txn

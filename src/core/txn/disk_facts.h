@@ -34,6 +34,9 @@ class Inheritances {
   Inheritances(os::FileReader& root, os::DirectoryFacts& directories) : root_(root), directories_(directories) {}
   /// From a directory, or where it does not exist yet from the nearest one above it.
   const Inheritance& of(std::string_view directory);
+  /// From a directory that was looked at; its last part is no link.
+  static Inheritance from(os::FileReader& root, const os::FileInfo& directory, const std::string& path);
+  void remember(std::string_view directory, Inheritance found) { known_.emplace(directory, std::move(found)); }
 
  private:
   os::FileReader& root_;

@@ -86,7 +86,8 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
       const auto parent = os::parent_of(move.path);
       auto known = directories.find(parent);
       if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
-      require_movable(root, move, known->second, looker.stat(move.path));
+      const bool to_nowhere = move.kind == MoveKind::Place;  // nothing stood there a moment ago
+      require_movable(root, move, known->second, to_nowhere ? std::nullopt : looker.stat(move.path));
     }
   });
 }

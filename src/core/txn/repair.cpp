@@ -62,12 +62,11 @@ class Repair {
     const auto here = root_.stat(entry.path);
     const std::size_t package = index_of(one.package_row);
     if (entry.type == EntryType::Directory && here && here->type == os::FileType::Directory) {
-      FileEntry now = entry;
-      now.mode = here->mode;
-      result_.tree.moves.push_back({MoveKind::Attributes, entry.path, homes_.of(entry.path), now, entry});
+      result_.tree.moves.push_back(
+          {MoveKind::Attributes, entry.path, homes_.of(entry.path), std::make_shared<FileEntry>(entry)});
       return count(one, "");
     }
-    Put put{entry, package, entry.path, homes_.of(entry.path)};
+    Put put{entry, package, {}, homes_.of(entry.path)};
     std::string origin = "attic";
     if (entry.type == EntryType::File) {
       if (const auto place = kept_.find(entry, put.home)) {
@@ -86,8 +85,7 @@ class Repair {
     for (std::string_view above = os::parent_of(entry.path); !above.empty(); above = os::parent_of(above))
       if (whole_.contains(above)) return;  // comes with its directory
     if (entry.type == EntryType::Directory) whole_.insert(entry.path);
-    result_.tree.moves.push_back(
-        {here ? MoveKind::Exchange : MoveKind::Place, entry.path, homes_.of(entry.path), {}, {}});
+    result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, entry.path, homes_.of(entry.path)});
   }
 
   static bool has(const archive::PackageReader& reader, const FileEntry& entry) {

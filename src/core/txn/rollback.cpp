@@ -203,7 +203,7 @@ class Rollback {
   /// B2: below kConfigs stands afterwards what stood there then. What transactions moved is known by inode numbers.
   void settle_waiting(const Kept& kept) {
     const auto move = [&](MoveKind kind, const std::string& path, const std::string& home) {
-      result_.tree.moves.push_back({kind, path, home, {}, {}});
+      result_.tree.moves.push_back({kind, path, home});
     };
     for (const auto& [path, first] : kept.first_moves_in(kConfigs)) {
       const auto here = root_.stat(path);
@@ -297,7 +297,7 @@ class Rollback {
     if (std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) { return one.path == path; })) return;
     const auto now = digest_at(path);
     if (!now) return;
-    result_.tree.moves.push_back({MoveKind::Remove, path, homes_.of(path), {}, {}});
+    result_.tree.moves.push_back({MoveKind::Remove, path, homes_.of(path)});
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, std::nullopt});
   }
 
@@ -329,7 +329,7 @@ class Rollback {
       put->package = Put::npos;
       put->entry.path = path, put->entry.config = true;
       put->home = homes_.of(path);
-      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home, {}, {}});
+      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
     put->kept = place;
     put->entry.size = was.size, put->entry.mode = was.mode, put->entry.mtime = was.mtime_seconds;

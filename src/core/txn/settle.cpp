@@ -87,7 +87,7 @@ class Settling {
       default: return;
     }
     for (const std::string& aside : {waiting_place(file.path), base_place(file.path)})
-      if (root_.stat(aside)) result_.tree.moves.push_back({MoveKind::Remove, aside, homes_.of(aside), {}, {}});
+      if (root_.stat(aside)) result_.tree.moves.push_back({MoveKind::Remove, aside, homes_.of(aside)});
     result_.tree.configs.push_back(std::move(step));
   }
 
@@ -101,9 +101,8 @@ class Settling {
       packages_.push_back(file.package);
       result_.sources.push_back({file.package.package, nullptr});
     }
-    result_.tree.puts.push_back({entry, package, file.path, homes_.of(file.path)});
-    result_.tree.moves.push_back(
-        {stands ? MoveKind::Exchange : MoveKind::Place, file.path, homes_.of(file.path), {}, {}});
+    result_.tree.puts.push_back({entry, package, {}, homes_.of(file.path)});
+    result_.tree.moves.push_back({stands ? MoveKind::Exchange : MoveKind::Place, file.path, homes_.of(file.path)});
   }
 
   os::FileReader& root_;

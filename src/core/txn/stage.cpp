@@ -31,15 +31,17 @@ namespace {
 /// Zeros in blocks of this size are left out of what is written: the file gets a hole there.
 constexpr std::size_t kHole = 64 << 10;  // bytes
 
+/// What lies between two holes in one go: a file system makes better pages of it.
 void write_sparsely(os::WritableFile& file, std::string_view data) {
   static const std::string zeros(kHole, '\0');
   while (!data.empty()) {
-    const std::string_view piece = data.substr(0, kHole);
-    if (piece == zeros)
-      file.skip(kHole);
-    else
-      file.write(piece);
-    data.remove_prefix(piece.size());
+    std::size_t size = 0;
+    while (size < data.size() && data.substr(size, kHole) != zeros) size += kHole;
+    if (size > 0) file.write(data.substr(0, size));
+    data.remove_prefix(std::min(size, data.size()));
+    if (data.empty()) break;
+    file.skip(kHole);
+    data.remove_prefix(kHole);
   }
 }
 
@@ -123,7 +125,7 @@ std::vector<Wanted> wanted_of(const TreeChange& change, const std::vector<Source
   for (const Put& put : change.puts) {
     if (put.entry.type != EntryType::File || !put.kept.empty() || put.content) continue;
     const archive::PackageReader& reader = *sources[put.package].reader;
-    if (const archive::Entry* const entry = reader.find(put.source))
+    if (const archive::Entry* const entry = reader.find(put.path_in_package()))
       found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);
   }
   std::vector<Wanted> wanted(sources.size());
@@ -487,7 +489,7 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
       }
       if (move.kind == MoveKind::Attributes) {
         move.before = {here->mode, here->uid, here->gid};
-        move.after = numbers(change.moves[i].after, move.path);
+        move.after = numbers(*change.moves[i].after, move.path);
       } else if (here) {
         move.inode_old = here->inode;
         move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then

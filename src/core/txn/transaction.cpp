@@ -173,12 +173,13 @@ void complete(Planned& planned, const std::vector<const StatePackage*>& kept, co
     const PackageFile file = file_of(one);
     std::set<std::uint32_t> frames;
     for (const Put* const put : puts) {
-      const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->source);
+      const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->path_in_package());
       if (there == nullptr || there->type != EntryType::File || there->digest != put->entry.digest)
         throw Error(ErrorCode::Refused,
                     fmt::format("what {} had there is neither in the attic, nor in the cache, nor in a repository",
                                 one.package.title()),
-                    "/" + put->source, "another version may still be had: hambrel downgrade " + one.package.name);
+                    "/" + put->path_in_package(),
+                    "another version may still be had: hambrel downgrade " + one.package.name);
       for (std::uint64_t at = 0, frame = there->frame; frame < file.reader->table().frames.size(); ++frame) {
         frames.insert(static_cast<std::uint32_t>(frame));
         at += file.reader->table().frames[frame].plain_size;

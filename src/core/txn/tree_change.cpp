@@ -8,6 +8,7 @@
 #include <span>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
 
@@ -42,6 +43,18 @@ struct Coming {
   bool unchanged = false;       // C2
 };
 
+/// What stands where something comes.
+struct Seen {
+  std::optional<FileInfo> disk{};
+  std::optional<Inheritance> given{};  // by a directory
+};
+
+/// A directory that is placed as a whole (C6): what holds for it holds for all that comes below it.
+struct Whole {
+  std::string home;
+  Inheritance given;
+};
+
 bool is_own_directory(std::string_view path) {
   return path == kHome || path == "var/cache/hambrel" || path == "etc/hambrel" || os::name_of(path) == kForeignHome;
 }
@@ -74,9 +87,8 @@ class Planner {
     read_new();
     meet();
     follow_defaults();
-    mark_unchanged(options_.workers);
-    for (const Coming& coming : new_)
-      if (!coming.unchanged || coming.entry->config) bring(std::string(coming.path), coming);
+    mark_unchanged();
+    bring_all();
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
       if (!file->stays) take(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
@@ -177,13 +189,22 @@ class Planner {
       if (!old->shared) return std::nullopt;
     } else {
       const auto directory = os::parent_of(path);
-      if (!asked_directory_ || *asked_directory_ != directory) {
-        asked_directory_ = directory;
-        directory_is_owned_ = directory.empty() || state_.may_be_owned(directory);
-      }
-      if (!directory_is_owned_) return std::nullopt;
+      if (!is_owned(directory)) return std::nullopt;
     }
     return state_.owner_of(path, leaving_rows_);
+  }
+
+  /// May a directory be some package's? Below one that is nobody's none is.
+  bool is_owned(std::string_view directory) {
+    if (nobodys_ && (directory == *nobodys_ || os::is_below(directory, *nobodys_))) return false;
+    if (directory.empty() || directory == owned_) return true;
+    if (state_.may_be_owned(directory)) {
+      owned_ = directory;
+      return true;
+    }
+    const auto parent = os::parent_of(directory);
+    if (is_owned(parent)) nobodys_ = directory;
+    return false;
   }
 
   /// C3.6: configuration that a version has no more, and that the one in its place has where nothing was.
@@ -219,7 +240,7 @@ class Planner {
   }
 
   /// C2. All names of a hard-linked file are unchanged together, or none of them is.
-  void mark_unchanged(unsigned workers) {
+  void mark_unchanged() {
     std::vector<const std::vector<std::uint8_t>*> ahead(leaving_.size(), nullptr);  // by leaving package
     for (std::size_t i = 0; i < leaving_.size() && options_.ahead; ++i) ahead[i] = options_.ahead->of(leaving_[i].row);
     std::vector<Coming*> alike;
@@ -233,7 +254,7 @@ class Planner {
     }
     std::vector<const FileEntry*> entries;
     for (const Coming* const coming : alike) entries.push_back(coming->entry);
-    const auto unchanged = which_as_recorded(root_, entries, workers);
+    const auto unchanged = which_as_recorded(root_, entries, options_.workers);
     for (std::size_t i = 0; i < alike.size(); ++i) alike[i]->unchanged = unchanged[i] != 0;
     std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
     for (const Coming& coming : new_)
@@ -250,22 +271,48 @@ class Planner {
       if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
-  bool in_whole(std::string_view path) {  // below a directory that is placed as a whole (C6)
+  void bring_all() {
+    std::vector<const Coming*> comings;
+    for (const Coming& coming : new_)
+      if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
+    std::vector<Seen> seen(comings.size());
+    constexpr std::size_t kFew = 1000;  // things that are not worth a thread
+    in_portions(comings.size(), options_.workers, kFew, [&](std::size_t first, std::size_t last) {
+      os::Looker looker(root_);
+      for (std::size_t i = first; i < last; ++i) {
+        const std::string_view path = comings[i]->path;
+        auto& [disk, given] = seen[i];
+        disk = looker.stat(path);
+        if (disk && disk->type == FileType::Directory) given = Inheritances::from(root_, *disk, std::string(path));
+      }
+    });
+    change_.puts.reserve(comings.size());
+    change_.moves.reserve(
+        std::count_if(seen.begin(), seen.end(), [](const Seen& one) { return one.disk.has_value(); }));
+    for (std::size_t i = 0; i < comings.size(); ++i) bring(std::string(comings[i]->path), *comings[i], seen[i]);
+  }
+
+  /// The directory above `path` that is placed as a whole, or null.
+  const Whole* in_whole(std::string_view path) {
     const auto parent = os::parent_of(path);
     if (parent != asked_of_ || whole_.size() != asked_at_) {  // most come in the directory of the one before
       asked_of_ = parent, asked_at_ = whole_.size();
-      answer_ = false;
-      for (auto above = parent; !above.empty() && !answer_; above = os::parent_of(above))
-        answer_ = whole_.contains(above);
+      answer_ = nullptr;
+      for (auto above = parent; !above.empty() && answer_ == nullptr; above = os::parent_of(above))
+        if (const auto found = whole_.find(above); found != whole_.end()) answer_ = &found->second;
     }
     return answer_;
+  }
+  void place_whole(const std::string& path) {
+    whole_.emplace(path, Whole{homes_.of(path), inheritances_.of(os::parent_of(path))});
   }
 
   void put(const FileEntry& entry, std::size_t package, const std::string& source,
            const ConfigRules::Outcome* written = nullptr) {
-    Put one{entry, package, source, homes_.of(entry.path)};
+    const Whole* const whole = in_whole(entry.path);
+    Put one{entry, package, source == entry.path ? "" : source, whole != nullptr ? whole->home : homes_.of(entry.path)};
     if (package != Put::npos) {
-      const Inheritance& given = inheritances_.of(os::parent_of(entry.path));
+      const Inheritance& given = whole != nullptr ? whole->given : inheritances_.of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
       const Kept* const kept = entering_[package].kept;
@@ -290,7 +337,7 @@ class Planner {
     }
     change_.puts.push_back(std::move(one));
   }
-  void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, homes_.of(path), {}, {}}); }
+  void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, homes_.of(path)}); }
 
   /// All names of a hard-linked file are made in one stage.
   void check_hard_links() const {
@@ -306,16 +353,17 @@ class Planner {
     change_.notices.push_back({kind, path, package});
   }
 
-  void bring(const std::string& path, const Coming& coming) {
+  void bring(const std::string& path, const Coming& coming, Seen& seen) {
     const bool config = is_config(*coming.entry);
     if (config) keep_pristine(coming);
     if (!config && coming.unchanged) return;
     const std::string& name = name_of(coming);
-    const bool below = in_whole(path);
-    const auto disk = below ? std::nullopt : looker_.stat(path);
+    const bool below = in_whole(path) != nullptr;
+    const auto& disk = below ? nowhere_ : seen.disk;
     const Old* const before = coming.before;
     if (coming.entry->type == EntryType::Directory) {
       if (disk) homes_.directories().remember(path, *disk);
+      if (disk && seen.given) inheritances_.remember(path, std::move(*seen.given));
       return bring_directory(path, coming, below, disk);
     }
     std::optional<ConfigRules::Outcome> outcome;
@@ -360,14 +408,15 @@ class Planner {
           !is_followed(*before))
         if (root_.digest(path) != before->entry().digest) notice(Notice::Kind::ConfigDisplaced, path, name);
       put(*coming.entry, coming.package, path);
-      whole_.insert(path);
+      place_whole(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
     }
     if (!ours || before->type() != EntryType::Directory) return;
     const FileEntry was = before->entry();
-    if (was.mode == coming.entry->mode && was.user == coming.entry->user && was.group == coming.entry->group) return;
+    const FileEntry& becomes = *coming.entry;
+    if (was.mode == becomes.mode && was.user == becomes.user && was.group == becomes.group) return;
     if (coming.shared) return;  // the first owner's word stands
-    change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), was, *coming.entry});
+    change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), std::make_shared<FileEntry>(becomes)});
   }
 
   bool is_followed(const Old& old) const {
@@ -427,7 +476,7 @@ class Planner {
       directory.path = *parent, directory.type = EntryType::Directory, directory.mode = 0755;
       put(directory, Put::npos, "");
       if (in_whole(*parent)) continue;
-      whole_.insert(*parent);
+      place_whole(*parent);
       move(MoveKind::Place, *parent);
     }
     put(file, package, source);
@@ -533,12 +582,13 @@ class Planner {
   std::vector<Old> old_;     // by path
   std::vector<Coming> new_;  // by path
   std::set<std::string> removed_, becomes_file_, told_, aside_directories_;
-  std::set<std::string, std::less<>> whole_;
+  std::map<std::string, Whole, std::less<>> whole_;
   std::string asked_of_;  // what in_whole() was asked last, by directory and the size of whole_, and its answer
   std::size_t asked_at_ = SIZE_MAX;
-  bool answer_ = false;
-  std::optional<std::string> asked_directory_;  // what staying_owner_of() asked for last, and the answer
-  bool directory_is_owned_ = false;
+  const Whole* answer_ = nullptr;
+  const std::optional<FileInfo> nowhere_{};
+  std::string owned_;                   // the directory that is_owned() said yes of last
+  std::optional<std::string> nobodys_;  // the highest that it said no of last
   Inheritances inheritances_{root_, homes_.directories()};
   TreeChange change_;
 };

@@ -44,20 +44,22 @@ struct Entering {
 struct Put {
   FileEntry entry;                       // what it must be; entry.path is where it goes
   std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
-  std::string source;                    // its path in that package
+  std::string other_path;                // its path in that package, if it is not entry.path
   std::string home;                      // where it is staged: see homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   std::string default_acl{};             // of the directory that it comes into
   std::string kept{};                    // where the content lies in the attic; empty: in the package file
   std::optional<std::string> content{};  // or this is it
   static constexpr std::size_t npos = SIZE_MAX;
+
+  const std::string& path_in_package() const { return other_path.empty() ? entry.path : other_path; }
 };
 
 /// A move to be; inode numbers are filled in when the thing is staged.
 struct PlannedMove {
   state::MoveKind kind;
   std::string path, home;
-  FileEntry before, after;  // for Attributes
+  std::shared_ptr<const FileEntry> after{};  // for Attributes
 };
 
 /// A configuration file whose pristine content is to be kept.
