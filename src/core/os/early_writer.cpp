@@ -1,34 +1,24 @@
 #include "os/early_writer.h"
 
-#include <fcntl.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
-#include <algorithm>
+#include <utility>
 
 namespace hambrel::os {
 
 namespace {
 
-constexpr std::uint64_t kAtOnce = 16 << 10;    // bytes; smaller files are better written together
-constexpr std::uint64_t kTogether = 80 << 20;  // bytes after which all that has gathered is written, small files too
-constexpr std::uint64_t kOfAFile = 8 << 10;    // what a file's own description and name count as
-constexpr std::size_t kMost = 200;
+constexpr std::uint64_t kTogether = 32 << 20;  // bytes
+constexpr std::uint64_t kOfAFile = 8 << 10;    // bytes: what its own description and name count as
 
 }  // namespace
-
-EarlyWriter::EarlyWriter() : most_(kMost) {
-  rlimit limit{};
-  if (::getrlimit(RLIMIT_NOFILE, &limit) == 0) most_ = std::min<std::size_t>(kMost, limit.rlim_cur / 4);
-}
 
 EarlyWriter::~EarlyWriter() {
   {
     const std::lock_guard lock(mutex_);
     ends_ = true;
-    waiting_.clear();
   }
-  more_.notify_one();
+  begins_.notify_one();
   if (thread_.joinable()) thread_.join();
 }
 
@@ -36,40 +26,35 @@ void EarlyWriter::take(Handle file, std::uint64_t size) {
   {
     const std::lock_guard lock(mutex_);
     gathered_ += size + kOfAFile;
-    const bool all = gathered_ >= kTogether;
-    if ((size < kAtOnce && !all) || waiting_.size() >= most_) return;
-    if (all) gathered_ = 0;
-    waiting_.push_back({std::move(file), all});
+    if (gathered_ < kTogether || next_ || busy_) return;
+    gathered_ = 0;
+    next_ = std::move(file);
     if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
   }
-  more_.notify_one();
+  begins_.notify_one();
 }
 
 void EarlyWriter::settle() {
   std::unique_lock lock(mutex_);
-  waiting_.clear();
+  next_.reset();
   gathered_ = 0;
-  idle_.wait(lock, [&] { return !busy_; });
+  done_.wait(lock, [&] { return !busy_; });
 }
 
 void EarlyWriter::run() {
   std::unique_lock lock(mutex_);
   while (true) {
-    more_.wait(lock, [&] { return ends_ || !waiting_.empty(); });
+    begins_.wait(lock, [&] { return ends_ || next_; });
     if (ends_) return;
     busy_ = true;
     {
-      const Waiting next = std::move(waiting_.front());
-      waiting_.pop_front();
+      const Handle file = std::move(*std::exchange(next_, std::nullopt));
       lock.unlock();
-      if (next.all)
-        ::syncfs(next.file.get());
-      else
-        ::sync_file_range(next.file.get(), 0, 0, SYNC_FILE_RANGE_WRITE);
+      ::syncfs(file.get());
     }
     lock.lock();
     busy_ = false;
-    if (waiting_.empty()) idle_.notify_all();
+    done_.notify_all();
   }
 }
 

@@ -87,7 +87,7 @@ class WritableFile {
   virtual void skip(std::uint64_t size) = 0;
   void write(std::string_view text) { write(std::as_bytes(std::span(text))); }
   virtual void sync() = 0;
-  /// The last call, in the order of FileSystem::set_metadata(); what was written begins to go to the disk.
+  /// The last call, in the order of FileSystem::set_metadata(); what was written may begin to go to the disk.
   virtual void finish(const Metadata& metadata) = 0;
 };
 

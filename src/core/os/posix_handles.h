@@ -206,10 +206,15 @@ class PosixDirectory final : public Directory {
   }
   void set_metadata(std::string_view name, const Metadata& metadata) override {
     const std::string text = clean(name), where = where_ + "/" + text;
-    const Handle one(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
-    const auto now = one.get() < 0 ? std::nullopt : look(one.get(), "");
-    if (!now) throw_errno(errno, "cannot look at", where);
-    const std::string proc = fmt::format("/proc/self/fd/{}", one.get());
+    auto now = look(handle_.get(), text.c_str());
+    Handle one;
+    std::string proc;
+    if (!now || owner_differs(metadata, *now) || mode_differs(metadata, *now) || !metadata.attributes.empty()) {
+      one = Handle(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+      now = one.get() < 0 ? std::nullopt : look(one.get(), "");
+      if (!now) throw_errno(errno, "cannot look at", where);
+      proc = fmt::format("/proc/self/fd/{}", one.get());
+    }
     const auto set_attributes = [&](const ExtendedAttributes& attributes) {
       for (const auto& [key, value] : attributes)
         if (::setxattr(proc.c_str(), key.c_str(), value.data(), value.size(), 0) != 0)
