@@ -35,8 +35,7 @@ bool as_recorded(os::FileReader& root, os::Looker& looker, const state::FileList
 std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,
                                             unsigned workers) {
   std::vector<std::uint8_t> result(entries.size());
-  constexpr std::size_t kFew = 1000;  // files that are not worth a thread
-  in_portions(entries.size(), workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(entries.size(), workers, kFewLooks, [&](std::size_t first, std::size_t last) {
     os::Looker looker(root);
     for (std::size_t i = first; i < last; ++i) result[i] = as_recorded(root, looker, *entries[i]) ? 1 : 0;
   });

@@ -15,6 +15,7 @@
 
 namespace hambrel::txn {
 
+inline constexpr std::size_t kFewLooks = 1000;     // at the disk, by the planning: not worth a thread
 inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a directory's mode
 
 /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?

@@ -4,9 +4,11 @@
 
 #include <algorithm>
 #include <set>
+#include <span>
 #include <unordered_set>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "os/neighbours.h"
 #include "txn/ledger_copy.h"
@@ -21,6 +23,8 @@ using state::MoveKind;
 using state::TxnId;
 
 namespace {
+
+constexpr std::size_t kFew = 200, kFewSyncs = 20;  // things to look at, directories to sync: not worth a thread
 
 std::string stage_of(TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
 std::string attic_of(TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
@@ -166,11 +170,13 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
                 fmt::format("the system has moved since this was prepared: transaction {} was done ({})", number(last),
                             env_.state.ledger_entry(last)->kind),
                 {}, hint);
-  os::Looker looker(env_.root);
-  for (const Witness& before : witnesses)
-    if (witness_of(looker, before.path) != before)
-      throw Error(ErrorCode::Refused, "this was changed by somebody since the transaction was prepared",
-                  "/" + before.path, hint);
+  in_portions(witnesses.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    os::Looker looker(env_.root);
+    for (std::size_t i = first; i < last; ++i)
+      if (const Witness& before = witnesses[i]; witness_of(looker, before.path) != before)
+        throw Error(ErrorCode::Refused, "this was changed by somebody since the transaction was prepared",
+                    "/" + before.path, hint);
+  });
 }
 
 TxnId Engine::activate(const state::Prepared& prepared) {
@@ -223,10 +229,12 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     }
     for (const DirectoryTime& time : transaction.restore)
       if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
-    os::Looker looker(env_.root);
-    for (DirectoryTime& time : journal.times)
-      if (const auto info = looker.stat(time.path))
-        time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
+    in_portions(journal.times.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+      os::Looker looker(env_.root);
+      for (DirectoryTime& time : std::span(journal.times).subspan(first, last - first))
+        if (const auto info = looker.stat(time.path))
+          time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
+    });
     auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
@@ -293,11 +301,11 @@ void Engine::sync(const std::vector<Move>& moves) {
 /// What the moves have changed: where it is little, these directories alone, so that the switch does not wait for what
 /// others have written to the same file system.
 void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>& restore) {
-  constexpr std::size_t kFew = 1000;  // directories
+  constexpr std::size_t kMost = 1000;  // directories
   std::set<std::string> changed;
   std::unordered_set<std::string_view> moved;
   for (const Move& move : journal.moves) {
-    if (move.kind == MoveKind::Attributes || changed.size() > kFew) return sync(journal.moves);
+    if (move.kind == MoveKind::Attributes || changed.size() > kMost) return sync(journal.moves);
     changed.emplace(os::parent_of(move.path));
     changed.emplace(os::parent_of(place_of(move, journal.directory)));
     moved.insert(move.path);
@@ -308,7 +316,10 @@ void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>
   for (const DirectoryTime& time : restore)
     if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
       changed.insert(time.path);
-  for (const std::string& path : changed) env_.root.sync_directory(path);
+  const std::vector<std::string> directories(changed.begin(), changed.end());
+  in_portions(directories.size(), env_.workers, kFewSyncs, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) env_.root.sync_directory(directories[i]);
+  });
 }
 
 std::string Engine::place_of(const Move& move, const std::string& directory) {
@@ -466,11 +477,16 @@ std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& 
   for (const DirectoryTime& time : restore) paths.insert(time.path);
   for (const Move& move : moves)
     if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
+  const std::vector<std::string> asked(paths.begin(), paths.end());
+  std::vector<std::optional<os::FileInfo>> found(asked.size());
+  in_portions(asked.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    os::Looker looker(env_.root);
+    for (std::size_t i = first; i < last; ++i) found[i] = looker.stat(asked[i]);
+  });
   std::vector<DirectoryTime> times;
-  os::Looker looker(env_.root);
-  for (const std::string& path : paths)
-    if (const auto info = looker.stat(path); info && info->type == os::FileType::Directory)
-      times.push_back({path, info->mtime_seconds, info->mtime_nanoseconds, 0, 0});
+  for (std::size_t i = 0; i < asked.size(); ++i)
+    if (const auto& info = found[i]; info && info->type == os::FileType::Directory)
+      times.push_back({asked[i], info->mtime_seconds, info->mtime_nanoseconds, 0, 0});
   return times;
 }
 

@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "os/neighbours.h"
+#include "txn/disk_facts.h"
 #include "txn/tree_change.h"
 
 namespace hambrel::txn {
@@ -77,8 +78,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
     (there == needs.end() ? needs[change.fetched.into] : there->second).first += change.fetched.bytes;
   }
   for (const auto& [home, need] : needs) require_room(root, home, need.first, need.second);
-  constexpr std::size_t kFew = 1000;  // moves that are not worth a thread
-  in_portions(change.moves.size(), workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(change.moves.size(), workers, kFewLooks, [&](std::size_t first, std::size_t last) {
     std::map<std::string_view, FileInfo> directories;
     os::Looker looker(root);
     for (std::size_t i = first; i < last; ++i) {

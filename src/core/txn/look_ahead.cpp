@@ -9,7 +9,6 @@ namespace hambrel::txn {
 
 LookAhead::LookAhead(os::FileReader& root, const state::State& state, const std::vector<std::int64_t>& rows)
     : root_(root) {
-  constexpr std::size_t kFew = 1000;  // files that are not worth a thread
   constexpr std::size_t kPortion = 250;
   std::size_t count = 0;
   for (const std::int64_t row : rows) {
@@ -17,7 +16,7 @@ LookAhead::LookAhead(os::FileReader& root, const state::State& state, const std:
     count += list->size();
     asked_[row] = {list, std::vector<std::uint8_t>(list->size())};
   }
-  if (count < kFew) {
+  if (count < kFewLooks) {
     asked_.clear();
     return;
   }

@@ -276,8 +276,7 @@ class Planner {
     for (const Coming& coming : new_)
       if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
     std::vector<Seen> seen(comings.size());
-    constexpr std::size_t kFew = 1000;  // things that are not worth a thread
-    in_portions(comings.size(), options_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    in_portions(comings.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {
       os::Looker looker(root_);
       for (std::size_t i = first; i < last; ++i) {
         const std::string_view path = comings[i]->path;
