@@ -1,4 +1,4 @@
-"""endurance.py PROGRAM kill|cut|full [COUNT] [ext4|xfs] - see run.sh. The checker below is code of its own: it reads the
+"""endurance.py PROGRAM kill|cut|full [COUNT] [ext4|xfs [large]] - see run.sh. The checker below is code of its own: it reads the
 disk and the database, and shares nothing with the program."""
 import fcntl
 import hashlib
@@ -17,6 +17,7 @@ import time
 program, way = sys.argv[1:3]
 count = int(sys.argv[3]) if len(sys.argv) > 3 else 300
 kind = sys.argv[4] if len(sys.argv) > 4 else "ext4"
+LARGE = 2_000_000 if sys.argv[5:] == ["large"] and way != "full" else 0  # bytes that each file of the first package has more
 SHUTDOWN, WITHOUT_LOG = 0x8004587D, b"\x02\0\0\0"  # FS_IOC_SHUTDOWN of ext4 and xfs
 choose = random.Random(int(os.environ.get("SEED", "1")))
 work = tempfile.mkdtemp(prefix="hambrel-endurance-")
@@ -48,7 +49,8 @@ def pack_everything():
             for k in range(12):
                 keep = k % 3 == 0  # the same in both versions
                 with open(f"{top}/f{k}", "wb") as out:
-                    out.write(random.Random(f"{i} {k} {1 if keep else version}").randbytes(300 * (k + 1) * (k + 1)))
+                    size = 300 * (k + 1) * (k + 1) + (LARGE * k if i == 0 else 0)
+                    out.write(random.Random(f"{i} {k} {1 if keep else version}").randbytes(size))
             os.symlink("f1", f"{top}/link")
             os.link(f"{top}/f2", f"{top}/hard")
             if version == 1:
@@ -132,7 +134,7 @@ signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # unmounts on the way out
 undoable = [None]  # the last transaction that was itself an undo
 try:
     os.makedirs(disk)
-    sh("truncate", "-s", "400M", image)
+    sh("truncate", "-s", "12G" if LARGE else "400M", image)
     if kind == "xfs" and shutil.which("mkfs.xfs") is None:
         print("skipped: mkfs.xfs is not here")
         sys.exit(0)

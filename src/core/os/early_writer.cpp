@@ -2,16 +2,19 @@
 
 #include <unistd.h>
 
+#include <algorithm>
 #include <utility>
 
 namespace hambrel::os {
 
 namespace {
 
-constexpr std::uint64_t kTogether = 32 << 20;  // bytes
-constexpr std::uint64_t kOfAFile = 8 << 10;    // bytes: what its own description and name count as
+constexpr std::uint64_t kFirst = 4 << 20, kMost = 32 << 20;  // bytes: enough for the first sync; for each later one
+constexpr std::uint64_t kOfAFile = 8 << 10;                  // bytes: what its own description and name count as
 
 }  // namespace
+
+EarlyWriter::EarlyWriter() : enough_(kFirst) {}
 
 EarlyWriter::~EarlyWriter() {
   {
@@ -26,8 +29,9 @@ void EarlyWriter::take(Handle file, std::uint64_t size) {
   {
     const std::lock_guard lock(mutex_);
     gathered_ += size + kOfAFile;
-    if (gathered_ < kTogether || next_ || busy_) return;
+    if (gathered_ < enough_ || next_ || busy_) return;
     gathered_ = 0;
+    enough_ = std::min(2 * enough_, kMost);
     next_ = std::move(file);
     if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
   }
@@ -37,7 +41,7 @@ void EarlyWriter::take(Handle file, std::uint64_t size) {
 void EarlyWriter::settle() {
   std::unique_lock lock(mutex_);
   next_.reset();
-  gathered_ = 0;
+  gathered_ = 0, enough_ = kFirst;
   done_.wait(lock, [&] { return !busy_; });
 }
 

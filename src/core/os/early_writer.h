@@ -19,7 +19,7 @@ namespace hambrel::os {
 
 class EarlyWriter {
  public:
-  EarlyWriter() = default;
+  EarlyWriter();
   ~EarlyWriter();
   EarlyWriter(const EarlyWriter&) = delete;
   EarlyWriter& operator=(const EarlyWriter&) = delete;
@@ -36,6 +36,7 @@ class EarlyWriter {
   std::mutex mutex_;
   std::condition_variable begins_, done_;
   std::uint64_t gathered_ = 0;  // bytes since a sync was last asked for
+  std::uint64_t enough_;        // of them, for the next one
   std::optional<Handle> next_;  // whose file system is to be synced
   bool busy_ = false, ends_ = false;
   std::thread thread_;  // once it is needed

@@ -12,10 +12,12 @@
 #include <span>
 #include <thread>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "base/error.h"
 #include "base/parallel.h"
 #include "base/text.h"
+#include "base/text_map.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
 #include "txn/engine.h"
@@ -230,7 +232,7 @@ class Engine::StageDirectories {
   }
 
   std::mutex mutex_;
-  std::set<std::string, std::less<>> made_;
+  std::unordered_set<std::string, TextHash, std::equal_to<>> made_;
 };
 
 void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
@@ -338,6 +340,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
 
   const auto work = [&] {
     os::LastDirectory last(env_.root), made_last(env_.root);
+    std::string made;  // the directory that was asked for last
     archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
     os::Metadata metadata;
@@ -356,7 +359,10 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
         const Put& put = *puts[i];
         metadata = metadata_of(put, owners, sources[portion.source].package.name);
         const std::string at = places.staged(put, directory);
-        directories.make(os::parent_of(at), made_last);
+        if (const auto parent = os::parent_of(at); parent != made) {
+          directories.make(parent, made_last);
+          made = parent;
+        }
         // nobody else gets into the stage: with its own mode from the start, few files need it set
         file = last.of(at).create(os::name_of(at), *metadata.mode & 0777U);
       };
