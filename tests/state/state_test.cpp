@@ -116,6 +116,45 @@ TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
   EXPECT_EQ(number(state.next_id()), 2);
 }
 
+TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
+  for (const std::size_t count : {10U, 30'000U, 200'000U}) {
+    const std::string own = directory / fmt::format("{}.sqlite", count);
+    State state(own, Access::Change);
+    std::vector<FileEntry> files;
+    Journal journal;
+    journal.id = state.next_id(), journal.directory = "stage/1";
+    for (std::size_t i = 0; i < count; ++i) {
+      files.push_back(entry(fmt::format("usr/share/some-package/a-file-with-a-name-{:06}", i)));
+      journal.moves.push_back({MoveKind::Place,
+                               files.back().path,
+                               fmt::format("tree/{}/{}", i / 512, i % 512),
+                               "var/lib/hambrel",
+                               1 + i,
+                               0,
+                               {},
+                               {}});
+    }
+    int waited = 0;
+    const auto look = [&] {
+      const State looking(own, Access::Look);
+      EXPECT_EQ(looking.journal().has_value(), waited > 0);
+      EXPECT_TRUE(looking.installed().empty());
+      EXPECT_EQ(number(looking.last_done()), 0);
+      ++waited;
+    };
+    state.write_journal(journal, look);
+    LedgerEntry done = ledger_entry(state);
+    done.id = journal.id;
+    const auto fails = [] { throw Error(ErrorCode::Io, "the disk is gone"); };
+    EXPECT_THROW(state.commit(done, {installs("desk", "1", files)}, {}, fails), Error);
+    EXPECT_TRUE(state.installed().empty());
+    state.commit(done, {installs("desk", "1", files)}, {}, look);
+    EXPECT_EQ(waited, 2) << count;
+    EXPECT_EQ(state.installed().size(), 1U);
+    EXPECT_FALSE(state.journal());
+  }
+}
+
 TEST_F(StateTest, TheLedgerIsAChain) {
   State state(path, Access::Change);
   for (int i = 0; i < 3; ++i) state.record(ledger_entry(state), {});

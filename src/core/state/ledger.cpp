@@ -221,6 +221,10 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside,
                    const Await& await) {
   guarded(impl_->path, [&] {
+    std::size_t files = 0;
+    for (const PackageChange& one : changes) files += one.files.size();
+    const bool held = std::max(files, beside.times.size()) <= Impl::kMostHeld;
+    if (await && !held) await();
     SQLite::Transaction step(impl_->database);
     impl_->insert_entry(entry);
     impl_->insert_changes(entry.id, changes);
@@ -237,7 +241,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     if (beside.attic) impl_->put_size(entry.id, *beside.attic);
     impl_->give_up(beside.gives_up, entry.id);
     impl_->end_journal();
-    if (await) await();
+    if (await && held) await();
     step.commit();
   });
 }

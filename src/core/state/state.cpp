@@ -214,6 +214,8 @@ std::vector<DirectoryTime> State::times_of(TxnId id) const {
 
 void State::write_journal(const Journal& journal, const Await& await) {
   guarded(impl_->path, [&] {
+    const bool held = journal.moves.size() <= Impl::kMostHeld;
+    if (await && !held) await();
     SQLite::Transaction step(impl_->database);
     SQLite::Statement head(impl_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
     head.bind(1, number(journal.id));
@@ -249,7 +251,7 @@ void State::write_journal(const Journal& journal, const Await& await) {
       times.exec();
       times.reset();
     }
-    if (await) await();
+    if (await && held) await();
     step.commit();
   });
 }

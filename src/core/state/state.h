@@ -96,8 +96,8 @@ class State {
   std::vector<std::string> damage() const;
 
   // Changing; each is one SQLite transaction and durable when it returns
-  /// Waits for what has to be on the disk before something that says so is. Called when all is put together and nothing
-  /// is durable yet; if it throws, nothing will be.
+  /// Waits for what has to be on the disk before something that says so is. Called once, while nothing is durable yet
+  /// and others can look; if it throws, nothing will be.
   using Await = std::function<void()>;
   void write_journal(const Journal& journal, const Await& await = {});
   /// Step 9: packages, files, ledger entry and the end of the journal at once. Fills previous and digest of the entry.

@@ -72,6 +72,10 @@ struct State::Impl {
   void give_up(const std::vector<TxnId>& attics, TxnId by);
   void put_size(TxnId attic, ByteCount bytes);
   void end_journal();
+
+  /// Moves, or files of new packages, that can wait in the cache of the database. More of them are written to its file
+  /// in between, and nobody else can look from then on: so that must not last as long as a sync.
+  static constexpr std::size_t kMostHeld = 30'000;
 };
 
 inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold, shelved";
