@@ -286,8 +286,6 @@ class Planner {
       }
     });
     change_.puts.reserve(comings.size());
-    change_.moves.reserve(
-        std::count_if(seen.begin(), seen.end(), [](const Seen& one) { return one.disk.has_value(); }));
     for (std::size_t i = 0; i < comings.size(); ++i) bring(std::string(comings[i]->path), *comings[i], seen[i]);
   }
 
