@@ -6,6 +6,7 @@
 #include <future>
 
 #include "base/json.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "cli/apart.h"
 #include "cli/incoming.h"
@@ -245,7 +246,7 @@ class Change {
     for (const PackageId id : coming)
       archive::require_named_privileges(*tables_.at(id), session_.universe().package(id),
                                         session_.universe().package(id).title());
-    lists_ = std::async(std::launch::async, [tables = tables_] {  // while it is planned
+    lists_ = std::async(kThread, [tables = tables_] {  // while it is planned
       std::map<PackageId, state::FileList> lists;
       for (const auto& [id, table] : tables) lists.emplace(id, state::FileList::of(table->entries));
       return lists;

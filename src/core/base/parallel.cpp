@@ -30,7 +30,7 @@ void in_portions(std::size_t count, unsigned workers, std::size_t few,
     }
   };
   std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(std::launch::async, run));
+  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(kThread, run));
   run();
   for (auto& other : others) other.get();
   if (problem) std::rethrow_exception(problem);

@@ -3,8 +3,12 @@
 
 #include <cstddef>
 #include <functional>
+#include <future>
 
 namespace hambrel {
+
+/// For std::async: in a thread of its own, or where the system has none to give, when it is waited for.
+inline constexpr std::launch kThread = std::launch::async | std::launch::deferred;
 
 /// Calls `work(first, last)` for portions that together are the numbers from 0 to `count`, each in one of up to
 /// `workers` threads, this one among them; up to `few` of them are one portion. Returns when all are done, and throws

@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <system_error>
 #include <utility>
 
 namespace hambrel::os {
@@ -32,8 +33,12 @@ void EarlyWriter::take(Handle file, std::uint64_t size) {
     if (gathered_ < enough_ || next_ || busy_) return;
     gathered_ = 0;
     enough_ = std::min(2 * enough_, kMost);
+    try {
+      if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
+    } catch (const std::system_error&) {  // no thread is to be had
+      return;
+    }
     next_ = std::move(file);
-    if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
   }
   begins_.notify_one();
 }

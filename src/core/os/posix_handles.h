@@ -209,7 +209,9 @@ class PosixDirectory final : public Directory {
     auto now = look(handle_.get(), text.c_str());
     Handle one;
     std::string proc;
-    if (!now || owner_differs(metadata, *now) || mode_differs(metadata, *now) || !metadata.attributes.empty()) {
+    const bool only_time = now && !owner_differs(metadata, *now) && !mode_differs(metadata, *now) &&
+                           metadata.inherited.empty() && metadata.attributes.empty();
+    if (!only_time) {
       one = Handle(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
       now = one.get() < 0 ? std::nullopt : look(one.get(), "");
       if (!now) throw_errno(errno, "cannot look at", where);

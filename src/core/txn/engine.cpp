@@ -255,7 +255,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
 
 /// Syncing, while the state puts together what must not hold before that is done. With one thread it waits for get().
 std::future<void> Engine::meanwhile(const std::function<void()>& sync) const {
-  return std::async(env_.workers > 1 ? std::launch::async : std::launch::deferred, sync);
+  return std::async(env_.workers > 1 ? kThread : std::launch::deferred, sync);
 }
 
 /// After a failure in the middle: back to how it was, by the journal. If even that fails, both problems are told.

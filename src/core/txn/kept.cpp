@@ -5,6 +5,7 @@
 #include <atomic>
 #include <future>
 
+#include "base/parallel.h"
 #include "txn/configuration.h"
 #include "txn/engine.h"
 
@@ -38,7 +39,7 @@ void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted
     for (std::size_t i = next++; i < wanted.size(); i = next++) places[i] = search(wanted[i].first, wanted[i].second);
   };
   std::vector<std::future<void>> others;
-  for (unsigned i = 1; i < workers; ++i) others.push_back(std::async(std::launch::async, look));
+  for (unsigned i = 1; i < workers; ++i) others.push_back(std::async(kThread, look));
   look();
   for (auto& other : others) other.get();
   for (std::size_t i = 0; i < wanted.size(); ++i)

@@ -390,7 +390,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
   };
   std::vector<std::future<void>> others;
   for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, count); ++i)
-    others.push_back(std::async(std::launch::async, guarded));
+    others.push_back(std::async(kThread, guarded));
   std::exception_ptr problem;
   const auto keep_first = [&](const auto& run) {
     try {

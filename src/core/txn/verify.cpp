@@ -12,6 +12,7 @@
 
 #include "base/digests.h"
 #include "base/error.h"
+#include "base/parallel.h"
 #include "os/neighbours.h"
 #include "txn/owners.h"
 
@@ -209,8 +210,7 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
     }
   };
   std::vector<std::future<void>> others;
-  for (unsigned i = 1; i < workers && tasks.size() > kPortion; ++i)
-    others.push_back(std::async(std::launch::async, work));
+  for (unsigned i = 1; i < workers && tasks.size() > kPortion; ++i) others.push_back(std::async(kThread, work));
   std::exception_ptr problem;
   const auto keep = [&](const auto& run) {
     try {
