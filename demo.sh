@@ -3,6 +3,6 @@
 set -euo pipefail
 cd "$(dirname "$0")"
 tools/setup.sh build demo
-cmake --preset release -DHAMBREL_TESTS=OFF >/dev/null
+cmake --preset release -DHAMBREL_TESTS=OFF -DHAMBREL_FAULT_POINTS=ON >/dev/null
 cmake --build --preset release
 HAMBREL=$PWD/build/release/src/hambrel exec demo/story.sh

@@ -21,6 +21,10 @@ done < <(grep -rnE '^#include <(fcntl\.h|unistd\.h|sys/[a-z]+\.h|dirent\.h|files
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - the program reaches files through os::FileSystem"
 done < <(grep -rnE '^#include <(fcntl\.h|dirent\.h|sys/stat\.h|filesystem|fstream)>' src/cli)
+# what the kernel says of a write, a sync or a close is looked at
+while IFS=: read -r file _ line; do
+  complain "$file: ${line} - its result is ignored"
+done < <(grep -rnE '^\s*(\(void\)|static_cast<void>\()?\s*::(fsync|syncfs|fdatasync|close|write|pwrite|ftruncate)\(' src --include='*.cpp' --include='*.h')
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - the core has no interface code"
 done < <(grep -rnE '^#include (<boost/program_options|<iostream>|"cli/)' src/core)

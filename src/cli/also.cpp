@@ -48,7 +48,7 @@ void print_overview(const Screen& screen) {
   screen.line();
   screen.line(
       "`hambrel help COMMAND` has examples. Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused, 4 declined,");
-  screen.line("5 not trusted, 6 locked, 7 not recovered; 10 from `list --exit-code`.");
+  screen.line("5 not trusted, 6 locked, 7 not recovered; 10 from `list --exit-code`, 11 damage that `verify` found.");
 }
 
 }  // namespace

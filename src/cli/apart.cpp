@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -14,8 +15,8 @@
 namespace hambrel::cli {
 
 const state::State& past(Session& session, const Arguments& arguments) {
-  require_consent_possible(session, arguments);
-  const state::State* const state = arguments.has("dry-run") ? session.looking() : &session.changing(arguments);
+  const bool only_looks = arguments.has("dry-run") || !is_consent_possible(session, arguments);
+  const state::State* const state = only_looks ? session.looking() : &session.changing(arguments);
   if (state == nullptr)
     throw Error(ErrorCode::NotFound, "nothing was changed in this root yet", session.root_path(),
                 "`hambrel ledger` lists what was done");
@@ -77,12 +78,37 @@ void weigh_retention(Session& session, txn::Planned& planned) {
   const state::State* const state = session.present();
   if (state == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return;
   const auto attics = standing_attics(session, *state);
-  planned.gives_up = txn::beyond(limits_of(session.settings()), attics, planned.attic.empty() ? 1 : 0, os::now());
+  planned.gives_up = txn::beyond(limits_of(session, *state), attics, planned.attic.empty() ? 1 : 0);
   std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there
     return planned.attic == fmt::format("{}/{}", txn::kAttic, number(id));
   });
   if (!planned.gives_up.empty()) planned.plan.notices.push_back(txn::notice_of(planned.gives_up));
 }
+
+namespace {
+
+/// Going back changes held packages, too, as it must be exact: that is said, and with --yes each has to be named.
+void weigh_holds(Session& session, const Arguments& arguments, txn::Planned& planned) {
+  std::set<std::string> named;
+  for (const std::string& given : arguments.values("release")) named.insert(given);
+  for (const state::PackageChange& change : planned.changes) {
+    if (!change.before_row || change.before_row == change.after_row) continue;
+    const auto now = session.present()->package(*change.before_row).hold;
+    if (!now) continue;
+    const bool came_with_it = planned.undo_of && change.before->hold && change.before->hold->since == now->since;
+    if (came_with_it) continue;
+    const Hold& hold = *now;
+    if ((hold.until != 0 && hold.until <= os::now()) || named.contains(change.name)) continue;
+    const std::string why = hold.reason.empty() ? "" : ": " + printable(hold.reason);
+    if (arguments.has("yes"))
+      throw Error(ErrorCode::Refused, fmt::format("{} is held{}, and this would change it", change.name, why), {},
+                  fmt::format("name it to change it all the same: --release {}", change.name));
+    if (!session.json())
+      session.screen().remark(fmt::format("{} is held{}; this changes it all the same", change.name, why));
+  }
+}
+
+}  // namespace
 
 int carry_out(Session& session, const Arguments& arguments, txn::Planned planned) {
   weigh_retention(session, planned);
@@ -91,6 +117,7 @@ int carry_out(Session& session, const Arguments& arguments, txn::Planned planned
   if (session.json() && dry) session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "dry run"}}));
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) print_plan(session, plan);
   weigh_prepared(session, arguments);
+  weigh_holds(session, arguments, planned);
   if (dry) return 0;
   ask_consent(session, arguments);
   carry_out_agreed(session, arguments, std::move(planned));

@@ -21,16 +21,30 @@ std::optional<std::uint64_t> limit(std::uint64_t value) { return value == 0 ? st
 
 }  // namespace
 
-txn::Limits limits_of(const repo::Settings& settings) {
+namespace {
+
+/// Nothing is given up for its age while the clock can't be believed.
+void drop_age_in_doubt(Session& session, const state::State& state, txn::Limits& limits) {
+  const std::string doubt = session.changes() ? session.clock_doubt() : txn::doubt_of_clock(state, os::now());
+  if (!limits.days || doubt.empty()) return;
+  limits.days.reset();
+  session.progress().note(doubt + ": nothing is given up for its age in this run");
+}
+
+}  // namespace
+
+txn::Limits limits_of(Session& session, const state::State& state) {
+  const repo::Settings& settings = session.settings();
   txn::Limits limits;
   limits.transactions = limit(settings.attic_transactions);
   limits.days = limit(settings.attic_days);
   limits.bytes = limit(settings.attic_mebibytes * kMebibyte);
+  drop_age_in_doubt(session, state, limits);
   return limits;
 }
 
 std::vector<txn::StandingAttic> standing_attics(Session& session, const state::State& state) {
-  auto attics = txn::standing_attics(session.root(), state);
+  auto attics = txn::standing_attics(session.root(), state, os::now());
   if (!session.changes()) return attics;
   std::vector<state::Attic> counted;
   const auto known = state.attics();
@@ -46,12 +60,13 @@ std::string size_of(const txn::StandingAttic& one) {
 
 namespace {
 
-txn::Limits wanted_limits(Session& session, const Arguments& arguments) {
+txn::Limits wanted_limits(Session& session, const Arguments& arguments, const state::State& state) {
   txn::Limits limits;
   limits.transactions = arguments.number("keep");
   limits.days = arguments.number("older");
-  if (limits.transactions || limits.days) return limits;
-  return limits_of(session.settings());
+  if (!limits.transactions && !limits.days) return limits_of(session, state);
+  drop_age_in_doubt(session, state, limits);
+  return limits;
 }
 
 Json to_json(const txn::StandingAttic& one, bool goes) {
@@ -69,7 +84,7 @@ int tidy_attic(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
   const state::State& state = past(session, arguments);
   const auto attics = standing_attics(session, state);
-  const auto chosen = txn::beyond(wanted_limits(session, arguments), attics, 0, os::now());
+  const auto chosen = txn::beyond(wanted_limits(session, arguments, state), attics, 0);
   const auto goes = [&](const txn::StandingAttic& one) {
     return std::find(chosen.begin(), chosen.end(), one.attic.id) != chosen.end();
   };

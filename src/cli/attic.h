@@ -6,7 +6,8 @@
 
 namespace hambrel::cli {
 
-txn::Limits limits_of(const repo::Settings& settings);
+/// As the settings say; without one of age while the clock can't be believed, which is told.
+txn::Limits limits_of(Session& session, const state::State& state);
 
 /// Every attic that stands; the state remembers what was counted, where this run changes it.
 std::vector<txn::StandingAttic> standing_attics(Session& session, const state::State& state);

@@ -57,7 +57,6 @@ bool is_offered(Session& session, const repo::CachedFile& file) {
 }
 
 int tidy_cache(Session& session, const Arguments& arguments) {
-  require_consent_possible(session, arguments);
   if (!arguments.has("dry-run")) session.changing(arguments);
   session.tell_of_unusable_repositories();
   const Screen& screen = session.screen();
@@ -116,9 +115,18 @@ int tidy_cache(Session& session, const Arguments& arguments) {
 
 namespace {
 
+/// Without one of age while the clock can't be believed.
+repo::CacheLimits limits_of(Session& session) {
+  repo::CacheLimits limits = repo::cache_limits_of(session.settings());
+  if (limits.days && !session.clock_doubt().empty()) {
+    limits.days.reset();
+    session.progress().note(session.clock_doubt() + ": no package file is dropped for its age in this run");
+  }
+  return limits;
+}
+
 void apply_limits(Session& session) {
-  const auto go =
-      repo::beyond(repo::cache_limits_of(session.settings()), repo::cached_files(session.root()), os::now());
+  const auto go = repo::beyond(limits_of(session), repo::cached_files(session.root()), os::now());
   if (go.empty()) return;
   const ByteCount bytes = repo::drop_cached(session.root(), go);
   if (!session.json() && !session.quiet())

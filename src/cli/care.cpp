@@ -12,6 +12,7 @@
 #include "cli/plan_view.h"
 #include "os/host.h"
 #include "txn/invariants.h"
+#include "txn/ledger_copy.h"
 #include "txn/shelve.h"
 #include "txn/verify.h"
 
@@ -41,6 +42,11 @@ txn::Verified look_at_files(Session& session, const Arguments& arguments, const 
 std::vector<std::string> other_problems(Session& session, const state::State& state) {
   std::vector<std::string> problems = state.damage();
   for (const std::string& one : txn::broken_invariants(session.root(), state)) problems.push_back(one);
+  try {
+    for (const std::string& one : txn::copy_problems(session.root(), state)) problems.push_back(one);
+  } catch (const Error& problem) {  // not everybody may look there
+    if (problem.code() != ErrorCode::Io) throw;
+  }
   for (const std::string& one : txn::problems_of_shelf(session.root(), state)) problems.push_back(one);
   const Universe& universe = session.universe();
   for (const std::string& one : plan::problems_of(universe, universe.installed())) problems.push_back(one);
@@ -115,6 +121,10 @@ int run_repair(Session& session, const Arguments& arguments) {
   if (arguments.has("rebuild")) return run_rebuild(session, arguments);
   const state::State& state = past(session, arguments);
   session.tell_of_unusable_repositories();
+  if (session.changes() && !txn::copy_problems(session.root(), state).empty() && state.damage().empty()) {
+    txn::renew_copy(session.root(), state);
+    session.progress().note("the copy of the ledger was damaged; it was written anew");
+  }
   auto packages = named(session, arguments, state);
   txn::Verified verified = look_at_files(session, arguments, state, packages);
   PackageFiles files(session);

@@ -52,6 +52,17 @@ class Change {
     return carry_through();
   }
 
+  /// Is nothing new about a hold? A held package may be given another date or reason.
+  bool is_so(plan::Action action, PackageId id) const {
+    const Universe& universe = session_.universe();
+    if ((action == plan::Action::Hold) != universe.held(id)) return false;
+    const auto hold = universe[id].installed->hold;
+    if (action == plan::Action::Release || !hold) return true;
+    const bool same_date = !arguments_.has("until") || hold->until == hold_until_;
+    const bool same_reason = !arguments_.has("reason") || hold->reason == printable(arguments_.value("reason").value());
+    return same_date && same_reason;
+  }
+
   int mark(plan::Action action, const solve::Names& names, std::int64_t hold_until) {
     const Universe& universe = session_.universe();
     hold_until_ = hold_until;
@@ -61,7 +72,7 @@ class Change {
         continue;
       const Candidate& one = universe[id];
       const bool wanted = action == plan::Action::Want, about_hold = action >= plan::Action::Hold;
-      if (about_hold ? (action == plan::Action::Hold) == universe.held(id) : wanted == universe.wanted(id)) continue;
+      if (about_hold ? is_so(action, id) : wanted == universe.wanted(id)) continue;
       plan::Step step;
       step.action = action;
       step.name = one.package.name, step.arch = one.package.arch;
@@ -86,9 +97,15 @@ class Change {
       session_.screen().line(canonical({{"plan", to_json(planned_.plan)}, {"result", "dry run"}}));
     if (!session_.json() && !(session_.quiet() && arguments_.has("yes"))) print_plan(session_, planned_.plan);
     if (!arguments_.has("download-only")) weigh_prepared(session_, arguments_);
-    if (dry) return 0;
+    if (!enable_.empty()) session_.screen().remark(fmt::format("this enables the repository {}", enable_));
+    if (dry) {
+      if (lists_.valid()) lists_.wait();  // no thread outlives the run
+      return 0;
+    }
+    require_consent_possible(session_, arguments_);
     ask_about_configuration();
     ask_consent(session_, arguments_);
+    if (!enable_.empty()) repo::set_enabled(session_.root(), enable_, true);
     if (arguments_.has("download-only")) return only_fetch();
     tell_outcome(session_, carry_out(), planned_.plan);
     incoming_.reset();  // and its thread
@@ -142,12 +159,45 @@ class Change {
   }
 
   /// A remedy that was chosen by its number: what it says, after its repository was enabled.
+  /// With its repository, which is enabled once its plan was agreed to.
   int take(const plan::Remedy& remedy) {
-    if (remedy.enable.empty()) return Change(session_, arguments_, "change").run(remedy.request);
-    repo::set_enabled(session_.root(), remedy.enable, true);
-    session_.screen().line(fmt::format("The repository {} is enabled from now on.", remedy.enable));
-    session_.reload();  // numbers of packages mean the same as before: the layers are the same
-    return Change(session_, arguments_, "change").run(remedy.request);
+    const bool goes_down = planned_.plan.kind == "downgrade";
+    Change taken(session_, arguments_, goes_down ? "downgrade" : "change", hold_);
+    solve::Request request = remedy.request;
+    if (!remedy.enable.empty()) {
+      const auto before = keys_of(request);
+      session_.see_enabled(remedy.enable);
+      restore_candidates(request, before);
+      taken.enable_ = remedy.enable;
+    }
+    return taken.run(request);
+  }
+
+  using Keys = std::vector<std::vector<std::string>>;  // by target: name, version and architecture of each candidate
+  Keys keys_of(const solve::Request& request) const {
+    Keys keys;
+    for (const solve::Target& target : request.install) {
+      keys.emplace_back();
+      for (const PackageId id : target.candidates) keys.back().push_back(key_of(id));
+    }
+    return keys;
+  }
+  std::string key_of(PackageId id) const {
+    const Package& package = session_.universe().package(id);
+    return package.title() + " " + package.arch;
+  }
+  /// Numbers of packages are of one universe: in another one they are looked for by what they are.
+  void restore_candidates(solve::Request& request, const Keys& keys) const {
+    for (std::size_t i = 0; i < request.install.size(); ++i) {
+      std::vector<PackageId> found;
+      for (const std::string& key : keys[i])
+        for (const PackageId id : session_.universe().versions_of(key.substr(0, key.find(' '))))
+          if (key_of(id) == key) found.push_back(id);
+      if (found.size() != keys[i].size())
+        throw Error(ErrorCode::Refused, "the repositories have changed since the remedy was tried", {},
+                    "run the command again");
+      request.install[i].candidates = found;
+    }
   }
 
   /// Where wanted packages that nobody offers any more hold others back: what it would bring to let them go.
@@ -232,7 +282,7 @@ class Change {
     std::unique_ptr<state::State> empty;
     const state::State* state = session_.present();
     if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
-      empty = std::make_unique<state::State>(":memory:", state::Access::Change);
+      empty = std::make_unique<state::State>();
       state = empty.get();
     }
     for (const plan::Step& step : planned_.plan.steps)
@@ -290,6 +340,7 @@ class Change {
       planned_.plan.notices.insert(planned_.plan.notices.end(), settling_->notices().begin(),
                                    settling_->notices().end());
     tell_of_privileges();
+    tell_of_dangers();
     if (arguments_.has("strict")) refuse_unowned();
   }
 
@@ -330,6 +381,29 @@ class Change {
       }
   }
 
+  /// Settings of Hambrel's own, and directories that every user may change, where the version that leaves had neither.
+  void tell_of_dangers() {
+    constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
+    const auto known = [&](const archive::Entry& entry) {
+      return std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
+        const auto list = session_.present()->files_of(old.row);
+        const auto at = list->find(entry.path);
+        return at && list->facts(*at).mode == entry.mode;
+      });
+    };
+    const auto tell = [&](plan::Notice::Kind kind, const archive::Entry& entry, const Package& package) {
+      if (!known(entry)) planned_.plan.notices.push_back({kind, entry.path, package.name});
+    };
+    for (const txn::Entering& one : entering_)
+      for (const archive::Entry& entry : one.table->entries) {
+        const bool directory = entry.type == EntryType::Directory;
+        if (directory && (entry.mode & (kForAll | kSticky)) == kForAll)
+          tell(plan::Notice::Kind::OpenToAll, entry, one.package);
+        if (!directory && entry.path.starts_with("etc/hambrel/"))
+          tell(plan::Notice::Kind::OwnSettings, entry, one.package);
+      }
+  }
+
   /// --strict: nothing of nobody's is set aside.
   void refuse_unowned() const {
     std::vector<std::string> paths;
@@ -344,6 +418,18 @@ class Change {
                 fmt::format("files that no package owns are in the way: {}{}", join(paths, ", "),
                             more > 0 ? fmt::format(" and {} more", more) : ""),
                 {}, "move them away, or leave out --strict: then they are kept in the attic");
+  }
+
+  /// What is not said again about a package that is held already stays as it was.
+  Hold hold_for(const Candidate& one) const {
+    const std::string reason = printable(arguments_.value("reason").value_or(""));
+    Hold hold{os::now(), hold_until_, reason, os::user_name()};
+    const bool held =
+        one.installed->hold && (one.installed->hold->until == 0 || one.installed->hold->until > os::now());
+    if (!held) return hold;
+    if (!arguments_.has("until")) hold.until = one.installed->hold->until;
+    if (!arguments_.has("reason")) hold.reason = one.installed->hold->reason;
+    return hold;
   }
 
   /// Once: it takes what was made ready for it.
@@ -361,8 +447,7 @@ class Change {
         change.after_row = change.before_row;
         change.after = change.before;
         change.after->reason = step.reason;
-        if (step.action == plan::Action::Hold)
-          change.after->hold = Hold{os::now(), hold_until_, arguments_.value("reason").value_or(""), os::user_name()};
+        if (step.action == plan::Action::Hold) change.after->hold = hold_for(universe[*step.before_id]);
         if (step.action == plan::Action::Release) change.after->hold.reset();
       } else if (const auto* const kept = step.after_id ? session_.kept(*step.after_id) : nullptr) {
         change.after_row = kept->row;
@@ -427,6 +512,7 @@ class Change {
   const Arguments& arguments_;
   txn::Planned planned_;
   std::optional<Hold> hold_;  // for what a downgrade names
+  std::string enable_;        // the repository of a remedy: not enabled yet
   std::int64_t hold_until_ = 0;
   Incoming::Tables tables_;
   std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables, for the state

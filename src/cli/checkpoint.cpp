@@ -72,7 +72,6 @@ int make(Session& session, const Arguments& arguments, const std::string& name) 
 }
 
 int drop(Session& session, const Arguments& arguments, const std::string& name) {
-  require_consent_possible(session, arguments);
   state::State& state = session.changing(arguments);
   const auto all = state.checkpoints();
   const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });

@@ -212,6 +212,7 @@ const std::vector<OptionSpec>& common_options() {
       {"config", 0, "FILE", "settings from FILE (/etc/hambrel/hambrel.toml below the root)"},
       {"json", 0, nullptr, "for programs: see docs/json.md"},
       {"color", 0, "WHEN", "auto, always or never (auto; NO_COLOR is respected)"},
+      {"yes", 'y', nullptr, "carry out what would be asked about"},
       {"quiet", 'q', nullptr, "only what was asked for"},
       {"verbose", 'v', nullptr, "more about what happens"},
       {"help", 'h', nullptr, "help for the command"},

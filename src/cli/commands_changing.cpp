@@ -8,6 +8,7 @@ namespace {
 const OptionSpec kWithoutRecommended{"no-recommended", 0, nullptr, "leave out what new packages only recommend"};
 
 const OptionSpec kDownloadOnly{"download-only", 0, nullptr, "fetch the package files into the cache and stop"};
+const OptionSpec kRelease{"release", 0, "NAME", "change this package though it is held; may be repeated", true};
 const OptionSpec kStrict{"strict", 0, nullptr, "refuse where files that no package owns are in the way"};
 
 const OptionSpec kConfigs{"configs", 0, "CHOICE",
@@ -15,7 +16,6 @@ const OptionSpec kConfigs{"configs", 0, "CHOICE",
 
 std::vector<OptionSpec> change_options(std::vector<OptionSpec> own) {
   own.push_back({"arch", 0, "ARCH", "the packages named are those for this architecture"});
-  own.push_back({"yes", 'y', nullptr, "carry the plan out without asking"});
   own.push_back({"dry-run", 'n', nullptr, "show the plan and stop"});
   own.push_back({"no-files", 0, nullptr, "with --dry-run: plan packages only, fetch nothing and look at no file"});
   own.push_back({"prepare", 0, nullptr, "do everything up to the switch, which `hambrel activate` does later"});
@@ -218,7 +218,7 @@ void add_changing_commands(std::vector<Command>& all) {
                  "N",
                  "take back what transaction N did, out of the attic",
                  "History is never rewritten: this is a new transaction, which can be undone in turn.",
-                 change_options({}),
+                 change_options({kRelease}),
                  {{"hambrel undo 7", ""}, {"hambrel undo 7 --dry-run", "only show what it would do"}},
                  1,
                  1,
@@ -228,7 +228,7 @@ void add_changing_commands(std::vector<Command>& all) {
                  "N",
                  "do transaction N again, which was taken back",
                  "",
-                 change_options({}),
+                 change_options({kRelease}),
                  {{"hambrel redo 7", ""}},
                  1,
                  1,
@@ -240,7 +240,7 @@ void add_changing_commands(std::vector<Command>& all) {
                  "In one new transaction that can be undone: from the attic, else the cache or a repository. "
                  "Configuration that was "
                  "edited stays as it is; a checkpoint brings it back as it was when that was made.",
-                 change_options({}),
+                 change_options({kRelease}),
                  {{"hambrel rollback 7 --dry-run", "what that would change"}, {"hambrel rollback before-the-step", ""}},
                  1,
                  1,
@@ -251,7 +251,6 @@ void add_changing_commands(std::vector<Command>& all) {
                  "give the present moment a name to come back to",
                  "Keeps a copy of all configuration, edited or not; everything else comes from the attic.",
                  {{"reason", 0, "TEXT", "of make: shown in the list"},
-                  {"yes", 'y', nullptr, "of drop: without asking"},
                   {"wait", 0, "SECONDS", "wait so long for another run to end"}},
                  {{"hambrel checkpoint make before-the-step", ""}, {"hambrel checkpoint list", ""}},
                  1,
@@ -297,7 +296,6 @@ void add_changing_commands(std::vector<Command>& all) {
                   {"against", 0, "WHAT", "of diff: mine, old (what yours began from) or new (the package's)"},
                   {"configs", 0, "CHOICE", "of settle, without asking: keep, take or merge"},
                   {"markers", 0, nullptr, "of settle --configs merge: write what conflicts between markers"},
-                  {"yes", 'y', nullptr, "carry the plan out without asking"},
                   {"dry-run", 'n', nullptr, "show the plan and stop"},
                   {"reason", 0, "TEXT", "kept in the ledger"},
                   {"wait", 0, "SECONDS", "wait so long for another run to end"}},
@@ -322,7 +320,6 @@ void add_changing_commands(std::vector<Command>& all) {
         {"unavailable", 0, nullptr, "of cache: versions that no repository offers any more"},
         {"keep", 0, "N", "of cache: keep N versions of each package; of attic: that of the last N transactions"},
         {"older", 0, "DAYS", "of cache and attic: what is older"},
-        {"yes", 'y', nullptr, "carry the plan out without asking"},
         {"dry-run", 'n', nullptr, "show the plan and stop"},
         {"reason", 0, "TEXT", "kept in the ledger"},
         {"wait", 0, "SECONDS", "wait so long for another run to end"}},

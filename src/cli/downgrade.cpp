@@ -98,9 +98,11 @@ void show(Session& session, PackageId installed, const std::vector<Choice>& choi
 /// Which one: the only one, the one asked for on the terminal, or with --yes the newest. Nothing: it was shown only.
 std::optional<PackageId> pick(Session& session, const Arguments& arguments, PackageId installed,
                               const std::vector<Choice>& choices) {
-  show(session, installed, choices);
-  if (arguments.has("yes")) return choices.front().id;
+  const bool taken = arguments.has("yes");
+  if (!session.json() || !taken) show(session, installed, choices);
+  if (taken) return choices.front().id;
   if (arguments.has("dry-run")) return std::nullopt;
+  require_consent_possible(session, arguments);
   const std::string answer = ask(session.screen(), "Which one?", "its number, or no").value_or("");
   const auto number = parse_number(answer);
   if (!number || *number == 0 || *number > choices.size())
@@ -114,6 +116,7 @@ std::optional<Hold> hold_for(Session& session, const Arguments& arguments, Packa
   Hold hold{os::now(), 0, arguments.value("reason").value_or(""), os::user_name()};
   if (arguments.has("hold")) return hold;
   if (arguments.has("no-hold") || arguments.has("yes") || arguments.has("dry-run")) return std::nullopt;
+  require_consent_possible(session, arguments);
   const Universe& universe = session.universe();
   const std::string answer = lower(ask(session.screen(),
                                        fmt::format("Hold it at {}, so that no upgrade brings {} back?",

@@ -37,7 +37,8 @@ std::optional<ByteCount> parse_size(std::string_view text) {
     }
   double value = 0;
   const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (problem != std::errc() || end != text.data() + text.size() || text.empty() || !(value >= 0) || value > 1e15)
+  if (problem != std::errc() || end != text.data() + text.size() || text.empty() || !(value >= 0) ||
+      value * unit > 1e18)
     return std::nullopt;
   return static_cast<ByteCount>(value * unit);
 }

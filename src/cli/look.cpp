@@ -80,20 +80,16 @@ int run_owner(Session& session, const Arguments& arguments) {
   return code;
 }
 
-int run_files(Session& session, const Arguments& arguments) {
-  const auto specs = parse_specs(arguments.words());
-  session.add_files(specs);
-  session.tell_of_unusable_repositories();
-  const Universe& universe = session.universe();
-  const auto ids = select(session, specs[0]);
-  const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) {
-    return universe[id].installed && specs[0].kind != Spec::Kind::File;
-  });
-  const PackageId id = installed == ids.end() ? ids.front() : *installed;
+namespace {
+
+void print_files(Session& session, PackageId id) {
   const Screen& screen = session.screen();
+  const std::string name(session.universe().name(id));
   for (const FileEntry& entry : files_of(session, id)) {
     if (session.json()) {
-      screen.line(canonical(entry_json(entry)));
+      Json object = entry_json(entry);
+      object["package"] = name;
+      screen.line(canonical(object));
       continue;
     }
     std::string line = "/" + printable(entry.path);
@@ -102,6 +98,26 @@ int run_files(Session& session, const Arguments& arguments) {
     if (entry.type == EntryType::HardLink) line += " = /" + printable(entry.target);
     if (entry.config) line += screen.paint(Style::Change, "  configuration");
     screen.line(line);
+  }
+}
+
+}  // namespace
+
+int run_files(Session& session, const Arguments& arguments) {
+  const auto specs = parse_specs(arguments.words());
+  session.add_files(specs);
+  session.tell_of_unusable_repositories();
+  const Universe& universe = session.universe();
+  const bool file = specs[0].kind == Spec::Kind::File;
+  std::map<std::string, PackageId> named;  // of each name the installed version, else the best on offer
+  for (const PackageId id : select(session, specs[0])) {
+    const auto [known, added] = named.emplace(universe.name(id), id);
+    if (!added && !file && universe.is_installed(id) && !universe.is_installed(known->second)) known->second = id;
+  }
+  for (const auto& [name, id] : named) {
+    if (named.size() > 1 && !session.json())
+      session.screen().line(session.screen().paint(Style::Name, universe.package(id).title()));
+    print_files(session, id);
   }
   return 0;
 }

@@ -7,6 +7,6 @@
 
 int main(int argc, char** argv) {
   std::signal(SIGPIPE, SIG_DFL);  // `hambrel list | head` ends quietly
-  hambrel::os::keep_freed_memory();
+  hambrel::os::set_up_process();
   return hambrel::cli::run_program(std::vector<std::string>(argv + 1, argv + argc));
 }

@@ -38,8 +38,8 @@ int run_pack(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, fmt::format("--level {}: a number from 1 to 19 was expected", printable(level_text)));
   options.level = static_cast<int>(*level);
   const Package& package = description.package;
-  const std::string given = arguments.value("output").value_or(
-      fmt::format("{}-{}.{}.hambrel", package.name, package.version.text(), package.arch));
+  const std::string given =
+      arguments.value("output").value_or(fmt::format("{}.{}.hambrel", package.version.text(), package.arch));
   const auto host = os::open_file_system("/");
   const std::string path = os::host_path(given), part = path + ".part";
   const auto parent = host->stat_followed(os::parent_of(path));

@@ -11,6 +11,7 @@
 #include <iostream>
 
 #include "base/text.h"
+#include "cli/command_text.h"
 
 namespace hambrel::cli {
 
@@ -44,18 +45,26 @@ std::string painted(bool color, Style style, std::string_view text) {
 
 }  // namespace
 
-Screen::Screen(Color color)
-    : color_(wants_color(color, output_is_terminal())), error_color_(wants_color(color, error_is_terminal())) {}
+Screen::Screen(Color color, bool json)
+    : color_(wants_color(color, output_is_terminal())),
+      error_color_(wants_color(color, error_is_terminal())),
+      json_(json) {}
 
 void Screen::raw(std::string_view text) const {
   if (text.empty()) return;
   wrote_ = true;
-  std::fwrite(text.data(), 1, text.size(), stdout);
+  const bool fit = std::all_of(text.begin(), text.end(), [](char c) { return (c >= ' ' && c <= '~') || c == '\n'; });
+  const std::string safe = fit ? std::string() : terminal_text(text, color_, json_);
+  const std::string_view given = fit ? text : std::string_view(safe);
+  std::fwrite(given.data(), 1, given.size(), stdout);  // whether it worked is asked at the end, of all of it
 }
-void Screen::line(std::string_view text) const { raw(fmt::format("{}\n", text)); }
-void Screen::note(std::string_view text) const {
-  std::fflush(stdout);
-  const std::string whole = fmt::format("{}\n", text);
+void Screen::line(std::string_view text) const {
+  raw(fmt::format("{}\n", json_ ? std::string(text) : with_root(text, root_)));
+}
+void Screen::note(std::string_view text) const { problem(with_root(text, root_)); }
+void Screen::problem(std::string_view text) const {
+  std::fflush(stdout);  // whether it worked is asked at the end
+  const std::string whole = terminal_text(text, error_color_, false) + "\n";
   std::fwrite(whole.data(), 1, whole.size(), stderr);
 }
 void Screen::hint(std::string_view text) const { note(fmt::format("  {} {}", paint_error(Style::Come, "->"), text)); }
@@ -217,9 +226,16 @@ std::string wrapped(std::string_view text, std::size_t indent, std::size_t width
   return result;
 }
 
+bool can_ask() { return input_is_terminal() && (output_is_terminal() || error_is_terminal()); }
+
 std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form) {
-  screen.raw(fmt::format("{} ({}) ", screen.paint(Style::Strong, question), form));
-  std::fflush(stdout);
+  if (output_is_terminal()) {
+    screen.raw(fmt::format("{} ({}) ", screen.paint(Style::Strong, question), form));
+    std::fflush(stdout);  // whether it worked is asked at the end
+  } else {
+    std::fflush(stdout);
+    std::fputs(terminal_text(fmt::format("{} ({}) ", question, form), false, false).c_str(), stderr);
+  }
   std::string answer;
   if (!read_line(answer)) return std::nullopt;
   return std::string(trim(answer));

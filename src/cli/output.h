@@ -1,5 +1,5 @@
-// What the program shows: styles, widths, tables, sizes and times for people. Everything that is printed for a person
-// goes through here; texts from outside are made printable on the way.
+// What the program shows: styles, widths, tables, sizes and times for people. Everything that is printed goes through
+// Screen, and no byte that could drive a terminal passes it, wherever it came from, but Screen's own style codes.
 #pragma once
 
 #include <cstdint>
@@ -16,12 +16,16 @@ enum class Style : std::uint8_t { Plain, Strong, Faint, Come, Change, Go, Warn, 
 class Screen {
  public:
   enum class Color { Auto, Always, Never };
-  explicit Screen(Color color);
+  explicit Screen(Color color, bool json = false);
+
+  /// Commands that lines, notes and hints show are given this root from now on (command_text.h).
+  void acts_on(const std::string& root) { root_ = root; }
 
   void line(std::string_view text = {}) const;  // to standard output
   void raw(std::string_view text) const;
-  void note(std::string_view text) const;  // to standard error
-  void hint(std::string_view text) const;  // what to do next, under a message, to standard error
+  void note(std::string_view text) const;     // to standard error
+  void problem(std::string_view text) const;  // the same, as it is: what it names was not run like that
+  void hint(std::string_view text) const;     // what to do next, under a message, to standard error
   /// Something to know before agreeing, beside a plan; wrapped between words on a terminal.
   void remark(std::string_view text) const;
   std::string paint(Style style, std::string_view text) const;
@@ -30,7 +34,8 @@ class Screen {
   bool wrote() const { return wrote_; }  // anything to standard output
 
  private:
-  bool color_, error_color_;
+  bool color_, error_color_, json_;
+  std::string root_ = "/";
   mutable bool wrote_ = false;
 };
 
@@ -82,7 +87,10 @@ bool error_is_terminal();
 std::size_t terminal_width();  // of standard error or output, 80 if unknown
 /// A line from standard input; false at its end.
 bool read_line(std::string& line);
-/// Asks "QUESTION (FORM) " and gives the answer without blanks around it; nothing at the end of the input.
+/// Is there somebody to ask: a terminal to answer on, and one that shows the question?
+bool can_ask();
+/// Asks "QUESTION (FORM) " on the terminal, which is standard error where the output goes elsewhere, and gives the
+/// answer without blanks around it; nothing at the end of the input.
 std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form);
 
 }  // namespace hambrel::cli

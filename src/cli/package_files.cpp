@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "repo/download.h"
 #include "repo/index.h"
 #include "repo/transfer.h"
@@ -36,9 +37,9 @@ archive::PackageReader* PackageFiles::in_repository(const state::StatePackage& p
         if (one.name != offer.repository || offer.digest != package.digest) continue;
         const std::string url = one.url + "/" + repo::package_url_path(package.package);
         try {
-          auto reader = std::make_unique<archive::PackageReader>(repo::open_url(url, offer.size), url);
+          auto reader = std::make_unique<archive::PackageReader>(repo::open_url(url, offer.size), shown_url(url));
           if (reader->footer().table_digest == offer.table_digest) return keep(std::move(reader));
-          session_.progress().note(url + ": is not the package that the index names");
+          session_.progress().note(shown_url(url) + ": is not the package that the index names");
         } catch (const Error& problem) {
           session_.progress().note(fmt::format("{}: {}", problem.where(), problem.problem()));
         }

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/json.h"
+#include "base/text.h"
 #include "model/manifest.h"
 #include "repo/download.h"
 #include "repo/index.h"
@@ -45,6 +46,20 @@ Json entry_json(const FileEntry& entry) {
   if (!entry.target.empty()) object["target"] = entry.target;
   return object;
 }
+
+namespace {
+
+/// Of a package that has just been fetched.
+std::shared_ptr<const archive::Table> table_in_cache(Session& session, PackageId id) {
+  const std::string path = repo::cache_path(session.universe().package(id));
+  const archive::PackageReader reader(session.root().open(path), session.root().shown(path));
+  if (reader.footer().table_digest != session.universe()[id].offers.front().table_digest)
+    throw Error(ErrorCode::Untrusted, "is not the package that the index names", session.root().shown(path),
+                "run `hambrel refresh`; if it stays, tell who keeps the repository");
+  return reader.shared_table();
+}
+
+}  // namespace
 
 std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& session,
                                                                      const std::vector<PackageId>& ids,
@@ -88,15 +103,31 @@ std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Session& se
                   "run `hambrel refresh`");
     std::string* const text = &texts[asked.size()];
     asked.push_back(id);
-    requests.push_back({found->url + "/" + repo::package_url_path(package),
-                        offer.table_size,
-                        std::pair(offer.table_offset, offer.table_size),
-                        [text](std::string_view data) { *text += data; },
-                        {}});
+    repo::Request request;
+    request.url = found->url + "/" + repo::package_url_path(package);
+    request.limit = offer.table_size;
+    request.range = std::pair(offer.table_offset, offer.table_size);
+    request.sink = [text](std::string_view data) { *text += data; };
+    request.pace = session.pace();
+    request.only_range = true;
+    requests.push_back(std::move(request));
   }
   Observer silent;
   repo::fetch_all(requests, session.settings().downloads, silent);
+  std::vector<repo::Wanted> whole;
+  for (std::size_t i = 0; i < requests.size(); ++i)
+    if (requests[i].no_ranges) whole.push_back({universe.package(asked[i]), universe[asked[i]].offers.front()});
+  if (!whole.empty()) {
+    session.progress().note(fmt::format(
+        "{}: the server sends whole files only, so {} fetched before the plan is made", shown_url(requests.front().url),
+        whole.size() == 1 ? "1 package is" : fmt::format("{} packages are", whole.size())));
+    repo::download(session.root(), whole, session.repositories(), session.settings().downloads, session.progress());
+  }
   for (std::size_t i = 0; i < requests.size(); ++i) {
+    if (requests[i].no_ranges) {
+      tables.emplace(asked[i], table_in_cache(session, asked[i]));
+      continue;
+    }
     if (requests[i].problem) throw *requests[i].problem;
     const Offer& offer = universe[asked[i]].offers.front();
     tables.emplace(asked[i],

@@ -186,7 +186,10 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   }
   if (plan.kind == "shelve")
     return screen.line("  The files go to the attic and wait there; configuration stays where it is.");
-  if (plan.kind == "repair") return screen.line("  Only what is damaged is touched.");
+  const bool only_damage =
+      std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.action == Action::Repair; });
+  if (plan.kind == "repair" && only_damage && plan.download() == 0)
+    return screen.line("  Only what is damaged is touched; nothing to fetch.");
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
   const std::string fetch =
@@ -235,7 +238,7 @@ std::vector<plan::Remedy> print_refusal(Session& session, const solve::Request& 
 
 std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
                                          const std::vector<plan::Remedy>& remedies) {
-  const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && input_is_terminal();
+  const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && can_ask();
   if (remedies.empty() || !may_ask) return std::nullopt;
   session.screen().line();
   const auto number = parse_number(ask(session.screen(), "Take one of them?", "its number, or no").value_or(""));
@@ -244,14 +247,18 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
   return *number - 1;
 }
 
+bool is_consent_possible(const Session& session, const Arguments& arguments) {
+  return arguments.has("yes") || arguments.has("dry-run") || (!session.json() && can_ask());
+}
+
 void require_consent_possible(const Session& session, const Arguments& arguments) {
-  if (arguments.has("yes") || arguments.has("dry-run")) return;
-  if (!session.json() && input_is_terminal()) return;
+  if (is_consent_possible(session, arguments)) return;
   throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on",
               {}, "add --yes to carry the plan out, or --dry-run to see it");
 }
 
 void ask_consent(const Session& session, const Arguments& arguments) {
+  require_consent_possible(session, arguments);
   if (arguments.has("yes")) return;
   session.screen().line();
   const std::string word = lower(ask(session.screen(), "Carry this out?", "yes or no").value_or(""));

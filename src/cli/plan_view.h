@@ -18,6 +18,8 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
                                          const std::vector<plan::Remedy>& remedies);
 
 /// Refuses at once with Error{Declined} when a changing command could not ask and may not go on without asking.
+/// Was everything agreed to before, or is there somebody to ask? Where not, a plan is made by looking only.
+bool is_consent_possible(const Session& session, const Arguments& arguments);
 void require_consent_possible(const Session& session, const Arguments& arguments);
 /// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
 void ask_consent(const Session& session, const Arguments& arguments);

@@ -7,6 +7,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/command_text.h"
 #include "cli/session.h"
 #include "os/host.h"
 
@@ -30,6 +31,24 @@ int exit_code(ErrorCode code) {
     case ErrorCode::Internal: return 1;
   }
   return 1;
+}
+
+std::string_view name_of(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::Usage: return "usage";
+    case ErrorCode::Invalid: return "invalid";
+    case ErrorCode::NotFound: return "not-found";
+    case ErrorCode::Refused: return "refused";
+    case ErrorCode::Declined: return "declined";
+    case ErrorCode::Untrusted: return "untrusted";
+    case ErrorCode::Locked: return "locked";
+    case ErrorCode::Unrecovered: return "unrecovered";
+    case ErrorCode::Network: return "network";
+    case ErrorCode::Io: return "io";
+    case ErrorCode::Undecided: return "undecided";
+    case ErrorCode::Internal: return "internal";
+  }
+  return "internal";
 }
 
 std::optional<std::string> Arguments::value(const std::string& option) const {
@@ -115,6 +134,16 @@ Arguments parse(const std::vector<std::string>& words, const Command& command) {
   return arguments;
 }
 
+/// The value of the last --root among words that could not even be parsed.
+std::string root_in(const std::vector<std::string>& words) {
+  std::string root = "/";
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    if (words[i] == "--root" && i + 1 < words.size()) root = words[i + 1];
+    if (words[i].starts_with("--root=")) root = words[i].substr(7);
+  }
+  return root;
+}
+
 Screen::Color color_choice(const std::vector<std::string>& words) {
   std::string choice = "auto";
   for (std::size_t i = 0; i < words.size(); ++i) {
@@ -129,10 +158,9 @@ Screen::Color color_choice(const std::vector<std::string>& words) {
 std::string command_line_of(const std::vector<std::string>& words) {
   std::string line = "hambrel";
   for (const std::string& word : words) {
-    const bool plain = !word.empty() && word.find_first_of(" \t\n'\"\\$&|;<>()*?`!#") == std::string::npos;
-    line += plain ? " " + word : " '" + printable(word) + "'";
+    line += " " + shell_quoted(word);
   }
-  return line;
+  return printable(shown_url(line));
 }
 
 int run(const Command& command, const Arguments& arguments, const std::vector<std::string>& words, Screen& screen,
@@ -176,45 +204,55 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
     throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {},
                 fmt::format("`hambrel help {}` shows examples", command->name));
-  try {
-    return run(*command, arguments, words, screen, true);
-  } catch (const DamagedImage&) {
-    if (screen.wrote()) throw;  // what was said can't be taken back
+  constexpr int kMostTries = 20;  // while others change the state
+  for (int tries = 1;; ++tries) {
+    try {
+      return run(*command, arguments, words, screen, true);
+    } catch (const DamagedImage&) {
+      if (screen.wrote()) throw;  // what was said can't be taken back
+      break;
+    } catch (const state::StateMoved&) {
+      if (screen.wrote() || tries == kMostTries) throw;
+    }
   }
   screen.note("a compiled index is damaged and is not used; `hambrel refresh` makes a new one");
   return run(*command, arguments, words, screen, false);
 }
 
-void tell(const Screen& screen, const Error& problem, bool json) {
+void tell(const Screen& screen, const Error& problem, bool json, const std::string& root) {
   if (json) {
     screen.line(canonical({{"error",
-                            {{"problem", printable(problem.problem())},
+                            {{"code", exit_code(problem.code())},
+                             {"kind", name_of(problem.code())},
+                             {"problem", printable(problem.problem())},
                              {"where", printable(problem.where())},
-                             {"hint", printable(problem.hint())}}}}));
+                             {"hint", printable(with_root(problem.hint(), root))}}}}));
     return;
   }
   const bool declined = problem.code() == ErrorCode::Declined || problem.code() == ErrorCode::Refused;
   const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Not done: " : "Failed: ";
-  screen.note(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word),
-                          problem.where().empty() ? "" : problem.where() + ": ", problem.problem()));
-  if (!problem.hint().empty()) screen.hint(problem.hint());
+  screen.problem(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word),
+                             problem.where().empty() ? "" : printable(problem.where()) + ": ",
+                             printable(problem.problem())));
+  if (!problem.hint().empty()) screen.hint(printable(problem.hint()));
 }
 
 }  // namespace
 
 int run_program(const std::vector<std::string>& words) {
-  Screen screen(color_choice(words));
   const bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+  Screen screen(color_choice(words), json);
+  screen.acts_on(root_in(words));
   try {
     const int code = dispatch(words, screen);
-    if (std::fflush(stdout) != 0) throw_errno(errno, "cannot write the output", "standard output");
+    errno = EIO;
+    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0)
+      throw_errno(errno, "cannot write the output", "standard output");
     return code;
-  } catch (const Error& problem) {
-    tell(screen, problem, json);
+  } catch (...) {
+    const Error problem = current_error();
+    tell(screen, problem, json, root_in(words));
     return exit_code(problem.code());
-  } catch (const std::exception& problem) {
-    tell(screen, Error(ErrorCode::Internal, problem.what(), "", "this should not happen; please report it"), json);
-    return 1;
   }
 }
 

@@ -39,10 +39,10 @@ txn::History history_of(Session& session, const Arguments& arguments) {
 
 /// Refused where the state is sound: then there is nothing to make anew.
 void require_lost(Session& session) {
-  if (!session.root().stat_followed(kStateFile)) return;
+  if (!session.root().stat(kStateFile)) return;
   std::vector<std::string> damage;
   try {
-    const state::State state(session.root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
+    const state::State state(session.root(), kStateFile, state::Access::Look);
     damage = state.damage();
   } catch (const Error& problem) {
     if (problem.code() == ErrorCode::Locked || problem.code() == ErrorCode::Invalid) throw;
@@ -107,7 +107,6 @@ void print(const Session& session, const txn::Rebuilding& planned, const std::st
 }  // namespace
 
 int run_rebuild(Session& session, const Arguments& arguments) {
-  require_consent_possible(session, arguments);
   if (arguments.has("prepare") || arguments.has("fast"))
     throw Error(ErrorCode::Usage, "--rebuild goes with neither --prepare nor --fast", {}, "leave them out");
   const auto specs = parse_specs(arguments.words());

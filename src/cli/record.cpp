@@ -178,7 +178,7 @@ int export_ledger(Session& session) {
   if (state == nullptr) return 0;
   auto entries = state->ledger(SIZE_MAX >> 1U);
   for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
-    session.screen().line(state::ledger_text(*entry, state->changes_of(entry->id)));
+    session.screen().line(state::ledger_text(*entry, state->changes_told(entry->id)));
   }
   return 0;
 }
@@ -333,8 +333,20 @@ int run_ledger(Session& session, const Arguments& arguments) {
 
 namespace {
 
+/// Out of the attic. Where that was altered, what it should hold comes from the cache or a repository, if nothing was
+/// done since: then going back to before the transaction is the same.
 int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
-  return carry_out(session, arguments, txn::plan_undo(session.root(), state, id));
+  PackageFiles files(session);
+  txn::Planned planned;
+  try {
+    planned = txn::plan_undo(session.root(), state, id);
+  } catch (const txn::AtticAltered& problem) {
+    if (id != state.last_done()) throw;
+    session.progress().note(fmt::format("{}; it is taken from the cache or a repository", problem.problem()));
+    planned =
+        txn::plan_rollback(session.root(), state, state::TxnId{number(id) - 1}, files.file_of(), os::processors());
+  }
+  return carry_out(session, arguments, std::move(planned));
 }
 
 }  // namespace
@@ -392,7 +404,9 @@ int run_rollback(Session& session, const Arguments& arguments) {
 
 int run_recover(Session& session, const Arguments& arguments) {
   session.changing(arguments);
-  if (!session.recovered() && !session.quiet())
+  if (session.json())
+    session.screen().line(canonical({{"recovered", session.recovered()}}));
+  else if (!session.recovered() && !session.quiet())
     session.screen().line("Nothing to recover: no transaction stands interrupted.");
   return 0;
 }

@@ -18,8 +18,7 @@ void begin_change(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
                 "what a change does to files must be known before it is done");
   if (const auto choice = arguments.value("configs")) parse_config_action(*choice);
-  require_consent_possible(session, arguments);
-  if (!arguments.has("dry-run")) session.changing(arguments);
+  if (!arguments.has("dry-run") && is_consent_possible(session, arguments)) session.changing(arguments);
   session.tell_of_unusable_repositories();
 }
 
@@ -34,6 +33,19 @@ solve::Request start_request(Session& session, const Arguments& arguments) {
 }
 
 namespace {
+
+/// A version that is named exactly, and that nobody offers, may come from the attic or the cache.
+void add_kept_for(Session& session, const std::vector<Spec>& specs) {
+  const auto is_missing = [&](const Spec& spec) {
+    if (spec.kind != Spec::Kind::Name || spec.constraint.op != Operator::Equal) return false;
+    const Universe& universe = session.universe();
+    const auto versions = universe.versions_of(spec.constraint.name);
+    return std::none_of(versions.begin(), versions.end(), [&](PackageId id) {
+      return version_allowed(Operator::Equal, spec.constraint.version.text(), universe.version(id));
+    });
+  };
+  if (std::any_of(specs.begin(), specs.end(), is_missing)) session.add_kept();
+}
 
 void add_install(Session& session, const Spec& spec, solve::Request& request) {
   const Universe& universe = session.universe();
@@ -55,6 +67,7 @@ int run_install(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   begin_change(session, arguments);
   session.add_files(specs);
+  add_kept_for(session, specs);
   solve::Request request = start_request(session, arguments);
   for (const Spec& spec : specs) add_install(session, spec, request);
   return carry_out_request(session, arguments, "install", request);
@@ -101,6 +114,7 @@ int run_change(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
   begin_change(session, arguments);
   session.add_files(install);
+  add_kept_for(session, install);
   solve::Request request = start_request(session, arguments);
   for (const Spec& spec : install) add_install(session, spec, request);
   for (const Spec& spec : remove)

@@ -8,22 +8,27 @@
 #include <map>
 
 #include "base/text.h"
+#include "cli/command_text.h"
 #include "os/host.h"
 #include "plan/plan.h"
 #include "repo/download.h"
 #include "repo/transfer.h"
 #include "txn/kept.h"
 #include "txn/ledger_copy.h"
+#include "txn/retention.h"
 
 namespace hambrel::cli {
 
 namespace {
 
-constexpr std::uint64_t kMostUrlBytes = 1ULL << 30;
+constexpr std::uint64_t kMostUrlBytes = 16ULL << 30;
 
-/// For tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power cut would, after the third such
-/// step; HAMBREL_TEST_STOP_AT presses Ctrl-C there.
+/// Only in builds with fault points, for tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power
+/// cut would, after the third such step; HAMBREL_TEST_STOP_AT presses Ctrl-C there.
 std::function<void(const std::string&)> fault_point() {
+#ifndef HAMBREL_FAULT_POINTS
+  return [](const std::string&) {};
+#else
   const char* const stop = std::getenv("HAMBREL_TEST_STOP_AT");
   const char* const given = stop != nullptr ? stop : std::getenv("HAMBREL_TEST_DIE_AT");
   if (given == nullptr) return [](const std::string&) {};
@@ -34,6 +39,7 @@ std::function<void(const std::string&)> fault_point() {
   return [step, left, happen](const std::string& now) {
     if (now == step && --*left == 0) happen();
   };
+#endif
 }
 
 using Clock = std::chrono::steady_clock;
@@ -90,27 +96,11 @@ Session::Session(const Arguments& arguments, std::string command_line, Screen& s
       command_line_(std::move(command_line)),
       root_path_(arguments.value("root").value_or("/")),
       config_(arguments.value("config").value_or("")),
-      arch_(arguments.value("arch").value_or("")) {}
-
-std::string Session::copyable(const std::string& command) const {
-  if (root_path_ == "/") return command;
-  const bool plain = root_path_.find_first_not_of(
-                         "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/._-") == std::string::npos;
-  std::string quoted = plain ? root_path_ : "'";
-  if (!plain) {
-    for (const char c : printable(root_path_)) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
-    quoted += "'";
-  }
-  std::string result;
-  std::string_view rest = command;
-  while (!rest.empty()) {  // commands that follow each other are joined by "&& "
-    const auto end = rest.find("&& ");
-    const std::string_view one = rest.substr(0, end == std::string_view::npos ? end : end + 3);
-    result += fmt::format("hambrel --root {}{}", quoted, one.substr(std::string_view("hambrel").size()));
-    rest.remove_prefix(one.size());
-  }
-  return result;
+      arch_(arguments.value("arch").value_or("")) {
+  screen.acts_on(root_path_);
 }
+
+std::string Session::copyable(const std::string& command) const { return command_with_root(command, root_path_); }
 
 os::FileSystem& Session::root() {
   if (!root_) root_ = os::open_file_system(root_path_);
@@ -141,6 +131,14 @@ const std::vector<repo::Repository>& Session::repositories() {
   return *repositories_;
 }
 
+void Session::see_enabled(const std::string& repository) {
+  repositories();
+  for (repo::Repository& one : *repositories_)
+    if (one.name == repository) one.enabled = true;
+  catalog_.reset();
+  universe_.reset();
+}
+
 const repo::Catalog& Session::catalog() {
   if (!catalog_) catalog_ = repo::load_catalog(root(), repositories(), may_use_compiled_);
   return *catalog_;
@@ -161,8 +159,11 @@ state::State* Session::looking() {
   if (changing_) return changing_.get();
   if (state_is_lost_) return nullptr;
   if (!looking_) {
-    if (!root().stat_followed(kStateFile)) return require_known(root(), copyable("hambrel repair --rebuild")), nullptr;
-    looking_ = std::make_unique<state::State>(root().real_path(kStateDirectory) + "/state.sqlite", state::Access::Look);
+    if (!root().stat(kStateFile)) {
+      require_known(root(), copyable("hambrel repair --rebuild"));
+      return nullptr;
+    }
+    looking_ = std::make_unique<state::State>(root(), kStateFile, state::Access::Look);
     if (const auto journal = looking_->journal())
       progress_.note(
           fmt::format("transaction {} ({}) stands interrupted; this is the state before it. `{}` puts it right.",
@@ -171,18 +172,16 @@ state::State* Session::looking() {
   return looking_.get();
 }
 
-std::string Session::lock(const Arguments& arguments) {
+void Session::lock(const Arguments& arguments) {
   const std::string wait_text = arguments.value("wait").value_or("0");
   const auto wait = parse_number(wait_text);
   if (!wait || *wait > 86400)
     throw Error(ErrorCode::Usage, fmt::format("--wait {}: a number of seconds was expected", printable(wait_text)), {},
                 "for example --wait 60");
   root().make_directories(kStateDirectory);
-  const std::string directory = root().real_path(kStateDirectory);
-  lock_ = os::take_lock(directory + "/lock", static_cast<int>(*wait),
+  lock_ = os::take_lock(root(), kLockFile, static_cast<int>(*wait),
                         fmt::format("`{}` (process {}, {}, since {})", command_line_, os::process_id(), os::user_name(),
                                     time_text(os::now())));
-  return directory;
 }
 
 void Session::without_state(const Arguments& arguments) {
@@ -192,9 +191,10 @@ void Session::without_state(const Arguments& arguments) {
 
 state::State& Session::changing(const Arguments& arguments) {
   if (changing_) return *changing_;
-  const std::string directory = lock(arguments);
-  if (!root().stat_followed(kStateFile)) require_known(root(), copyable("hambrel repair --rebuild"));
-  changing_ = std::make_unique<state::State>(directory + "/state.sqlite", state::Access::Change);
+  lock(arguments);
+  if (!root().stat(kStateFile)) require_known(root(), copyable("hambrel repair --rebuild"));
+  changing_ = std::make_unique<state::State>(root(), kStateFile, state::Access::Change);
+  clock_doubt_ = txn::doubt_of_clock(*changing_, os::now());
   recover_first();
   return *changing_;
 }
@@ -204,7 +204,8 @@ void Session::recover_first() {
   std::optional<txn::Engine::Recovered> recovered;
   try {
     recovered = engine.recover();
-  } catch (const Error& problem) {
+  } catch (...) {
+    const Error problem = current_error();
     throw Error(ErrorCode::Unrecovered,
                 fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
                 problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
@@ -231,13 +232,20 @@ txn::Environment Session::environment(const os::InterruptGuard* guard) {
   return environment;
 }
 
+repo::Pace Session::pace() {
+  const repo::FetchLimits& limits = settings().fetch;
+  return {limits.least_rate, limits.window_seconds, 0};
+}
+
 void Session::add_files(const std::vector<Spec>& specs) {
   std::shared_ptr<os::FileReader> host;
   for (const Spec& spec : specs) {
-    if (spec.kind != Spec::Kind::File || readers_.contains(spec.text)) continue;
+    if (spec.kind != Spec::Kind::File || readers_.contains(shown_url(spec.text))) continue;
     std::unique_ptr<os::ReadableFile> file;
     if (spec.text.starts_with("http://") || spec.text.starts_with("https://") || spec.text.starts_with("file://")) {
-      file = std::make_unique<os::MemoryFile>(repo::fetch_text(spec.text, kMostUrlBytes));
+      progress_.begin("fetching " + shown_url(spec.text), 0, Observer::Unit::Bytes);
+      file = repo::fetch_file(spec.text, kMostUrlBytes, pace(), progress_);
+      progress_.end();
     } else {
       if (!host) host = os::open_file_system("/");
       const std::string path = os::host_path(spec.text);
@@ -246,7 +254,9 @@ void Session::add_files(const std::vector<Spec>& specs) {
                     "check the path; a package of a repository is named without ./ and .hambrel");
       file = os::open_each_time(host, path);
     }
-    auto reader = std::make_unique<archive::PackageReader>(std::move(file), spec.text);
+    const std::string shown = shown_url(spec.text);
+    const Digest digest = os::digest_of(*file, shown);
+    auto reader = std::make_unique<archive::PackageReader>(std::move(file), shown);
     Candidate candidate;
     candidate.package = reader->manifest();
     const auto& architectures = settings().architectures;
@@ -255,14 +265,15 @@ void Session::add_files(const std::vector<Spec>& specs) {
       throw Error(ErrorCode::Refused,
                   fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
                               join(architectures, " and ")),
-                  spec.text, fmt::format("use a file built for {} or any", join(architectures, ", ")));
+                  shown, fmt::format("use a file built for {} or any", join(architectures, ", ")));
     Offer offer;
-    offer.local_path = spec.text;
+    offer.local_path = shown;
     offer.size = reader->file_size();
+    offer.digest = digest;
     offer.rank = 0;
     candidate.offers.push_back(offer);
     files_.push_back(std::move(candidate));
-    readers_.emplace(spec.text, std::move(reader));
+    readers_.emplace(shown, std::move(reader));
   }
 }
 
@@ -340,13 +351,15 @@ void Session::remember_installed() {
                          compile_overlay(*base, candidates, repo::installed_key(*base, identity, architectures, sound)),
                          0644);
     keep_listing(root(), key, seen);
-  } catch (const Error& problem) {
+  } catch (...) {
+    const Error problem = current_error();
     progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
                                problem.where(), problem.problem()));
   }
 }
 
-PackageId Session::file_package(const std::string& spec) {
+PackageId Session::file_package(const std::string& given) {
+  const std::string spec = shown_url(given);
   const Universe& known = universe();
   for (const PackageId id : known.versions_of(readers_.at(spec)->manifest().name))
     for (const Offer& offer : known[id].offers)
@@ -381,6 +394,7 @@ void Session::add_kept() {
     if (!in_attic && !root().stat(repo::cache_path(package))) continue;
     add_kept(one.package, in_attic ? kInAttic : kInCache);
   }
+  universe_.reset();  // numbers of packages change their meaning
 }
 
 void Session::add_shelved() {
@@ -410,7 +424,7 @@ const state::StatePackage* Session::kept(PackageId id) {
 
 void Session::tell_of_unusable_repositories() {
   for (const repo::CachedIndex& index : catalog().indexes)
-    if (index.repository.enabled && !index.problem.empty())
+    if ((index.repository.enabled || !index.repository.problem.empty()) && !index.problem.empty())
       progress_.note(fmt::format("nothing of {} is used: {}. `hambrel refresh` fetches its index.",
                                  index.repository.name, index.problem));
 }

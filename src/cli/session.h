@@ -13,6 +13,7 @@
 #include "os/interrupt.h"
 #include "os/lock.h"
 #include "repo/refresh.h"
+#include "repo/transfer.h"
 #include "solve/request.h"
 #include "state/state.h"
 #include "txn/engine.h"
@@ -21,6 +22,7 @@ namespace hambrel::cli {
 
 inline constexpr const char* kStateDirectory = "var/lib/hambrel";
 inline constexpr const char* kStateFile = "var/lib/hambrel/state.sqlite";
+inline constexpr const char* kLockFile = "var/lib/hambrel/private/lock";
 
 class Session {
  public:
@@ -60,11 +62,13 @@ class Session {
   /// Reads the package files (or URLs) that specs name, so that the universe holds them. Before the first universe().
   void add_files(const std::vector<Spec>& specs);
   PackageId file_package(const std::string& spec);
+  /// How slow the transfer of a package may be.
+  repo::Pace pace();
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
 
-  /// Lets the universe hold versions, too, that were installed here before and can still be had. Before the first
-  /// universe().
+  /// Lets the universe hold versions, too, that were installed here before and can still be had. Universes
+  /// that were asked for before are of no use any more.
   void add_kept();
   /// The same for what is shelved.
   void add_shelved();
@@ -74,14 +78,16 @@ class Session {
   /// Did changing() have to put an interrupted transaction right?
   bool recovered() const { return recovered_; }
   bool changes() const { return changing_ != nullptr; }
+  /// Why the clock could not be believed when changing() opened the state; empty: it could.
+  const std::string& clock_doubt() const { return clock_doubt_; }
   void remember_sizes(const std::vector<state::Attic>& attics) { changing_->remember_sizes(attics); }
   /// What `list` would say of all that is installed, if an earlier run has kept it.
   std::optional<Listing> listing();
   /// After a change or a refresh: the compiled overlay of what is installed, and the listing, for runs to come. Only
   /// caches: that they could not be written is told, and nothing else comes of it.
   void remember_installed();
-  /// The configuration of repositories has changed: it is read again.
-  void reload() { repositories_.reset(), catalog_.reset(), universe_.reset(); }
+  /// This run sees everything as if a repository were enabled. Numbers of packages change their meaning.
+  void see_enabled(const std::string& repository);
   /// Look at everything through parsed indexes instead of the stored, compiled ones, which turned out to be damaged.
   void distrust_compiled() { may_use_compiled_ = false; }
 
@@ -89,7 +95,7 @@ class Session {
   void tell_of_unusable_repositories();
 
  private:
-  std::string lock(const Arguments& arguments);
+  void lock(const Arguments& arguments);
   void recover_first();
   void add_kept(const state::StatePackage& package, std::string_view where);
   View view();
@@ -99,7 +105,7 @@ class Session {
   Screen& screen_;
   bool json_, quiet_, verbose_;
   Progress progress_;
-  std::string command_line_, root_path_, config_, arch_;
+  std::string command_line_, root_path_, config_, arch_, clock_doubt_;
   std::unique_ptr<os::FileSystem> root_;
   std::optional<repo::Settings> settings_;
   std::optional<std::vector<repo::Repository>> repositories_;

@@ -126,14 +126,14 @@ Settling::Settling(Session& session, const Arguments& arguments, std::vector<Que
   // clean merges come first
   std::stable_partition(questions_.begin(), questions_.end(), merges_cleanly);
   const auto given = arguments.value("configs");
-  const bool can_ask = !session.json() && !arguments.has("yes") && input_is_terminal();
+  const bool may_ask = !session.json() && !arguments.has("yes") && can_ask();
   for (const Question& one : questions_) {
     std::optional<ConfigAction> action;
     if (given) action = parse_config_action(*given);
     if (!action && settings)
       for (const repo::ConfigRule& rule : session.settings().configs)
         if (!action && path_glob_match(rule.pattern, "/" + one.path)) action = parse_config_action(rule.choice);
-    if (!action && can_ask)
+    if (!action && may_ask)
       open_.insert(one.path);
     else
       decide(one, action.value_or(ConfigAction::Wait), arguments.has("markers"));

@@ -16,8 +16,8 @@ int list_repositories(Session& session) {
   for (const repo::CachedIndex& index : session.catalog().indexes) {
     const repo::Repository& one = index.repository;
     if (session.json()) {
-      Json object = {{"name", one.name},           {"url", one.url},          {"channels", one.channels},
-                     {"enabled", one.enabled},     {"rank", one.rank},        {"index", index.version},
+      Json object = {{"name", one.name},           {"url", shown_url(one.url)}, {"channels", one.channels},
+                     {"enabled", one.enabled},     {"rank", one.rank},          {"index", index.version},
                      {"packages", index.packages}, {"fetched", index.fetched}};
       if (!index.problem.empty()) object["problem"] = index.problem;
       screen.line(canonical(object));
@@ -32,7 +32,7 @@ int list_repositories(Session& session) {
                {join(one.channels, ",")},
                {fmt::format("rank {}", one.rank)},
                {state, one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
-               {printable(one.url), Style::Faint}});
+               {printable(shown_url(one.url)), Style::Faint}});
   }
   table.print(screen);
   if (!session.json() && table.empty()) screen.line("No repository is set up. Add one: hambrel repo add NAME URL");
@@ -61,7 +61,9 @@ int add_repository(Session& session, const Arguments& arguments) {
     repository.rank = static_cast<std::uint32_t>(*value);
   }
   repo::add_repository(session.root(), repository);
-  if (!session.quiet())
+  if (session.json())
+    session.screen().line(canonical({{"repository", repository.name}, {"result", "added"}}));
+  else if (!session.quiet())
     session.screen().line(fmt::format("{} was added, following {}. Next: hambrel refresh", repository.name,
                                       join(repository.channels, ", ")));
   return 0;
@@ -90,8 +92,11 @@ int run_repo(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, fmt::format("`repo {}` is not known", printable(what)), {},
                 near.empty() ? "there are: list, add, drop, enable, disable" : near);
   }
-  if (!session.quiet())
-    session.screen().line(fmt::format("{}: {}", arguments.words()[1], what == "drop" ? "dropped" : what + "d"));
+  const std::string result = what == "drop" ? "dropped" : what + "d";
+  if (session.json())
+    session.screen().line(canonical({{"repository", arguments.words()[1]}, {"result", result}}));
+  else if (!session.quiet())
+    session.screen().line(fmt::format("{}: {}", arguments.words()[1], result));
   return 0;
 }
 
@@ -118,7 +123,7 @@ int run_refresh(Session& session, const Arguments& arguments) {
   }
   session.root().make_directories(repo::kIndexCache);
   const auto results = repo::refresh(session.root(), wanted, session.repositories(), session.settings().downloads,
-                                     os::now(), session.progress());
+                                     os::now(), session.progress(), session.settings().fetch);
   session.remember_installed();
   const Screen& screen = session.screen();
   int code = 0;

@@ -101,7 +101,7 @@ Area attic_area(Session& session, const state::State& state) {
   Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
   area.more = "the way back gets shorter";
   for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
-  const auto all = txn::beyond({0, {}, {}}, attics, 0, os::now());
+  const auto all = txn::beyond({0, {}, {}}, attics, 0);
   for (const txn::StandingAttic& one : attics)
     if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) area.free += one.attic.bytes.value_or(0);
   if (!attics.empty()) area.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));

@@ -1,11 +1,14 @@
 #include "base/text.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <random>
 
 #include "base/error.h"
 #include "base/json.h"
+#include "base/json_reader.h"
+#include "support/program.h"
 
 namespace hambrel {
 
@@ -61,6 +64,35 @@ TEST(Json, StrictAboutKeysNumbersAndDepth) {
   EXPECT_NE(problem("{\"a\":\"\xFF\"}"), "");
   const Json negative = Json::parse(R"({"n":-1})");
   EXPECT_THROW(JsonObject(negative, "x").number("n"), Error);
+}
+
+TEST(Json, NoInputCostsMoreThanItsSize) {
+  std::string text = "{";
+  for (int i = 80'000; i > 0; --i) text += fmt::format("\"key-{}\":0{}", i, i > 1 ? "," : "}");
+  JsonReader reader;
+  EXPECT_THROW(reader.parse(text, "here"), Error);  // and not after a minute
+  EXPECT_THROW(parse_json(text, "here"), Error);
+  EXPECT_THROW(parse_cbor(std::string(1'000'000, '\x81'), "here"), Error);
+  EXPECT_EQ(parse_cbor("\xa1\x61\x61\x01", "here"), (Json{{"a", 1}}));
+}
+
+TEST(Text, WhatGoesToATerminalDrivesNothing) {
+  EXPECT_EQ(terminal_text("a\nb\xc3\xa4 \x1b[1mc\x1b[0m", true, false), "a\nb\xc3\xa4 \x1b[1mc\x1b[0m");
+  EXPECT_EQ(terminal_text("\x1b[1m\x1b]0;x\x07\x7f\xff\xc2\x9b", false, false),
+            "\\x1b[1m\\x1b]0;x\\x07\\x7f\\xff\\xc2\\x9b");
+  EXPECT_EQ(terminal_text("\x1b[2J", true, false), "\\x1b[2J") << "no style";
+  EXPECT_EQ(Json::parse(terminal_text("{\"a\":\"\xc2\x9b\x7f\"}", false, true)), (Json{{"a", "\xc2\x9b\x7f"}}));
+}
+
+TEST(Text, AWordForAShellComesBackAsItWas) {
+  for (const std::string word :
+       {"lamp", "lamp>=2", "a b", "it's", "&& hambrel remove x", "", "$HOME", "/srv/caf\xc3\xa9"})
+    EXPECT_EQ(test::run({"sh", "-c", "printf %s " + shell_quoted(word)}).out, word);
+}
+
+TEST(Text, UrlsAreShownWithoutWhoLogsIn) {
+  EXPECT_EQ(shown_url("https://ada:s3@h/x?y"), "https://***@h/x?y");
+  EXPECT_EQ(shown_url("install 'http://t@h' http://plain/a@b"), "install 'http://***@h' http://plain/a@b");
 }
 
 }  // namespace hambrel

@@ -23,7 +23,7 @@ const test::CrashFs& fresh_disk() {
   static test::CrashFs disk;
   static const bool made = [] {
     disk.make_directories("var/lib/hambrel");
-    state::State(disk.sqlite_path(kState), state::Access::Change);
+    state::State(disk, kState, state::Access::Change);
     disk.sync_all("");
     return true;
   }();
@@ -39,7 +39,7 @@ std::string some_path(FuzzedDataProvider& input) {
 
 void run(FuzzedDataProvider& input) {
   test::CrashFs disk(fresh_disk());
-  state::State state(disk.sqlite_path(kState), state::Access::Change);
+  state::State state(disk, kState, state::Access::Change);
   state::Journal journal;
   journal.id = state.next_id();
   const std::string own = input.ConsumeBool() ? "stage/1" : some_path(input);

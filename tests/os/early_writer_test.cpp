@@ -37,8 +37,18 @@ TEST(EarlyWriter, HoldsHardlyAFileOpenAndNoneOnceItHasSettled) {
   give(0, 100);
   other.get();
   EXPECT_LE(held_open_below(directory.text()), 2U) << "one that is being synced, one that will be";
-  writer.settle();
+  EXPECT_EQ(writer.settle(), 0);
   EXPECT_EQ(held_open_below(directory.text()), 0U) << "what is held open to be written to can't be executed";
+}
+
+TEST(EarlyWriter, AFailureIsToldOnceBySettling) {
+  const TempDir directory;
+  EarlyWriter writer;
+  const int gone = ::open(directory.text().c_str(), O_RDONLY);
+  ASSERT_EQ(::close(gone), 0);
+  writer.take(Handle(gone), 64 << 20);  // which can be neither synced nor closed
+  EXPECT_EQ(writer.settle(), EBADF);
+  EXPECT_EQ(writer.settle(), 0);
 }
 
 }  // namespace hambrel::os

@@ -69,9 +69,12 @@ TEST(Settings, MistakesAreToldWithFileAndLine) {
   const std::string file = root / "etc/hambrel/repos/base.toml";
   const auto with = [&](const std::string& text) {
     test::write_file(file, text);
-    return test::refusal([&] { load_repositories(*fs); });
+    const auto all = load_repositories(*fs);
+    EXPECT_EQ(all.at(1).problem, "") << "a file beside it";
+    return all.at(0).problem;
   };
-  EXPECT_EQ(with("url = \"http://h/x\"\nrank = 7\n"), "accepted");
+  test::write_file(root / "etc/hambrel/repos/other.toml", "url = \"http://h/y\"\n");
+  EXPECT_EQ(with("url = \"http://h/x\"\nrank = 7\n"), "");
   EXPECT_EQ(with("\nurl = \"ftp://h/x\"\n"), file + ":2: \"ftp://h/x\" is not the URL of a repository");
   EXPECT_EQ(with("url = \"http://h/x\"\nrank = 100\n"), file + ":2: rank must be a whole number from 1 to 99");
   EXPECT_EQ(with("url = \"http://h/x\"\nenable = true\n"), file + ":2: \"enable\" is not known in this file");

@@ -1,6 +1,9 @@
 #include "repo/publish.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
+
+#include <future>
 
 #include "archive/frame_codec.h"
 
@@ -97,6 +100,88 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   EXPECT_EQ(refresh()[0].problem->problem(), "\"signed\" is missing (a value was expected)");
 }
 
+TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
+  put("lamp", "1-1");
+  publish();
+  refresh();
+  const auto packages = [&] {
+    return load_catalog(*os::open_file_system(root.text()),
+                        {{"base", "file://" + directory.text(), {"stable"}, true, 50}})
+        .base->size();
+  };
+  const std::string cache = root / "var/cache/hambrel/index/";
+  for (const std::string file : {"base/index.jsonl.zst", "base/source.json", "_catalogue.image"}) {
+    test::write_file(cache + file, "damaged");
+    const auto results = refresh();
+    EXPECT_FALSE(results[0].problem) << file << ": " << results[0].problem->what();
+    EXPECT_EQ(packages(), 1U) << file;
+    std::filesystem::remove(cache + file);
+    EXPECT_FALSE(refresh()[0].problem) << file;
+    EXPECT_EQ(packages(), 1U) << file << ", gone";
+  }
+}
+
+TEST_F(Publishing, WhatIsOlderThanWhatIsAtHandIsRefused) {
+  put("lamp", "1-1");
+  publish();
+  const test::TempDir old;
+  std::filesystem::copy(directory.path(), old.path() / "r", std::filesystem::copy_options::recursive);
+  put("lamp", "2-1");
+  publish();
+  ASSERT_FALSE(refresh()[0].problem);
+  std::filesystem::remove_all(directory.path());
+  std::filesystem::copy(old.path() / "r", directory.path(), std::filesystem::copy_options::recursive);
+  const auto result = refresh()[0];
+  ASSERT_TRUE(result.problem);
+  EXPECT_EQ(result.problem->code(), ErrorCode::Untrusted);
+  EXPECT_EQ(result.problem->problem(), "timestamp 1 is older than number 2, which is at hand");
+  EXPECT_EQ(result.version, 2U) << "the one at hand stays in use";
+}
+
+TEST_F(Publishing, NothingIsFetchedOrUnpackedThatIsBeyondTheLimits) {
+  put("lamp", "1-1");
+  publish();
+  const auto problem = [&](const Pointer& index) {
+    const Metadata made = make_metadata(7, index, 1000);
+    test::write_file(directory / made.targets_path, made.targets);
+    test::write_file(directory / made.snapshot_path, made.snapshot);
+    test::write_file(directory / "trust/timestamp.json", made.timestamp);
+    return refresh()[0].problem->problem();
+  };
+  EXPECT_EQ(problem({"index/full-7.jsonl.zst", 7, 1ULL << 40, {}}),
+            "names an index of 1099511627776 bytes, at most 268435456 are accepted");
+  const std::string bomb = archive::compress_frame(std::string(64 << 20, ' '), 1);
+  test::write_file(directory / "index/full-7.jsonl.zst", bomb);
+  EXPECT_THAT(problem({"index/full-7.jsonl.zst", 7, bomb.size(), sha256(bomb)}),
+              testing::HasSubstr("a line is longer than"));
+}
+
+TEST_F(Publishing, LittleThatUnpacksToMuchIsGivenUpInTime) {
+  const std::string bomb = archive::compress_frame(std::string(64 << 20, 'x'), 1);
+  std::uint64_t seen = 0;
+  const auto all = [&] {
+    archive::decompress_in_pieces(bomb, archive::most_plain(bomb.size()), "here",
+                                  [&](std::string_view piece) { seen += piece.size(); });
+  };
+  EXPECT_THAT(refusal(all), testing::HasSubstr("unpacks to more than"));
+  EXPECT_LT(seen, 20ULL << 20);
+}
+
+TEST_F(Publishing, TwoRefreshesAtOnceBothEndWell) {
+  put("lamp", "1-1");
+  publish();
+  std::vector<std::future<bool>> all;
+  for (int i = 0; i < 4; ++i)
+    all.push_back(std::async(std::launch::async, [&] { return !refresh()[0].problem.has_value(); }));
+  for (auto& one : all) EXPECT_TRUE(one.get());
+}
+
+TEST_F(Publishing, FilesThatNobodyWouldFindAreNamed) {
+  put("lamp", "1-1");
+  put("horn", "1-1", "packages/horn-1-1.any.hambrel");
+  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.any.hambrel: lies beside"));
+}
+
 TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
   put("lamp", "1-1");
   publish();
@@ -114,6 +199,7 @@ TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
     lines[i].package.version = Version::parse("1").value();
     lines[i].package.arch = "a" + std::to_string(i);  // more than a layer can tell apart
     lines[i].channel = "stable";
+    lines[i].size = 100, lines[i].table_offset = 50, lines[i].table_size = 20;
   }
   std::vector<IndexInput> inputs(2);
   inputs[0].repository = "bad", inputs[0].stored = archive::compress_frame(index_text(lines), 1);

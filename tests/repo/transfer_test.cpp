@@ -1,6 +1,7 @@
 // Fetching from servers that misbehave.
 #include "repo/transfer.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <httplib.h>
 
@@ -10,6 +11,8 @@
 #include "support/program.h"
 
 namespace hambrel::repo {
+
+using test::refusal;
 
 namespace {
 
@@ -35,6 +38,12 @@ class Server {
     server.Get("/endless", [](const httplib::Request&, httplib::Response& answer) {
       answer.set_chunked_content_provider("text/plain", [](std::size_t, httplib::DataSink& sink) {
         return sink.write(std::string(65536, 'x').data(), 65536);
+      });
+    });
+    server.Get("/drip", [](const httplib::Request&, httplib::Response& answer) {
+      answer.set_content_provider(1000, "text/plain", [](std::size_t, std::size_t, httplib::DataSink& sink) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        return sink.write("x", 1);
       });
     });
     port_ = server.bind_to_any_port("127.0.0.1");
@@ -69,9 +78,10 @@ TEST(Transfer, EachKindOfBadServerEndsInAnAnswer) {
   EXPECT_EQ(problem(server.url("/endless"), 100'000), "more than the expected 100000 bytes came");
   EXPECT_EQ(problem(server.url("/missing")), "the server answered with status 404");
   EXPECT_EQ(problem(server.url("/loop")), "cannot be fetched: Maximum (5) redirects followed");
-  EXPECT_TRUE(problem(server.url("/to-file")).starts_with("cannot be fetched: Protocol \"file\" not supported"));
+  EXPECT_EQ(problem(server.url("/to-file")),
+            "the server redirects to where Hambrel does not follow: only https follows https");
   EXPECT_TRUE(problem(server.url("/cut")).starts_with("cannot be fetched: transfer closed"));
-  EXPECT_EQ(problem(server.url("/no-ranges"), 4, std::pair(3, 4)), "more than the expected 4 bytes came");
+  EXPECT_EQ(problem(server.url("/no-ranges"), 4, std::pair(3, 4)), "got 3456");
   EXPECT_TRUE(problem("http://127.0.0.1:1/x").starts_with("cannot be fetched: Failed to connect"));
 }
 
@@ -91,6 +101,25 @@ TEST(Transfer, ManyAtOnceFailOneByOne) {
     EXPECT_EQ(requests[i].problem.has_value(), i % 4 == 0);
     EXPECT_EQ(texts[i], i % 4 == 0 ? "" : "0123456789");
   }
+}
+
+TEST(Transfer, ADripDoesNotLastForEver) {
+  const Server server;
+  const auto slow = [&](const Pace& pace) { return refusal([&] { fetch_text(server.url("/drip"), 1000, {}, pace); }); };
+  EXPECT_THAT(slow({1000, 1, 0}), testing::HasSubstr("too slow: "));
+  EXPECT_THAT(slow({0, 100, 1}), testing::HasSubstr("not complete after 1 seconds"));
+}
+
+TEST(Transfer, WhoeverWantsOnlyTheRangeIsToldThatThereIsNone) {
+  const Server server;
+  std::vector<Request> requests(1);
+  requests[0].url = server.url("/no-ranges"), requests[0].limit = 4, requests[0].range = std::pair(3, 4);
+  requests[0].only_range = true;
+  requests[0].sink = [](std::string_view) { FAIL(); };
+  Observer silent;
+  fetch_all(requests, 1, silent);
+  EXPECT_TRUE(requests[0].no_ranges);
+  EXPECT_TRUE(requests[0].problem);
 }
 
 TEST(Transfer, AProblemOfTheReceiverIsToldAsItIs) {
@@ -131,6 +160,37 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.any.hambrel"));
   test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel", "PACK");  // cut off in the cache
   EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
+}
+
+TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
+  Server server;
+  std::atomic<int> asked = 0;
+  server.server.Get("/packages/.*", [&](const httplib::Request& request, httplib::Response& answer) {
+    ++asked;
+    const_cast<httplib::Request&>(request).ranges.clear();  // it knows none
+    if (request.path.find("closes") == std::string::npos) return answer.set_content("PACKAGE", "text/plain");
+    answer.set_content_provider("text/plain", [](std::size_t offset, httplib::DataSink& sink) {  // ends badly, with all
+      if (offset == 0) sink.write("PACKAGE", 7);
+      return false;
+    });
+  });
+  const test::TempDir root;
+  const auto fs = os::open_file_system(root.text());
+  const std::vector<Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
+  const auto wanted = [](const std::string& name) {
+    Wanted one;
+    one.package.name = name, one.package.version = Version::parse("1").value(), one.package.arch = "any";
+    one.offer.repository = "base", one.offer.size = 7, one.offer.digest = sha256("PACKAGE");
+    return one;
+  };
+  Observer silent;
+  EXPECT_EQ(download(*fs, {wanted("closes")}, repositories, 2, silent), 7U);
+  EXPECT_EQ(asked, 1);
+  const std::string rest =
+      "var/cache/hambrel/packages/rest/1.any.hambrel." + sha256("PACKAGE").hex().substr(0, 8) + ".part";
+  test::write_file(root / rest, "PACK");
+  EXPECT_EQ(download(*fs, {wanted("rest")}, repositories, 2, silent), 3U);
+  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/rest/1.any.hambrel"), "PACKAGE");
 }
 
 }  // namespace hambrel::repo

@@ -107,14 +107,15 @@ TEST_F(Crash, AChangingCommandRecoversFirstAndALookingOneOnlySaysSo) {
 
 TEST_F(Crash, ASecondRunIsToldWhoHoldsTheRoot) {
   const std::string program = std::string(HAMBREL_PROGRAM) + " --root " + station.root().string();
-  const Ran ran =
-      run({"flock", (station.root() / "var/lib/hambrel/lock").string(), "sh", "-c", program + " install lib -y"});
+  fs::create_directories(station.root() / "var/lib/hambrel/private");
+  const Ran ran = run(
+      {"flock", (station.root() / "var/lib/hambrel/private/lock").string(), "sh", "-c", program + " install lib -y"});
   EXPECT_EQ(ran.code, 6);
   EXPECT_THAT(ran.err, testing::HasSubstr("this root is being changed by another run"));
   // held for a moment only: the second waits and then does its work
   const Ran waited = run({"sh", "-c",
-                          "flock " + (station.root() / "var/lib/hambrel/lock").string() + " sleep 0.5 & sleep 0.1; " +
-                              program + " install lib -y --wait 20"});
+                          "flock " + (station.root() / "var/lib/hambrel/private/lock").string() +
+                              " sleep 0.5 & sleep 0.1; " + program + " install lib -y --wait 20"});
   EXPECT_EQ(waited.code, 0) << waited.err;
   EXPECT_EQ(station.installed(), "lib 2-1");
 }

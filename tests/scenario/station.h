@@ -24,6 +24,14 @@ class Station {
     return run(words, environment);
   }
 
+  /// A text without the root that each command in it names.
+  std::string without_root(std::string text) const {
+    const std::string root_option = " --root " + root().string();
+    for (auto at = text.find(root_option); at != std::string::npos; at = text.find(root_option))
+      text.erase(at, root_option.size());
+    return text;
+  }
+
   /// On a terminal, where each question is answered by the next of the answers, which '|' separates.
   Ran on_terminal(const std::string& answers, std::vector<std::string> words,
                   const std::map<std::string, std::string>& environment = {}) const {

@@ -58,15 +58,17 @@ void execute(const std::string& path, const std::string& sql) {
 
 class StateTest : public testing::Test {
  protected:
+  static constexpr const char* kName = "state.sqlite";
   test::TempDir directory;
-  std::string path = directory / "state.sqlite";
+  std::string path = directory / kName;
+  std::unique_ptr<os::FileSystem> fs = os::open_file_system(directory.text());
 };
 
 TEST_F(StateTest, PackagesAndFilesComeBackAsTheyWentIn) {
-  State state(path, Access::Change);
+  State state(*fs, kName, Access::Change);
   state.record(ledger_entry(state),
                {installs("desk", "1-1", {entry("etc", EntryType::Directory), entry("etc/desk.toml")})});
-  const State looking(path, Access::Look);
+  const State looking(*fs, kName, Access::Look);
   ASSERT_EQ(looking.installed().size(), 1U);
   const StatePackage desk = looking.installed()[0];
   EXPECT_EQ(desk.package.title(), "desk 1-1");
@@ -80,7 +82,7 @@ TEST_F(StateTest, PackagesAndFilesComeBackAsTheyWentIn) {
 }
 
 TEST_F(StateTest, AnUpgradeKeepsTheOldRowForTheAttic) {
-  State state(path, Access::Change);
+  State state(*fs, kName, Access::Change);
   state.record(ledger_entry(state), {installs("desk", "1-1", {entry("a")})});
   PackageChange upgrade = installs("desk", "2-1", {entry("b")});
   upgrade.before = state.installed()[0];
@@ -95,7 +97,7 @@ TEST_F(StateTest, AnUpgradeKeepsTheOldRowForTheAttic) {
 }
 
 TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
-  State state(path, Access::Change);
+  State state(*fs, kName, Access::Change);
   Journal journal;
   journal.id = state.next_id();
   journal.directory = "stage/1";
@@ -103,7 +105,7 @@ TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
   journal.times = {{"etc", 5, 6, 0, 0}};
   state.write_journal(journal);
   EXPECT_THROW(state.write_journal(journal), Error);
-  const auto standing = State(path, Access::Look).journal();
+  const auto standing = State(*fs, kName, Access::Look).journal();
   ASSERT_TRUE(standing);
   EXPECT_EQ(standing->moves.at(0).inode_old, 12U);
   EXPECT_EQ(standing->moves.at(0).after, (DirectoryAttributes{0755, 1, 2}));
@@ -118,8 +120,8 @@ TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
 
 TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
   for (const std::size_t count : {10U, 30'000U, 200'000U}) {
-    const std::string own = directory / fmt::format("{}.sqlite", count);
-    State state(own, Access::Change);
+    const std::string own = fmt::format("{}.sqlite", count);
+    State state(*fs, own, Access::Change);
     std::vector<FileEntry> files;
     Journal journal;
     journal.id = state.next_id(), journal.directory = "stage/1";
@@ -136,7 +138,7 @@ TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
     }
     int waited = 0;
     const auto look = [&] {
-      const State looking(own, Access::Look);
+      const State looking(*fs, own, Access::Look);
       EXPECT_EQ(looking.journal().has_value(), waited > 0);
       EXPECT_TRUE(looking.installed().empty());
       EXPECT_EQ(number(looking.last_done()), 0);
@@ -156,23 +158,23 @@ TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
 }
 
 TEST_F(StateTest, TheLedgerIsAChain) {
-  State state(path, Access::Change);
+  State state(*fs, kName, Access::Change);
   for (int i = 0; i < 3; ++i) state.record(ledger_entry(state), {});
   const auto entries = state.ledger(10);
   ASSERT_EQ(entries.size(), 3U);
   EXPECT_EQ(entries[2].previous, Digest{});
-  for (const LedgerEntry& one : entries) EXPECT_EQ(one.digest, chain_digest(one));
+  for (const LedgerEntry& one : entries) EXPECT_EQ(one.digest, chain_digest(one, state.changes_told(one.id)));
   EXPECT_EQ(entries[0].previous, entries[1].digest);
   EXPECT_EQ(entries[1].previous, entries[2].digest);
   LedgerEntry forged = entries[1];
   forged.command = "hambrel remove everything";
-  EXPECT_NE(chain_digest(forged), forged.digest);
+  EXPECT_NE(chain_digest(forged, state.changes_told(forged.id)), forged.digest);
 }
 
 TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   const auto problem = [&](Access access) {
     try {
-      State state(path, access);
+      State state(*fs, kName, access);
     } catch (const Error& error) {
       return error.problem();
     }
@@ -181,7 +183,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 6");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 7");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
@@ -193,8 +195,8 @@ TEST_F(StateTest, AStateOfTheFirstSchemaKeepsItsPackages) {
                     "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 1;"
                     "INSERT INTO packages VALUES(1, 'lamp', '1-1', 'any', '{\"arch\":\"any\",\"file_count\":0,"
                     "\"installed_size\":0,\"name\":\"lamp\",\"version\":\"1-1\"}', 'wanted', 'o', '', 5, 'installed')");
-  EXPECT_THROW(State(path, Access::Look), Error);
-  const State state(path, Access::Change);
+  EXPECT_THROW(State(*fs, kName, Access::Look), Error);
+  const State state(*fs, kName, Access::Change);
   ASSERT_EQ(state.installed().size(), 1U);
   EXPECT_EQ(state.installed()[0].package.title(), "lamp 1-1");
   EXPECT_FALSE(state.installed()[0].hold);
@@ -216,7 +218,7 @@ TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
                     "(2, 1, 'etc', 1, 493, 'root', 'root', 7, 0, NULL, '', '', 0),"
                     "(2, 2, 'lamp', 0, 420, 'ada', 'root', 7, 3, zeroblob(32), '', '{\"user.n\":\"eA==\"}', 1),"
                     "(3, 1, 'etc', 1, 493, 'root', 'root', 7, 0, NULL, '', '', 0);");
-  const State state(path, Access::Change);
+  const State state(*fs, kName, Access::Change);
   const auto owners = state.owners_of("etc");
   ASSERT_EQ(owners.size(), 2U);
   EXPECT_EQ(owners[1].package_name, "oil");
@@ -229,7 +231,7 @@ TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
 
 TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
   std::mt19937 random(7);
-  State state(path, Access::Change);
+  State state(*fs, kName, Access::Change);
   for (int round = 0; round < 60; ++round) {
     const std::string name = fmt::format("p{}", random() % 4);
     std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
@@ -275,9 +277,9 @@ TEST(FileListTest, DamagedBytesAreRefusedOrReadWithinThemselves) {
 
 TEST_F(StateTest, AnOlderSchemaIsMigratedOnlyByAChange) {
   execute(path, "PRAGMA user_version = 0; CREATE TABLE later(x); DROP TABLE later");
-  EXPECT_THROW(State(path, Access::Look), Error);
-  EXPECT_NO_THROW(State(path, Access::Change));
-  EXPECT_NO_THROW(State(path, Access::Look));
+  EXPECT_THROW(State(*fs, kName, Access::Look), Error);
+  EXPECT_NO_THROW(State(*fs, kName, Access::Change));
+  EXPECT_NO_THROW(State(*fs, kName, Access::Look));
 }
 
 }  // namespace hambrel::state

@@ -1,11 +1,9 @@
 #include "support/crash_fs.h"
 
 #include <fmt/format.h>
-#include <sqlite3.h>
 
 #include <algorithm>
 #include <cerrno>
-#include <cstring>
 #include <random>
 
 #include "base/digest.h"
@@ -19,13 +17,7 @@ namespace {
 using os::FileType;
 
 constexpr CrashFs::Id kTop = 1;
-constexpr const char* kPrefix = "/@crash/";
 enum RenameMode { kReplace, kNoReplace, kExchange };
-
-std::map<std::string, CrashFs*>& all_disks() {
-  static std::map<std::string, CrashFs*> disks;
-  return disks;
-}
 
 [[noreturn]] void fail(int problem, std::string_view path) { throw_errno(problem, "cannot do it", path); }
 
@@ -47,14 +39,89 @@ class File final : public os::WritableFile {
   std::uint64_t at_;
 };
 
-}  // namespace
-
-std::string CrashFs::enter() {
-  static int count = 0;
-  const std::string number = std::to_string(++count);
-  all_disks()[number] = this;
-  return number;
+std::size_t copy_into(const std::string& data, std::span<std::byte> into) {
+  std::copy(data.begin(), data.end(), reinterpret_cast<char*>(into.data()));
+  return data.size();
 }
+
+class OpenFile final : public os::ReadableFile {
+ public:
+  OpenFile(const CrashFs& disk, CrashFs::Id id) : disk_(disk), id_(id), size_(disk.size(id)) {}
+  std::uint64_t size() const override { return size_; }
+  std::optional<os::FileInfo> info() override { return disk_.info_of(id_); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    return copy_into(disk_.read(id_, offset, into.size()), into);
+  }
+
+ private:
+  const CrashFs& disk_;
+  CrashFs::Id id_;
+  std::uint64_t size_;
+};
+
+class Database final : public os::DatabaseFile {
+ public:
+  Database(CrashFs& disk, CrashFs::Id id) : disk_(disk), id_(id) {}
+  std::uint64_t size() const override { return disk_.size(id_); }
+  std::optional<os::FileInfo> info() override { return disk_.info_of(id_); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    return copy_into(disk_.read(id_, offset, into.size()), into);
+  }
+  void write_at(std::uint64_t offset, std::span<const std::byte> data) override {
+    disk_.write_at(id_, offset, {reinterpret_cast<const char*>(data.data()), data.size()});
+  }
+  void truncate(std::uint64_t size) override { disk_.truncate(id_, size); }
+  void sync() override { disk_.sync_file(id_); }
+  bool try_lock() override { return true; }
+
+ private:
+  CrashFs& disk_;
+  CrashFs::Id id_;
+};
+
+class Directory final : public os::Directory {
+ public:
+  Directory(CrashFs& disk, CrashFs::Id id) : disk_(disk), id_(id) {}
+  std::optional<os::FileInfo> stat(std::string_view name) override { return disk_.stat_in(at(name)); }
+  std::vector<std::string> list() override { return disk_.names_in(id_); }
+  std::unique_ptr<os::Directory> enter(std::string_view name) override {
+    return std::make_unique<Directory>(disk_, disk_.enter(at(name)));
+  }
+  std::unique_ptr<os::WritableFile> create(std::string_view name, std::uint32_t mode) override {
+    return std::make_unique<File>(disk_, disk_.create_in(at(name), mode));
+  }
+  void make_directory(std::string_view name, std::uint32_t mode) override { disk_.make_directory_in(at(name), mode); }
+  void remove_file(std::string_view name) override { disk_.remove_in(at(name), false); }
+  void remove_directory(std::string_view name) override { disk_.remove_in(at(name), true); }
+  void set_metadata(std::string_view name, const os::Metadata& metadata) override {
+    if (metadata.owner) disk_.set_owner_in(at(name), metadata.owner->first, metadata.owner->second);
+    for (const auto& [key, value] : metadata.inherited) disk_.set_attribute_in(at(name), key, value);
+    if (metadata.mode) disk_.set_mode_in(at(name), *metadata.mode);
+    for (const auto& [key, value] : metadata.attributes) disk_.set_attribute_in(at(name), key, value);
+    if (metadata.mtime) disk_.set_mtime_in(at(name), *metadata.mtime, 0);
+  }
+  void set_attributes(std::string_view name, std::uint64_t inode, std::optional<os::Owner> owner,
+                      std::uint32_t mode) override {
+    const auto now = stat(name);
+    if (!now || now->type != FileType::Directory || now->inode != inode) os::refuse_another(std::string(name));
+    if (owner) disk_.set_owner_in(at(name), owner->uid, owner->gid);
+    disk_.set_mode_in(at(name), mode);
+  }
+  void rename_no_replace(std::string_view name, os::Directory& other, std::string_view there) override {
+    disk_.rename_in(at(name), dynamic_cast<Directory&>(other).at(there), kNoReplace);
+  }
+  void rename_exchange(std::string_view name, os::Directory& other, std::string_view there) override {
+    disk_.rename_in(at(name), dynamic_cast<Directory&>(other).at(there), kExchange);
+  }
+
+ private:
+  CrashFs::At at(std::string_view name) const { return {id_, std::string(name)}; }
+
+  CrashFs& disk_;
+  CrashFs::Id id_;
+};
+
+}  // namespace
 
 CrashFs::CrashFs(const CrashFs& other)
     : mounts_(other.mounts_),
@@ -62,10 +129,9 @@ CrashFs::CrashFs(const CrashFs& other)
       durable_(other.durable_),
       births_(other.births_),
       next_(other.next_),
-      clock_(other.clock_),
-      number_(enter()) {}
+      clock_(other.clock_) {}
 
-CrashFs::CrashFs(const std::vector<std::string>& mounts) : mounts_(mounts), number_(enter()) {
+CrashFs::CrashFs(const std::vector<std::string>& mounts) : mounts_(mounts) {
   Node top;
   top.type = FileType::Directory, top.mode = 0755;
   live_[kTop] = durable_[kTop] = top;
@@ -77,13 +143,9 @@ CrashFs::CrashFs(const std::vector<std::string>& mounts) : mounts_(mounts), numb
   pending_.clear();
 }
 
-CrashFs::~CrashFs() { all_disks().erase(number_); }
-
-std::string CrashFs::sqlite_path(const std::string& path) const { return kPrefix + number_ + "/" + path; }
-
 void CrashFs::step() {
   ++count_;
-  if (crashed()) throw_errno(EIO, "the power is gone", "disk " + number_);
+  if (crashed()) throw_errno(EIO, "the power is gone", "the disk");
 }
 
 void CrashFs::change(Change one) {
@@ -109,6 +171,7 @@ void CrashFs::settle(const std::function<bool(const Change&)>& which) {
 }
 
 void CrashFs::reboot(Loss loss, std::uint64_t seed) {
+  const std::lock_guard lock(mutex_);
   std::mt19937_64 random(seed);
   for (const Change& one : pending_) {
     bool keep = loss == Loss::Nothing || (loss == Loss::Content && !one.content), half = false;
@@ -150,15 +213,19 @@ std::optional<CrashFs::Id> CrashFs::resolve(std::string_view path, bool follow_l
   return trail.back();
 }
 
-CrashFs::Place CrashFs::place(std::string_view path, bool must_exist) {
+CrashFs::At CrashFs::at(std::string_view path) const {
   os::require_clean(path);
   const auto directory = resolve(os::parent_of(path), true);
   if (!directory || live_.at(*directory).type != FileType::Directory) fail(ENOENT, path);
-  Place at{*directory, std::string(os::name_of(path)), std::nullopt};
-  const Node& node = live_.at(*directory);
-  if (const auto found = node.names.find(at.name); found != node.names.end()) at.node = found->second;
-  if (must_exist && !at.node) fail(ENOENT, path);
-  return at;
+  return {*directory, std::string(os::name_of(path))};
+}
+
+CrashFs::Place CrashFs::place(const At& at, bool must_exist) const {
+  Place found{at.directory, at.name, std::nullopt};
+  const Node& node = live_.at(at.directory);
+  if (const auto name = node.names.find(at.name); name != node.names.end()) found.node = name->second;
+  if (must_exist && !found.node) fail(ENOENT, at.name);
+  return found;
 }
 
 std::optional<os::FileInfo> CrashFs::info(std::optional<Id> id) const {
@@ -173,11 +240,21 @@ std::optional<os::FileInfo> CrashFs::info(std::optional<Id> id) const {
   return info;
 }
 
-std::optional<os::FileInfo> CrashFs::stat(std::string_view path) { return info(resolve(path, false)); }
-std::optional<os::FileInfo> CrashFs::stat_followed(std::string_view path) { return info(resolve(path, true)); }
-std::string CrashFs::read_link(std::string_view path) { return live_.at(*place(path, true).node).content; }
+std::optional<os::FileInfo> CrashFs::stat(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  return info(resolve(path, false));
+}
+std::optional<os::FileInfo> CrashFs::stat_followed(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  return info(resolve(path, true));
+}
+std::string CrashFs::read_link(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  return live_.at(*place(at(path), true).node).content;
+}
 
 std::vector<std::string> CrashFs::list(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   const auto id = resolve(path, true);
   if (!id) fail(ENOENT, path);
   std::vector<std::string> names;
@@ -186,20 +263,33 @@ std::vector<std::string> CrashFs::list(std::string_view path) {
 }
 
 std::unique_ptr<os::ReadableFile> CrashFs::open(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   const auto id = resolve(path, true);
   if (!id) fail(ENOENT, path);
-  return std::make_unique<os::MemoryFile>(live_.at(*id).content);
+  return std::make_unique<OpenFile>(*this, *id);
 }
 
-std::shared_ptr<const Bytes> CrashFs::map(std::string_view path) { fail(ENOTSUP, path); }
+std::unique_ptr<os::ReadableFile> CrashFs::open_itself(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  const Id id = *place(at(path), true).node;
+  if (live_.at(id).type != FileType::Regular) fail(ELOOP, path);
+  return std::make_unique<OpenFile>(*this, id);
+}
+
+std::shared_ptr<const Bytes> CrashFs::map(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  fail(ENOTSUP, path);
+}
 
 os::ExtendedAttributes CrashFs::attributes(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   const auto id = resolve(path, false);
   if (!id) fail(ENOENT, path);
   return live_.at(*id).attributes;
 }
 
 std::string CrashFs::real_path(std::string_view directory) {
+  const std::lock_guard lock(mutex_);
   const auto id = resolve(directory, true);
   if (!id) fail(ENOENT, directory);
   std::vector<std::string> parts;
@@ -221,9 +311,9 @@ std::string CrashFs::real_path(std::string_view directory) {
   return "/" + join(parts, "/");
 }
 
-CrashFs::Id CrashFs::add(std::string_view path, Node node) {
-  const Place at = place(path, false);
-  if (at.node) fail(EEXIST, path);
+CrashFs::Id CrashFs::add(const At& name, Node node) {
+  const Place at = place(name, false);
+  if (at.node) fail(EEXIST, at.name);
   const Id id = next_++;
   node.disk = live_.at(at.directory).disk;
   node.seconds = ++clock_;
@@ -238,35 +328,83 @@ CrashFs::Id CrashFs::add(std::string_view path, Node node) {
 }
 
 std::unique_ptr<os::WritableFile> CrashFs::create(std::string_view path, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
+  return std::make_unique<File>(*this, create_in(at(path), mode));
+}
+
+CrashFs::Id CrashFs::create_in(const At& name, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
   step();
   Node node;
   node.mode = mode;
-  return std::make_unique<File>(*this, add(path, node));
+  return add(name, node);
 }
 
 std::unique_ptr<os::WritableFile> CrashFs::append(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   const auto id = resolve(path, false);
   if (!id) fail(ENOENT, path);
   return std::make_unique<File>(*this, *id, live_.at(*id).content.size());
 }
 
+std::unique_ptr<os::DatabaseFile> CrashFs::open_database(std::string_view path, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
+  const auto there = place(at(path), false).node;
+  if (there && live_.at(*there).type != FileType::Regular) fail(ELOOP, path);
+  return std::make_unique<Database>(*this, there ? *there : create_in(at(path), mode));
+}
+
+std::unique_ptr<os::Directory> CrashFs::open_directory(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  const auto id = resolve(path, true);
+  if (!id || live_.at(*id).type != FileType::Directory) fail(ENOENT, path);
+  return std::make_unique<Directory>(*this, *id);
+}
+
+CrashFs::Id CrashFs::enter(const At& name) const {
+  const std::lock_guard lock(mutex_);
+  const Id id = *place(name, true).node;
+  if (live_.at(id).type != FileType::Directory) fail(ENOTDIR, name.name);
+  return id;
+}
+
+std::optional<os::FileInfo> CrashFs::stat_in(const At& name) const {
+  const std::lock_guard lock(mutex_);
+  return info(name.name.empty() ? name.directory : place(name, false).node);
+}
+
+std::vector<std::string> CrashFs::names_in(Id directory) const {
+  const std::lock_guard lock(mutex_);
+  std::vector<std::string> names;
+  for (const auto& [name, to] : live_.at(directory).names) names.push_back(name);
+  return names;
+}
+
 void CrashFs::make_directory(std::string_view path, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
+  make_directory_in(at(path), mode);
+}
+
+void CrashFs::make_directory_in(const At& name, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
   if (!live_.empty() && next_ > 2) step();
   Node node;
   node.type = FileType::Directory, node.mode = mode;
-  add(path, node);
+  add(name, node);
 }
 
 void CrashFs::make_symlink(std::string_view target, std::string_view path) {
+  const std::lock_guard lock(mutex_);
   step();
   Node node;
   node.type = FileType::Symlink, node.mode = 0777, node.content = target;
-  add(path, node);
+  add(at(path), node);
 }
 
 void CrashFs::make_hard_link(std::string_view existing, std::string_view path) {
+  const std::lock_guard lock(mutex_);
   step();
-  const Place from = place(existing, true), to = place(path, false);
+  const Place from = place(at(existing), true), to = place(at(path), false);
   if (to.node) fail(EEXIST, path);
   const Id id = *from.node;
   const Node& birth = births_.at(id);
@@ -279,13 +417,14 @@ void CrashFs::make_hard_link(std::string_view existing, std::string_view path) {
           }});
 }
 
-void CrashFs::rename_with(std::string_view from, std::string_view to, int mode) {
+void CrashFs::rename_in(const At& from, const At& to, int mode) {
+  const std::lock_guard lock(mutex_);
   step();
   const Place a = place(from, true), b = place(to, mode == kExchange);
-  if (mode == kNoReplace && b.node) fail(EEXIST, to);
+  if (mode == kNoReplace && b.node) fail(EEXIST, to.name);
   const unsigned disk = live_.at(a.directory).disk;
-  if (disk != live_.at(b.directory).disk) fail(EXDEV, to);
-  if (live_.at(*a.node).disk != disk || (b.node && live_.at(*b.node).disk != disk)) fail(EBUSY, to);
+  if (disk != live_.at(b.directory).disk) fail(EXDEV, to.name);
+  if (live_.at(*a.node).disk != disk || (b.node && live_.at(*b.node).disk != disk)) fail(EBUSY, to.name);
   change({disk, {a.directory, b.directory}, 0, false, [a, b, mode](Disk& all, bool) {
             const auto x = all.find(a.directory), y = all.find(b.directory);
             if (x == all.end() || y == all.end()) return;
@@ -303,37 +442,67 @@ void CrashFs::rename_with(std::string_view from, std::string_view to, int mode) 
           }});
 }
 
-void CrashFs::rename(std::string_view from, std::string_view to) { rename_with(from, to, kReplace); }
-void CrashFs::rename_no_replace(std::string_view from, std::string_view to) { rename_with(from, to, kNoReplace); }
-void CrashFs::rename_exchange(std::string_view a, std::string_view b) { rename_with(a, b, kExchange); }
-
-void CrashFs::remove_file(std::string_view path) {
-  step();
-  const Place at = place(path, true);
-  if (live_.at(*at.node).type == FileType::Directory) fail(EISDIR, path);
-  change({live_.at(at.directory).disk, {at.directory}, 0, false, [at](Disk& disk, bool) {
-            if (const auto directory = disk.find(at.directory); directory != disk.end())
-              directory->second.names.erase(at.name);
-          }});
+void CrashFs::rename(std::string_view from, std::string_view to) {
+  const std::lock_guard lock(mutex_);
+  rename_in(at(from), at(to), kReplace);
+}
+void CrashFs::rename_no_replace(std::string_view from, std::string_view to) {
+  const std::lock_guard lock(mutex_);
+  rename_in(at(from), at(to), kNoReplace);
+}
+void CrashFs::rename_exchange(std::string_view a, std::string_view b) {
+  const std::lock_guard lock(mutex_);
+  rename_in(at(a), at(b), kExchange);
 }
 
+void CrashFs::remove_file(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  remove_in(at(path), false);
+}
 void CrashFs::remove_directory(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  remove_in(at(path), true);
+}
+
+void CrashFs::remove_in(const At& name, bool directory) {
+  const std::lock_guard lock(mutex_);
   step();
-  const Place at = place(path, true);
-  if (!live_.at(*at.node).names.empty()) fail(ENOTEMPTY, path);
+  const Place at = place(name, true);
+  const Node& node = live_.at(*at.node);
+  if (directory != (node.type == FileType::Directory)) fail(directory ? ENOTDIR : EISDIR, at.name);
+  if (!node.names.empty()) fail(ENOTEMPTY, at.name);
   change({live_.at(at.directory).disk, {at.directory}, 0, false, [at](Disk& disk, bool) {
-            const auto directory = disk.find(at.directory);
-            if (directory == disk.end()) return;
-            const auto found = directory->second.names.find(at.name);
-            if (found == directory->second.names.end()) return;
-            const auto node = disk.find(found->second);
-            if (node == disk.end() || node->second.names.empty()) directory->second.names.erase(found);
+            const auto parent = disk.find(at.directory);
+            if (parent == disk.end()) return;
+            const auto found = parent->second.names.find(at.name);
+            if (found == parent->second.names.end()) return;
+            const auto gone = disk.find(found->second);
+            if (gone == disk.end() || gone->second.names.empty()) parent->second.names.erase(found);
           }});
 }
 
 void CrashFs::set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) {
+  const std::lock_guard lock(mutex_);
+  set_owner_in(at(path), uid, gid);
+}
+void CrashFs::set_mode(std::string_view path, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
+  set_mode_in(at(path), mode);
+}
+void CrashFs::set_attribute(std::string_view path, const std::string& name, std::string_view value) {
+  const std::lock_guard lock(mutex_);
+  set_attribute_in(at(path), name, value);
+}
+void CrashFs::set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) {
+  const std::lock_guard lock(mutex_);
+  if (!path.empty()) return set_mtime_in(at(path), seconds, nanoseconds);
+  set_mtime_in({kTop, ""}, seconds, nanoseconds);
+}
+
+void CrashFs::set_owner_in(const At& name, std::uint32_t uid, std::uint32_t gid) {
+  const std::lock_guard lock(mutex_);
   step();
-  const Id id = *place(path, true).node;
+  const Id id = *place(name, true).node;
   change({live_.at(id).disk, {}, id, false, [id, uid, gid](Disk& disk, bool) {
             if (const auto node = disk.find(id); node != disk.end()) {
               node->second.uid = uid, node->second.gid = gid;
@@ -343,32 +512,36 @@ void CrashFs::set_owner(std::string_view path, std::uint32_t uid, std::uint32_t 
           }});
 }
 
-void CrashFs::set_mode(std::string_view path, std::uint32_t mode) {
+void CrashFs::set_mode_in(const At& name, std::uint32_t mode) {
+  const std::lock_guard lock(mutex_);
   step();
-  const Id id = *place(path, true).node;
+  const Id id = *place(name, true).node;
   change({live_.at(id).disk, {}, id, false, [id, mode](Disk& disk, bool) {
             if (const auto node = disk.find(id); node != disk.end()) node->second.mode = mode;
           }});
 }
 
-void CrashFs::set_attribute(std::string_view path, const std::string& name, std::string_view value) {
+void CrashFs::set_attribute_in(const At& at, const std::string& name, std::string_view value) {
+  const std::lock_guard lock(mutex_);
   step();
-  const Id id = *place(path, true).node;
+  const Id id = *place(at, true).node;
   change({live_.at(id).disk, {}, id, false, [id, name, text = std::string(value)](Disk& disk, bool) {
             if (const auto node = disk.find(id); node != disk.end()) node->second.attributes[name] = text;
           }});
 }
 
-void CrashFs::set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) {
+void CrashFs::set_mtime_in(const At& at, std::int64_t seconds, std::int64_t nanoseconds) {
+  const std::lock_guard lock(mutex_);
   step();
-  const auto id = path.empty() ? std::optional<Id>(kTop) : place(path, true).node;
-  change({live_.at(*id).disk, {}, *id, false, [id, seconds, nanoseconds](Disk& disk, bool) {
-            if (const auto node = disk.find(*id); node != disk.end())
+  const Id id = at.name.empty() ? at.directory : *place(at, true).node;
+  change({live_.at(id).disk, {}, id, false, [id, seconds, nanoseconds](Disk& disk, bool) {
+            if (const auto node = disk.find(id); node != disk.end())
               node->second.seconds = seconds, node->second.nanoseconds = nanoseconds;
           }});
 }
 
 void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
+  const std::lock_guard lock(mutex_);
   step();
   change({live_.at(file).disk, {}, file, false, [file, metadata](Disk& disk, bool) {
             const auto node = disk.find(file);
@@ -382,6 +555,7 @@ void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
 }
 
 void CrashFs::sync_directory(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   step();
   const auto id = resolve(path, true);
   if (!id) fail(ENOENT, path);
@@ -389,36 +563,60 @@ void CrashFs::sync_directory(std::string_view path) {
 }
 
 void CrashFs::sync_all(std::string_view path) {
+  const std::lock_guard lock(mutex_);
   step();
   const auto id = resolve(path, true);
   if (!id) fail(ENOENT, path);
   settle([disk = live_.at(*id).disk](const Change& one) { return one.disk == disk; });
 }
 
-std::optional<CrashFs::Id> CrashFs::find_file(const std::string& path, bool create_it) {
-  const auto id = resolve(path, true);
-  if (id || !create_it) return id;
-  step();
-  Node node;
-  node.mode = 0644;
-  return add(path, node);
+std::string CrashFs::read(Id file, std::uint64_t offset, std::size_t size) const {
+  const std::lock_guard lock(mutex_);
+  const std::string& content = live_.at(file).content;
+  return offset < content.size() ? content.substr(offset, size) : "";
 }
 
-std::string& CrashFs::content(Id file) { return live_.at(file).content; }
+std::uint64_t CrashFs::size(Id file) const {
+  const std::lock_guard lock(mutex_);
+  return live_.at(file).content.size();
+}
+os::FileInfo CrashFs::info_of(Id file) const {
+  const std::lock_guard lock(mutex_);
+  return *info(file);
+}
+
+std::uint64_t CrashFs::operations() const {
+  const std::lock_guard lock(mutex_);
+  return count_;
+}
+bool CrashFs::crashed() const {
+  const std::lock_guard lock(mutex_);
+  return crash_at_ > 0 && count_ >= crash_at_;
+}
 
 void CrashFs::write_at(Id file, std::uint64_t offset, std::string_view data) {
-  step();
-  change({live_.at(file).disk, {}, file, true, [file, offset, text = std::string(data)](Disk& disk, bool half) {
+  const std::lock_guard lock(mutex_);
+  const bool torn = count_ + 1 == crash_at_ && data.size() > 1;  // the power goes in the middle of it
+  if (torn) data = data.substr(0, data.size() / 2);
+  if (!torn) step();
+  change({live_.at(file).disk,
+          {},
+          file,
+          true,
+          [file, offset, text = std::string(data), time = ++clock_](Disk& disk, bool half) {
             const auto node = disk.find(file);
             if (node == disk.end()) return;
             const std::size_t size = half ? text.size() / 2 : text.size();
             std::string& content = node->second.content;
             if (content.size() < offset + size) content.resize(offset + size, '\0');
             content.replace(offset, size, text, 0, size);
+            node->second.seconds = time;
           }});
+  if (torn) step();
 }
 
 void CrashFs::truncate(Id file, std::uint64_t size) {
+  const std::lock_guard lock(mutex_);
   step();
   change({live_.at(file).disk, {}, file, true, [file, size](Disk& disk, bool) {
             if (const auto node = disk.find(file); node != disk.end()) node->second.content.resize(size, '\0');
@@ -426,12 +624,14 @@ void CrashFs::truncate(Id file, std::uint64_t size) {
 }
 
 void CrashFs::sync_file(Id file) {
+  const std::lock_guard lock(mutex_);
   step();
   put_node(durable_, file, births_.at(file));
   settle([&](const Change& one) { return one.file == file; });
 }
 
 std::map<std::string, std::string> CrashFs::tree(const std::vector<std::string>& without) const {
+  const std::lock_guard lock(mutex_);
   std::map<std::string, std::string> result;
   std::map<Id, unsigned> links;
   for (const auto& [id, node] : live_)
@@ -456,129 +656,5 @@ std::map<std::string, std::string> CrashFs::tree(const std::vector<std::string>&
   }
   return result;
 }
-
-// ---- the VFS: SQLite's files on a CrashFs (https://www.sqlite.org/vfs.html) ----
-
-namespace {
-
-struct VfsFile {
-  sqlite3_file base;
-  CrashFs* disk;
-  CrashFs::Id id;
-  bool sync_name;  // a new journal: its name is synced with it, as SQLite's own VFS for Unix does
-  char path[256];
-};
-
-VfsFile& of(sqlite3_file* file) { return *reinterpret_cast<VfsFile*>(file); }
-
-template <typename Work>
-int guarded(int problem, Work work) {
-  try {
-    work();
-    return SQLITE_OK;
-  } catch (const Error&) {
-    return problem;
-  }
-}
-
-/// The disk and the path on it that a name means.
-std::pair<CrashFs*, std::string> split_name(const char* name) {
-  const std::string_view rest = std::string_view(name).substr(std::strlen(kPrefix));
-  const auto slash = rest.find('/');
-  return {all_disks().at(std::string(rest.substr(0, slash))), std::string(rest.substr(slash + 1))};
-}
-bool is_ours(const char* name) { return name != nullptr && std::string_view(name).starts_with(kPrefix); }
-
-int vfs_close(sqlite3_file*) { return SQLITE_OK; }
-int vfs_read(sqlite3_file* file, void* to, int size, sqlite3_int64 offset) {
-  const std::string& content = of(file).disk->content(of(file).id);
-  const auto at = static_cast<std::size_t>(offset), want = static_cast<std::size_t>(size);
-  const std::size_t got = at < content.size() ? std::min(want, content.size() - at) : 0;
-  if (got > 0) std::memcpy(to, content.data() + at, got);
-  if (got == want) return SQLITE_OK;
-  std::memset(static_cast<char*>(to) + got, 0, want - got);
-  return SQLITE_IOERR_SHORT_READ;
-}
-int vfs_write(sqlite3_file* file, const void* from, int size, sqlite3_int64 offset) {
-  return guarded(SQLITE_IOERR_WRITE, [&] {
-    of(file).disk->write_at(of(file).id, static_cast<std::uint64_t>(offset),
-                            {static_cast<const char*>(from), static_cast<std::size_t>(size)});
-  });
-}
-int vfs_truncate(sqlite3_file* file, sqlite3_int64 size) {
-  return guarded(SQLITE_IOERR_TRUNCATE,
-                 [&] { of(file).disk->truncate(of(file).id, static_cast<std::uint64_t>(size)); });
-}
-int vfs_sync(sqlite3_file* file, int) {
-  return guarded(SQLITE_IOERR_FSYNC, [&] {
-    of(file).disk->sync_file(of(file).id);
-    if (of(file).sync_name) of(file).disk->sync_directory(os::parent_of(of(file).path));
-    of(file).sync_name = false;
-  });
-}
-int vfs_size(sqlite3_file* file, sqlite3_int64* size) {
-  *size = static_cast<sqlite3_int64>(of(file).disk->content(of(file).id).size());
-  return SQLITE_OK;
-}
-int vfs_lock(sqlite3_file*, int) { return SQLITE_OK; }
-int vfs_reserved(sqlite3_file*, int* result) { return *result = 0, SQLITE_OK; }
-int vfs_control(sqlite3_file*, int, void*) { return SQLITE_NOTFOUND; }
-int vfs_sector(sqlite3_file*) { return 512; }
-int vfs_traits(sqlite3_file*) { return 0; }
-
-sqlite3_vfs* real_vfs = nullptr;
-
-int vfs_open(sqlite3_vfs*, const char* name, sqlite3_file* file, int flags, int* out) {
-  static const sqlite3_io_methods methods{1,           vfs_close,  vfs_read,   vfs_write, vfs_truncate,
-                                          vfs_sync,    vfs_size,   vfs_lock,   vfs_lock,  vfs_reserved,
-                                          vfs_control, vfs_sector, vfs_traits, nullptr,   nullptr,
-                                          nullptr,     nullptr,    nullptr,    nullptr};
-  if (!is_ours(name)) return real_vfs->xOpen(real_vfs, name, file, flags, out);
-  file->pMethods = nullptr;
-  return guarded(SQLITE_CANTOPEN, [&] {
-    const auto [disk, path] = split_name(name);
-    const bool there = disk->find_file(path, false).has_value();
-    const auto id = disk->find_file(path, (flags & SQLITE_OPEN_CREATE) != 0);
-    if (!id) fail(ENOENT, path);
-    VfsFile& one = of(file);
-    one.disk = disk, one.id = *id, one.sync_name = !there;
-    std::snprintf(one.path, sizeof one.path, "%s", path.c_str());
-    file->pMethods = &methods;
-    if (out != nullptr) *out = flags;
-  });
-}
-int vfs_delete(sqlite3_vfs*, const char* name, int sync) {
-  if (!is_ours(name)) return real_vfs->xDelete(real_vfs, name, sync);
-  const auto [disk, path] = split_name(name);
-  if (!disk->find_file(path, false)) return SQLITE_IOERR_DELETE_NOENT;
-  return guarded(SQLITE_IOERR_DELETE, [&, disk = disk, path = path] {
-    disk->remove_file(path);
-    if (sync != 0) disk->sync_directory(os::parent_of(path));
-  });
-}
-int vfs_access(sqlite3_vfs*, const char* name, int flags, int* result) {
-  if (!is_ours(name)) return real_vfs->xAccess(real_vfs, name, flags, result);
-  const auto [disk, path] = split_name(name);
-  *result = disk->find_file(path, false) ? 1 : 0;
-  return SQLITE_OK;
-}
-int vfs_full(sqlite3_vfs*, const char* name, int size, char* out) {
-  if (!is_ours(name)) return real_vfs->xFullPathname(real_vfs, name, size, out);
-  std::snprintf(out, static_cast<std::size_t>(size), "%s", name);
-  return SQLITE_OK;
-}
-
-/// The default VFS of the test program from its start on; every other name goes to the one of the system.
-const bool kRegistered = [] {
-  static sqlite3_vfs vfs;
-  real_vfs = sqlite3_vfs_find(nullptr);
-  vfs = *real_vfs;
-  vfs.zName = "crash";
-  vfs.szOsFile = std::max(real_vfs->szOsFile, static_cast<int>(sizeof(VfsFile)));
-  vfs.xOpen = vfs_open, vfs.xDelete = vfs_delete, vfs.xAccess = vfs_access, vfs.xFullPathname = vfs_full;
-  return sqlite3_vfs_register(&vfs, 1) == SQLITE_OK;
-}();
-
-}  // namespace
 
 }  // namespace hambrel::test

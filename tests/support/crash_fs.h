@@ -1,18 +1,20 @@
-// A file system in memory that can lose its power, and an SQLite VFS on the same disk.
+// A file system in memory that can lose its power. Several threads may use it, and directories held open are what they
+// are on a real one: they follow the directory, not its path.
 //
 // What was not synced is in doubt: each write, each change of a name, of a mode or of a time that came since the last
 // sync of its file system is on the disk after the crash, or not, or (a write) half. sync_all() settles everything on
 // one file system, sync_directory() the names in one directory, a file's sync() its content and attributes. A change of
 // names is one step: a rename is done or not done, but of two renames either may be the one that is lost.
 //
-// Operations are counted. At number `crash_at` the power goes: that operation and all later ones fail. reboot() then
-// settles what was in doubt, by a seed, and counts anew.
+// Operations are counted. At number `crash_at` the power goes: that operation and all later ones fail, a write in the
+// middle. reboot() then settles what was in doubt, by a seed, and counts anew.
 #pragma once
 
 #include <cstdint>
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <string>
 #include <vector>
 
@@ -26,19 +28,15 @@ class CrashFs final : public os::FileSystem {
   explicit CrashFs(const std::vector<std::string>& mounts = {});
   /// Another disk that holds what is durable on this one.
   CrashFs(const CrashFs& other);
-  ~CrashFs() override;
 
   /// 0: never.
   void crash_at(std::uint64_t operation) { crash_at_ = operation, count_ = 0; }
-  bool crashed() const { return crash_at_ > 0 && count_ >= crash_at_; }
-  std::uint64_t operations() const { return count_; }
+  bool crashed() const;
+  std::uint64_t operations() const;
 
   /// How much of what is in doubt is lost.
   enum class Loss { Nothing, Everything, Content, Some };
   void reboot(Loss loss, std::uint64_t seed);
-
-  /// The host path by which SQLite reaches a file of this disk.
-  std::string sqlite_path(const std::string& path) const;
 
   /// Path -> facts of everything below, as test::tree() tells them (without times); `without`: left out.
   std::map<std::string, std::string> tree(const std::vector<std::string>& without) const;
@@ -48,6 +46,7 @@ class CrashFs final : public os::FileSystem {
   std::string read_link(std::string_view path) override;
   std::vector<std::string> list(std::string_view path) override;
   std::unique_ptr<os::ReadableFile> open(std::string_view path) override;
+  std::unique_ptr<os::ReadableFile> open_itself(std::string_view path) override;
   std::shared_ptr<const Bytes> map(std::string_view path) override;
   os::ExtendedAttributes attributes(std::string_view path) override;
   os::Space space(std::string_view) override { return {1U << 30U, 1U << 20U, 1U << 20U}; }
@@ -57,6 +56,8 @@ class CrashFs final : public os::FileSystem {
 
   std::unique_ptr<os::WritableFile> create(std::string_view path, std::uint32_t mode) override;
   std::unique_ptr<os::WritableFile> append(std::string_view path) override;
+  std::unique_ptr<os::DatabaseFile> open_database(std::string_view path, std::uint32_t mode) override;
+  std::unique_ptr<os::Directory> open_directory(std::string_view path) override;
   void make_directory(std::string_view path, std::uint32_t mode) override;
   void make_symlink(std::string_view target, std::string_view path) override;
   void make_hard_link(std::string_view existing, std::string_view path) override;
@@ -73,13 +74,30 @@ class CrashFs final : public os::FileSystem {
   void sync_all(std::string_view path) override;
 
   using Id = std::uint64_t;  // an inode's number
-  // For the VFS: positioned access to regular files. Each throws Error where the power is gone.
-  std::optional<Id> find_file(const std::string& path, bool create);
-  std::string& content(Id file);
+  /// A name in a directory.
+  struct At {
+    Id directory;
+    std::string name;
+  };
+  // For open files and directories. Each throws Error where the power is gone.
+  std::string read(Id file, std::uint64_t offset, std::size_t size) const;
+  std::uint64_t size(Id file) const;
+  os::FileInfo info_of(Id file) const;
   void write_at(Id file, std::uint64_t offset, std::string_view data);
   void truncate(Id file, std::uint64_t size);
   void sync_file(Id file);
   void set_metadata_of(Id file, const os::Metadata& metadata);
+  std::optional<os::FileInfo> stat_in(const At& at) const;
+  std::vector<std::string> names_in(Id directory) const;
+  Id enter(const At& at) const;
+  Id create_in(const At& at, std::uint32_t mode);
+  void make_directory_in(const At& at, std::uint32_t mode);
+  void rename_in(const At& from, const At& to, int mode);
+  void remove_in(const At& at, bool directory);
+  void set_owner_in(const At& at, std::uint32_t uid, std::uint32_t gid);
+  void set_mode_in(const At& at, std::uint32_t mode);
+  void set_attribute_in(const At& at, const std::string& name, std::string_view value);
+  void set_mtime_in(const At& at, std::int64_t seconds, std::int64_t nanoseconds);
 
  private:
   struct Node {
@@ -106,13 +124,12 @@ class CrashFs final : public os::FileSystem {
     std::optional<Id> node;
   };
 
-  std::string enter();
   void step();
   void change(Change one);
   std::optional<Id> resolve(std::string_view path, bool follow_last, int depth = 0) const;
-  Place place(std::string_view path, bool must_exist);
-  Id add(std::string_view path, Node node);
-  void rename_with(std::string_view from, std::string_view to, int mode);
+  At at(std::string_view path) const;
+  Place place(const At& at, bool must_exist) const;
+  Id add(const At& at, Node node);
   void settle(const std::function<bool(const Change&)>& which);
   static void put_node(Disk& disk, Id id, const Node& birth);
   std::optional<os::FileInfo> info(std::optional<Id> id) const;
@@ -123,7 +140,7 @@ class CrashFs final : public os::FileSystem {
   Id next_ = 2;
   std::uint64_t count_ = 0, crash_at_ = 0;
   std::int64_t clock_ = 1'800'000'000;
-  std::string number_;  // in sqlite_path()
+  mutable std::recursive_mutex mutex_;
 };
 
 }  // namespace hambrel::test

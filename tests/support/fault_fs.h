@@ -2,10 +2,14 @@
 //
 // "For good" is how a crash looks from inside: nothing that comes after reaches the disk. The sync calls count as
 // operations, too. What was written before the fault stays, and where the first fault is a write, half of it: the disk
-// ran full in the middle (lost writes are another double's business).
+// ran full in the middle (lost writes are another double's business). Several threads may use it; directories are
+// handles of the real file system below. `Late`: what fails is writing back a file that was complete, which nobody
+// hears of before the next sync of everything.
 #pragma once
 
+#include <atomic>
 #include <cerrno>
+#include <mutex>
 
 #include "base/error.h"
 #include "os/file_system.h"
@@ -14,7 +18,7 @@ namespace hambrel::test {
 
 class FaultFs final : public os::FileSystem {
  public:
-  enum class Kind { Once, ForGood };
+  enum class Kind { Once, ForGood, Late };
   /// fault_at 0: never.
   FaultFs(os::FileSystem& real, std::uint64_t fault_at, Kind kind, int error_number = EIO)
       : real_(real), fault_at_(fault_at), kind_(kind), error_(error_number) {}
@@ -29,6 +33,8 @@ class FaultFs final : public os::FileSystem {
   std::string read_link(std::string_view path) override { return real_.read_link(path); }
   std::vector<std::string> list(std::string_view path) override { return real_.list(path); }
   std::unique_ptr<os::ReadableFile> open(std::string_view path) override { return real_.open(path); }
+  std::unique_ptr<os::ReadableFile> open_itself(std::string_view path) override { return real_.open_itself(path); }
+  std::optional<std::string> strange_link(std::string_view path) override { return real_.strange_link(path); }
   std::shared_ptr<const Bytes> map(std::string_view path) override { return real_.map(path); }
   os::ExtendedAttributes attributes(std::string_view path) override { return real_.attributes(path); }
   os::Space space(std::string_view path) override { return real_.space(path); }
@@ -43,6 +49,12 @@ class FaultFs final : public os::FileSystem {
   std::unique_ptr<os::WritableFile> append(std::string_view path) override {
     step(path);
     return std::make_unique<File>(*this, real_.append(path), std::string(path));
+  }
+  std::unique_ptr<os::DatabaseFile> open_database(std::string_view path, std::uint32_t mode) override {
+    return real_.open_database(path, mode);
+  }
+  std::unique_ptr<os::Directory> open_directory(std::string_view path) override {
+    return std::make_unique<Directory>(*this, real_.open_directory(path), std::string(path));
   }
   void make_directory(std::string_view path, std::uint32_t mode) override {
     step(path), real_.make_directory(path, mode);
@@ -71,7 +83,11 @@ class FaultFs final : public os::FileSystem {
     step(path), real_.set_mtime(path, seconds, nanoseconds);
   }
   void sync_directory(std::string_view path) override { step(path), real_.sync_directory(path); }
-  void sync_all(std::string_view path) override { step(path), real_.sync_all(path); }
+  void watch_writes(std::string_view path) override { real_.watch_writes(path); }
+  void sync_all(std::string_view path) override {
+    step(path), real_.sync_all(path);
+    if (late_.exchange(false)) throw_errno(error_, "injected fault", shown(path));
+  }
 
  private:
   class File final : public os::WritableFile {
@@ -90,7 +106,14 @@ class FaultFs final : public os::FileSystem {
     }
     void skip(std::uint64_t size) override { owner_.step(path_), real_->skip(size); }
     void sync() override { owner_.step(path_), real_->sync(); }
-    void finish(const os::Metadata& metadata) override { owner_.step(path_), real_->finish(metadata); }
+    void close() override { real_->close(); }
+    void finish(const os::Metadata& metadata) override {
+      if (owner_.kind_ == Kind::Late)
+        owner_.late_ = owner_.late_ || owner_.counted(path_);
+      else
+        owner_.step(path_);
+      real_->finish(metadata);
+    }
 
    private:
     FaultFs& owner_;
@@ -98,15 +121,69 @@ class FaultFs final : public os::FileSystem {
     std::string path_;
   };
 
-  void step(std::string_view path) {
+  class Directory final : public os::Directory {
+   public:
+    Directory(FaultFs& owner, std::unique_ptr<os::Directory> real, std::string path)
+        : owner_(owner), real_(std::move(real)), path_(std::move(path)) {}
+    std::optional<os::FileInfo> stat(std::string_view name) override { return real_->stat(name); }
+    std::vector<std::string> list() override { return real_->list(); }
+    std::unique_ptr<os::Directory> enter(std::string_view name) override {
+      return std::make_unique<Directory>(owner_, real_->enter(name), os::join_path(path_, name));
+    }
+    std::unique_ptr<os::WritableFile> create(std::string_view name, std::uint32_t mode) override {
+      const std::string path = stepped(name);
+      return std::make_unique<File>(owner_, real_->create(name, mode), path);
+    }
+    void make_directory(std::string_view name, std::uint32_t mode) override {
+      stepped(name), real_->make_directory(name, mode);
+    }
+    void remove_file(std::string_view name) override { stepped(name), real_->remove_file(name); }
+    void remove_directory(std::string_view name) override { stepped(name), real_->remove_directory(name); }
+    void set_metadata(std::string_view name, const os::Metadata& metadata) override {
+      stepped(name), real_->set_metadata(name, metadata);
+    }
+    void set_attributes(std::string_view name, std::uint64_t inode, std::optional<os::Owner> owner,
+                        std::uint32_t mode) override {
+      stepped(name), real_->set_attributes(name, inode, owner, mode);
+    }
+    void rename_no_replace(std::string_view name, os::Directory& other, std::string_view there) override {
+      stepped(name), real_->rename_no_replace(name, *dynamic_cast<Directory&>(other).real_, there);
+    }
+    void rename_exchange(std::string_view name, os::Directory& other, std::string_view there) override {
+      stepped(name), real_->rename_exchange(name, *dynamic_cast<Directory&>(other).real_, there);
+    }
+
+   private:
+    std::string stepped(std::string_view name) {
+      std::string path = os::join_path(path_, name);
+      owner_.step(path);
+      return path;
+    }
+
+    FaultFs& owner_;
+    std::unique_ptr<os::Directory> real_;
+    std::string path_;
+  };
+
+  /// Counts an operation. Is it one that fails?
+  bool counted(std::string_view path) {
+    const std::lock_guard lock(mutex_);
     ++count_;
     calls.emplace_back(path);
-    const bool fails = fault_at_ > 0 && (kind_ == Kind::Once ? count_ == fault_at_ : count_ >= fault_at_);
-    if (fails) ++hits_, throw_errno(error_, "injected fault", shown(path));
+    const bool fails = fault_at_ > 0 && (kind_ == Kind::ForGood ? count_ >= fault_at_ : count_ == fault_at_);
+    if (fails) ++hits_;
+    return fails;
+  }
+  void step(std::string_view path) {
+    if (kind_ == Kind::Late) return;
+    if (counted(path)) throw_errno(error_, "injected fault", shown(path));
   }
 
   os::FileSystem& real_;
-  std::uint64_t fault_at_, count_ = 0, hits_ = 0;
+  std::uint64_t fault_at_;
+  std::atomic<std::uint64_t> count_ = 0, hits_ = 0;
+  std::atomic<bool> late_ = false;
+  std::mutex mutex_;  // of the calls
   Kind kind_;
   int error_;
 };

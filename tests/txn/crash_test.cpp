@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 #include <sqlite3.h>
 
+#include "state/vfs.h"
 #include "support/crash_fs.h"
 #include "txn/invariants.h"
 #include "txn/workshop.h"
@@ -51,9 +52,8 @@ struct Lab {
   std::string rows(const char* query) const {
     sqlite3* database = nullptr;
     std::string text;
-    EXPECT_EQ(sqlite3_open_v2(disk->sqlite_path("var/lib/hambrel/state.sqlite").c_str(), &database,
-                              SQLITE_OPEN_READONLY, nullptr),
-              SQLITE_OK);
+    state::Vfs vfs(static_cast<os::FileReader&>(*disk), Workshop::kState);
+    EXPECT_EQ(sqlite3_open_v2(state::Vfs::kDatabase, &database, SQLITE_OPEN_READWRITE, vfs.name().c_str()), SQLITE_OK);
     EXPECT_EQ(sqlite3_exec(
                   database, query,
                   [](void* to, int, char** values, char**) {
@@ -74,7 +74,7 @@ struct Lab {
     auto entries = shop.state->ledger(1000);
     for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
       EXPECT_EQ(entry->previous, previous);
-      EXPECT_EQ(entry->digest, state::chain_digest(*entry));
+      EXPECT_EQ(entry->digest, state::chain_digest(*entry, shop.state->changes_told(entry->id)));
       previous = entry->digest;
     }
     for (const std::string& home : Homes::all(*disk))
@@ -92,10 +92,7 @@ struct Lab {
   }
 
  private:
-  explicit Lab(std::unique_ptr<CrashFs> fresh)
-      : disk(fresh.get()), shop(std::move(fresh), disk->sqlite_path("var/lib/hambrel/state.sqlite")) {
-    shop.set_owners = true;
-  }
+  explicit Lab(std::unique_ptr<CrashFs> fresh) : disk(fresh.get()), shop(std::move(fresh)) { shop.set_owners = true; }
 };
 
 struct Story {
@@ -278,7 +275,7 @@ void start_again(Lab& lab, Loss loss, std::uint64_t seed) {
   lab.shop.state.reset();
   lab.disk->reboot(loss, seed);
   {  // whoever only looks is answered before anything was put right
-    const state::State looking(lab.disk->sqlite_path("var/lib/hambrel/state.sqlite"), state::Access::Look);
+    const state::State looking(*lab.disk, Workshop::kState, state::Access::Look);
     looking.installed();
   }
   lab.shop.open_state();

@@ -153,6 +153,31 @@ TEST(Fault, FromAnyOperationOnNothingWorksAndTheNextStartMakesItWhole) {
   all_changes(FaultFs::Kind::ForGood, {EIO}, "crash");
 }
 
+TEST(Fault, WhatCouldNotBeWrittenBackIsNoticedBeforeTheJournal) {
+  for (const Named& one : {changes()[0], changes()[1]}) {
+    SCOPED_TRACE(one.name);
+    EXPECT_GT(for_each_fault(one.prepare, one.work, FaultFs::Kind::Late, EIO, one.links_count), 2);
+  }
+}
+
+TEST(Fault, AnExceptionOfAnyTypeTakesTheSwitchBack) {
+  for (const std::string at : {"staged", "journaled", "moved", "switched"}) {
+    Scene scene;
+    install_old(scene, *scene.shop.fs);
+    const auto before = scene.shop.files();
+    scene.shop.after_step = [&](const std::string& step) {
+      if (step == at) throw std::runtime_error("not one of ours");
+    };
+    EXPECT_THROW(upgrade(scene, *scene.shop.fs), Error) << at;
+    scene.shop.after_step = [](const std::string&) {};
+    EXPECT_EQ(scene.shop.files(), before) << at;
+    EXPECT_FALSE(scene.shop.state->journal()) << at;
+    EXPECT_EQ(scene.shop.state->ledger(1).at(0).result, "failed") << at;
+    upgrade(scene, *scene.shop.fs);
+    EXPECT_EQ(scene.shop.installed(), "desk 1 lib 2 ");
+  }
+}
+
 TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
   int cases = 0;
   for (const Named& one : undos())

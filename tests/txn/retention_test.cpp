@@ -14,7 +14,7 @@ constexpr std::int64_t kDay = 86400;
 
 std::vector<StandingAttic> four() {
   std::vector<StandingAttic> attics;
-  for (const std::int64_t id : {1, 2, 4, 5}) attics.push_back({{TxnId{id}, id * kDay, 100}, ""});
+  for (const std::int64_t id : {1, 2, 4, 5}) attics.push_back({{TxnId{id}, id * kDay, 100}, "", (6 - id) * kDay});
   return attics;
 }
 
@@ -22,18 +22,29 @@ std::vector<StandingAttic> four() {
 
 TEST(Retention, TheOldestGoFirstByCountAgeAndSize) {
   const auto attics = four();
-  EXPECT_THAT(beyond({3, {}, {}}, attics, 0, 0), ElementsAre(TxnId{1}));
-  EXPECT_THAT(beyond({3, {}, {}}, attics, 1, 0), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({{}, 3, {}}, attics, 1, 6 * kDay), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({{}, {}, 250}, attics, 1, 0), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({}, attics, 1, 99 * kDay), ElementsAre());
+  EXPECT_THAT(beyond({3, {}, {}}, attics, 0), ElementsAre(TxnId{1}));
+  EXPECT_THAT(beyond({3, {}, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(beyond({{}, 3, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(beyond({{}, {}, 250}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(beyond({}, attics, 1), ElementsAre());
 }
 
 TEST(Retention, TheLastOneAndWhatIsNeededStay) {  // R1
   auto attics = four();
   attics[1].needed_by = "checkpoint calm";
-  EXPECT_THAT(beyond({0, 0, 0}, attics, 0, 99 * kDay), ElementsAre(TxnId{1}, TxnId{4}));
-  EXPECT_THAT(beyond({0, 0, 0}, attics, 1, 99 * kDay), ElementsAre(TxnId{1}, TxnId{4}, TxnId{5}));
+  EXPECT_THAT(beyond({0, 0, 0}, attics, 0), ElementsAre(TxnId{1}, TxnId{4}));
+  EXPECT_THAT(beyond({0, 0, 0}, attics, 1), ElementsAre(TxnId{1}, TxnId{4}, TxnId{5}));
+}
+
+TEST(Retention, AWrongClockAgesNothing) {
+  const std::vector<std::pair<TxnId, std::int64_t>> sound{{TxnId{1}, 100 * kDay}, {TxnId{2}, 130 * kDay}};
+  EXPECT_EQ(age_by_ledger(sound, TxnId{1}, 140 * kDay), 40 * kDay);
+  EXPECT_EQ(age_by_ledger(sound, TxnId{2}, 140 * kDay), 10 * kDay);
+  EXPECT_EQ(age_by_ledger(sound, TxnId{1}, 540 * kDay), 30 * kDay) << "a run 400 days ahead";
+  EXPECT_EQ(age_by_ledger(sound, TxnId{1}, 50 * kDay), 30 * kDay) << "and one behind";
+  const std::vector<std::pair<TxnId, std::int64_t>> odd{
+      {TxnId{1}, 20'000 * kDay}, {TxnId{2}, 9'500 * kDay}, {TxnId{3}, 20'001 * kDay}, {TxnId{4}, 20'401 * kDay}};
+  EXPECT_EQ(age_by_ledger(odd, TxnId{2}, 20'405 * kDay), 4 * kDay) << "1996, 2024, and 400 days ahead";
 }
 
 TEST(Retention, APlanNamesWhatIsGivenUp) {

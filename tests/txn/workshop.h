@@ -71,21 +71,21 @@ inline txn::PackageFile nowhere(const state::StatePackage&) { return {}; }
 
 class Workshop {
  public:
+  static constexpr const char* kState = "var/lib/hambrel/state.sqlite";
+
   Workshop() {
     fs::create_directories(root_ / "var/lib/hambrel");
     fs = os::open_file_system(root_.text());
-    state_path_ = root_ / "var/lib/hambrel/state.sqlite";
     open_state();
   }
-  /// On a file system and a state of the caller's.
-  Workshop(std::unique_ptr<os::FileSystem> files, std::string state_path)
-      : fs(std::move(files)), state_path_(std::move(state_path)) {
+  /// On a file system of the caller's.
+  explicit Workshop(std::unique_ptr<os::FileSystem> files) : fs(std::move(files)) {
     fs->make_directories("var/lib/hambrel");
     open_state();
   }
   void open_state() {
     state.reset();
-    state = std::make_unique<state::State>(state_path_, state::Access::Change);
+    state = std::make_unique<state::State>(*fs, kState, state::Access::Change);
   }
   fs::path operator/(const std::string& path) const { return root_ / path; }
 
@@ -93,13 +93,16 @@ class Workshop {
   bool prepares = false;
   std::function<void(const std::string&)> after_step = [](const std::string&) {};
   txn::Environment environment(os::FileSystem& files) {
-    return {files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
+    txn::Environment made{files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
+    made.workers = 2;  // as it ships: several threads, and the state puts a step together while the disk is synced
+    return made;
   }
 
   /// What a change of packages would do to the files: those named leave, the goods enter.
   txn::TreeChange plan(const std::vector<const Goods*>& entering, const std::vector<std::string>& leaving = {}) {
     const auto going = rows(leaving);
     txn::TreeOptions options;
+    options.workers = 2;
     options.choices = choices;
     if (purges)
       for (const auto& one : going) options.purge.insert(one.row);
@@ -217,7 +220,6 @@ class Workshop {
   }
 
   TempDir root_;
-  std::string state_path_;
   Observer silent;
 };
 

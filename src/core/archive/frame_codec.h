@@ -10,6 +10,10 @@
 
 namespace hambrel::archive {
 
+/// What so many compressed bytes may unpack to where nobody has said how much it is: our own texts shrink to a
+/// fortieth at most, and nothing may make a gigabyte out of a few kilobytes.
+inline constexpr std::uint64_t most_plain(std::uint64_t stored) { return (16ULL << 20) + 100 * stored; }
+
 std::string compress_frame(std::string_view plain, int level);
 /// Exactly `plain_size` bytes must come out; throws Error{Untrusted} otherwise. Never allocates more than plain_size.
 std::string decompress_frame(std::string_view stored, std::uint64_t plain_size, const std::string& where);

@@ -3,11 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <exception>
-#include <thread>
 
 #include "archive/frame_codec.h"
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 
 namespace hambrel::archive {
@@ -49,20 +48,9 @@ class FrameWriter {
 
 void FrameWriter::flush() {
   std::vector<std::string> stored(waiting_.size());
-  std::vector<std::exception_ptr> problems(std::max(1U, options_.threads));
-  std::vector<std::jthread> workers;
-  for (std::size_t worker = 0; worker < problems.size(); ++worker)
-    workers.emplace_back([&, worker] {
-      try {
-        for (std::size_t i = worker; i < waiting_.size(); i += problems.size())
-          stored[i] = compress_frame(waiting_[i], options_.level);
-      } catch (...) {
-        problems[worker] = std::current_exception();  // rethrown below, on the caller's thread
-      }
-    });
-  workers.clear();
-  for (const auto& problem : problems)
-    if (problem) std::rethrow_exception(problem);
+  in_portions(waiting_.size(), options_.threads, 0, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) stored[i] = compress_frame(waiting_[i], options_.level);
+  });
   for (std::size_t i = 0; i < stored.size(); ++i) {
     frames_.push_back({at_, stored[i].size(), waiting_[i].size(), sha256(stored[i])});
     raw(stored[i]);

@@ -40,6 +40,7 @@ class Check {
     const Entry* before = nullptr;
     for (const Entry& entry : table_.entries) {
       path(entry, before);
+      way_to_ours(entry);
       links(entry);
       owners(entry);
       at += tar_header_size(entry);
@@ -103,6 +104,14 @@ class Check {
       refuse(seen(whole.substr(0, slash)) == nullptr ? "a path whose directory is not in the package"
                                                      : "a path below something that is not a directory",
              entry.path);
+  }
+
+  /// Whoever brings a link or a file there would take Hambrel's own directories off the system.
+  void way_to_ours(const Entry& entry) const {
+    if (entry.type == EntryType::Directory) return;
+    for (const std::string_view directory : {"etc", "etc/hambrel", "var", "var/cache", "var/lib"})
+      if (entry.path == directory)
+        refuse("something else in the place of a directory that Hambrel's own lie in", entry.path);
   }
 
   void links(const Entry& entry) const {

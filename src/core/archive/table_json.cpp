@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <cstring>
 
@@ -106,7 +107,8 @@ std::string encode_table(const Table& table) {
 
 Table decode_table(std::string_view stored, const std::string& where) {
   FrameDecoder decoder;
-  const std::string_view text = decoder.decode_sized(stored, kMostTableBytes, where);
+  const std::string_view text =
+      decoder.decode_sized(stored, std::min(kMostTableBytes, most_plain(stored.size())), where);
   const std::string place = where + ": table of contents";
   JsonReader reader;
   const auto read_one = [&](std::string_view one) -> std::optional<Entry> {

@@ -4,6 +4,7 @@
 
 #include <cerrno>
 #include <cstring>
+#include <new>
 
 namespace hambrel {
 
@@ -33,6 +34,20 @@ std::string hint_for(int error_number) {
 }
 
 }  // namespace
+
+Error current_error() {
+  try {
+    throw;
+  } catch (const Error& problem) {
+    return problem;
+  } catch (const std::bad_alloc&) {
+    return Error(ErrorCode::Io, "there is not enough memory", {}, "end other programs or add swap, then try again");
+  } catch (const std::exception& problem) {
+    return Error(ErrorCode::Internal, problem.what(), {}, "this is a fault of the program: please report it");
+  } catch (...) {
+    return Error(ErrorCode::Internal, "an unknown exception", {}, "this is a fault of the program: please report it");
+  }
+}
 
 void throw_errno(int error_number, std::string_view what, std::string_view where) {
   throw Error(ErrorCode::Io, fmt::format("{}: {}", what, std::strerror(error_number)), std::string(where),

@@ -43,6 +43,9 @@ class Error : public std::exception {
   std::string problem_, where_, hint_, whole_;
 };
 
+/// The exception that is being handled as an Error; one that is not ours as Error{Internal}. Only in a handler.
+Error current_error();
+
 /// Throws Error{Io} (Refused for a full disk is still Io) for an errno value; the only translation of errno in the
 /// program.
 [[noreturn]] void throw_errno(int error_number, std::string_view what, std::string_view where);

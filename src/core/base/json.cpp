@@ -5,12 +5,14 @@
 #include <set>
 
 #include "base/error.h"
+#include "base/text.h"
 
 namespace hambrel {
 
 namespace {
 
 constexpr int kDeepest = 64;
+constexpr std::size_t kMostKeys = 10'000;  // of one object
 
 }  // namespace
 
@@ -43,8 +45,10 @@ class Inspector final : public nlohmann::json_sax<Json> {
   }
   bool key(string_t& name) override {
     if (!seen_.back().insert(name).second)
-      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", name),
+      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", printable(name)),
                   std::string(where_));
+    if (seen_.back().size() > kMostKeys)
+      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), std::string(where_));
     return true;
   }
   bool parse_error(std::size_t byte, const std::string&, const Json::exception&) override {
@@ -68,6 +72,13 @@ Json parse_json(std::string_view text, std::string_view where) {
   Inspector inspector(where);
   Json::sax_parse(text, &inspector);
   return Json::parse(text);
+}
+
+Json parse_cbor(std::string_view bytes, std::string_view where) {
+  Inspector inspector(where);
+  const bool whole = Json::sax_parse(bytes.begin(), bytes.end(), &inspector, Json::input_format_t::cbor);
+  if (!whole) throw Error(ErrorCode::Invalid, "not valid CBOR", std::string(where));
+  return Json::from_cbor(bytes.begin(), bytes.end());
 }
 
 JsonObject::JsonObject(const Json& value, std::string where) : value_(value), where_(std::move(where)) {
@@ -133,6 +144,6 @@ std::vector<std::string> JsonObject::texts_or_none(std::string_view key) const {
   return result;
 }
 
-std::string canonical(const Json& value) { return value.dump(-1, ' ', false, Json::error_handler_t::strict); }
+std::string canonical(const Json& value) { return value.dump(-1, ' ', false, Json::error_handler_t::replace); }
 
 }  // namespace hambrel

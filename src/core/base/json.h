@@ -41,7 +41,11 @@ class JsonObject {
   std::string where_;
 };
 
-/// Canonical form: sorted keys, no spaces, UTF-8 as is.
+/// The same rules for one document in CBOR (RFC 8949).
+Json parse_cbor(std::string_view bytes, std::string_view where);
+
+/// Canonical form: sorted keys, no spaces, UTF-8 as is; what is no UTF-8 is replaced by U+FFFD, so that it never
+/// throws.
 std::string canonical(const Json& value);
 
 }  // namespace hambrel

@@ -2,14 +2,18 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/simdjson_library.h"
+#include "base/text.h"
 
 namespace hambrel {
 
 namespace {
 
 constexpr std::size_t kDeepest = 64;
+constexpr std::size_t kMostKeys = 10'000;  // of one object
 
 void refuse_twins(simdjson::dom::object object, const std::string& where);
 
@@ -24,19 +28,19 @@ void refuse_twins_below(simdjson::dom::element value, const std::string& where) 
 void refuse_twins(simdjson::dom::object object, const std::string& where) {
   bool ascending = true;  // as canonical JSON has them: then none stands twice
   std::string_view last;
+  std::vector<std::string_view> keys;
   for (auto one = object.begin(); one != object.end(); ++one) {
     const std::string_view key = one.key();
-    ascending = ascending && (last.data() == nullptr || last < key);
-    last = key;
+    ascending = ascending && (keys.empty() || last < key);
+    keys.push_back(last = key);
+    if (keys.size() > kMostKeys)
+      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), where);
     refuse_twins_below(one.value(), where);
   }
   if (ascending) return;
-  for (auto one = object.begin(); one != object.end(); ++one) {
-    auto other = one;
-    for (++other; other != object.end(); ++other)
-      if (one.key() == other.key())
-        throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", one.key()), where);
-  }
+  std::sort(keys.begin(), keys.end());
+  if (const auto twin = std::adjacent_find(keys.begin(), keys.end()); twin != keys.end())
+    throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", printable(*twin)), where);
 }
 
 }  // namespace

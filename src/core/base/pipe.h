@@ -1,7 +1,8 @@
 // A bounded queue between a thread that makes things and one that uses them.
 //
 // Invariants: everything given comes out once and in order; what went wrong in the making is thrown in take(), after
-// what was made before it; neither side waits for one that has ended or closed.
+// what was made before it; neither side waits for one that has ended or closed. Where the system gives no thread, all
+// of it is made when the first is taken.
 #pragma once
 
 #include <condition_variable>
@@ -11,6 +12,7 @@
 #include <future>
 #include <mutex>
 #include <optional>
+#include <system_error>
 #include <utility>
 
 namespace hambrel {
@@ -20,7 +22,7 @@ class Pipe {
  public:
   /// Runs `make` in a thread of its own; it hands out values with give(). At most `most` wait at a time.
   Pipe(std::size_t most, const std::function<void(Pipe&)>& make) : most_(most) {
-    making_ = std::async(std::launch::async, [this, make] {
+    const auto run = [this, make] {
       std::exception_ptr problem;
       try {
         make(*this);
@@ -31,7 +33,13 @@ class Pipe {
       const std::lock_guard lock(mutex_);
       problem_ = problem, ended_ = true;
       changed_.notify_all();
-    });
+    };
+    try {
+      making_ = std::async(std::launch::async, run);
+    } catch (const std::system_error&) {
+      most_ = SIZE_MAX;
+      later_ = run;
+    }
   }
   /// Waits for the thread to notice that nothing more is wanted.
   ~Pipe() {
@@ -40,7 +48,7 @@ class Pipe {
       closed_ = true;
       changed_.notify_all();
     }
-    making_.wait();
+    if (making_.valid()) making_.wait();
   }
   Pipe(const Pipe&) = delete;
   Pipe& operator=(const Pipe&) = delete;
@@ -55,6 +63,7 @@ class Pipe {
   }
   /// The next value; nothing at the end.
   std::optional<Value> take() {
+    if (const auto run = std::exchange(later_, nullptr)) run();
     std::unique_lock lock(mutex_);
     changed_.wait(lock, [&] { return ended_ || !waiting_.empty(); });
     if (waiting_.empty()) {
@@ -76,6 +85,7 @@ class Pipe {
   std::deque<Value> waiting_;
   std::exception_ptr problem_;
   bool ended_ = false, closed_ = false;
+  std::function<void()> later_;  // the making, where there is no thread for it
   std::future<void> making_;
 };
 

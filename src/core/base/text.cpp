@@ -121,24 +121,65 @@ bool is_plain(std::string_view text) {
   return !odd;
 }
 
+namespace {
+
+/// Bytes at the start of a text that must not reach a terminal as they are, 0 if it begins well. `length`: of the
+/// character that it begins with, if it does with one.
+std::size_t unfit_length(std::string_view text, std::size_t& length) {
+  length = utf8_length(text);
+  const auto lead = static_cast<std::uint8_t>(text[0]);
+  const bool c1_control = length == 2 && lead == 0xC2 && static_cast<std::uint8_t>(text[1]) < 0xA0;
+  if (c1_control) return 2;
+  return length == 0 || lead < 0x20 || lead == 0x7F ? 1 : 0;
+}
+
+void add_escaped(std::string& result, std::string_view bytes) {
+  for (const char byte : bytes) result += fmt::format("\\x{:02x}", static_cast<std::uint8_t>(byte));
+}
+
+/// The length of a style code (ECMA-48, SGR) at the start of a text, 0 if there is none.
+std::size_t style_length(std::string_view text) {
+  if (!text.starts_with("\033[")) return 0;
+  const auto end = text.find_first_not_of("0123456789;", 2);
+  return end == std::string_view::npos || text[end] != 'm' ? 0 : end + 1;
+}
+
+}  // namespace
+
 std::string printable(std::string_view text) {
   if (is_plain(text)) return std::string(text);
   std::string result;
   while (!text.empty()) {
-    const std::size_t length = utf8_length(text);
-    const auto lead = static_cast<std::uint8_t>(text[0]);
-    const bool c1_control = length == 2 && lead == 0xC2 && static_cast<std::uint8_t>(text[1]) < 0xA0;
-    if (length == 0 || lead < 0x20 || lead == 0x7F || c1_control) {
-      result += fmt::format("\\x{:02x}", lead);
-      text.remove_prefix(1);
-      if (c1_control) {
-        result += fmt::format("\\x{:02x}", static_cast<std::uint8_t>(text[0]));
-        text.remove_prefix(1);
-      }
-      continue;
-    }
-    result.append(text.substr(0, length));
-    text.remove_prefix(length);
+    std::size_t length = 0;
+    const std::size_t unfit = unfit_length(text, length);
+    if (unfit > 0)
+      add_escaped(result, text.substr(0, unfit));
+    else
+      result.append(text.substr(0, length));
+    text.remove_prefix(unfit > 0 ? unfit : length);
+  }
+  return result;
+}
+
+std::string terminal_text(std::string_view text, bool styled, bool json) {
+  std::string result;
+  result.reserve(text.size());
+  while (!text.empty()) {
+    const auto good = std::find_if(text.begin(), text.end(), [](char c) { return (c < ' ' && c != '\n') || c > '~'; });
+    result.append(text.begin(), good);
+    text.remove_prefix(static_cast<std::size_t>(good - text.begin()));
+    if (text.empty()) break;
+    std::size_t length = styled ? style_length(text) : 0;
+    const std::size_t unfit = length > 0 ? 0 : unfit_length(text, length);
+    if (unfit == 2 && json)
+      result += fmt::format("\\u{:04x}", static_cast<std::uint8_t>(text[1]));
+    else if (unfit == 1 && json)
+      result += length == 0 ? "\\ufffd" : fmt::format("\\u{:04x}", static_cast<std::uint8_t>(text[0]));
+    else if (unfit > 0)
+      add_escaped(result, text.substr(0, unfit));
+    else
+      result.append(text.substr(0, length));
+    text.remove_prefix(unfit > 0 ? unfit : length);
   }
   return result;
 }
@@ -161,6 +202,31 @@ std::string url_segment(std::string_view text) {
       result += fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
   }
   return result;
+}
+
+std::string shell_quoted(std::string_view word) {
+  const auto harmless = [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+           std::string_view("/._-+:,@%=").find(c) != std::string_view::npos || static_cast<std::uint8_t>(c) >= 0x80;
+  };
+  if (!word.empty() && std::all_of(word.begin(), word.end(), harmless)) return std::string(word);
+  std::string result = "'";
+  for (const char c : word) result += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return result + "'";
+}
+
+std::string shown_url(std::string_view text) {
+  std::string result;
+  for (auto at = text.find("://"); at != std::string_view::npos; at = text.find("://")) {
+    result += text.substr(0, at + 3);
+    text.remove_prefix(at + 3);
+    const auto authority = text.substr(0, text.find_first_of("/?# '\"\t\n"));
+    const auto end = authority.rfind('@');
+    if (end == std::string_view::npos) continue;
+    result += "***";
+    text.remove_prefix(end);
+  }
+  return result += text;
 }
 
 namespace {

@@ -26,11 +26,21 @@ bool is_plain(std::string_view text);
 /// The text with control characters and broken UTF-8 written as \xNN, so that no input can drive a terminal.
 std::string printable(std::string_view text);
 
+/// The same for what goes to a terminal as it is: line breaks stay, and with `styled` the style codes that Screen
+/// gives. In `json` what can't stay is written as \\uNNNN, which says the same.
+std::string terminal_text(std::string_view text, bool styled, bool json);
+
 /// Whole-number parse without sign, space or overflow.
 std::optional<std::uint64_t> parse_number(std::string_view text);
 
 /// Percent-encodes everything in one URL path segment but RFC 3986's unreserved characters.
 std::string url_segment(std::string_view text);
+
+/// A word as a POSIX shell reads it back: as it is where every character is harmless, else in single quotes.
+std::string shell_quoted(std::string_view word);
+
+/// For messages and records: what stands before the host's '@' in each URL of the text becomes "***".
+std::string shown_url(std::string_view text);
 
 /// Shell-like pattern for names: * any run, ? one character. No other character is special.
 bool glob_match(std::string_view pattern, std::string_view text);

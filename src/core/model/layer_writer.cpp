@@ -1,4 +1,5 @@
 // Putting a filled layer in order and writing its image.
+#include "base/parallel.h"
 #include "model/layer_builder_impl.h"
 
 namespace hambrel {
@@ -258,7 +259,7 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.sort_packages();
   if (in.base != nullptr) in.find_positions();
   auto searching =  // beside the rest: it only reads what stands fast by now
-      std::async(std::launch::async, [&] { return in.make_search(); });
+      std::async(kThread, [&] { return in.make_search(); });
   in.write_offers();
   auto providers = in.make_providers();
   in.find_candidates(providers);

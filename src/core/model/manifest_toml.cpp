@@ -56,6 +56,9 @@ void read_relations(TomlTable table, Package& package) {
 FileAttributes read_attributes(TomlTable table) {
   FileAttributes result;
   result.glob = table.text("files", true, "a glob of paths such as var/lib/tide/**");
+  if (result.glob.starts_with("/"))
+    throw Error(ErrorCode::Invalid, "attributes.files must be relative to the root", table.at(table.find("files")),
+                "leave out the leading /");
   result.user = table.text("user", false);
   result.group = table.text("group", false);
   const std::string mode = table.text("mode", false, "an octal text such as \"4755\"");

@@ -17,6 +17,7 @@
 #include <thread>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "model/search_index.h"
 
@@ -171,7 +172,7 @@ class Word {
     const std::size_t workers =
         reads_all ? std::min<std::size_t>(count / kPortion, std::max(1U, std::thread::hardware_concurrency())) : 1;
     std::vector<std::future<void>> others;
-    for (std::size_t i = 1; i < workers; ++i) others.push_back(std::async(std::launch::async, work));
+    for (std::size_t i = 1; i < workers; ++i) others.push_back(std::async(kThread, work));
     work();
     for (auto& other : others) other.get();
   }

@@ -2,15 +2,19 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <signal.h>
 #include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <cerrno>
 #include <cstdlib>
 #include <filesystem>
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/handle.h"
+#include "os/interrupt.h"
 
 extern char** environ;
 
@@ -28,14 +32,15 @@ class Draft {
     directory_ = fmt::format("{}/hambrel-edit-XXXXXX", given != nullptr && *given == '/' ? given : "/tmp");
     if (::mkdtemp(directory_.data()) == nullptr) fail("a directory for the draft could not be made");
     file_ = directory_ + "/" + name;
-    const int descriptor = ::open(file_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
-    if (descriptor < 0) fail("the draft could not be written");
+    Handle draft(::open(file_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
+    if (draft.get() < 0) fail("the draft could not be written");
     for (std::size_t done = 0; done < text.size();) {
-      const ssize_t count = ::write(descriptor, text.data() + done, text.size() - done);
-      if (count <= 0) ::close(descriptor), fail("the draft could not be written");
+      const ssize_t count = ::write(draft.get(), text.data() + done, text.size() - done);
+      if (count < 0 && errno == EINTR) continue;
+      if (count <= 0) fail("the draft could not be written");
       done += static_cast<std::size_t>(count);
     }
-    ::close(descriptor);
+    if (draft.close() != 0) fail("the draft could not be written");
   }
   ~Draft() { remove(); }
   Draft(const Draft&) = delete;
@@ -43,14 +48,13 @@ class Draft {
 
   const std::string& file() const { return file_; }
   std::string read() const {
-    const int descriptor = ::open(file_.c_str(), O_RDONLY | O_CLOEXEC);
-    if (descriptor < 0) throw Error(ErrorCode::Declined, "the draft is gone; nothing was changed", file_, kHint);
+    const Handle draft(::open(file_.c_str(), O_RDONLY | O_CLOEXEC));
+    if (draft.get() < 0) throw Error(ErrorCode::Declined, "the draft is gone; nothing was changed", file_, kHint);
     std::string text;
     char buffer[65536];
     ssize_t count = 0;
-    while ((count = ::read(descriptor, buffer, sizeof buffer)) > 0)
+    while ((count = ::read(draft.get(), buffer, sizeof buffer)) > 0)
       text.append(buffer, static_cast<std::size_t>(count));
-    ::close(descriptor);
     if (count < 0) throw Error(ErrorCode::Declined, "the draft can't be read; nothing was changed", file_, kHint);
     return text;
   }
@@ -80,13 +84,26 @@ std::string editor() {
 
 std::string edit_text(const std::string& text, const std::string& name) {
   const Draft draft(text, name);
-  const std::string program = editor(), command = program + " \"$1\"";  // it may have options
+  const std::string program = editor(), command = "exec " + program + " \"$1\"";  // it may have options
   std::string words[] = {"sh", "-c", command, "sh", draft.file()};
   char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(), words[4].data(), nullptr};
   pid_t process = 0;
   int status = 0;
-  const bool started = ::posix_spawnp(&process, "sh", nullptr, nullptr, arguments, environ) == 0;
-  if (!started || ::waitpid(process, &status, 0) != process || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
+  // Ctrl-C is the editor's: it reaches all that share the terminal, and must not take the draft away from under it.
+  const InterruptGuard guard;
+  posix_spawnattr_t attributes;
+  sigset_t usual;
+  ::sigemptyset(&usual);
+  for (const int signal : {SIGINT, SIGTERM, SIGHUP}) ::sigaddset(&usual, signal);
+  ::posix_spawnattr_init(&attributes);
+  ::posix_spawnattr_setsigdefault(&attributes, &usual);
+  ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSIGDEF);
+  const bool started = ::posix_spawnp(&process, "sh", nullptr, &attributes, arguments, environ) == 0;
+  ::posix_spawnattr_destroy(&attributes);
+  pid_t ended = -1;
+  while (started && (ended = ::waitpid(process, &status, 0)) < 0 && errno == EINTR) {
+  }
+  if (!started || ended != process || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
     throw Error(ErrorCode::Declined,
                 fmt::format("the editor {} did not end well; nothing was changed", printable(program)), {},
                 "set EDITOR to the editor that you use");

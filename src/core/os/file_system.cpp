@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/host.h"
 
 namespace hambrel::os {
 
@@ -26,12 +27,22 @@ std::size_t MemoryFile::read_at(std::uint64_t offset, std::span<std::byte> into)
   return size;
 }
 
+namespace {
+
+std::string whole(ReadableFile& file, std::uint64_t limit, const std::string& where) {
+  if (file.size() > limit)
+    throw Error(ErrorCode::Invalid, fmt::format("{} bytes long, at most {} are read", file.size(), limit), where);
+  return file.read_exactly(0, file.size(), where);
+}
+
+}  // namespace
+
 std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
-  const auto file = open(path);
-  if (file->size() > limit)
-    throw Error(ErrorCode::Invalid, fmt::format("{} bytes long, at most {} are read", file->size(), limit),
-                shown(path));
-  return file->read_exactly(0, file->size(), shown(path));
+  return whole(*open(path), limit, shown(path));
+}
+
+std::string FileReader::read_itself(std::string_view path, std::uint64_t limit) {
+  return whole(*open_itself(path), limit, shown(path));
 }
 
 std::string FileReader::physical(std::string_view directory) {
@@ -43,14 +54,15 @@ std::string FileReader::physical(std::string_view directory) {
   return whole.substr(skip);
 }
 
-Digest FileReader::digest(std::string_view path) {
+Digest digest_of(ReadableFile& file, const std::string& where) {
   constexpr std::uint64_t kPiece = 1 << 20;
-  const auto file = open(path);
   Sha256 running;
-  for (std::uint64_t at = 0; at < file->size(); at += kPiece)
-    running.update(file->read_exactly(at, std::min(kPiece, file->size() - at), shown(path)));
+  for (std::uint64_t at = 0; at < file.size(); at += kPiece)
+    running.update(file.read_exactly(at, std::min(kPiece, file.size() - at), where));
   return running.finish();
 }
+
+Digest FileReader::digest(std::string_view path) { return digest_of(*open_itself(path), shown(path)); }
 
 namespace {
 
@@ -80,6 +92,11 @@ std::unique_ptr<ReadableFile> open_each_time(FileReader& files, std::string path
   return open_each_time(std::shared_ptr<FileReader>(std::shared_ptr<void>(), &files), std::move(path));
 }
 
+void refuse_another(const std::string& where) {
+  throw Error(ErrorCode::Refused, "something else is there now than when this was planned", where,
+              "look at it with ls -ld, then run the command again");
+}
+
 namespace {
 
 class ReaderByPath final : public DirectoryReader {
@@ -101,6 +118,20 @@ class DirectoryByPath final : public Directory {
   }
   void make_directory(std::string_view name, std::uint32_t mode) override {
     files_.make_directory(join_path(path_, name), mode);
+  }
+  std::vector<std::string> list() override { return files_.list(path_); }
+  void remove_file(std::string_view name) override { files_.remove_file(join_path(path_, name)); }
+  void remove_directory(std::string_view name) override { files_.remove_directory(join_path(path_, name)); }
+  std::unique_ptr<Directory> enter(std::string_view name) override {
+    return std::make_unique<DirectoryByPath>(files_, join_path(path_, name));
+  }
+  void set_attributes(std::string_view name, std::uint64_t inode, std::optional<Owner> owner,
+                      std::uint32_t mode) override {
+    const std::string path = join_path(path_, name);
+    const auto now = files_.stat(path);
+    if (!now || now->type != FileType::Directory || now->inode != inode) refuse_another(files_.shown(path));
+    if (owner) files_.set_owner(path, owner->uid, owner->gid);
+    files_.set_mode(path, mode);
   }
   void set_metadata(std::string_view name, const Metadata& metadata) override {
     files_.set_metadata(join_path(path_, name), metadata);
@@ -140,39 +171,93 @@ void FileSystem::set_metadata(std::string_view path, const Metadata& metadata) {
 void FileSystem::make_directories(std::string_view path) {
   if (path.empty() || stat_followed(path)) return;
   make_directories(parent_of(path));
-  make_directory(path, 0755);
+  make_if_missing(path, 0755);
 }
 
+void FileSystem::make_if_missing(std::string_view path, std::uint32_t mode) {
+  try {
+    make_directory(path, mode);
+  } catch (const Error&) {
+    const auto there = stat_followed(path);  // somebody else may have made it at the same moment
+    if (!there || there->type != FileType::Directory) throw;
+  }
+}
+
+namespace {
+
+/// A directory on the way down, held open, and the names in it that are still to go.
+struct Level {
+  std::unique_ptr<Directory> directory;
+  std::string name;
+  std::vector<std::string> left;
+};
+
+Level enter(Directory& above, std::string_view name) {
+  Level level{above.enter(name), std::string(name), {}};
+  level.left = level.directory->list();
+  return level;
+}
+
+/// A name that is free in the directory.
+std::string free_name(Directory& directory) {
+  for (std::size_t i = 0;; ++i)
+    if (std::string name = fmt::format("lifted-{}", i); !directory.stat(name)) return name;
+}
+
+}  // namespace
+
 void FileSystem::remove_tree(std::string_view path) {
-  // Iterative: the depth of a tree is somebody else's choice.
+  // The depth of a tree is somebody else's choice: what lies too deep is lifted to the top, and goes from there.
+  constexpr std::size_t kMostHeld = 64;
   const auto top = stat(path);
   if (!top) return;
-  std::vector<std::pair<std::string, bool>> stack{{std::string(path), false}};
-  while (!stack.empty()) {
-    auto [at, emptied] = stack.back();
-    stack.pop_back();
-    const auto info = stat(at);
+  const auto above = open_directory(parent_of(path));
+  if (top->type != FileType::Directory) return above->remove_file(name_of(path));
+  std::vector<Level> way;
+  way.push_back(enter(*above, name_of(path)));
+  while (!way.empty()) {
+    Level& here = way.back();
+    if (here.left.empty()) {
+      const std::string name = here.name;
+      way.pop_back();
+      (way.empty() ? *above : *way.back().directory).remove_directory(name);
+      continue;
+    }
+    const std::string child = std::move(here.left.back());
+    here.left.pop_back();
+    const auto info = here.directory->stat(child);
     if (!info) continue;
     if (info->type != FileType::Directory) {
-      remove_file(at);
-    } else if (emptied) {
-      remove_directory(at);
+      here.directory->remove_file(child);
+    } else if (way.size() >= kMostHeld) {
+      const std::string lifted = free_name(*way.front().directory);
+      here.directory->rename_no_replace(child, *way.front().directory, lifted);
+      way.front().left.push_back(lifted);
     } else {
-      stack.emplace_back(at, true);
-      for (const std::string& name : list(at)) stack.emplace_back(join_path(at, name), false);
+      way.push_back(enter(*here.directory, child));
     }
   }
 }
 
 namespace {
 
-/// Writes a file beside another and renames it over that one.
-void replace(FileSystem& root, std::string_view path, std::string_view content, std::uint32_t mode, bool durable) {
-  const std::string beside = std::string(path) + ".new";
+/// Writes a file beside another and renames it over that one. The name is this process's own: two that do the same at
+/// once replace each other's whole file, never half of it. `keeps`: what stands there hands on its mode and owner.
+void replace(FileSystem& root, std::string_view path, std::string_view content, std::uint32_t mode, bool durable,
+             bool keeps) {
+  const std::string beside = fmt::format("{}.{}.new", path, process_id());
+  const auto before = keeps ? root.stat(path) : std::nullopt;
   if (root.stat(beside)) root.remove_file(beside);
-  const auto file = root.create(beside, mode);
+  const auto file = root.create(beside, before ? before->mode & mode : mode);
   file->write(content);
   if (durable) file->sync();
+  file->close();
+  if (before && before->type == FileType::Regular) {
+    const auto made = root.stat(beside);
+    if (made && (made->uid != before->uid || made->gid != before->gid))
+      root.set_owner(beside, before->uid, before->gid);
+    root.set_mode(beside, before->mode);
+  }
   root.rename(beside, path);
   if (durable) root.sync_directory(parent_of(path));
 }
@@ -180,11 +265,15 @@ void replace(FileSystem& root, std::string_view path, std::string_view content, 
 }  // namespace
 
 void FileSystem::replace_file(std::string_view path, std::string_view content, std::uint32_t mode) {
-  replace(*this, path, content, mode, true);
+  replace(*this, path, content, mode, true, false);
+}
+
+void FileSystem::edit_file(std::string_view path, std::string_view content, std::uint32_t mode) {
+  replace(*this, path, content, mode, true, true);
 }
 
 void FileSystem::replace_cache(std::string_view path, std::string_view content, std::uint32_t mode) {
-  replace(*this, path, content, mode, false);
+  replace(*this, path, content, mode, false, false);
 }
 
 void require_clean(std::string_view path) {
@@ -215,10 +304,15 @@ std::string join_path(std::string_view parent, std::string_view name) {
   return parent.empty() ? std::string(name) : fmt::format("{}/{}", parent, name);
 }
 
-void copy_content(ReadableFile& from, WritableFile& to, const std::string& where) {
+Digest copy_content(ReadableFile& from, WritableFile& to, const std::string& where) {
   constexpr std::uint64_t kPiece = 1 << 20;
-  for (std::uint64_t done = 0; done < from.size(); done += kPiece)
-    to.write(from.read_exactly(done, std::min(kPiece, from.size() - done), where));
+  Sha256 running;
+  for (std::uint64_t done = 0; done < from.size(); done += kPiece) {
+    const std::string piece = from.read_exactly(done, std::min(kPiece, from.size() - done), where);
+    running.update(piece);
+    to.write(piece);
+  }
+  return running.finish();
 }
 
 }  // namespace hambrel::os

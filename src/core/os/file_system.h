@@ -5,6 +5,11 @@
 // (a symbolic link in them that points outside is taken relative to the root); the last part is never followed.
 // Every failure is an Error{Io} that names the path; "is not there" is a value only where the signature says so.
 //
+// Looking follows links in parents. Changing does so only where the keepers of the root made them: a link must belong
+// to root, to the caller or to the owner of the root directory, and so must every directory on the way to it, which
+// nobody else may write to. Any other link on the way ends in Error{Refused}: whoever owns a directory in the system
+// must not lead root elsewhere by it.
+//
 // FileReader is the half that cannot write: what is only to look is given that half.
 #pragma once
 
@@ -34,9 +39,16 @@ struct FileInfo {
   std::uint64_t size = 0;  // bytes
   std::int64_t mtime_seconds = 0;
   std::int64_t mtime_nanoseconds = 0;
+  /// When anything of it was changed last, its name included: nobody can set it. 0: not known.
+  std::int64_t changed_seconds = 0;
+  std::int64_t changed_nanoseconds = 0;
   std::uint64_t inode = 0, device = 0, links = 0;
   std::uint64_t mount = 0;  // which mount it is reached through: a rename can't lead from one to another
   bool fixed = false;       // immutable or append-only: neither it nor, for a directory, what is in it can be replaced
+};
+
+struct Owner {
+  std::uint32_t uid = 0, gid = 0;
 };
 
 struct Space {
@@ -55,6 +67,8 @@ class ReadableFile {
   virtual std::uint64_t arrived() const { return size(); }
   /// So many bytes from `offset` will be read soon: a wish, which costs nothing where they are at hand.
   virtual void expect(std::uint64_t /*offset*/, std::uint64_t /*size*/) {}
+  /// What is open, as it is now; nothing where it is no file of a disk.
+  virtual std::optional<FileInfo> info() { return std::nullopt; }
   /// Exactly `size` bytes from `offset`, or Error{Untrusted} that the file is cut off.
   std::string read_exactly(std::uint64_t offset, std::size_t size, std::string_view where);
 };
@@ -68,6 +82,16 @@ class MemoryFile final : public ReadableFile {
 
  private:
   std::string content_;
+};
+
+/// A file that is read and written anywhere in it: a database.
+class DatabaseFile : public ReadableFile {
+ public:
+  virtual void write_at(std::uint64_t offset, std::span<const std::byte> data) = 0;
+  virtual void truncate(std::uint64_t size) = 0;
+  virtual void sync() = 0;
+  /// Takes the kernel's lock on it, which goes with this object or its process. False: another one has it.
+  [[nodiscard]] virtual bool try_lock() = 0;
 };
 
 /// What a file, directory or link is given before it goes to its place.
@@ -89,6 +113,8 @@ class WritableFile {
   virtual void sync() = 0;
   /// The last call, in the order of FileSystem::set_metadata(); what was written may begin to go to the disk.
   virtual void finish(const Metadata& metadata) = 0;
+  /// Or this one, where there is nothing to finish: throws what the file system tells only now.
+  virtual void close() {}
 };
 
 /// A directory held open, so that much that is done in it does not walk its path each time. Nobody renames it
@@ -105,6 +131,14 @@ class DirectoryReader {
 class Directory : public DirectoryReader {
  public:
   // As the calls of FileSystem for a name in it.
+  virtual std::vector<std::string> list() = 0;
+  virtual void remove_file(std::string_view name) = 0;
+  virtual void remove_directory(std::string_view name) = 0;
+  /// A directory in it, which is no link.
+  virtual std::unique_ptr<Directory> enter(std::string_view name) = 0;
+  /// Owner and mode of a directory in it that has this inode number; Error{Refused} where something else is there now.
+  virtual void set_attributes(std::string_view name, std::uint64_t inode, std::optional<Owner> owner,
+                              std::uint32_t mode) = 0;
   virtual std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) = 0;
   virtual void make_directory(std::string_view name, std::uint32_t mode) = 0;
   virtual void set_metadata(std::string_view name, const Metadata& metadata) = 0;
@@ -126,6 +160,11 @@ class FileReader {
   virtual std::vector<std::string> list(std::string_view path) = 0;
   /// Opens a regular file (a link in the last part is followed inside the root). Throws if it is anything else.
   virtual std::unique_ptr<ReadableFile> open(std::string_view path) = 0;
+  /// The same for what others may put something else in the place of: no link is followed in the last part, and in
+  /// parents only as for changing.
+  virtual std::unique_ptr<ReadableFile> open_itself(std::string_view path) = 0;
+  /// The first link in the parents of `path` that changing would not follow.
+  virtual std::optional<std::string> strange_link(std::string_view /*path*/) { return std::nullopt; }
   /// The content of a regular file where it lies, for as long as the result is held. The file must not be written to
   /// meanwhile: replace it instead.
   virtual std::shared_ptr<const Bytes> map(std::string_view path) = 0;
@@ -143,10 +182,12 @@ class FileReader {
 
   /// The path of an existing directory without links in it.
   std::string physical(std::string_view directory);
-  /// SHA-256 of a whole file, read in pieces.
+  /// SHA-256 of a whole file, read in pieces by open_itself().
   Digest digest(std::string_view path);
   /// The whole content of a file that must not be larger than `limit` bytes.
   std::string read_all(std::string_view path, std::uint64_t limit);
+  /// The same by open_itself().
+  std::string read_itself(std::string_view path, std::uint64_t limit);
 };
 
 class FileSystem : public FileReader {
@@ -155,6 +196,8 @@ class FileSystem : public FileReader {
   virtual std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) = 0;
   /// A regular file that exists, to write at its end.
   virtual std::unique_ptr<WritableFile> append(std::string_view path) = 0;
+  /// A regular file with one name, to read and write; it is made, with this mode, if there is none.
+  virtual std::unique_ptr<DatabaseFile> open_database(std::string_view path, std::uint32_t mode) = 0;
   virtual std::unique_ptr<Directory> open_directory(std::string_view path);
   virtual void make_directory(std::string_view path, std::uint32_t mode) = 0;
   virtual void make_symlink(std::string_view target, std::string_view path) = 0;
@@ -169,7 +212,11 @@ class FileSystem : public FileReader {
   virtual void set_attribute(std::string_view path, const std::string& name, std::string_view value) = 0;
   virtual void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) = 0;
   virtual void sync_directory(std::string_view path) = 0;
-  /// Everything written so far to the file system that holds `path` is on the disk afterwards.
+  /// From now on no failure to write to the file system that holds a directory goes unnoticed: sync_all() throws it,
+  /// whoever the kernel told of it in between. To be called before the first write.
+  virtual void watch_writes(std::string_view /*directory*/) {}
+  /// Everything written so far to the file system that holds `path` is on the disk afterwards. Throws what early
+  /// writing or a watched file system has met.
   virtual void sync_all(std::string_view path) = 0;
 
   /// Owner before mode (chown clears set-id bits), then extended attributes (chown clears capabilities too), then the
@@ -177,24 +224,39 @@ class FileSystem : public FileReader {
   void set_metadata(std::string_view path, const Metadata& metadata);
   /// Makes missing directories from the top down with mode 0755.
   void make_directories(std::string_view path);
-  /// Removes a tree, links not followed; a missing path is fine.
+  /// A directory that somebody else may make at the same moment.
+  void make_if_missing(std::string_view path, std::uint32_t mode);
+  /// Removes a tree; a missing path is fine. Walks by directories held open: whoever swaps names below it meanwhile
+  /// loses no more than what is there.
   void remove_tree(std::string_view path);
   /// Replaces a file as a whole: written beside it, synced, renamed over it, directory synced.
   void replace_file(std::string_view path, std::string_view content, std::uint32_t mode);
-  /// The same without waiting for the disk: for what is checked whenever it is read, and made again if damaged.
+  /// The same for a file of the administrator's: one that is there hands on its mode and owner.
+  void edit_file(std::string_view path, std::string_view content, std::uint32_t mode);
+  /// As replace_file() without waiting for the disk: for what is checked whenever it is read, and made again if
+  /// damaged.
   void replace_cache(std::string_view path, std::string_view content, std::uint32_t mode);
 };
 
 /// The tree below `root` (an absolute or relative host path of an existing directory).
 std::unique_ptr<FileSystem> open_file_system(const std::string& root);
 
+/// A file without a name, in the directory that TMPDIR names or /var/tmp: gone when it is let go.
+std::unique_ptr<DatabaseFile> open_scratch();
+
 /// A regular file that is opened for each read and closed again: for files of which thousands are read side by side.
 /// Its size does not change.
 std::unique_ptr<ReadableFile> open_each_time(std::shared_ptr<FileReader> files, std::string path);
 std::unique_ptr<ReadableFile> open_each_time(FileReader& files, std::string path);  // which outlives it
 
-/// The whole content of one file into another, in pieces. `where` names the first in messages.
-void copy_content(ReadableFile& from, WritableFile& to, const std::string& where);
+/// SHA-256 of a whole file, read in pieces.
+Digest digest_of(ReadableFile& file, const std::string& where);
+
+/// The whole content of one file into another, in pieces. `where` names the first in messages. Returns its digest.
+Digest copy_content(ReadableFile& from, WritableFile& to, const std::string& where);
+
+/// Error{Refused}: at a place is not what was planned for.
+[[noreturn]] void refuse_another(const std::string& where);
 
 /// Error{Internal} for a path that no FileSystem takes: see the head.
 void require_clean(std::string_view path);

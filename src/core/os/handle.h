@@ -1,7 +1,9 @@
-// A file descriptor, closed when it is let go.
+// A file descriptor, closed when it is let go. What was written to is let go by close(), whose result counts.
 #pragma once
 
 #include <unistd.h>
+
+#include <cerrno>
 
 #include <utility>
 
@@ -21,6 +23,11 @@ class Handle {
     if (fd_ >= 0) ::close(fd_);
   }
   int get() const { return fd_; }
+  /// Returns the errno of the failure, 0 for none.
+  [[nodiscard]] int close() {
+    if (fd_ < 0) return 0;
+    return ::close(std::exchange(fd_, -1)) == 0 || errno == EINTR ? 0 : errno;
+  }
 
  private:
   int fd_;

@@ -1,14 +1,21 @@
 #include "os/host.h"
 
+#include <fcntl.h>
 #include <malloc.h>
 #include <pwd.h>
 #include <signal.h>
+#include <sys/stat.h>
 #include <sys/utsname.h>
 #include <unistd.h>
+
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <chrono>
 #include <cstdlib>
+#include <ctime>
+#include <fstream>
+#include <optional>
 #include <thread>
 
 #include "base/text.h"
@@ -22,18 +29,36 @@ std::string machine_architecture() {
 
 bool is_superuser() { return geteuid() == 0; }
 
+namespace {
+
+/// Who logged in, as the kernel keeps it through every change of rights (audit); nothing where it does not know.
+std::optional<std::uint64_t> login_uid() {
+  constexpr std::uint64_t kUnset = UINT32_MAX;
+  std::ifstream file("/proc/self/loginuid");
+  std::string text;
+  if (!(file >> text)) return std::nullopt;
+  const auto uid = parse_number(text);
+  return uid && *uid != kUnset ? uid : std::nullopt;
+}
+
+}  // namespace
+
 std::string user_name() {
   const passwd* const entry = getpwuid(geteuid());
-  const std::string effective = entry != nullptr ? entry->pw_name : std::to_string(geteuid());
+  const std::string effective = entry != nullptr ? printable(entry->pw_name) : std::to_string(geteuid());
   const char* const before = std::getenv("SUDO_USER");
-  if (is_superuser() && before != nullptr && *before != '\0' && effective != before)
-    return printable(before) + " (as " + effective + ")";
-  return effective;
+  if (!is_superuser() || before == nullptr || *before == '\0' || effective == before) return effective;
+  // A name in the environment is only what somebody says: the number beside it is the kernel's.
+  const std::uint64_t real = login_uid().value_or(getuid());
+  return fmt::format("{} (as {}, real user id {})", printable(before), effective, real);
 }
 
 int process_id() { return getpid(); }
 
-void keep_freed_memory() {
+void set_up_process() {
+  ::umask(022);
+  for (int descriptor = 0; descriptor <= 2; ++descriptor)
+    if (::fcntl(descriptor, F_GETFD) < 0 && ::open("/dev/null", O_RDONLY) != descriptor) ::_exit(1);
   ::mallopt(M_TRIM_THRESHOLD, 256 << 20);
   ::mallopt(M_MMAP_THRESHOLD, 32 << 20);
 }
@@ -42,6 +67,12 @@ unsigned processors() { return std::max(1U, std::thread::hardware_concurrency())
 
 std::int64_t now() {
   return std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch()).count();
+}
+
+std::pair<std::int64_t, std::int64_t> file_time() {
+  timespec time{};
+  ::clock_gettime(CLOCK_REALTIME_COARSE, &time);
+  return {time.tv_sec, time.tv_nsec};
 }
 
 std::int64_t monotonic_milliseconds() {

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <string>
+#include <utility>
 
 namespace hambrel::os {
 
@@ -14,13 +15,17 @@ int process_id();
 unsigned processors();  // that this process may use, at least 1
 /// Seconds since 1970, UTC. SOURCE_DATE_EPOCH is not looked at.
 std::int64_t now();
+/// Seconds and nanoseconds that a file written just now would be stamped with: the kernel's coarse clock.
+std::pair<std::int64_t, std::int64_t> file_time();
 /// Milliseconds of a clock that never jumps.
 std::int64_t monotonic_milliseconds();
 /// SOURCE_DATE_EPOCH if it is set to a whole number, else `otherwise`.
 std::int64_t source_date_epoch(std::int64_t otherwise);
 void sleep_milliseconds(int milliseconds);
-/// Freed memory stays with the process, to be used again without being cleared by the kernel anew.
-void keep_freed_memory();
+/// To be called once, first of all. What the program makes has the modes that it was given, whatever umask the caller
+/// has; descriptors 0 to 2 that are closed become /dev/null, so that no file that is opened later is taken for one of
+/// them (writing to them still fails); freed memory stays with the process, to be used again without being cleared.
+void set_up_process();
 /// Absolute path of the running program, empty if the kernel does not tell.
 std::string program_path();
 /// Ends this process at once with SIGKILL, as a power cut would: only the fault points of tests call it.

@@ -1,11 +1,5 @@
 #include "os/lock.h"
 
-#include <fcntl.h>
-#include <sys/file.h>
-#include <unistd.h>
-
-#include <cerrno>
-
 #include "base/error.h"
 #include "base/text.h"
 #include "os/host.h"
@@ -14,54 +8,57 @@ namespace hambrel::os {
 
 namespace {
 
-class PosixLock final : public Lock {
+class FileLock final : public Lock {
  public:
-  explicit PosixLock(int fd) : fd_(fd) {}
-  ~PosixLock() override {
-    // The text goes first, so that nobody is told of a holder that is gone. Nothing can be done if it fails.
-    if (::ftruncate(fd_, 0) != 0) ::fsync(fd_);
-    ::close(fd_);
+  explicit FileLock(std::unique_ptr<DatabaseFile> file) : file_(std::move(file)) {}
+  ~FileLock() override {
+    try {
+      file_->truncate(0);     // so that nobody is told of a holder that is gone
+    } catch (const Error&) {  // the lock goes with the file all the same; its text is only for a message
+    }
   }
-  PosixLock(const PosixLock&) = delete;
-  PosixLock& operator=(const PosixLock&) = delete;
+  FileLock(const FileLock&) = delete;
+  FileLock& operator=(const FileLock&) = delete;
 
  private:
-  int fd_;
+  std::unique_ptr<DatabaseFile> file_;
 };
 
-std::string holder(int fd) {
+std::string holder(DatabaseFile& file) {
   std::string text(512, '\0');
-  const ssize_t size = ::pread(fd, text.data(), text.size(), 0);
-  text.resize(size > 0 ? static_cast<std::size_t>(size) : 0);
+  text.resize(file.read_at(0, std::as_writable_bytes(std::span(text))));
   const std::string shown = printable(trim(text));
   return shown.empty() ? "another run" : shown;
 }
 
+/// A directory that only its owner enters, whatever it was before.
+void make_private(FileSystem& root, std::string_view directory) {
+  constexpr std::uint32_t kOwnerOnly = 0700;
+  root.make_directories(parent_of(directory));
+  const auto there = root.stat(directory);
+  if (!there) root.make_if_missing(directory, kOwnerOnly);
+  if (there && there->type == FileType::Directory && there->mode != kOwnerOnly) root.set_mode(directory, kOwnerOnly);
+}
+
 }  // namespace
 
-std::unique_ptr<Lock> take_lock(const std::string& path, int wait_seconds, const std::string& describe) {
-  const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
-  if (fd < 0) throw_errno(errno, "cannot open the lock", path);
+std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int wait_seconds,
+                                const std::string& describe) {
+  constexpr int kLookAgain = 50;  // milliseconds
+  make_private(root, parent_of(path));
+  auto file = root.open_database(path, 0600);
   const std::int64_t until = monotonic_milliseconds() + 1000LL * wait_seconds;
-  while (::flock(fd, LOCK_EX | LOCK_NB) != 0) {
-    const int problem = errno;
-    if (problem == EINTR) continue;
-    if (problem == EWOULDBLOCK && monotonic_milliseconds() < until) {
-      sleep_milliseconds(50);
-      continue;
-    }
-    const std::string who = holder(fd);
-    ::close(fd);
-    if (problem != EWOULDBLOCK) throw_errno(problem, "cannot take the lock", path);
-    throw Error(ErrorCode::Locked, "this root is being changed by " + who, path,
-                wait_seconds > 0 ? "it was still busy after the wait: try later"
-                                 : "wait for it to end, or give --wait SECONDS");
+  while (!file->try_lock()) {
+    if (monotonic_milliseconds() >= until)
+      throw Error(ErrorCode::Locked, "this root is being changed by " + holder(*file), root.shown(path),
+                  wait_seconds > 0 ? "it was still busy after the wait: try later"
+                                   : "wait for it to end, or give --wait SECONDS");
+    sleep_milliseconds(kLookAgain);
   }
-  auto lock = std::make_unique<PosixLock>(fd);
+  file->truncate(0);
   const std::string text = describe + "\n";
-  if (::ftruncate(fd, 0) != 0 || ::pwrite(fd, text.data(), text.size(), 0) < 0)
-    throw_errno(errno, "cannot write the lock", path);
-  return lock;
+  file->write_at(0, std::as_bytes(std::span(text)));
+  return std::make_unique<FileLock>(std::move(file));
 }
 
 }  // namespace hambrel::os

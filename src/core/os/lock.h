@@ -2,10 +2,13 @@
 //
 // Invariant: while a Lock lives, no other process holds one on the same root. The kernel drops the lock with the
 // process, so a killed run leaves none behind; the text in the file is only for the message of the next one.
+// Whoever can open the file could hold the lock for ever: it lies in a directory that only its owner enters.
 #pragma once
 
 #include <memory>
 #include <string>
+
+#include "os/file_system.h"
 
 namespace hambrel::os {
 
@@ -14,9 +17,10 @@ class Lock {
   virtual ~Lock() = default;
 };
 
-/// Takes the lock file `path` (a host path; it is created). Waits up to `wait_seconds` for another holder; then throws
-/// Error{Locked} that names the holder: its command, process id, user and since when.
+/// Takes the lock file `path`; it is created, with its directory. Waits up to `wait_seconds` for another holder; then
+/// throws Error{Locked} that names the holder: its command, process id, user and since when.
 /// `describe` is what the next one will be told of this run, on one line.
-std::unique_ptr<Lock> take_lock(const std::string& path, int wait_seconds, const std::string& describe);
+std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int wait_seconds,
+                                const std::string& describe);
 
 }  // namespace hambrel::os

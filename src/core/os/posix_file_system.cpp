@@ -12,6 +12,7 @@
 #include <cerrno>
 #include <cstdlib>
 #include <fstream>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -44,6 +45,9 @@ class PosixFileSystem final : public FileSystem {
     root_ = Handle(::open(root.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
     if (root_.get() < 0) throw_errno(errno, "cannot use this directory as root", root);
     while (root_path_.size() > 1 && root_path_.back() == '/') root_path_.pop_back();
+    const auto info = look(root_.get(), "");
+    if (!info) throw_errno(errno, "cannot look at", root);
+    owner_ = info->uid;
   }
 
   std::string shown(std::string_view path) const override {
@@ -89,19 +93,7 @@ class PosixFileSystem final : public FileSystem {
   std::vector<std::string> list(std::string_view path) override {
     const int fd = resolve_raw(path, O_RDONLY | O_DIRECTORY);
     if (fd < 0) throw_errno(errno, "cannot list the directory", shown(path));
-    DIR* const directory = ::fdopendir(fd);
-    if (directory == nullptr) throw_errno(errno, "cannot list the directory", shown(path));
-    std::vector<std::string> names;
-    errno = 0;
-    while (const dirent* entry = ::readdir(directory)) {
-      const std::string_view name = entry->d_name;
-      if (name != "." && name != "..") names.emplace_back(name);
-    }
-    const int problem = errno;
-    ::closedir(directory);
-    if (problem != 0) throw_errno(problem, "cannot list the directory", shown(path));
-    std::sort(names.begin(), names.end());
-    return names;
+    return names_in(fd, shown(path));
   }
 
   std::unique_ptr<ReadableFile> open(std::string_view path) override {
@@ -110,6 +102,22 @@ class PosixFileSystem final : public FileSystem {
     if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot open", shown(path));
     if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "not a regular file", shown(path));
     return std::make_unique<PosixReadable>(std::move(handle), static_cast<std::uint64_t>(raw.st_size), shown(path));
+  }
+
+  std::unique_ptr<ReadableFile> open_itself(std::string_view path) override {
+    const auto at = changing_parent(path);
+    Handle handle(::openat(at.handle.get(), at.name.c_str(), O_RDONLY | O_NONBLOCK | O_NOFOLLOW | O_CLOEXEC));
+    if (handle.get() < 0) throw_errno(errno, "cannot open", shown(path));
+    const auto info = look(handle.get(), "");
+    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    if (info->type != FileType::Regular) throw Error(ErrorCode::Io, "not a regular file", shown(path));
+    return std::make_unique<PosixReadable>(std::move(handle), info->size, shown(path));
+  }
+
+  std::optional<std::string> strange_link(std::string_view path) override {
+    std::string link;
+    (void)walk(parent_of(path), &link);
+    return link.empty() ? std::nullopt : std::optional(link);
   }
 
   std::shared_ptr<const Bytes> map(std::string_view path) override {
@@ -176,14 +184,14 @@ class PosixFileSystem final : public FileSystem {
   }
 
   std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     Handle handle = create_in(*making_, at.handle.get(), at.name, mode);
     if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
     return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
   }
 
   std::unique_ptr<WritableFile> append(std::string_view path) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     Handle handle(
         ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_APPEND | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
     if (handle.get() < 0) throw_errno(errno, "cannot open to write", shown(path));
@@ -193,26 +201,39 @@ class PosixFileSystem final : public FileSystem {
     return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
   }
 
+  std::unique_ptr<DatabaseFile> open_database(std::string_view path, std::uint32_t mode) override {
+    const auto at = changing_parent(path);
+    constexpr int kFlags = O_RDWR | O_CREAT | O_NONBLOCK | O_NOFOLLOW | O_CLOEXEC;
+    Handle handle(::openat(at.handle.get(), at.name.c_str(), kFlags, mode));
+    if (handle.get() < 0) throw_errno(errno, "cannot open", shown(path));
+    const auto info = look(handle.get(), "");
+    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    if (info->type != FileType::Regular || info->links != 1)
+      throw Error(ErrorCode::Untrusted, "is not a regular file with one name", shown(path),
+                  "look at it with ls -li: somebody put it there; move it away");
+    return std::make_unique<PosixDatabaseFile>(std::move(handle), shown(path));
+  }
+
   std::unique_ptr<Directory> open_directory(std::string_view path) override {
-    Handle handle = resolve(path, O_PATH | O_DIRECTORY);
+    Handle handle = walk(path);
     if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(path));
     return std::make_unique<PosixDirectory>(std::move(handle), shown(path), making_);
   }
 
   void make_directory(std::string_view path, std::uint32_t mode) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (make_directory_in(*making_, at.handle.get(), at.name, mode) != 0)
       throw_errno(errno, "cannot make the directory", shown(path));
   }
 
   void make_symlink(std::string_view target, std::string_view path) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (::symlinkat(std::string(target).c_str(), at.handle.get(), at.name.c_str()) != 0)
       throw_errno(errno, "cannot make the symbolic link", shown(path));
   }
 
   void make_hard_link(std::string_view existing, std::string_view path) override {
-    const auto from = parent(existing), to = parent(path);
+    const auto from = parent(existing), to = changing_parent(path);
     if (::linkat(from.handle.get(), from.name.c_str(), to.handle.get(), to.name.c_str(), 0) != 0)
       throw_errno(errno, "cannot make the hard link to " + shown(existing), shown(path));
   }
@@ -224,25 +245,25 @@ class PosixFileSystem final : public FileSystem {
   void rename_exchange(std::string_view a, std::string_view b) override { rename_with(a, b, RENAME_EXCHANGE); }
 
   void remove_file(std::string_view path) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (::unlinkat(at.handle.get(), at.name.c_str(), 0) != 0) throw_errno(errno, "cannot remove", shown(path));
   }
 
   void remove_directory(std::string_view path) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (::unlinkat(at.handle.get(), at.name.c_str(), AT_REMOVEDIR) != 0)
       throw_errno(errno, "cannot remove the directory", shown(path));
   }
 
   void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (::fchownat(at.handle.get(), at.name.c_str(), uid, gid, AT_SYMLINK_NOFOLLOW) != 0)
       throw_errno(errno, "cannot set the owner", shown(path));
   }
 
   void set_mode(std::string_view path, std::uint32_t mode) override {
     // fchmodat follows a link in the last part: go through a handle that does not.
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     const Handle handle(::openat(at.handle.get(), at.name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
     struct ::stat raw {};
     if (handle.get() < 0 || ::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot set the mode", shown(path));
@@ -252,13 +273,13 @@ class PosixFileSystem final : public FileSystem {
   }
 
   void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     if (::lsetxattr(proc_path(at).c_str(), name.c_str(), value.data(), value.size(), 0) != 0)
       throw_errno(errno, "cannot set the extended attribute " + name, shown(path));
   }
 
   void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) override {
-    const auto at = parent(path);
+    const auto at = changing_parent(path);
     const timespec times[2] = {{0, UTIME_OMIT}, {seconds, nanoseconds}};
     if (::utimensat(at.handle.get(), at.name.c_str(), times, AT_SYMLINK_NOFOLLOW) != 0)
       throw_errno(errno, "cannot set the time", shown(path));
@@ -269,10 +290,23 @@ class PosixFileSystem final : public FileSystem {
     if (handle.get() < 0 || ::fsync(handle.get()) != 0) throw_errno(errno, "cannot sync the directory", shown(path));
   }
 
+  void watch_writes(std::string_view directory) override {
+    Handle handle = resolve(directory, O_RDONLY | O_DIRECTORY);
+    const auto info = handle.get() < 0 ? std::nullopt : look(handle.get(), "");
+    if (!info) throw_errno(errno, "cannot reach the directory", shown(directory));
+    watched_.insert_or_assign(info->device, std::move(handle));
+  }
+
   void sync_all(std::string_view path) override {
-    making_->early.settle();
+    const int early = making_->early.settle();
     const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
-    if (handle.get() < 0 || ::syncfs(handle.get()) != 0) throw_errno(errno, "cannot sync the file system", shown(path));
+    const auto info = handle.get() < 0 ? std::nullopt : look(handle.get(), "");
+    if (!info) throw_errno(errno, "cannot sync the file system", shown(path));
+    // The kernel tells a failure to each open file once: to one that was opened after it, never.
+    const auto watched = watched_.find(info->device);
+    const int file = watched == watched_.end() ? handle.get() : watched->second.get();
+    if (::syncfs(file) != 0) throw_errno(errno, "cannot sync the file system", shown(path));
+    if (early != 0) throw_errno(early, "what was written could not be brought to the disk", shown(path));
   }
 
  private:
@@ -281,11 +315,11 @@ class PosixFileSystem final : public FileSystem {
     std::string name;
   };
 
-  int resolve_raw(std::string_view path, int flags) const {
+  int resolve_raw(std::string_view path, int flags, std::uint64_t how_else = 0) const {
     require_clean(path);
     open_how how{};
     how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC);
-    how.resolve = RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS;
+    how.resolve = RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS | how_else;
     const std::string text = path.empty() ? "." : std::string(path);
     for (int tries = 0;; ++tries) {
       const long fd = ::syscall(SYS_openat2, root_.get(), text.c_str(), &how, sizeof how);
@@ -295,6 +329,88 @@ class PosixFileSystem final : public FileSystem {
     }
   }
   Handle resolve(std::string_view path, int flags) const { return Handle(resolve_raw(path, flags)); }
+
+  /// A directory for changing: see the head of file_system.h. Without links on the way, which is the rule, in one call.
+  /// Without a handle, and errno, where it is not there. A strange link is told in `strange`, or thrown.
+  Handle walk(std::string_view path, std::string* strange = nullptr) const {
+    Handle quick(resolve_raw(path, O_PATH | O_DIRECTORY, RESOLVE_NO_SYMLINKS));
+    if (quick.get() >= 0 || errno != ELOOP) return quick;
+    constexpr int kMostLinks = 40;  // as the kernel
+    std::vector<Step> way;
+    way.push_back(step_into(root_.get(), ".", true));
+    std::vector<std::string> left;  // the next part last
+    const auto add = [&](std::string_view text) {
+      const auto parts = split(text, '/');
+      for (auto part = parts.rbegin(); part != parts.rend(); ++part) left.emplace_back(*part);
+    };
+    add(path);
+    for (int links = 0; !left.empty();) {
+      const std::string part = std::move(left.back());
+      left.pop_back();
+      if (part.empty() || part == ".") continue;
+      if (part == "..") {
+        if (way.size() > 1) way.pop_back();
+        continue;
+      }
+      Step next = step_into(way.back().handle.get(), part, way.back().kept);
+      if (next.handle.get() < 0) return Handle();
+      if (next.type == FileType::Directory) {
+        way.push_back(std::move(next));
+        continue;
+      }
+      errno = ENOTDIR;
+      if (next.type != FileType::Symlink) return Handle();
+      errno = ELOOP;
+      if (++links > kMostLinks) return Handle();
+      const std::string target = link_target(next.handle.get());
+      if (!way.back().kept || !is_keeper(next.uid)) {
+        const std::string where = shown_handle(way.back().handle.get()) + "/" + part;
+        if (strange == nullptr) refuse_strange(where, path);
+        *strange = where;
+        return Handle();
+      }
+      if (target.starts_with("/")) way.erase(way.begin() + 1, way.end());
+      add(target);
+    }
+    return std::move(way.back().handle);
+  }
+
+  /// One part of a way. `kept`: nobody but the root's keepers can change what its names, and those above, lead to.
+  struct Step {
+    Handle handle = Handle();
+    bool kept = false;
+    FileType type = FileType::Other;
+    std::uint32_t uid = 0;
+  };
+  Step step_into(int directory, const std::string& part, bool kept) const {
+    Step step;
+    step.handle = Handle(::openat(directory, part.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    const auto info = step.handle.get() < 0 ? std::nullopt : look(step.handle.get(), "");
+    if (!info) return Step{};
+    step.type = info->type, step.uid = info->uid;
+    const bool group = (info->mode & 0020U) == 0 || info->gid == 0 || info->gid == ::getegid();
+    step.kept = kept && is_keeper(info->uid) && group && (info->mode & 0002U) == 0;
+    return step;
+  }
+  bool is_keeper(std::uint32_t uid) const { return uid == 0 || uid == ::geteuid() || uid == owner_; }
+  static std::string link_target(int link) {
+    std::string target(4096, '\0');
+    const ssize_t size = ::readlinkat(link, "", target.data(), target.size());
+    target.resize(size > 0 ? static_cast<std::size_t>(size) : 0);
+    return target;
+  }
+  static std::string shown_handle(int handle) {
+    std::string path(4096, '\0');
+    const ssize_t size = ::readlink(fmt::format("/proc/self/fd/{}", handle).c_str(), path.data(), path.size());
+    path.resize(size > 0 ? static_cast<std::size_t>(size) : 0);
+    return path == "/" ? "" : path;
+  }
+  [[noreturn]] void refuse_strange(const std::string& link, std::string_view path) const {
+    throw Error(ErrorCode::Refused,
+                fmt::format("this link is on the way to {}, and others than root can change it: it is not followed",
+                            shown(path)),
+                link, "look at it with ls -l; remove it, or make it as root in a directory that only root writes to");
+  }
 
   std::optional<Place> try_parent(std::string_view path) const {
     Handle handle = resolve(parent_of(path), O_PATH | O_DIRECTORY);
@@ -312,11 +428,19 @@ class PosixFileSystem final : public FileSystem {
     return std::move(*place);
   }
 
+  /// The same for a change.
+  Place changing_parent(std::string_view path) const {
+    require_clean(path);
+    Handle handle = walk(parent_of(path));
+    if (handle.get() < 0) throw_errno(errno, "cannot reach the directory of", shown(path));
+    return Place{std::move(handle), path.empty() ? "." : std::string(name_of(path))};
+  }
+
   // xattr calls that do not follow a link in the last part exist only by path; the parent's handle anchors that path.
   static std::string proc_path(const Place& at) { return fmt::format("/proc/self/fd/{}/{}", at.handle.get(), at.name); }
 
   void rename_with(std::string_view from, std::string_view to, unsigned flags) {
-    const auto source = parent(from), target = parent(to);
+    const auto source = changing_parent(from), target = changing_parent(to);
     if (::renameat2(source.handle.get(), source.name.c_str(), target.handle.get(), target.name.c_str(), flags) != 0)
       throw_errno(errno,
                   fmt::format("cannot {} {}", flags == RENAME_EXCHANGE ? "exchange with" : "rename to", shown(to)),
@@ -325,6 +449,8 @@ class PosixFileSystem final : public FileSystem {
 
   Handle root_;
   std::string root_path_;
+  std::uint32_t owner_ = 0;                  // of the root directory
+  std::map<std::uint64_t, Handle> watched_;  // by device
   std::shared_ptr<Making> making_ = std::make_shared<Making>();
 };
 
@@ -332,6 +458,18 @@ class PosixFileSystem final : public FileSystem {
 
 std::unique_ptr<FileSystem> open_file_system(const std::string& root) {
   return std::make_unique<PosixFileSystem>(root);
+}
+
+std::unique_ptr<DatabaseFile> open_scratch() {
+  const char* const given = std::getenv("TMPDIR");
+  const std::string directory = given != nullptr && *given == '/' ? given : "/var/tmp";
+  Handle file(::open(directory.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
+  if (file.get() < 0) {  // a file system that has no nameless files
+    std::string name = directory + "/hambrel-XXXXXX";
+    file = Handle(::mkostemp(name.data(), O_CLOEXEC));
+    if (file.get() < 0 || ::unlink(name.c_str()) != 0) throw_errno(errno, "cannot make a temporary file", directory);
+  }
+  return std::make_unique<PosixDatabaseFile>(std::move(file), directory + "/(a temporary file)");
 }
 
 std::string host_path(std::string_view given) {

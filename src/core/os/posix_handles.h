@@ -4,13 +4,16 @@
 // can lead out of the directory that was opened.
 #pragma once
 
+#include <dirent.h>
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <memory>
 #include <mutex>
@@ -46,6 +49,8 @@ inline std::optional<FileInfo> look(int directory, const char* name) {
   info.size = raw.stx_size;
   info.mtime_seconds = raw.stx_mtime.tv_sec;
   info.mtime_nanoseconds = raw.stx_mtime.tv_nsec;
+  info.changed_seconds = raw.stx_ctime.tv_sec;
+  info.changed_nanoseconds = raw.stx_ctime.tv_nsec;
   info.inode = raw.stx_ino;
   info.device = ::makedev(raw.stx_dev_major, raw.stx_dev_minor);
   info.links = raw.stx_nlink;
@@ -81,23 +86,28 @@ inline bool mode_differs(const Metadata& metadata, const FileInfo& now) {
   return metadata.mode && (*metadata.mode != now.mode || owner_differs(metadata, now) || !metadata.inherited.empty());
 }
 
+/// Fewer bytes only at the end of the file.
+inline std::size_t read_from(int file, std::uint64_t offset, std::span<std::byte> into, const std::string& where) {
+  std::size_t done = 0;
+  while (done < into.size()) {
+    const ssize_t got = ::pread(file, into.data() + done, into.size() - done, static_cast<off_t>(offset + done));
+    if (got < 0 && errno == EINTR) continue;
+    if (got < 0) throw_errno(errno, "cannot read", where);
+    if (got == 0) break;
+    done += static_cast<std::size_t>(got);
+  }
+  return done;
+}
+
 class PosixReadable final : public ReadableFile {
  public:
   PosixReadable(Handle handle, std::uint64_t size, std::string where)
       : handle_(std::move(handle)), size_(size), where_(std::move(where)) {}
   std::uint64_t size() const override { return size_; }
   std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
-    std::size_t done = 0;
-    while (done < into.size()) {
-      const ssize_t got =
-          ::pread(handle_.get(), into.data() + done, into.size() - done, static_cast<off_t>(offset + done));
-      if (got < 0 && errno == EINTR) continue;
-      if (got < 0) throw_errno(errno, "cannot read", where_);
-      if (got == 0) break;
-      done += static_cast<std::size_t>(got);
-    }
-    return done;
+    return read_from(handle_.get(), offset, into, where_);
   }
+  std::optional<FileInfo> info() override { return look(handle_.get(), ""); }
   void expect(std::uint64_t offset, std::uint64_t size) override {
     ::posix_fadvise(handle_.get(), static_cast<off_t>(offset), static_cast<off_t>(size), POSIX_FADV_WILLNEED);
   }
@@ -105,6 +115,46 @@ class PosixReadable final : public ReadableFile {
  private:
   Handle handle_;
   std::uint64_t size_;
+  std::string where_;
+};
+
+class PosixDatabaseFile final : public DatabaseFile {
+ public:
+  PosixDatabaseFile(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  std::uint64_t size() const override {
+    const auto now = look(handle_.get(), "");
+    if (!now) throw_errno(errno, "cannot look at", where_);
+    return now->size;
+  }
+  std::optional<FileInfo> info() override { return look(handle_.get(), ""); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
+    return read_from(handle_.get(), offset, into, where_);
+  }
+  void write_at(std::uint64_t offset, std::span<const std::byte> data) override {
+    while (!data.empty()) {
+      const ssize_t put = ::pwrite(handle_.get(), data.data(), data.size(), static_cast<off_t>(offset));
+      if (put < 0 && errno == EINTR) continue;
+      if (put < 0) throw_errno(errno, "cannot write", where_);
+      data = data.subspan(static_cast<std::size_t>(put));
+      offset += static_cast<std::uint64_t>(put);
+    }
+  }
+  void truncate(std::uint64_t size) override {
+    if (::ftruncate(handle_.get(), static_cast<off_t>(size)) != 0) throw_errno(errno, "cannot write", where_);
+  }
+  void sync() override {
+    if (::fdatasync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
+  }
+  bool try_lock() override {
+    while (::flock(handle_.get(), LOCK_EX | LOCK_NB) != 0) {
+      if (errno == EWOULDBLOCK) return false;
+      if (errno != EINTR) throw_errno(errno, "cannot take the lock", where_);
+    }
+    return true;
+  }
+
+ private:
+  Handle handle_;
   std::string where_;
 };
 
@@ -143,6 +193,9 @@ class PosixWritable final : public WritableFile {
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
   }
+  void close() override {
+    if (const int problem = handle_.close(); problem != 0) throw_errno(problem, "cannot write", where_);
+  }
 
  private:
   void set_attributes(const ExtendedAttributes& attributes) {
@@ -155,6 +208,21 @@ class PosixWritable final : public WritableFile {
   std::string where_;
   std::shared_ptr<Making> making_;
 };
+
+/// Names in an open directory, which is closed afterwards.
+inline std::vector<std::string> names_in(int fd, const std::string& where) {
+  const std::unique_ptr<DIR, int (*)(DIR*)> directory(::fdopendir(fd), ::closedir);
+  if (directory == nullptr) throw_errno(errno, "cannot list the directory", where);
+  std::vector<std::string> names;
+  errno = 0;
+  while (const dirent* entry = ::readdir(directory.get())) {
+    const std::string_view name = entry->d_name;
+    if (name != "." && name != "..") names.emplace_back(name);
+  }
+  if (errno != 0) throw_errno(errno, "cannot list the directory", where);
+  std::sort(names.begin(), names.end());
+  return names;
+}
 
 /// A name in a directory that leads nowhere else.
 inline std::string clean_name(std::string_view name, const std::string& where) {
@@ -198,6 +266,31 @@ class PosixDirectory final : public Directory {
     Handle file = create_in(*making_, handle_.get(), text, mode);
     if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
     return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text, making_);
+  }
+  std::vector<std::string> list() override {
+    const int fd = ::openat(handle_.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (fd < 0) throw_errno(errno, "cannot list the directory", where_);
+    return names_in(fd, where_);
+  }
+  void remove_file(std::string_view name) override { remove(name, 0, "cannot remove"); }
+  void remove_directory(std::string_view name) override { remove(name, AT_REMOVEDIR, "cannot remove the directory"); }
+  std::unique_ptr<Directory> enter(std::string_view name) override {
+    const std::string text = clean(name);
+    Handle below(::openat(handle_.get(), text.c_str(), O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    if (below.get() < 0) throw_errno(errno, "cannot reach the directory", where_ + "/" + text);
+    return std::make_unique<PosixDirectory>(std::move(below), where_ + "/" + text, making_);
+  }
+  void set_attributes(std::string_view name, std::uint64_t inode, std::optional<Owner> owner,
+                      std::uint32_t mode) override {
+    const std::string text = clean(name), where = where_ + "/" + text;
+    const Handle one(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    const auto now = one.get() < 0 ? std::nullopt : look(one.get(), "");
+    if (!now) throw_errno(errno, "cannot look at", where);
+    if (now->type != FileType::Directory || now->inode != inode) refuse_another(where);
+    if (owner && ::fchownat(one.get(), "", owner->uid, owner->gid, AT_EMPTY_PATH) != 0)
+      throw_errno(errno, "cannot set the owner", where);
+    if (::chmod(fmt::format("/proc/self/fd/{}", one.get()).c_str(), mode) != 0)
+      throw_errno(errno, "cannot set the mode", where);
   }
   void make_directory(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
@@ -245,6 +338,10 @@ class PosixDirectory final : public Directory {
 
  private:
   std::string clean(std::string_view name) const { return clean_name(name, where_); }
+  void remove(std::string_view name, int flags, const char* what) {
+    const std::string text = clean(name);
+    if (::unlinkat(handle_.get(), text.c_str(), flags) != 0) throw_errno(errno, what, where_ + "/" + text);
+  }
   void rename_with(std::string_view name, const PosixDirectory& other, std::string_view there, unsigned flags) {
     const std::string from = clean(name), to = other.clean(there);
     if (::renameat2(handle_.get(), from.c_str(), other.handle_.get(), to.c_str(), flags) != 0)

@@ -105,6 +105,10 @@ std::string Notice::text() const {
     case Kind::ConfigUnknown:
       return fmt::format("what stood at /{} then is not known any more, as attics were given up since", path);
     case Kind::ConfigUnmerged: return fmt::format("/{} can't be merged: {}; so the new version waits", path, package);
+    case Kind::OwnSettings: return fmt::format("/{} of {} is a setting of Hambrel itself", path, package);
+    case Kind::OpenToAll:
+      return fmt::format("/{} of {} is a directory in which every user can replace what others put there", path,
+                         package);
     case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};

@@ -90,7 +90,9 @@ struct Notice {
     Lost,
     GivenUp,
     ConfigUnmerged,
-    ConfigUnknown
+    ConfigUnknown,
+    OwnSettings,
+    OpenToAll
   };
   Kind kind = Kind::ConfigKept;
   std::string path, package;  // of GivenUp: the transactions, and the last of them

@@ -1,3 +1,5 @@
+#include <iterator>
+
 #include "base/json.h"
 #include "plan/plan.h"
 
@@ -8,9 +10,11 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
                                      "unneeded",    "undone",         "rolled-back", "damaged"};
-constexpr const char* kNoticeNames[] = {"config-kept", "config-displaced", "config-stays-away", "leftover",
-                                        "unowned",     "directory-stays",  "changed",           "privileged",
-                                        "lost",        "given-up",         "config-unmerged",   "config-unknown"};
+constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
+                                        "unowned",      "directory-stays",  "changed",           "privileged",
+                                        "lost",         "given-up",         "config-unmerged",   "config-unknown",
+                                        "own-settings", "open-to-all"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(Notice::Kind::OpenToAll) + 1);
 
 }  // namespace
 

@@ -20,10 +20,6 @@ using solve::Target;
 
 constexpr std::size_t kMostSteps = 8;  // wanted packages that one remedy may let go
 
-std::string quoted(const std::string& word) {
-  return word.find_first_of("<>*?!' ") == std::string::npos ? word : "'" + word + "'";
-}
-
 /// What remedies are compared by; smaller is cheaper.
 auto cost(const Remedy& remedy) {
   const auto wanted_gone = std::count_if(remedy.plan.steps.begin(), remedy.plan.steps.end(), [](const Step& step) {
@@ -214,8 +210,9 @@ class Search {
 }  // namespace
 
 std::string Remedy::command() const {
-  std::vector<std::string> install, remove(request.remove.begin(), request.remove.end());
-  for (const Target& target : request.install) install.push_back(quoted(target.text));
+  std::vector<std::string> install, remove;
+  for (const std::string& name : request.remove) remove.push_back(shell_quoted(name));
+  for (const Target& target : request.install) install.push_back(shell_quoted(target.text));
   const std::string tail = (request.arch.empty() ? "" : " --arch " + request.arch) +
                            std::string(request.drop_unneeded ? " --unneeded" : "") +
                            (request.recommended || install.empty() ? "" : " --no-recommended");

@@ -8,6 +8,7 @@
 #include <condition_variable>
 #include <mutex>
 
+#include "base/text.h"
 #include "repo/curl_library.h"
 #include "repo/index.h"
 #include "repo/transfer.h"
@@ -44,16 +45,17 @@ ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& off
 class Arrivals::File {
  public:
   File(os::FileSystem& root, const Wanted& wanted, std::string from)
-      : url(std::move(from)),
+      : url(shown_url(from)),
         path(cache_path(wanted.package)),
         size(wanted.offer.size),
+        from_(std::move(from)),
         root_(root),
         wanted_(wanted),
         part_(part_of(wanted.package, wanted.offer)),
         left_(rest_of(root, wanted.package, wanted.offer)) {
     if (left_ == 0 && root_.stat(part_)) root_.remove_file(part_);
   }
-  const std::string url, path;
+  const std::string url, path;  // url: as it is shown
   const ByteCount size;
   /// Bytes that an earlier try has left.
   ByteCount left() const { return left_; }
@@ -75,10 +77,11 @@ class Arrivals::File {
   /// The rest of it.
   Request request() {
     Request request;
-    request.url = url, request.limit = size - arrived_;
+    request.url = from_, request.limit = size - arrived_;
     if (arrived_ > 0) request.range = std::pair(arrived_, request.limit);
     request.sink = [this](std::string_view data) { take(data); };
     request.ended = [this, before = arrived_](const std::optional<Error>& problem) {
+      if (problem && problem->code() == ErrorCode::Network && arrived_ == size) return end({});  // it needs no more
       const bool broke_off = problem && problem->code() == ErrorCode::Network && arrived_ > before;
       if (!broke_off || ++broken_ >= kMostBreaks) end(problem);
     };
@@ -95,6 +98,11 @@ class Arrivals::File {
     came(arrived_ + data.size());
   }
   void end(std::optional<Error> problem) {
+    try {
+      if (out_) out_->close();
+    } catch (const Error& failure) {
+      if (!problem) problem = failure;
+    }
     out_.reset();
     if (!problem && (arrived_ != size || digest_.finish() != wanted_.offer.digest))
       problem = Error(
@@ -173,6 +181,7 @@ class Arrivals::File {
     }
   }
 
+  const std::string from_;
   os::FileSystem& root_;
   const Wanted wanted_;
   const std::string part_;
@@ -217,7 +226,12 @@ Arrivals::Arrivals(os::FileSystem& root, const std::vector<Wanted>& wanted, cons
   }
   if (files_.empty()) return;
   curl_library();  // its absence is told here
-  thread_ = std::jthread([this, parallel](const std::stop_token& stop) { fetch(parallel, stop); });
+  try {
+    thread_ = std::jthread(
+        [this, parallel](const std::stop_token& stop) { fetch(parallel, [&] { return stop.stop_requested(); }); });
+  } catch (const std::system_error&) {  // no thread is available: all of it comes now, instead of beside what reads it
+    fetch(parallel, stop_asked_);
+  }
 }
 
 Arrivals::~Arrivals() {
@@ -229,7 +243,7 @@ Arrivals::~Arrivals() {
   }
 }
 
-void Arrivals::fetch(unsigned parallel, const std::stop_token& stop) {
+void Arrivals::fetch(unsigned parallel, const std::function<bool()>& stop) {
   const auto end_all = [&](const std::optional<Error>& problem) {
     for (const auto& file : files_)
       if (!file->over()) file->end(problem);
@@ -245,12 +259,10 @@ void Arrivals::fetch(unsigned parallel, const std::stop_token& stop) {
       for (const auto& file : files_)
         if (!file->over()) requests.push_back(file->request());
       if (requests.empty()) return;
-      fetch_all(requests, parallel, silent, [&] { return stop.stop_requested(); });
+      fetch_all(requests, parallel, silent, stop);
     }
-  } catch (const Error& problem) {
-    end_all(problem);
-  } catch (const std::exception& problem) {
-    end_all(Error(ErrorCode::Internal, problem.what(), "fetching"));
+  } catch (...) {
+    end_all(current_error());
   }
 }
 

@@ -61,7 +61,7 @@ class Arrivals {
  private:
   class File;
   class Reader;
-  void fetch(unsigned parallel, const std::stop_token& stop);
+  void fetch(unsigned parallel, const std::function<bool()>& stop);
 
   os::FileSystem& root_;
   std::function<bool()> stop_asked_;

@@ -22,6 +22,8 @@ bool before(const IndexLine& a, const IndexLine& b) {
   return a.package.arch < b.package.arch;
 }
 
+constexpr std::uint64_t kMostTable = 64ULL << 20;  // bytes, compressed: of a million entries
+
 Digest digest_of(const FastObject& object) {
   const auto digest = Digest::from_hex(object.text("sha256"));
   if (!digest) object.wrong("sha256", "64 hexadecimal digits");
@@ -40,6 +42,8 @@ IndexLine line_from(const FastObject& whole) {
   line.table_offset = table.number("offset");
   line.table_size = table.number("size");
   line.table_digest = digest_of(table);
+  const bool inside = line.table_offset < line.size && line.table_size <= line.size - line.table_offset;
+  if (!inside || line.table_size > kMostTable) object.wrong("file", "one that holds its table of contents");
   return line;
 }
 
@@ -89,7 +93,7 @@ class LineReader {
   }
 
  private:
-  static constexpr std::size_t kMostLine = 16 << 20;
+  static constexpr std::size_t kMostLine = 2 << 20;
 
   void line(std::string_view text) {
     take_(line_from(reader_.parse(text, fmt::format("{}: line {}", where_, ++number_))));
@@ -102,7 +106,7 @@ class LineReader {
   std::size_t number_ = 0;
 };
 
-constexpr std::uint64_t kMostPlainIndex = 4ULL << 30;
+constexpr std::uint64_t kMostPlainIndex = 2ULL << 30;
 
 }  // namespace
 
@@ -118,7 +122,7 @@ std::vector<IndexLine> parse_index(std::string_view text, const std::string& whe
 void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take) {
   LineReader reader(where, take);
   Pipe<std::string> pieces(4, [&](Pipe<std::string>& made) {
-    archive::decompress_in_pieces(stored, kMostPlainIndex, where,
+    archive::decompress_in_pieces(stored, std::min(kMostPlainIndex, archive::most_plain(stored.size())), where,
                                   [&](std::string_view piece) { made.give(std::string(piece)); });
   });
   while (const auto piece = pieces.take()) reader.add(*piece);

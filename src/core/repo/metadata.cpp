@@ -65,6 +65,11 @@ Pointer read_pointer(std::string_view text, std::string_view type, const std::st
   return pointer;
 }
 
+std::uint64_t version_of(std::string_view text, const std::string& where) {
+  const Json whole = parse_json(text, where);
+  return JsonObject(JsonObject(whole, where).member("signed"), where).number_or("version", 0);
+}
+
 Pointer read_index_pointer(std::string_view text, const std::string& where) {
   const Json whole = parse_json(text, where);
   const JsonObject content(JsonObject(whole, where).member("signed"), where);

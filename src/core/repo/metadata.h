@@ -14,7 +14,7 @@ namespace hambrel::repo {
 inline constexpr const char* kTimestampPath = "trust/timestamp.json";
 inline constexpr std::uint64_t kMostTimestampBytes = 64ULL << 10;
 inline constexpr std::uint64_t kMostMetadataBytes = 4ULL << 20;
-inline constexpr std::uint64_t kMostIndexBytes = 1ULL << 30;
+inline constexpr std::uint64_t kMostIndexBytes = 1ULL << 30;  // of one in the cache
 
 /// A file that a document names.
 struct Pointer {
@@ -33,6 +33,8 @@ Metadata make_metadata(std::uint64_t version, const Pointer& index, std::int64_t
 
 /// The one document that a timestamp or snapshot names; Error{Invalid} if it names none.
 Pointer read_pointer(std::string_view text, std::string_view type, const std::string& where);
+/// The number of a document.
+std::uint64_t version_of(std::string_view text, const std::string& where);
 /// The newest full index that a targets document names.
 Pointer read_index_pointer(std::string_view text, const std::string& where);
 /// Throws Error{Untrusted} unless the content has the length and digest it must have.

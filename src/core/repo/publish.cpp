@@ -76,6 +76,10 @@ IndexLine describe(os::FileSystem& directory, const std::string& path, const std
 
 std::vector<std::string> package_files(os::FileSystem& directory) {
   const auto top = directory.stat_followed("packages");
+  for (const std::string& name : directory.list(""))
+    if (name.ends_with(".hambrel"))
+      throw Error(ErrorCode::Invalid, "lies outside of packages/, where it is not found", directory.shown(name),
+                  "put package files at packages/NAME/VERSION.ARCH.hambrel, then publish again");
   if (!top || top->type != os::FileType::Directory)
     throw Error(ErrorCode::Invalid, "the directory packages/ is missing", directory.shown(""),
                 "put package files at packages/NAME/VERSION.ARCH.hambrel, then publish again");
@@ -83,6 +87,10 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
   for (const std::string& name : directory.list("packages")) {
     const std::string below = os::join_path("packages", name);
     const auto info = directory.stat_followed(below);
+    if (name.ends_with(".hambrel"))
+      throw Error(ErrorCode::Invalid, "lies beside the directories of packages, so no name of a package leads to it",
+                  directory.shown(below),
+                  "put package files at packages/NAME/VERSION.ARCH.hambrel, as `hambrel pack` names them");
     if (!info || info->type != os::FileType::Directory) continue;
     for (const std::string& file : directory.list(below))
       if (file.ends_with(".hambrel")) files.push_back(os::join_path(below, file));

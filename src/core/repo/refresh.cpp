@@ -5,6 +5,8 @@
 #include <algorithm>
 
 #include "base/json.h"
+#include "base/text.h"
+#include "os/lock.h"
 #include "repo/metadata.h"
 #include "repo/transfer.h"
 
@@ -21,12 +23,21 @@ struct Source {
   std::string url;
   std::uint64_t version = 0, packages = 0;
   std::int64_t fetched = 0;
+  std::uint64_t timestamp_version = 0;
   Digest digest, timestamp;
+  std::string file;  // what the file of the index looked like when it was verified, see mark_of()
 };
+
+/// Tells whether a file was touched since, without reading it.
+std::string mark_of(os::FileReader& root, const std::string& path) {
+  const auto info = root.stat(path);
+  if (!info || info->type != os::FileType::Regular) return {};
+  return fmt::format("{}:{}:{}.{:09}", info->inode, info->size, info->mtime_seconds, info->mtime_nanoseconds);
+}
 
 std::optional<Source> read_source(os::FileReader& root, const Repository& repository) {
   const std::string path = cache_file(repository.name, "source.json");
-  if (!root.stat(path)) return std::nullopt;
+  if (!repository.problem.empty() || !root.stat(path)) return std::nullopt;
   const Json whole = parse_json(root.read_all(path, 1 << 16), root.shown(path));
   const JsonObject object(whole, root.shown(path));
   Source source;
@@ -36,14 +47,21 @@ std::optional<Source> read_source(os::FileReader& root, const Repository& reposi
   source.fetched = object.signed_number("fetched");
   source.digest = Digest::from_hex(object.text("sha256")).value_or(Digest{});
   source.timestamp = Digest::from_hex(object.text("timestamp")).value_or(Digest{});
-  if (source.url != repository.url) return std::nullopt;  // of another place: worth nothing
+  source.timestamp_version = object.number_or("timestamp_version", 0);
+  source.file = object.text_or("file", "");
+  if (source.url != shown_url(repository.url)) return std::nullopt;  // of another place: worth nothing
   return source;
 }
 
 void write_source(os::FileSystem& root, const Repository& repository, const Source& source) {
-  const Json object = {
-      {"url", source.url},         {"version", source.version},     {"packages", source.packages},
-      {"fetched", source.fetched}, {"sha256", source.digest.hex()}, {"timestamp", source.timestamp.hex()}};
+  const Json object = {{"url", source.url},
+                       {"version", source.version},
+                       {"packages", source.packages},
+                       {"fetched", source.fetched},
+                       {"sha256", source.digest.hex()},
+                       {"timestamp", source.timestamp.hex()},
+                       {"timestamp_version", source.timestamp_version},
+                       {"file", source.file}};
   root.replace_file(cache_file(repository.name, "source.json"), canonical(object), 0644);
 }
 
@@ -58,16 +76,20 @@ struct Step {
   bool done = false;
 
   std::string url() const { return repository->url + "/" + next.path; }
+  std::string where() const { return shown_url(url()); }  // for messages
 };
 
 /// Fetches the next document of every step that is not done; failures end their step only.
-void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer) {
+void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer, const Pace& pace) {
   std::vector<Request> requests;
   std::vector<Step*> asking;
   for (Step& step : steps) {
     if (step.done) continue;
     step.text.clear();
-    requests.push_back({step.url(), step.next.length, {}, [&step](std::string_view data) { step.text += data; }, {}});
+    Request request;
+    request.url = step.url(), request.limit = step.next.length, request.pace = pace;
+    request.sink = [&step](std::string_view data) { step.text += data; };
+    requests.push_back(std::move(request));
     asking.push_back(&step);
   }
   fetch_all(requests, parallel, observer);
@@ -91,6 +113,15 @@ void for_each_open(std::vector<Step>& steps, Work work) {
   }
 }
 
+/// Nothing where it is damaged.
+std::optional<Source> readable_source(os::FileReader& root, const Repository& repository) {
+  try {
+    return read_source(root, repository);
+  } catch (const Error&) {  // told where it is made anew, and by whoever lists the repositories
+    return std::nullopt;
+  }
+}
+
 /// What of a repository is to be in the catalogue: what was fetched just now, else what the cache holds.
 std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repository>& all, std::vector<Step>& steps) {
   std::vector<IndexInput> inputs;
@@ -104,8 +135,8 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repos
     if (step != steps.end() && !step->done) {
       input.stored = std::move(step->text);
       input.digest = step->next.digest;
-      input.where = step->url();
-    } else if (const auto source = read_source(root, repository)) {
+      input.where = step->where();
+    } else if (const auto source = readable_source(root, repository)) {
       input.digest = source->digest;
     } else {
       continue;
@@ -131,12 +162,13 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
       throw Error(*input->problem);
     }
     step.after.packages = input->packages;
-    step.after.url = step.repository->url;
+    step.after.url = shown_url(step.repository->url);
     step.after.version = step.next.version;
     step.after.fetched = now;
     step.after.digest = step.next.digest;
     root.make_directories(fmt::format("{}/{}", kIndexCache, step.repository->name));
     root.replace_file(input->file, input->stored, 0644);
+    step.after.file = mark_of(root, input->file);
     write_source(root, *step.repository, step.after);
     step.result->changed = !step.before || step.before->digest != step.after.digest;
     step.before = step.after;
@@ -149,43 +181,92 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
   root.replace_cache(kCatalogueFile, image, 0644);
 }
 
+/// source.json in the cache, or nothing where that is damaged: the next refresh makes it anew.
+std::optional<Source> sound_source(os::FileReader& root, const Repository& repository, Observer& observer) {
+  try {
+    return read_source(root, repository);
+  } catch (const Error& problem) {
+    observer.note(fmt::format("{}; it is made anew", problem.what()));
+    return std::nullopt;
+  }
+}
+
+/// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
+/// compiled catalogue stands for it.
+bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
+  const std::string path = cache_file(step.repository->name, "index.jsonl.zst");
+  const std::string mark = mark_of(root, path);
+  if (mark.empty()) return false;
+  return (compiled && mark == step.before->file) || root.digest(path) == step.before->digest;
+}
+
+[[noreturn]] void refuse_older(const Step& step, const char* what, std::uint64_t given, std::uint64_t known) {
+  throw Error(ErrorCode::Untrusted, fmt::format("{} {} is older than number {}, which is at hand", what, given, known),
+              step.where(),
+              fmt::format("a mirror may lag behind: try again later; if the repository was made anew, drop it and add "
+                          "it again: hambrel repo drop {}",
+                          step.repository->name));
+}
+
+void require_length(const Step& step, std::uint64_t most, const char* what) {
+  if (step.next.length > most)
+    throw Error(ErrorCode::Untrusted,
+                fmt::format("names {} of {} bytes, at most {} are accepted", what, step.next.length, most),
+                step.where(), "tell who keeps the repository; [fetch] in hambrel.toml sets what an index may be");
+}
+
+constexpr const char* kRefreshLock = "var/cache/hambrel/private/refresh.lock";
+constexpr int kLockSeconds = 120;
+
 }  // namespace
 
 std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
                                    const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer) {
+                                   Observer& observer, const FetchLimits& limits) {
+  root.make_directories(kIndexCache);
+  const auto lock = os::take_lock(root, kRefreshLock, kLockSeconds, "another refresh");
+  const Pace pace{limits.least_rate, limits.window_seconds, limits.document_seconds};
   std::vector<RefreshResult> results(repositories.size());
   std::vector<Step> steps(repositories.size());
   observer.begin("fetching indexes", 0, Observer::Unit::Bytes);
   for (std::size_t i = 0; i < steps.size(); ++i) {
-    results[i].repository = repositories[i].name, results[i].url = repositories[i].url;
+    results[i].repository = repositories[i].name, results[i].url = shown_url(repositories[i].url);
     steps[i].repository = &repositories[i], steps[i].result = &results[i];
     steps[i].next = {kTimestampPath, 0, kMostTimestampBytes, {}};
+    steps[i].before = sound_source(root, repositories[i], observer);
   }
-  for_each_open(steps, [&](Step& step) { step.before = read_source(root, *step.repository); });
-  fetch_round(steps, parallel, observer);
+  fetch_round(steps, parallel, observer, pace);
+  std::vector<Step> none;
+  const bool compiled = open_catalogue(root, inputs_for(root, all, none)) != nullptr;
   for_each_open(steps, [&](Step& step) {
     step.after.timestamp = sha256(step.text);
-    step.next = read_pointer(step.text, "timestamp", step.url());
-    if (!step.before || step.before->timestamp != step.after.timestamp) return;
+    step.after.timestamp_version = version_of(step.text, step.where());
+    if (step.before && step.after.timestamp_version < step.before->timestamp_version)
+      refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
+    const bool unchanged = step.before && step.before->timestamp == step.after.timestamp;
+    step.next = read_pointer(step.text, "timestamp", step.where());
+    require_length(step, kMostMetadataBytes, "a snapshot");
+    if (!unchanged || !is_sound(root, step, compiled)) return;
     step.before->fetched = now;
     write_source(root, *step.repository, *step.before);
     step.done = true;
   });
-  fetch_round(steps, parallel, observer);
+  fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
-    check_content(step.text, step.next, step.url());
-    step.next = read_pointer(step.text, "snapshot", step.url());
+    check_content(step.text, step.next, step.where());
+    step.next = read_pointer(step.text, "snapshot", step.where());
+    require_length(step, kMostMetadataBytes, "a list of targets");
   });
-  fetch_round(steps, parallel, observer);
+  fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
-    check_content(step.text, step.next, step.url());
-    step.next = read_index_pointer(step.text, step.url());
-    if (step.next.length > kMostIndexBytes)
-      throw Error(ErrorCode::Invalid, "names an index that is too large", step.url());
+    check_content(step.text, step.next, step.where());
+    step.next = read_index_pointer(step.text, step.where());
+    if (step.before && step.next.version < step.before->version)
+      refuse_older(step, "index", step.next.version, step.before->version);
+    require_length(step, limits.index_mebibytes << 20U, "an index");
   });
-  fetch_round(steps, parallel, observer);
-  for_each_open(steps, [&](Step& step) { check_content(step.text, step.next, step.url()); });
+  fetch_round(steps, parallel, observer, pace);
+  for_each_open(steps, [&](Step& step) { check_content(step.text, step.next, step.where()); });
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
@@ -213,7 +294,7 @@ Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& reposi
         input.where = root.shown(input.file);
         inputs.push_back(std::move(input));
       } else {
-        index.problem = "not refreshed yet";
+        index.problem = repository.problem.empty() ? "not refreshed yet" : repository.problem;
       }
     } catch (const Error& problem) {
       index.problem = problem.what();

@@ -27,10 +27,12 @@ struct RefreshResult {
 };
 
 /// Refreshes the given repositories side by side, then compiles the catalogue of `all` configured ones if anything in
-/// it changed. `now` in seconds.
+/// it changed. `now` in seconds. One refresh of a root at a time: others wait, two minutes at most, then Error{Locked}.
+/// What is older than the one at hand is refused; an unchanged repository counts as current only if its index in the
+/// cache is still what was verified.
 std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
                                    const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer);
+                                   Observer& observer, const FetchLimits& limits = {});
 
 /// A repository as the cache knows it.
 struct CachedIndex {

@@ -110,6 +110,17 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
               {{"versions", &settings.cache_versions},
                {"days", &settings.cache_days},
                {"mebibytes", &settings.cache_mebibytes}});
+  if (const toml::node* const node = table.find("fetch"); node != nullptr) {
+    const char* const expected = "a table with index_mebibytes, document_seconds, least_rate, window_seconds";
+    if (!node->is_table()) table.wrong("fetch", expected, node);
+    TomlTable given(*node->as_table(), shown, "fetch");
+    FetchLimits& fetch = settings.fetch;
+    fetch.index_mebibytes = static_cast<std::uint64_t>(given.number("index_mebibytes", 1, 1024, 256));
+    fetch.document_seconds = static_cast<unsigned>(given.number("document_seconds", 1, 86400, 600));
+    fetch.least_rate = static_cast<std::uint64_t>(given.number("least_rate", 0, 1'000'000'000, 512));
+    fetch.window_seconds = static_cast<unsigned>(given.number("window_seconds", 1, 3600, 30));
+    given.done();
+  }
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
     if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
     for (const toml::node& item : *rules->as_array())
@@ -128,10 +139,18 @@ std::vector<Repository> load_repositories(os::FileReader& root) {
   for (const std::string& file : root.list(kRepositoryDirectory)) {
     if (!file.ends_with(".toml")) continue;
     const std::string name = file.substr(0, file.size() - 5), path = file_of(name);
-    if (!is_package_name(name))
-      throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path),
-                  "use lower-case letters, digits and + . _ -");
-    result.push_back(read_repository(root, path, name));
+    try {
+      if (!is_package_name(name))
+        throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path),
+                    "use lower-case letters, digits and + . _ -");
+      result.push_back(read_repository(root, path, name));
+    } catch (const Error& problem) {
+      Repository spoilt;
+      spoilt.name = printable(name);
+      spoilt.enabled = false;
+      spoilt.problem = problem.what();
+      result.push_back(std::move(spoilt));
+    }
   }
   return result;
 }
@@ -143,7 +162,7 @@ std::string checked_url(const std::string& url) {
   const auto scheme_end = result.find("://");
   const bool plain = result.find_first_of(" \t\r\n\"'\\<>?#") == std::string::npos && printable(result) == result;
   if (!known || !plain || result.size() < scheme_end + 4 || result.size() > 2000)
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the URL of a repository", printable(url)), {},
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the URL of a repository", printable(shown_url(url))), {},
                 "write http://HOST/PATH, https://HOST/PATH or file:///PATH");
   return result;
 }
@@ -177,11 +196,16 @@ void drop_repository(os::FileSystem& root, const std::string& name) {
 
 void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
   if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
-  std::string text = root.read_all(file_of(name), kMostBytes);
+  const std::string path = file_of(name);
+  const auto before = root.stat(path);
+  if (before->type != os::FileType::Regular)
+    throw Error(ErrorCode::Refused, "is not a regular file, so it is not edited", root.shown(path),
+                "change the line `enabled` in it yourself");
+  std::string text = root.read_itself(path, kMostBytes);
   static const re2::RE2 line(R"((?m)^(\s*enabled\s*=\s*)(?:true|false))");
   if (!re2::RE2::Replace(&text, line, enabled ? R"(\1true)" : R"(\1false)"))
     text = fmt::format("enabled = {}\n{}", enabled, text);
-  root.replace_file(file_of(name), text, 0644);
+  root.edit_file(path, text, 0644);
 }
 
 }  // namespace hambrel::repo

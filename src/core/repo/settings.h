@@ -19,12 +19,21 @@ struct Repository {
   std::vector<std::string> channels{"stable"};
   bool enabled = true;
   std::uint32_t rank = 50;  // 1 to 99: smaller is preferred
+  std::string problem{};    // why its file can't be used; it is disabled then
 };
 
 /// What is to become of configuration that both sides changed, where nobody is asked.
 struct ConfigRule {
   std::string pattern;  // of paths, with * ? **, beginning with '/'
   std::string choice;   // keep, take, merge or wait
+};
+
+/// What is accepted from a network.
+struct FetchLimits {
+  std::uint64_t index_mebibytes = 256;  // of a compressed index
+  unsigned document_seconds = 600;      // for a document or an index
+  std::uint64_t least_rate = 512;       // bytes a second, on the average of a window
+  unsigned window_seconds = 30;
 };
 
 struct Settings {
@@ -36,12 +45,13 @@ struct Settings {
   std::uint64_t attic_transactions = 100, attic_days = 365, attic_mebibytes = 8192;
   // The same for package files in the cache: how many versions of each, how old, how much together.
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
+  FetchLimits fetch;
   std::vector<ConfigRule> configs;  // the first one that fits counts
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.
 Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch);
-/// All repositories, by name; throws Error{Invalid} with file:line for a malformed file.
+/// All repositories, by name. A malformed file spoils only its own: that has a problem, with file:line.
 std::vector<Repository> load_repositories(os::FileReader& root);
 
 /// Throws Error{Usage} unless it is a URL that repositories can have; returns it without '/' at the end.

@@ -2,46 +2,88 @@
 
 #include <fmt/format.h>
 
-#include <deque>
+#include <chrono>
 #include <exception>
 #include <memory>
 
+#include "base/text.h"
 #include "repo/curl_library.h"
 
 namespace hambrel::repo {
 
 namespace {
 
-constexpr long kConnectSeconds = 10, kStallSeconds = 30, kMostRedirects = 5;
+using Clock = std::chrono::steady_clock;
+
+constexpr long kConnectSeconds = 10, kMostRedirects = 5;
 
 /// One transfer under way.
 struct Running {
   Request* request = nullptr;
   CURL* handle = nullptr;
-  std::uint64_t received = 0;
+  std::uint64_t received = 0;  // of what was asked for
+  std::uint64_t passed = 0;    // of what the server sent besides, as it knows no ranges
+  std::uint64_t arrived = 0;   // both
   std::uint64_t* total = nullptr;
-  bool too_much = false;
+  bool answered = false, too_much = false, complete = false;
+  Clock::time_point began = Clock::now(), window_began = began;
+  std::uint64_t window_arrived = 0;
   std::exception_ptr thrown;  // by the sink: it must not fly through C code
   char message[CURL_ERROR_SIZE] = {};
 
   ~Running() { curl_library().easy_cleanup(handle); }
+
+  /// Bytes before the range that are to be passed over; nothing where the server sends just the range.
+  std::uint64_t before_range() const { return request->no_ranges ? request->range->first : 0; }
+  /// Why it is given up, if it is.
+  std::optional<std::string> too_slow(Clock::time_point now) {
+    const Pace& pace = request->pace;
+    if (pace.most_seconds > 0 && now - began > std::chrono::seconds(pace.most_seconds))
+      return fmt::format("not complete after {} seconds", pace.most_seconds);
+    if (now - window_began < std::chrono::seconds(pace.window)) return std::nullopt;
+    const std::uint64_t came = arrived - window_arrived;
+    if (came < pace.least_rate * pace.window) return fmt::format("too slow: {} bytes in {} seconds", came, pace.window);
+    window_began = now;
+    window_arrived = arrived;
+    return std::nullopt;
+  }
 };
 
+/// 0 where the protocol has none.
+long status_of(CURL* handle) {
+  long status = 0;
+  curl_library().easy_getinfo(handle, CURLINFO_RESPONSE_CODE, &status);
+  return status;
+}
+
+/// Returns the number of bytes it was given; any other ends the transfer.
 std::size_t receive(char* data, std::size_t, std::size_t size, void* context) {
+  constexpr long kWhole = 200;  // RFC 9110, section 14.2: a server may ignore that a range was asked for
   auto& running = *static_cast<Running*>(context);
-  running.received += size;
-  if (running.received > running.request->limit) {
+  Request& request = *running.request;
+  running.arrived += size;
+  if (!running.answered && request.range && status_of(running.handle) == kWhole) request.no_ranges = true;
+  running.answered = true;
+  if (request.no_ranges && request.only_range) return 0;
+  std::string_view rest(data, size);
+  const std::uint64_t over = std::min<std::uint64_t>(rest.size(), running.before_range() - running.passed);
+  running.passed += over;
+  rest.remove_prefix(over);
+  if (request.no_ranges) rest = rest.substr(0, request.range->second - running.received);
+  running.received += rest.size();
+  if (running.received > request.limit) {
     running.too_much = true;
     return 0;
   }
-  *running.total += size;
+  *running.total += rest.size();
   try {
-    running.request->sink(std::string_view(data, size));
+    if (!rest.empty()) request.sink(rest);
   } catch (...) {
     running.thrown = std::current_exception();  // told to the caller when the transfer is taken off
     return 0;
   }
-  return size;
+  running.complete = request.no_ranges && running.received == request.range->second;
+  return running.complete ? 0 : size;
 }
 
 std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
@@ -53,14 +95,14 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   CURL* const handle = running->handle;
   curl_library().easy_setopt(handle, CURLOPT_URL, request.url.c_str());
   curl_library().easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https,file");
-  curl_library().easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR, "http,https");
+  // Where it began with https it stays with https.
+  curl_library().easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR,
+                             request.url.starts_with("http://") ? "http,https" : "https");
   curl_library().easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
   curl_library().easy_setopt(handle, CURLOPT_MAXREDIRS, kMostRedirects);
   curl_library().easy_setopt(handle, CURLOPT_FAILONERROR, 1L);
   curl_library().easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
   curl_library().easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
-  curl_library().easy_setopt(handle, CURLOPT_LOW_SPEED_LIMIT, 1L);
-  curl_library().easy_setopt(handle, CURLOPT_LOW_SPEED_TIME, kStallSeconds);
   curl_library().easy_setopt(handle, CURLOPT_USERAGENT, "hambrel/" HAMBREL_VERSION);
   curl_library().easy_setopt(handle, CURLOPT_ERRORBUFFER, running->message);
   curl_library().easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
@@ -73,30 +115,37 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
 }
 
 std::optional<Error> outcome(const Running& running, CURLcode code) {
-  const std::string& url = running.request->url;
+  const Request& request = *running.request;
+  const std::string url = shown_url(request.url);
+  const char* const again = "run `hambrel refresh`; if it stays, tell who keeps the repository";
   if (running.thrown) {
     try {
       std::rethrow_exception(running.thrown);
-    } catch (const Error& problem) {
-      return problem;
+    } catch (...) {
+      return current_error();
     }
   }
+  if (running.complete) return std::nullopt;
+  if (request.no_ranges && request.only_range)
+    return Error(ErrorCode::Network, "the server sends whole files only", url, "fetch the whole file");
   if (running.too_much)
-    return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes came", running.request->limit), url,
-                 "run `hambrel refresh`; if it stays, tell who keeps the repository");
-  long status = 0;
-  curl_library().easy_getinfo(running.handle, CURLINFO_RESPONSE_CODE, &status);
-  if (code == CURLE_HTTP_RETURNED_ERROR && running.request->range && status == 416)  // RFC 9110, section 15.5.17
-    return Error(ErrorCode::Untrusted, "the file on the server is shorter than the one that was asked for", url,
-                 "run `hambrel refresh`; if it stays, tell who keeps the repository");
+    return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes came", request.limit), url, again);
+  const long status = status_of(running.handle);
+  if (code == CURLE_HTTP_RETURNED_ERROR && request.range && status == 416)  // RFC 9110, section 15.5.17
+    return Error(ErrorCode::Untrusted, "the file on the server is shorter than the one that was asked for", url, again);
   if (code == CURLE_HTTP_RETURNED_ERROR)
     return Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url,
                  status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
+  if (code == CURLE_UNSUPPORTED_PROTOCOL && running.request->url.starts_with("http"))
+    return Error(ErrorCode::Untrusted,
+                 "the server redirects to where Hambrel does not follow: only https follows https", url,
+                 "tell who keeps the repository");
   if (code != CURLE_OK) {
     const std::string why = running.message[0] != '\0' ? running.message : curl_library().easy_strerror(code);
-    return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", why), url, "check the URL and the network");
+    return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", shown_url(why)), url,
+                 "check the URL and the network");
   }
-  if (running.request->range && running.received != running.request->range->second)
+  if (request.range && running.received != request.range->second)
     return Error(ErrorCode::Network, "the server did not send the range that was asked for", url, "try again later");
   return std::nullopt;
 }
@@ -141,20 +190,44 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
       curl.multi_remove_handle(multi.get(), (*done)->handle);
       running.erase(done);
     }
+    std::erase_if(running, [&](const auto& one) {
+      const auto slow = one->too_slow(Clock::now());
+      if (!slow) return false;
+      curl.multi_remove_handle(multi.get(), one->handle);
+      end(*one->request, Error(ErrorCode::Network, *slow, shown_url(one->request->url),
+                               "try again later, or allow less: [fetch] in hambrel.toml"));
+      return true;
+    });
     observer.progress(total);
     if (!running.empty()) curl.multi_poll(multi.get(), nullptr, 0, 200, nullptr);
   }
 }
 
 std::string fetch_text(const std::string& url, std::uint64_t limit,
-                       std::optional<std::pair<std::uint64_t, std::uint64_t>> range) {
+                       std::optional<std::pair<std::uint64_t, std::uint64_t>> range, const Pace& pace) {
   std::string text;
   std::vector<Request> requests(1);
-  requests[0] = {url, limit, range, [&](std::string_view data) { text += data; }, {}};
+  requests[0].url = url, requests[0].limit = limit, requests[0].range = range, requests[0].pace = pace;
+  requests[0].sink = [&](std::string_view data) { text += data; };
   Observer silent;
   fetch_all(requests, 1, silent);
   if (requests[0].problem) throw *requests[0].problem;
   return text;
+}
+
+std::unique_ptr<os::ReadableFile> fetch_file(const std::string& url, std::uint64_t limit, const Pace& pace,
+                                             Observer& observer) {
+  auto file = os::open_scratch();
+  std::uint64_t size = 0;
+  std::vector<Request> requests(1);
+  requests[0].url = url, requests[0].limit = limit, requests[0].pace = pace;
+  requests[0].sink = [&](std::string_view data) {
+    file->write_at(size, std::as_bytes(std::span(data)));
+    size += data.size();
+  };
+  fetch_all(requests, 1, observer);
+  if (requests[0].problem) throw *requests[0].problem;
+  return file;
 }
 
 namespace {

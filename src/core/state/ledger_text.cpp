@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/json.h"
 #include "base/text.h"
 #include "state/state_impl.h"
@@ -14,6 +16,12 @@ std::int64_t seconds_of(const JsonObject& object, const char* key) {
   const auto seconds = parse_utc(object.text(key));
   if (!seconds) object.wrong(key, "a time");
   return *seconds;
+}
+
+Digest digest_in(const JsonObject& object, const char* key) {
+  const auto digest = Digest::from_hex(object.text(key));
+  if (!digest) object.wrong(key, "64 hexadecimal digits");
+  return *digest;
 }
 
 std::optional<StatePackage> side_of(const Json& value, const std::string& name, const std::string& where) {
@@ -51,6 +59,10 @@ Json ledger_json(const LedgerEntry& entry) {
                  {"previous", entry.previous.hex()},
                  {"digest", entry.digest.hex()}};
   if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
+  if (entry.chain > 1) {
+    object["chain"] = entry.chain;
+    object["moves"] = entry.moves.hex();
+  }
   return object;
 }
 
@@ -67,13 +79,21 @@ Json side_json(const std::optional<StatePackage>& one) {
   return side;
 }
 
-std::string ledger_text(const LedgerEntry& entry, const std::vector<PackageChange>& changes) {
+std::string changes_text(const std::vector<PackageChange>& changes) {
+  Json list = Json::array();
+  for (const PackageChange& change : changes) {
+    Json& one = list.emplace_back(
+        Json{{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
+    if (change.brings)
+      one["brings"] = {{"manifest", change.brings->manifest.hex()}, {"files", change.brings->files.hex()}};
+  }
+  return canonical(list);
+}
+
+std::string ledger_text(const LedgerEntry& entry, std::string_view changes) {
   Json object = ledger_json(entry);
   object["plan"] = entry.plan;  // as text: the digest is over it
-  Json list = Json::array();
-  for (const PackageChange& change : changes)
-    list.push_back({{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
-  object["changes"] = std::move(list);
+  object["changes"] = parse_json(changes, "changes");
   return canonical(object);
 }
 
@@ -92,6 +112,9 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
     if (object.has("undo_of")) entry.undo_of = TxnId{object.signed_number("undo_of")};
     entry.previous = Digest::from_hex(object.text("previous")).value_or(Digest{});
     entry.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
+    entry.chain = static_cast<int>(std::min<std::uint64_t>(object.number_or("chain", 1), INT32_MAX));
+    if (entry.chain > kChain) object.wrong("chain", "one that this program knows: use a newer one");
+    if (entry.chain > 1) entry.moves = digest_in(object, "moves");
     const Json& changes = object.member("changes");
     if (!changes.is_array()) object.wrong("changes", "a list");
     for (const Json& one : changes) {
@@ -100,6 +123,10 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
       read.name = change.text("name");
       read.before = side_of(change.member("before"), read.name, where);
       read.after = side_of(change.member("after"), read.name, where);
+      if (change.has("brings")) {
+        const JsonObject brings(change.member("brings"), where);
+        read.brings = PackageChange::Brings{digest_in(brings, "manifest"), digest_in(brings, "files")};
+      }
       if (!is_package_name(read.name) || (!read.before && !read.after)) change.wrong("name", "a change of a package");
       record.changes.push_back(std::move(read));
     }
@@ -107,7 +134,7 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
     throw Error(ErrorCode::Untrusted, "is no entry of a ledger: " + problem.problem(), where,
                 "`hambrel ledger export` writes such files");
   }
-  if (chain_digest(record.entry) != record.entry.digest)
+  if (chain_digest(record.entry, changes_text(record.changes)) != record.entry.digest)
     throw Error(ErrorCode::Untrusted, "was altered: its digest is another", where, "use a copy that is sound");
   return record;
 }

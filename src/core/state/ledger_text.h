@@ -23,7 +23,8 @@ nlohmann::json ledger_json(const LedgerEntry& entry);
 /// One side of a change; null for none.
 nlohmann::json side_json(const std::optional<StatePackage>& one);
 
-std::string ledger_text(const LedgerEntry& entry, const std::vector<PackageChange>& changes);
+/// `changes`: as State::changes_told() gives them.
+std::string ledger_text(const LedgerEntry& entry, std::string_view changes);
 /// Throws Error{Untrusted} naming `where` if the text is none, or is not what its digest was made of.
 LedgerRecord ledger_record(std::string_view text, const std::string& where);
 

@@ -58,6 +58,9 @@ struct Move {
   std::string home;   // where the transaction has a directory on the file system of `path`, relative to the root
   std::uint64_t inode_new = 0, inode_old = 0;
   DirectoryAttributes before, after;  // for Attributes
+  /// When what was put away with it was changed last, which was by the move itself: known from the commit on. What was
+  /// changed later is not what was put away. 0: not known.
+  std::int64_t put_away_seconds = 0, put_away_nanoseconds = 0;
   bool plain = false;                 // known to move no directory; not kept in the journal
   std::optional<ByteCount> leaves{};  // bytes that go to the attic with it, if known; not kept in the journal
 };
@@ -90,14 +93,20 @@ struct PackageChange {
     std::vector<std::int64_t> gone, come;  // hashes of paths, ascending
   };
   std::optional<Index> index{};
+  /// What came into the state with it: digests of the manifest and of the list of files. Read back from a text only.
+  struct Brings {
+    Digest manifest, files;
+  };
+  std::optional<Brings> brings{};
 };
 
 /// What a commit records beside the packages.
 struct Commit {
-  std::vector<DirectoryTime> times;        // of the directories that the moves touched, as they are now
-  std::vector<TxnId> gives_up;             // attics that are given up with this
-  std::optional<ByteCount> attic{};        // the size of this one's, if known
-  std::optional<std::int64_t> prepared{};  // what is activated with this
+  const std::vector<Move>* moves = nullptr;  // as they were done
+  std::vector<DirectoryTime> times;          // of the directories that the moves touched, as they are now
+  std::vector<TxnId> gives_up;               // attics that are given up with this
+  std::optional<ByteCount> attic{};          // the size of this one's, if known
+  std::optional<std::int64_t> prepared{};    // what is activated with this
 };
 
 /// A configuration file as it was when a checkpoint was made.
@@ -138,6 +147,9 @@ inline constexpr const char* kGivingUp = "tidy";
 /// The kind of an entry that made a lost state anew.
 inline constexpr const char* kRebuilding = "rebuild";
 
+/// What the digests of new entries are made of. 1: the entry alone; 2: also what changed, and the moves.
+inline constexpr int kChain = 2;
+
 struct LedgerEntry {
   TxnId id{};
   std::int64_t started = 0, ended = 0;
@@ -148,6 +160,8 @@ struct LedgerEntry {
   std::optional<TxnId> undo_of;
   std::string plan;  // the plan as JSON
   ByteCount downloaded = 0;
+  int chain = kChain;  // what the digest is made of: see chain_digest()
+  Digest moves;        // of the moves, from chain 2 on
   Digest previous, digest;
 };
 

@@ -24,7 +24,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       return found->second;
     };
     for (const LedgerRecord& record : history) {
-      impl_->insert_entry_as_is(record.entry);
+      impl_->insert_entry_as_is(record.entry, changes_text(record.changes));
       std::vector<PackageChange> changes = record.changes;
       for (PackageChange& change : changes) {
         if (change.before) change.before_row = row_of(*change.before, {});
@@ -45,7 +45,8 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
         lost.push_back(std::move(change));
       }
     }
-    impl_->insert_entry(last);
+    last.moves = digest_of({});
+    impl_->insert_entry(last, lost);
     impl_->insert_changes(last.id, lost);
     SQLite::Statement forget(impl_->database, "DELETE FROM lists WHERE package = ?");
     for (const auto& [key, row] : rows) {

@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 6> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 7> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -92,6 +92,15 @@ ALTER TABLE packages ADD COLUMN shelved INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE changes ADD COLUMN before_shelved INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE changes ADD COLUMN after_shelved INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE attics(txn INTEGER PRIMARY KEY, bytes INTEGER NOT NULL, dropped INTEGER);
+)sql",
+                                                             R"sql(
+ALTER TABLE ledger ADD COLUMN chain INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE ledger ADD COLUMN moves TEXT NOT NULL DEFAULT '';
+ALTER TABLE ledger ADD COLUMN told TEXT;
+CREATE TABLE head(one INTEGER PRIMARY KEY CHECK(one = 1), id INTEGER NOT NULL, digest TEXT NOT NULL);
+INSERT INTO head SELECT 1, id, digest FROM ledger ORDER BY id DESC LIMIT 1;
+CREATE INDEX changes_by_after ON changes(after_package);
+CREATE TABLE put_away(txn INTEGER PRIMARY KEY, times BLOB NOT NULL);
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

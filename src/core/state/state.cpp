@@ -4,6 +4,7 @@
 #include <sqlite3.h>
 
 #include <functional>
+#include <span>
 
 #include "base/json.h"
 #include "base/json_reader.h"
@@ -15,8 +16,6 @@
 namespace hambrel::state {
 
 namespace {
-
-constexpr int kBusyMilliseconds = 5000;  // another run's commit takes milliseconds
 
 void migrate(SQLite::Database& database, const std::string& path, bool may_change,
              const std::function<void()>& make_lists) {
@@ -46,29 +45,40 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
 
 }  // namespace
 
-State::Impl::Impl(const std::string& host_path, int flags)
-    : path(host_path), database(host_path, flags, kBusyMilliseconds) {
+State::Impl::Impl(std::string shown, std::shared_ptr<Vfs> files, int flags)
+    : path(std::move(shown)),
+      vfs(std::move(files)),
+      database(vfs ? Vfs::kDatabase : ":memory:", flags, 0, vfs ? vfs->name().c_str() : nullptr) {
   database.exec("PRAGMA page_size = 8192");  // of a new database: lists of files are large values
+  database.exec("PRAGMA temp_store = MEMORY");
   database.exec("PRAGMA foreign_keys = ON");
   database.exec("PRAGMA synchronous = EXTRA");
   database.exec("PRAGMA cache_size = -16384");  // KiB: the rows of a large package need not go to the disk in between
 }
 
-State::State(const std::string& host_path, Access access) {
-  const auto open = [&](int flags) {
-    impl_ = std::make_unique<Impl>(host_path, flags | SQLite::OPEN_NOMUTEX);  // one thread uses a State
-    migrate(impl_->database, host_path, access == Access::Change, [&] { impl_->lists_from_rows(); });
-  };
-  guarded(host_path, [&] {
-    if (access == Access::Change) return open(SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
+State::State(os::FileSystem& root, const std::string& path, Access access) {
+  const std::string shown = root.shown(path);
+  const bool changes = access == Access::Change;
+  const auto vfs =
+      changes ? std::make_shared<Vfs>(root, path) : std::make_shared<Vfs>(static_cast<os::FileReader&>(root), path);
+  guarded(shown, [&] {
+    // One thread uses a State. Who looks may take back, in memory, what a power cut left half done.
+    const int flags = SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE | (changes ? SQLite::OPEN_CREATE : 0);
     try {
-      open(SQLite::OPEN_READONLY);
-    } catch (const SQLite::Exception& problem) {
-      // After a power cut SQLite has its own last change to take back first, which only a writer may do.
-      if ((problem.getErrorCode() & 0xFF) != SQLITE_READONLY && (problem.getErrorCode() & 0xFF) != SQLITE_CANTOPEN)
-        throw;
-      open(SQLite::OPEN_READWRITE);
+      impl_ = std::make_unique<Impl>(shown, vfs, flags);
+      if (!changes) impl_->database.exec("PRAGMA query_only = ON");
+      migrate(impl_->database, shown, changes, [&] { impl_->lists_from_rows(); });
+    } catch (const SQLite::Exception&) {
+      if (vfs->problem()) throw Error(*vfs->problem());
+      throw;
     }
+  });
+}
+
+State::State() {
+  guarded("memory", [&] {
+    impl_ = std::make_unique<Impl>("memory", nullptr, SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE);
+    migrate(impl_->database, "memory", true, [] {});
   });
 }
 
@@ -148,15 +158,19 @@ std::vector<Replaced> State::replaced() const {
 }
 
 StatePackage State::package(std::int64_t row) const {
-  return guarded(impl_->path, [&] {
-    auto& query = impl_->package_query;
-    if (!query) query.emplace(impl_->database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
-    query->bind(1, row);
-    if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", row), impl_->path);
-    StatePackage found = impl_->read_package(*query);
-    query->reset();
-    return found;
-  });
+  return guarded(impl_->path, [&] { return impl_->package_of(row); });
+}
+
+StatePackage State::Impl::package_of(std::int64_t row) {
+  auto& query = package_query;
+  if (!query) query.emplace(database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
+  query->bind(1, row);
+  if (!query->executeStep())
+    throw Error(ErrorCode::Untrusted, fmt::format("the state has no package row {}", row), path,
+                "`hambrel repair --rebuild` makes it anew");
+  StatePackage found = read_package(*query);
+  query->reset();
+  return found;
 }
 
 std::optional<Journal> State::journal() const {
@@ -194,6 +208,23 @@ std::vector<Move> State::moves_of(TxnId id) const {
       move.after = {query.getColumn(8).getUInt(), query.getColumn(9).getUInt(), query.getColumn(10).getUInt()};
       move.home = query.getColumn(11).getString();
       result.push_back(std::move(move));
+    }
+    SQLite::Statement times(impl_->database, "SELECT times FROM put_away WHERE txn = ?");
+    times.bind(1, number(id));
+    if (!times.executeStep()) return result;
+    constexpr std::size_t kOne = 16;  // bytes: of each move, seconds and nanoseconds
+    const auto column = times.getColumn(0);
+    const auto bytes =
+        std::span(static_cast<const std::uint8_t*>(column.getBlob()), static_cast<std::size_t>(column.getBytes()));
+    const auto value_at = [&](std::size_t at) {
+      std::uint64_t value = 0;
+      for (unsigned i = 0; i < 8; ++i) value |= static_cast<std::uint64_t>(bytes[at + i]) << (8 * i);
+      return static_cast<std::int64_t>(value);
+    };
+    for (std::size_t i = 0; i < result.size() && (i + 1) * kOne <= bytes.size() && bytes.size() == result.size() * kOne;
+         ++i) {
+      result[i].put_away_seconds = value_at(i * kOne);
+      result[i].put_away_nanoseconds = value_at(i * kOne + 8);
     }
     return result;
   });
@@ -258,9 +289,11 @@ void State::write_journal(const Journal& journal, const Await& await) {
 
 std::string identity_of(os::FileReader& root, const std::string& path) {
   constexpr std::size_t kHead = 100, kChangeCounter = 24;
-  const auto info = root.stat_followed(path);
-  if (!info || info->size < kHead || root.stat(path + "-journal")) return {};
-  const std::string head = root.open(path)->read_exactly(0, kHead, root.shown(path));
+  const auto info = root.stat(path);
+  if (!info || info->type != os::FileType::Regular || info->links != 1 || info->size < kHead ||
+      root.stat(path + "-journal"))
+    return {};
+  const std::string head = root.open_itself(path)->read_exactly(0, kHead, root.shown(path));
   return fmt::format("{}:{}:{}:{}.{:09}:{}", info->device, info->inode, info->size, info->mtime_seconds,
                      info->mtime_nanoseconds, to_hex(std::as_bytes(std::span(head).subspan(kChangeCounter, 4))));
 }

@@ -4,10 +4,11 @@
 //   S1 the schema has a version (PRAGMA user_version); older ones are migrated on opening, newer ones refused
 //   S2 what packages are installed, what files they own and the ledger change together, in one SQLite transaction
 //   S3 at most one journal stands; while it does, the tables describe the root as it was before it
-//   S4 each ledger entry holds the digest of the one before it; entries are never changed or removed
+//   S4 each ledger entry holds the digest of the one before it, made of all that going back relies on; entries are
+//      never changed or removed, and the state knows which one is the last
 //   S5 rows of packages that were replaced stay while the attic can bring them back (state 'attic')
 // Rollback journal, synchronous EXTRA: a commit that was answered is on the disk, the removal of the journal file
-// included. Readers need no write permission (which is why it is not in WAL mode).
+// included. Who looks needs no permission to write, takes no lock and changes nothing (vfs.h).
 #pragma once
 
 #include <functional>
@@ -17,6 +18,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/error.h"
 #include "os/file_system.h"
 #include "state/file_list.h"
 #include "state/ledger_text.h"
@@ -26,11 +28,22 @@ namespace hambrel::state {
 
 enum class Access { Look, Change };
 
+/// Another run changed the state while it was looked at: what was read is not of one moment. Look again.
+class StateMoved : public Error {
+ public:
+  explicit StateMoved(std::string where)
+      : Error(ErrorCode::Locked, "the state is being changed by another run", std::move(where),
+              "run the command again in a moment") {}
+};
+
 class State {
  public:
-  /// Opens the database file at a host path. Look: it must exist. Change: it is made or migrated.
+  /// Opens the database file `path` below the root. Look: it must exist. Change: it is made or migrated; the caller
+  /// holds the lock of the root.
   /// Throws Error{Invalid} for a schema of a newer program or a file that is no state, Error{Untrusted} if damaged.
-  State(const std::string& host_path, Access access);
+  State(os::FileSystem& root, const std::string& path, Access access);
+  /// An empty one in memory, for a root that has none yet.
+  State();
   ~State();
   State(const State&) = delete;
   State& operator=(const State&) = delete;
@@ -92,7 +105,12 @@ class State {
   };
   /// Nothing for what was discarded, or never was.
   std::optional<Fate> fate_of_prepared(std::int64_t id) const;
-  /// What is wrong with the database itself, or with the chain of the ledger; nothing if all is sound.
+  /// changes_text() of a transaction: of what the state records by now.
+  std::string changes_told(TxnId id) const;
+  /// When each transaction ended, by number: seconds since 1970.
+  std::vector<std::pair<TxnId, std::int64_t>> ends() const;
+  /// What is wrong with the database itself, or with the chain of the ledger, its length included; nothing if all is
+  /// sound.
   std::vector<std::string> damage() const;
 
   // Changing; each is one SQLite transaction and durable when it returns
@@ -132,7 +150,12 @@ class State {
 /// journal file lies beside it, so that only SQLite can say what holds.
 std::string identity_of(os::FileReader& root, const std::string& path);
 
-/// The digest of S4: SHA-256 over the canonical JSON of the entry's members, `previous` included.
-Digest chain_digest(const LedgerEntry& entry);
+/// The digest of S4: SHA-256 over the canonical JSON of the entry's members, `previous` included; from chain 2 on also
+/// of `changes`, as changes_text() gives them, and of the moves' digest.
+Digest chain_digest(const LedgerEntry& entry, std::string_view changes);
+/// What happened to packages, as canonical JSON: what the chain covers, and what a text of the ledger tells.
+std::string changes_text(const std::vector<PackageChange>& changes);
+/// SHA-256 over all that is recorded of the moves; of none: over nothing.
+Digest digest_of(const std::vector<Move>& moves);
 
 }  // namespace hambrel::state

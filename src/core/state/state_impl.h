@@ -12,11 +12,13 @@
 #include "base/error.h"
 #include "base/json_reader.h"
 #include "state/state.h"
+#include "state/vfs.h"
 
 namespace hambrel::state {
 
 struct State::Impl {
-  std::string path;
+  std::string path;  // for messages
+  std::shared_ptr<Vfs> vfs;
   SQLite::Database database;
   // asked once for each path: prepared once
   std::optional<SQLite::Statement> slots_query, more_query, package_query;
@@ -26,7 +28,7 @@ struct State::Impl {
   std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
   std::size_t lists_size = 0;  // bytes
 
-  Impl(const std::string& host_path, int flags);
+  Impl(std::string shown, std::shared_ptr<Vfs> files, int flags);
   /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
   class Repeated {
    public:
@@ -62,9 +64,18 @@ struct State::Impl {
   std::int64_t new_slot();
   std::optional<std::int64_t> next_slot;  // known while the changes of a transaction are inserted
   void put_into(std::int64_t slot, std::int64_t package_row);
-  void lists_from_rows();                 // step kListsFrom of the schema
-  void insert_entry(LedgerEntry& entry);  // fills previous and digest
-  void insert_entry_as_is(const LedgerEntry& entry);
+  void lists_from_rows();  // step kListsFrom of the schema
+  /// Fills previous and digest.
+  void insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& changes);
+  /// `told`: the text of what changed, where the rows will not tell it any more.
+  void insert_entry_as_is(const LedgerEntry& entry, const std::string& told);
+  void put_away(TxnId id, const std::vector<Move>& moves);
+  StatePackage package_of(std::int64_t row);
+  std::vector<PackageChange> read_changes(TxnId id);  // without files
+  StatePackage as_recorded(std::int64_t package_row, const StatePackage& change);
+  PackageChange::Brings brings_of(std::int64_t package_row);
+  bool is_told_of(std::int64_t package_row);
+  std::vector<PackageChange> changes_in_full(TxnId id);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
   void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change);
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
@@ -80,7 +91,8 @@ struct State::Impl {
 
 inline constexpr const char* kPackageColumns = "id, manifest, reason, origin, digest, time, hold, shelved";
 inline constexpr const char* kLedgerColumns =
-    "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest";
+    "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest, "
+    "chain, moves";
 
 /// A hold as the database keeps it: canonical JSON, empty for none.
 std::string hold_text(const std::optional<Hold>& hold);
@@ -93,14 +105,13 @@ auto guarded(const std::string& path, Work work) {
     return work();
   } catch (const SQLite::Exception& problem) {
     const int code = problem.getErrorCode();
-    if (code == SQLITE_BUSY || code == SQLITE_LOCKED)
-      throw Error(ErrorCode::Locked, "the state is busy in another run", path, "run the command again in a moment");
+    if (code == SQLITE_BUSY) throw StateMoved(path);
     if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB)
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
                   "`hambrel repair --rebuild` makes it anew; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)
       throw Error(ErrorCode::Io, std::string("the state database cannot be opened: ") + problem.what(), path,
-                  "check its owner and mode; after a power cut `hambrel recover`, as root, mends it");
+                  "check its owner and mode");
     throw Error(ErrorCode::Io, std::string("the state database failed: ") + problem.what(), path,
                 "check free space and permissions, then run the command again");
   }

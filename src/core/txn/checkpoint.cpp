@@ -20,14 +20,19 @@ bool is_name(const std::string& name) {
   });
 }
 
-void copy(os::FileSystem& root, const std::string& from, const std::string& to) {
-  const auto info = root.stat(from);
+/// It may lie where others can put something else in its place: what is kept is what was looked at, or nothing.
+void copy(os::FileSystem& root, const state::CheckpointFile& file, const std::string& to, const os::FileInfo& info) {
+  const std::string& from = file.path;
   root.make_directories(os::parent_of(to));
   const auto target = root.create(to, 0600);
-  os::copy_content(*root.open(from), *target, root.shown(from));
+  const auto source = root.open_itself(from);
+  const auto opened = source->info();
+  const bool same = !opened || (opened->inode == info.inode && opened->device == info.device);
+  if (!same || os::copy_content(*source, *target, root.shown(from)) != file.digest)
+    os::refuse_another(root.shown(from));
   os::Metadata metadata;
-  metadata.mode = info->mode;
-  metadata.mtime = info->mtime_seconds;
+  metadata.mode = info.mode;
+  metadata.mtime = info.mtime_seconds;
   metadata.attributes = own_attributes(root, from);
   target->finish(metadata);
 }
@@ -66,7 +71,7 @@ void keep(os::FileSystem& root, const std::vector<state::Checkpoint>& before, co
       root.make_directories(os::parent_of(to));
       return root.make_hard_link(place_of(one, file.path), to);
     }
-  copy(root, file.path, to);
+  copy(root, file, to, info);
 }
 
 }  // namespace
@@ -92,6 +97,12 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
   if (root.stat(kCheckpoints))
     for (const std::string& directory : root.list(kCheckpoints))
       if (!known.contains(directory)) root.remove_tree(os::join_path(kCheckpoints, directory));
+  if (!root.stat(kCheckpoints)) {
+    root.make_directories(os::parent_of(kCheckpoints));
+    root.make_directory(kCheckpoints, 0700);
+  }
+  root.set_mode(kCheckpoints, 0700);  // before anything lies in it
+  root.watch_writes(kCheckpoints);
   for (const std::string& path : configuration(state)) {
     const auto here = root.stat(path);
     if (!here || here->type != os::FileType::Regular) continue;
@@ -100,7 +111,6 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
     made.files.push_back(file);
   }
   root.make_directories(directory_of(made.id));
-  root.set_mode(kCheckpoints, 0700);
   root.sync_all(kCheckpoints);
   state.add_checkpoint(made);
   return made;

@@ -52,8 +52,8 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   try {
     env_.state.record(failed, {});
     copy();
-  } catch (const Error& also) {  // the first problem is the one to be told; this one is told beside it
-    env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", also.what()));
+  } catch (...) {  // the first problem is the one to be told; this one is told beside it
+    env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", current_error().what()));
   }
 }
 
@@ -96,6 +96,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   journal.started = env_.now();
   journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
   if (!planned.attic.empty()) {
+    require_ways(planned.moves);
     journal.moves = planned.moves;
     ready.attic = size_of_attic(journal.moves);
     go_on();
@@ -121,10 +122,11 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
     env_.after_step("staged");
     arrive();
     go_on();
-  } catch (const Error& problem) {
+  } catch (...) {
+    const Error problem = current_error();
     remove_stages(directory);
     record_failure(journal.started, account, problem.what());
-    throw;
+    throw problem;
   }
   return ready;
 }
@@ -153,13 +155,25 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
     sync(ready.journal.moves);  // I2, before anybody is told that it is prepared
     env_.after_step("synced");
     env_.state.prepare(prepared, ready.changes, [&] { return encode(ready); });
-  } catch (const Error& problem) {
+  } catch (...) {
+    const Error problem = current_error();
     remove_stages(directory);
     record_failure(ready.journal.started, account, problem.what());
-    throw;
+    throw problem;
   }
   env_.after_step("prepared");
   return prepared;
+}
+
+/// None leads through a link that others than root can change.
+void Engine::require_ways(const std::vector<Move>& moves) {
+  std::string_view asked;
+  for (const Move& move : moves) {
+    if (const auto parent = os::parent_of(move.path); parent != asked) {
+      require_way(env_.root, move.path);
+      asked = parent;
+    }
+  }
 }
 
 /// Is the root still what it was when the transaction was prepared, as far as that matters?
@@ -215,13 +229,14 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
       synced.get();
       env_.after_step("synced");
     });
-  } catch (const Error& problem) {
+  } catch (...) {
+    const Error problem = current_error();
     tidy_up();
     record_failure(journal.started, account, problem.what());
-    throw;
+    throw problem;
   }
-  env_.after_step("journaled");
   try {
+    env_.after_step("journaled");
     Moving moving(env_.root);
     for (const Move& move : journal.moves) {
       do_move(move, journal.directory, moving);
@@ -235,22 +250,36 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
         if (const auto info = looker.stat(time.path))
           time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
     });
+    remember_put_away(journal);
     auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, transaction.changes, {journal.times, transaction.gives_up, transaction.attic, prepared},
-                      [&] {
+    env_.state.commit(done, transaction.changes,
+                      {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared}, [&] {
                         synced.get();
                         env_.after_step("switched");
                       });
-  } catch (const Error& problem) {
+  } catch (...) {  // whatever it is
+    const Error problem = current_error();
     take_back_after(problem, journal.id);
-    throw;
+    throw problem;
   }
   env_.after_step("committed");
   tidy_up();
   env_.after_step("done");
   return journal.id;
+}
+
+/// When what was put away was changed last: by its move, unless somebody changes it later.
+void Engine::remember_put_away(Journal& journal) {
+  in_portions(journal.moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    os::Looker looker(env_.root);
+    for (Move& move : std::span(journal.moves).subspan(first, last - first)) {
+      if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
+      const auto info = looker.stat(place_of(move, journal.directory));
+      if (info) move.put_away_seconds = info->changed_seconds, move.put_away_nanoseconds = info->changed_nanoseconds;
+    }
+  });
 }
 
 /// Syncing, while the state puts together what must not hold before that is done. With one thread it waits for get().
@@ -263,7 +292,8 @@ void Engine::take_back_after(const Error& problem, TxnId id) {
   try {
     const auto standing = env_.state.journal();
     if (standing && standing->id == id) take_back(*standing, "failed", problem.what());
-  } catch (const Error& also) {
+  } catch (...) {
+    const Error also = current_error();
     throw Error(ErrorCode::Unrecovered,
                 fmt::format("the transaction failed ({}) and could not be taken back yet ({})", problem.problem(),
                             also.problem()),
@@ -276,8 +306,8 @@ void Engine::take_back_after(const Error& problem, TxnId id) {
 void Engine::tidy_up() {
   try {
     settle_directories();
-  } catch (const Error& problem) {
-    env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", problem.what()));
+  } catch (...) {
+    env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", current_error().what()));
   }
   copy();
 }
@@ -286,8 +316,9 @@ void Engine::tidy_up() {
 void Engine::copy() {
   try {
     copy_ledger(env_.root, env_.state);
-  } catch (const Error& problem) {
-    env_.observer.note(fmt::format("the ledger could not be copied: {}; the next start tries again", problem.what()));
+  } catch (...) {
+    env_.observer.note(
+        fmt::format("the ledger could not be copied: {}; the next start tries again", current_error().what()));
   }
 }
 
@@ -327,10 +358,8 @@ std::string Engine::place_of(const Move& move, const std::string& directory) {
 }
 
 void Engine::do_move(const Move& move, const std::string& directory, Moving& moving) {
-  if (move.kind == MoveKind::Attributes) {
-    if (env_.set_owners) env_.root.set_owner(move.path, move.after.uid, move.after.gid);
-    return env_.root.set_mode(move.path, move.after.mode);
-  }
+  if (move.kind == MoveKind::Attributes)
+    return give(moving.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after);
   const std::string place = place_of(move, directory);
   os::Directory &stage = moving.in_stage.of(place), &there = moving.in_place.of(move.path);
   const auto staged = os::name_of(place), name = os::name_of(move.path);
@@ -343,8 +372,20 @@ void Engine::do_move(const Move& move, const std::string& directory, Moving& mov
   if (!move.plain) moving.in_stage.forget(), moving.in_place.forget();
 }
 
-/// Takes one move back if it was done. Asks the disk, never memory (I3).
+/// Owner, where this process may set it, and mode, of the directory that was planned for and no other.
+void Engine::give(os::Directory& parent, std::string_view name, std::uint64_t inode,
+                  const state::DirectoryAttributes& attributes) const {
+  const auto owner = env_.set_owners ? std::optional(os::Owner{attributes.uid, attributes.gid}) : std::nullopt;
+  parent.set_attributes(name, inode, owner, attributes.mode);
+}
+
+/// Takes one move back if it was done. Asks the disk, never memory (I3). What its owner has put a link in the way of is
+/// his: root does not follow, and nobody else waits for it.
 bool Engine::take_back(const Move& move, const std::string& directory) {
+  if (const auto link = env_.root.strange_link(move.path)) {
+    env_.observer.note(fmt::format("{}: is a link that root did not make; /{} is left as it is", *link, move.path));
+    return false;
+  }
   const std::string place = place_of(move, directory);
   const auto inode_at = [&](const std::string& path) {
     const auto info = env_.root.stat(path);
@@ -363,11 +404,13 @@ bool Engine::take_back(const Move& move, const std::string& directory) {
       if (inode_at(place) != move.inode_old) return false;
       env_.root.rename_no_replace(place, move.path);
       return true;
-    case MoveKind::Attributes:
-      if (!env_.root.stat(move.path)) return false;
-      if (env_.set_owners) env_.root.set_owner(move.path, move.before.uid, move.before.gid);
-      env_.root.set_mode(move.path, move.before.mode);
+    case MoveKind::Attributes: {
+      const auto now = env_.root.stat(move.path);
+      if (!now || now->type != os::FileType::Directory) return false;
+      if (move.inode_old != 0 && now->inode != move.inode_old) return false;
+      give(*env_.root.open_directory(os::parent_of(move.path)), os::name_of(move.path), now->inode, move.before);
       return true;
+    }
   }
   return false;
 }
@@ -380,7 +423,8 @@ Engine::Recovered Engine::take_back(const Journal& journal, const std::string& r
   for (auto move = journal.moves.rbegin(); move != journal.moves.rend(); ++move)
     if (take_back(*move, journal.directory)) ++recovered.moves_taken_back;
   for (const DirectoryTime& time : journal.times)
-    if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
+    if (!env_.root.strange_link(time.path) && env_.root.stat(time.path))
+      env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
   sync(journal.moves);
   LedgerEntry back;
   back.id = journal.id;
@@ -433,11 +477,23 @@ void Engine::settle_directories() {
   }
 }
 
+/// What can't be removed is tried again with each change: its owner may be filling it at this moment.
 void Engine::remove_given_up(const std::string& attics) {
   if (!env_.root.stat(attics)) return;
-  for (const std::string& name : env_.root.list(attics))
-    if (const auto id = parse_number(name); id && env_.state.given_up(TxnId{static_cast<std::int64_t>(*id)}))
-      env_.root.remove_tree(os::join_path(attics, name));
+  for (const std::string& name : env_.root.list(attics)) {
+    const auto id = parse_number(name);
+    if (!id || !env_.state.given_up(TxnId{static_cast<std::int64_t>(*id)})) continue;
+    remove_if_possible(os::join_path(attics, name));
+  }
+}
+
+void Engine::remove_if_possible(const std::string& path) {
+  try {
+    env_.root.remove_tree(path);
+  } catch (const Error& problem) {
+    env_.observer.note(
+        fmt::format("{} could not be removed: {}; the next change tries again", env_.root.shown(path), problem.what()));
+  }
 }
 
 /// A stage that stands: of what is prepared, of a transaction at whose end its file system was away, or of nothing.
@@ -454,7 +510,7 @@ void Engine::settle_stage(const std::string& home, const std::string& name) {
     if (entry && entry->result == "done") done = entry->id;
   }
   const std::string late = done ? os::join_path(home, attic_of(*done)) : "";
-  if (!done || env_.root.stat(late)) return env_.root.remove_tree(stage);
+  if (!done || env_.root.stat(late)) return remove_if_possible(stage);
   to_attic(stage, late);
 }
 

@@ -115,6 +115,7 @@ class Engine {
   void remove_stages(const std::string& directory);
   void sync(const std::vector<state::Move>& moves);
   std::future<void> meanwhile(const std::function<void()>& sync) const;
+  void remember_put_away(state::Journal& journal);
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
@@ -127,6 +128,8 @@ class Engine {
   static std::string place_of(const state::Move& move, const std::string& directory);
   struct Moving;
   void do_move(const state::Move& move, const std::string& directory, Moving& moving);
+  void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
+            const state::DirectoryAttributes& attributes) const;
   bool take_back(const state::Move& move, const std::string& directory);
   Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
   void require_homes(const state::Journal& journal);
@@ -135,9 +138,11 @@ class Engine {
   void settle_directories();
   void to_attic(const std::string& from, const std::string& attic);
   void remove_given_up(const std::string& attics);
+  void remove_if_possible(const std::string& path);
   void tidy_up();
   void copy();
   void take_back_after(const Error& problem, state::TxnId id);
+  void require_ways(const std::vector<state::Move>& moves);
   void require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses);
   state::TxnId switch_over(Transaction transaction, std::optional<std::int64_t> prepared);
   void settle_stage(const std::string& home, const std::string& name);

@@ -61,6 +61,16 @@ void require_room(os::FileReader& root, const std::string& home, ByteCount bytes
 
 }  // namespace
 
+/// A link that others than root can change leads wherever they like by the time of the change.
+void require_way(os::FileReader& root, const std::string& path) {
+  const auto link = root.strange_link(path);
+  if (!link) return;
+  throw Error(ErrorCode::Refused,
+              fmt::format("this link is on the way to {}, and others than root can change it: it is not followed",
+                          root.shown(path)),
+              *link, "look at it with ls -l; remove it, or make it as root in a directory that only root writes to");
+}
+
 void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers) {
   std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
@@ -85,7 +95,10 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
       const PlannedMove& move = change.moves[i];
       const auto parent = os::parent_of(move.path);
       auto known = directories.find(parent);
-      if (known == directories.end()) known = directories.emplace(parent, existing(root, looker, parent)).first;
+      if (known == directories.end()) {
+        require_way(root, move.path);
+        known = directories.emplace(parent, existing(root, looker, parent)).first;
+      }
       const bool to_nowhere = move.kind == MoveKind::Place;  // nothing stood there a moment ago
       require_movable(root, move, known->second, to_nowhere ? std::nullopt : looker.stat(move.path));
     }

@@ -5,13 +5,15 @@
 #include <algorithm>
 
 #include "base/error.h"
+#include "base/json.h"
 #include "base/text.h"
 
 namespace hambrel::txn {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 256 << 20;  // of one entry
+constexpr std::uint64_t kMostBytes = 256 << 20, kMostHead = 4096;  // of one entry, of the head
+constexpr const char* kHead = "var/lib/hambrel/ledger/head";       // which entry is the last one
 
 std::string path_of(std::int64_t id) { return fmt::format("{}/{}.json", kLedgerCopy, id); }
 
@@ -19,7 +21,7 @@ std::string path_of(std::int64_t id) { return fmt::format("{}/{}.json", kLedgerC
 bool stands(os::FileReader& root, const state::LedgerEntry& entry) {
   const std::string path = path_of(number(entry.id));
   if (!root.stat(path)) return false;
-  const std::string text = root.read_all(path, kMostBytes);
+  const std::string text = root.read_itself(path, kMostBytes);
   return text.ends_with("}\n") && text.find(entry.digest.hex()) != std::string::npos;
 }
 
@@ -52,8 +54,29 @@ void copy_ledger(os::FileSystem& root, const state::State& state) {
   root.make_directories(kLedgerCopy);
   root.set_mode(kLedgerCopy, 0700);
   for (auto entry = missing.rbegin(); entry != missing.rend(); ++entry)
-    root.replace_cache(path_of(number(entry->id)), state::ledger_text(*entry, state.changes_of(entry->id)) + "\n",
+    root.replace_cache(path_of(number(entry->id)), state::ledger_text(*entry, state.changes_told(entry->id)) + "\n",
                        0600);
+  const state::LedgerEntry& last = missing.front();
+  root.replace_cache(kHead, canonical({{"id", number(last.id)}, {"digest", last.digest.hex()}}) + "\n", 0600);
+}
+
+void renew_copy(os::FileSystem& root, const state::State& state) {
+  root.remove_tree(kLedgerCopy);
+  copy_ledger(root, state);
+}
+
+std::vector<std::string> copy_problems(os::FileReader& root, const state::State& state) {
+  std::vector<std::string> problems;
+  if (!root.stat(kLedgerCopy)) return problems;
+  const History copied = read_copy(root);
+  if (!copied.broken.empty()) problems.push_back("the copy of the ledger: " + copied.broken);
+  for (const state::LedgerRecord& one : copied.records) {
+    const auto entry = state.ledger_entry(one.entry.id);
+    if (entry && entry->digest == one.entry.digest) continue;
+    problems.push_back(fmt::format("the ledger and its copy differ in transaction {}", number(one.entry.id)));
+    break;
+  }
+  return problems;
 }
 
 History read_copy(os::FileReader& root) {
@@ -65,7 +88,21 @@ History read_copy(os::FileReader& root) {
       ids.push_back(static_cast<std::int64_t>(*id));
   std::sort(ids.begin(), ids.end());
   for (const std::int64_t id : ids)
-    if (!take(history, root.read_all(path_of(id), kMostBytes), root.shown(path_of(id)))) break;
+    if (!take(history, root.read_itself(path_of(id), kMostBytes), root.shown(path_of(id)))) return history;
+  if (!root.stat(kHead)) return history;  // of an older program
+  try {
+    const Json whole = parse_json(root.read_itself(kHead, kMostHead), root.shown(kHead));
+    const JsonObject head(whole, root.shown(kHead));
+    const bool same = !history.records.empty() && head.signed_number("id") == number(history.records.back().entry.id) &&
+                      head.text("digest") == history.records.back().entry.digest.hex();
+    // A later entry may have been copied and its head lost to a power cut, never the other way round.
+    const bool shorter = history.records.empty() || head.signed_number("id") > number(history.records.back().entry.id);
+    if (!same && shorter)
+      history.broken = fmt::format("{}: says that there are entries up to {}: the end was cut off", root.shown(kHead),
+                                   head.signed_number("id"));
+  } catch (const Error& problem) {
+    history.broken = fmt::format("{}: {}", problem.where(), problem.problem());
+  }
   return history;
 }
 

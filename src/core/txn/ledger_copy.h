@@ -18,6 +18,12 @@ inline constexpr const char* kLedgerCopy = "var/lib/hambrel/ledger";
 /// Writes what is missing at the end of the copy.
 void copy_ledger(os::FileSystem& root, const state::State& state);
 
+/// Writes all of it anew.
+void renew_copy(os::FileSystem& root, const state::State& state);
+
+/// What is wrong with the copy, or differs from the state.
+std::vector<std::string> copy_problems(os::FileReader& root, const state::State& state);
+
 struct History {
   std::vector<state::LedgerRecord> records;  // an unbroken chain, from the first transaction on
   std::string broken;                        // why it ends where it ends, if there is more; a sentence

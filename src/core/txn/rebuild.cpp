@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "txn/checkpoint.h"
+#include "txn/ledger_copy.h"
 
 namespace hambrel::txn {
 
@@ -74,12 +75,15 @@ TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& ac
   entry.started = entry.ended = now;
   entry.user = account.user, entry.command = account.command, entry.kind = account.kind, entry.note = account.note;
   entry.plan = account.plan, entry.result = "done";
+  const std::string aside = fmt::format("-before-{}", number(entry.id));
   {
-    state::State state(root.real_path(kHome) + "/" + kState + ".new", state::Access::Change);
+    state::State state(root, fresh, state::Access::Change);
     state.restore(planned.history, planned.unknown, entry);
+    if (root.stat(kLedgerCopy) && !root.stat(kLedgerCopy + aside))  // what is believed of it is in the new state
+      root.rename_no_replace(kLedgerCopy, kLedgerCopy + aside);
+    copy_ledger(root, state);
   }
   root.sync_all(kHome);
-  const std::string aside = fmt::format("-before-{}", number(entry.id));
   for (const std::string& home : Homes::all(root))
     if (const std::string attic = os::join_path(home, kAttic); root.stat(attic) && !root.stat(attic + aside))
       root.rename_no_replace(attic, attic + aside);

@@ -59,7 +59,8 @@ class Repair {
 
   void put_back(const Finding& one) {
     const FileEntry& entry = one.entry;
-    const auto here = root_.stat(entry.path);
+    const bool reached = !root_.strange_link(entry.path);  // what lies behind such a link is not the package's
+    const auto here = reached ? root_.stat(entry.path) : std::nullopt;
     const std::size_t package = index_of(one.package_row);
     if (entry.type == EntryType::Directory && here && here->type == os::FileType::Directory) {
       result_.tree.moves.push_back(

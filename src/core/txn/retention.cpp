@@ -56,7 +56,37 @@ std::string needed_by(const state::State& state, TxnId id, const std::map<TxnId,
 
 }  // namespace
 
-std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state) {
+namespace {
+
+constexpr std::int64_t kDay = 24 * 60 * 60;
+constexpr std::int64_t kLeap = 180 * kDay;  // between two transactions: longer is taken for a wrong clock
+constexpr std::int64_t kSlack = 60;         // by which clocks are set back every day
+
+}  // namespace
+
+std::string doubt_of_clock(const state::State& state, std::int64_t now) {
+  const auto last = state.ledger(1);
+  if (last.empty()) return {};
+  const std::int64_t then = last[0].ended;
+  if (now + kSlack < then)
+    return fmt::format("the clock says {}, but the last transaction ended at {}", utc_text(now), utc_text(then));
+  if (now - then > kLeap)
+    return fmt::format("the clock says that the last transaction was {} days ago", (now - then) / kDay);
+  return {};
+}
+
+std::int64_t age_by_ledger(const std::vector<std::pair<TxnId, std::int64_t>>& ends, TxnId id, std::int64_t now) {
+  std::int64_t age = 0, later = now;
+  for (auto one = ends.rbegin(); one != ends.rend() && one->first >= id; ++one) {
+    const std::int64_t step = later - one->second;
+    if (step > 0 && step <= kLeap) age += step;
+    later = one->second;
+  }
+  return age;
+}
+
+std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state, std::int64_t now) {
+  const auto ends = state.ends();
   std::map<TxnId, std::string> named;  // transactions whose files something needs
   for (const auto& [id, name] : attics_of_shelf(root, state)) named[id] = name + ", which is shelved";
   if (const auto prepared = state.prepared()) {
@@ -68,16 +98,14 @@ std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::St
   std::vector<StandingAttic> result;
   const auto homes = Homes::all(root);
   for (const state::Attic& attic : state.attics()) {
-    StandingAttic one{attic, needed_by(state, attic.id, named)};
+    StandingAttic one{attic, needed_by(state, attic.id, named), age_by_ledger(ends, attic.id, now)};
     if (!one.attic.bytes) one.attic.bytes = counted(root, homes, attic.id);
     result.push_back(std::move(one));
   }
   return result;
 }
 
-std::vector<TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming,
-                          std::int64_t now) {
-  constexpr std::int64_t kDay = 24 * 60 * 60;
+std::vector<TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming) {
   std::size_t count = attics.size() + coming;
   ByteCount bytes = 0;
   for (const StandingAttic& one : attics) bytes += one.attic.bytes.value_or(0);
@@ -86,7 +114,7 @@ std::vector<TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>
     const StandingAttic& one = attics[i];
     const bool last = i + 1 == attics.size() && coming == 0;
     const bool too_many = limits.transactions && count > *limits.transactions;
-    const bool too_old = limits.days && (now - one.attic.time) / kDay >= static_cast<std::int64_t>(*limits.days);
+    const bool too_old = limits.days && one.age / kDay >= static_cast<std::int64_t>(*limits.days);
     const bool too_large = limits.bytes && bytes > *limits.bytes;
     if (last || !one.needed_by.empty() || !(too_many || too_old || too_large)) continue;
     result.push_back(one.attic.id);

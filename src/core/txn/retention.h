@@ -26,15 +26,25 @@ struct Limits {
 struct StandingAttic {
   state::Attic attic;     // with its size, unless this user may not look
   std::string needed_by;  // why it is not given up (R1); empty: it may be
+  std::int64_t age = 0;   // seconds, as far as the clock can be believed: see age_by_ledger()
 };
 
+/// Why the clock can't be believed now, held against the last entry of the ledger; empty: it can. Then nothing is given
+/// up for its age.
+std::string doubt_of_clock(const state::State& state, std::int64_t now);
+
+/// How old a transaction is: the time that passed from each later one to the next, and to now. Steps back, and leaps
+/// that no system sleeps through, are a wrong clock and count nothing, so that one run with a wrong clock ages nothing.
+/// `ends`: when each transaction ended, by number.
+std::int64_t age_by_ledger(const std::vector<std::pair<state::TxnId, std::int64_t>>& ends, state::TxnId id,
+                           std::int64_t now);
+
 /// Every attic that stands, oldest first. Counts the files of those whose size the state does not know.
-std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state);
+std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state, std::int64_t now);
 
 /// Those that are beyond the limits, oldest first. `coming`: so many transactions are about to join them, which makes
-/// the last one a last one no longer. `now`: seconds since 1970.
-std::vector<state::TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming,
-                                 std::int64_t now);
+/// the last one a last one no longer.
+std::vector<state::TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming);
 
 /// What can't be done any more without them.
 plan::Notice notice_of(const std::vector<state::TxnId>& given_up);

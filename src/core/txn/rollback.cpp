@@ -217,7 +217,7 @@ class Rollback {
       if (!info || info->type != os::FileType::Regular) continue;
       Put put;
       put.entry.path = path, put.entry.mode = info->mode, put.entry.size = info->size, put.entry.config = true;
-      put.entry.mtime = info->mtime_seconds;
+      put.entry.mtime = info->mtime_seconds, put.entry.digest = root_.digest(*place);
       put.package = Put::npos, put.home = first.home, put.kept = *place;
       result_.tree.puts.push_back(std::move(put));
       move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
@@ -332,11 +332,12 @@ class Rollback {
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
     put->kept = place;
+    put->entry.digest = root_.digest(place);
     put->entry.size = was.size, put->entry.mode = was.mode, put->entry.mtime = was.mtime_seconds;
     put->entry.user = std::to_string(was.uid), put->entry.group = std::to_string(was.gid);
     put->entry.attributes = own_attributes(root_, place);
     put->group.reset(), put->default_acl.clear();
-    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, root_.digest(place)});
+    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry.digest});
   }
 
   /// What the administrator had written when the checkpoint was made.

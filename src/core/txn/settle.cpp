@@ -124,7 +124,7 @@ std::optional<std::string> read_text(os::FileReader& root, const std::string& pa
   constexpr std::uint64_t kMost = 4 << 20;
   const auto info = path.empty() ? std::nullopt : root.stat(path);
   if (!info || info->type != FileType::Regular || info->size > kMost) return std::nullopt;
-  std::string text = root.read_all(path, kMost);
+  std::string text = root.read_itself(path, kMost);
   return is_text(text) ? std::optional(std::move(text)) : std::nullopt;
 }
 

@@ -104,6 +104,7 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
     env_.root.remove_tree(own);
     env_.root.make_directories(os::parent_of(own));
     env_.root.make_directory(own, 0700);
+    env_.root.watch_writes(own);
     for (std::size_t i = 0; i < removals[home]; i += kBucket)
       env_.root.make_directories(os::join_path(own, os::parent_of(in_bucket(kRemoved, i))));
   }
@@ -293,10 +294,13 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
   std::map<std::size_t, std::map<std::string_view, Digest>> wanted;  // by package and path in it
   for (const Pristine& one : change.pristine) {
     const std::string place = pristine_place(one.entry.digest);
-    if (!one.kept.empty())
-      env_.root.replace_cache(place, env_.root.read_all(one.kept, one.entry.size), 0600);
-    else
+    if (!one.kept.empty()) {
+      const std::string content = env_.root.read_itself(one.kept, one.entry.size);
+      if (sha256(content) != one.entry.digest) os::refuse_another(env_.root.shown(one.kept));
+      env_.root.replace_cache(place, content, 0600);
+    } else {
       wanted[one.package].emplace(one.entry.path, one.entry.digest);
+    }
   }
   for (const auto& one : wanted) {
     const std::size_t package = one.first;
@@ -424,7 +428,9 @@ void Engine::stage_kept(const Put& put, const std::string& at, const os::Metadat
   }
   if (put.entry.config) {
     const auto to = env_.root.create(at, 0600);
-    os::copy_content(*env_.root.open(put.kept), *to, env_.root.shown(put.kept));
+    // It may lie where others can put something else in its place: what is copied is what was planned for, or nothing.
+    if (os::copy_content(*env_.root.open_itself(put.kept), *to, env_.root.shown(put.kept)) != put.entry.digest)
+      os::refuse_another(env_.root.shown(put.kept));
     return to->finish(metadata);
   }
   env_.root.make_hard_link(put.kept, at);
@@ -494,6 +500,8 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
         move.plain = move.plain && staged->type != os::FileType::Directory;
       }
       if (move.kind == MoveKind::Attributes) {
+        if (!here) throw Error(ErrorCode::Refused, "is gone since this was planned", env_.root.shown(move.path));
+        move.inode_old = here->inode;
         move.before = {here->mode, here->uid, here->gid};
         move.after = numbers(*change.moves[i].after, move.path);
       } else if (here) {

@@ -19,6 +19,8 @@ using state::StatePackage;
 
 namespace {
 
+constexpr int kFormat = 1;  // of encode(); another one is not read
+
 Json encoded(const StatePackage& one, bool known) {
   Json object = {{"reason", text_of(one.reason)}, {"shelved", one.shelved}};
   if (one.hold) object["hold"] = Json::array({one.hold->since, one.hold->until, one.hold->reason, one.hold->user});
@@ -101,7 +103,8 @@ std::string encode(const Transaction& transaction) {
   const Account& account = transaction.account;
   Json whole = {{"account", Json::array({account.kind, account.command, account.user, account.note, account.plan,
                                          account.downloaded, account.undo_of ? number(*account.undo_of) : 0})},
-                {"directory", transaction.journal.directory}};
+                {"directory", transaction.journal.directory},
+                {"format", kFormat}};
   whole["moves"] = list(transaction.journal.moves, [](const Move& one) {
     return Json::array({static_cast<int>(one.kind), one.path, one.place, one.home, one.inode_new, one.inode_old,
                         encoded(one.before), encoded(one.after), one.plain});
@@ -120,9 +123,21 @@ std::string encode(const Transaction& transaction) {
   return bytes;
 }
 
+namespace {
+
+[[noreturn]] void refuse_damaged(const std::string& why) {
+  throw Error(ErrorCode::Untrusted, "the prepared transaction is damaged: " + why, {},
+              "`hambrel activate --discard` drops it; then prepare it anew");
+}
+
+}  // namespace
+
 Transaction decode(const std::string& bytes, const state::State& state) {
   try {
-    const Json whole = Json::from_cbor(bytes);
+    const Json whole = parse_cbor(bytes, "what is prepared");
+    if (!whole.contains("format") || whole["format"] != kFormat)
+      throw Error(ErrorCode::Refused, "another version of Hambrel prepared this transaction", {},
+                  "`hambrel activate --discard` drops it; then prepare it anew");
     Transaction transaction;
     const Json& account = whole.at("account");
     const auto text = [](const Json& one) { return one.get<std::string>(); };
@@ -156,9 +171,11 @@ Transaction decode(const std::string& bytes, const state::State& state) {
                                        one.at(3).get<std::uint64_t>(), signed_number(one.at(4)),
                                        signed_number(one.at(5))});
     return transaction;
+  } catch (const Error& problem) {
+    if (problem.code() != ErrorCode::Invalid) throw;
+    refuse_damaged(problem.problem());
   } catch (const Json::exception& problem) {
-    throw Error(ErrorCode::Untrusted, std::string("the prepared transaction is damaged: ") + problem.what(), {},
-                "`hambrel activate --discard` drops it; then prepare it anew");
+    refuse_damaged(problem.what());
   }
 }
 

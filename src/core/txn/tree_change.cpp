@@ -325,6 +325,7 @@ class Planner {
         if (place) one.kept = *place;
         if (place && edits) {  // as it was, edits included
           const auto was = root_.stat(*place);
+          one.entry.digest = root_.digest(*place);
           one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
           one.entry.user = std::to_string(was->uid), one.entry.group = std::to_string(was->gid);
           one.entry.attributes = own_attributes(root_, *place);
@@ -396,7 +397,11 @@ class Planner {
       if (disk && disk->type == FileType::Symlink) {
         // an administrator's link to a directory elsewhere in the root does as well
         const auto behind = root_.stat_followed(path);
-        if (behind && behind->type == FileType::Directory && (!ours || before->type() == EntryType::Directory)) return;
+        const bool followed = behind && behind->type == FileType::Directory && !root_.strange_link(path + "/x");
+        if (behind && behind->type == FileType::Directory && !followed)
+          refuse(fmt::format("a link that others than root made stands where {} brings a directory", name), path,
+                 fmt::format("look at it with ls -l; `hambrel repair {}` puts the directory back", name));
+        if (followed && (!ours || before->type() == EntryType::Directory)) return;
       }
       if (disk && !(ours && before->type() != EntryType::Directory))
         refuse(fmt::format("a file stands where {} brings a directory", name), path,
@@ -442,6 +447,7 @@ class Planner {
       if (outcome.base.empty() || root_.stat(base_place(path))) return outcome;
       FileEntry base;
       base.path = base_place(path), base.mode = 0600, base.config = true, base.size = root_.stat(outcome.base)->size;
+      base.digest = root_.digest(outcome.base);
       put_aside(base, Put::npos, "", outcome.base);
     }
     return outcome;

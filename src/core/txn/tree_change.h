@@ -108,6 +108,9 @@ struct TreeOptions {
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering, const TreeOptions& options = {});
 
+/// Throws Error{Refused} where a link is on the way to `path` that others than root can change.
+void require_way(os::FileReader& root, const std::string& path);
+
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.
 void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers = 1);

@@ -249,8 +249,9 @@ class Undo {
         if (here) changed(done.path);
         return;
       case MoveKind::Attributes: {
-        if (!here) return;
+        if (!here || here->type != FileType::Directory) return;
         Move move = done;
+        move.inode_old = here->inode;
         move.before = {here->mode, here->uid, here->gid};
         move.after = done.before;
         undo_.moves.push_back(std::move(move));
@@ -277,10 +278,53 @@ class Undo {
            "`hambrel ledger` shows what was done since: take that back first");
   }
 
+  [[noreturn]] void refuse_altered(const std::string& path) const {
+    throw AtticAltered(fmt::format("the attic's copy of /{} was altered since it was put there", path),
+                       fmt::format("transaction {}", number(id_)));
+  }
+
+  /// What the packages that come back had there.
+  const FileEntry* entry_of(const std::string& path) {
+    if (!entries_) {
+      entries_.emplace();
+      for (const PackageChange& change : undo_.changes)
+        if (change.after_row)
+          for (FileEntry& entry : state_.files_of(*change.after_row)->entries()) {
+            std::string key = entry.path;
+            entries_->emplace(std::move(key), std::move(entry));
+          }
+    }
+    const auto found = entries_->find(path);
+    return found == entries_->end() ? nullptr : &found->second;
+  }
+
+  /// Is what lies in the attic what was put there? The kernel's time of its last change tells, which nobody can set;
+  /// where that has moved on (another link to it was made, or somebody was there), only the content does.
+  void require_unaltered(const Move& done, const std::string& place, const std::string& path) {
+    const auto info = root_.stat(place);
+    if (!info) return;
+    const auto put_away = std::pair(done.put_away_seconds, done.put_away_nanoseconds);
+    const bool since =
+        done.put_away_seconds == 0 || std::pair(info->changed_seconds, info->changed_nanoseconds) > put_away;
+    if (info->type == FileType::Directory) {
+      for (const std::string& name : root_.list(place))
+        require_unaltered(done, os::join_path(place, name), os::join_path(path, name));
+    } else if (since && info->type == FileType::Regular) {
+      const FileEntry* const entry = entry_of(path);
+      const bool known = entry != nullptr && entry->type == EntryType::File;
+      // What nobody knows the content of, edited or of nobody's, has at least its time.
+      const bool same = known && info->size == entry->size && root_.digest(place) == entry->digest;
+      const bool older =
+          done.put_away_seconds == 0 || std::pair(info->mtime_seconds, info->mtime_nanoseconds) <= put_away;
+      if (!same && (!older || (known && !entry->config && info->mtime_seconds == entry->mtime))) refuse_altered(path);
+    }
+  }
+
   void bring_back(const Move& done, bool something_there) {
     if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
+    require_unaltered(done, place_of(done), done.path);
     require_waiting_fits(done);
     if (const auto owner = state_.owner_of(done.path, ours_); owner && owner->entry.type != EntryType::Directory)
       refuse(fmt::format("/{} belongs to {} by now", done.path, owner->package_name),
@@ -341,6 +385,7 @@ class Undo {
     if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
   }
 
+  std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
   os::FileSystem& root_;
   const state::State& state_;
   TxnId id_;

@@ -95,10 +95,19 @@ class Inspector {
     unread_.clear(), unread_bytes_ = 0;
   }
 
+  /// What lies behind a link that others than root made is not the package's, however alike it is.
+  bool is_reached(std::string_view directory) {
+    if (directory != asked_) {
+      asked_ = directory;
+      reached_ = !root_.strange_link(asked_ + "/x");
+    }
+    return reached_;
+  }
+
   /// Nothing for what is as it should be, or is left to compare().
   std::optional<Kind> look_at(const Task& task, ByteCount& read) {
     const FileEntry entry = task.list->entry(task.number);
-    const auto info = looker_.stat(entry.path);
+    const auto info = is_reached(os::parent_of(entry.path)) ? looker_.stat(entry.path) : std::nullopt;
     const bool config = entry.config && entry.type == EntryType::File;
     if (!info) return config ? Kind::Deleted : Kind::Missing;
     switch (entry.type) {
@@ -125,7 +134,7 @@ class Inspector {
     if (sha256_lanes() == 1 || entry.size > kMost)
       return root_.digest(entry.path) == entry.digest ? if_same : std::optional(if_other);
     std::string content(entry.size, '\0');
-    content.resize(root_.open(entry.path)->read_at(0, std::as_writable_bytes(std::span(content))));
+    content.resize(root_.open_itself(entry.path)->read_at(0, std::as_writable_bytes(std::span(content))));
     unread_.push_back({&task, entry.digest, std::move(content), if_other, if_same});
     unread_bytes_ += entry.size;
     return std::nullopt;
@@ -134,7 +143,8 @@ class Inspector {
   std::optional<Kind> directory(const FileEntry& entry, const FileInfo& info, bool shared) {
     if (info.type == FileType::Symlink) {  // an administrator's link to a directory elsewhere does as well
       const auto behind = root_.stat_followed(entry.path);
-      return behind && behind->type == FileType::Directory ? std::nullopt : std::optional(Kind::Type);
+      const bool followed = behind && behind->type == FileType::Directory && !root_.strange_link(entry.path + "/x");
+      return followed ? std::nullopt : std::optional(Kind::Type);
     }
     if (info.type != FileType::Directory) return Kind::Type;
     return shared ? std::nullopt : access(entry, info);  // a shared one is as its first owner made it
@@ -162,6 +172,8 @@ class Inspector {
     return here != entry.attributes;
   }
 
+  std::string asked_;  // what is_reached() was asked last, and its answer
+  bool reached_ = true;
   os::FileReader& root_;
   os::Looker looker_;
   const Owners& owners_;

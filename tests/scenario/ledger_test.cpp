@@ -1,0 +1,126 @@
+// The record and the attic are believed only as far as they can be checked.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <sqlite3.h>
+
+#include <fstream>
+
+#include "base/digest.h"
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+using testing::HasSubstr;
+
+namespace {
+
+class Ledger : public testing::Test {
+ protected:
+  Ledger() {
+    station.pack("lib", "1-1", "", {{"usr/lib/l", "one"}, {"usr/lib/same", "same"}});
+    station.pack("lib", "2-1", "", {{"usr/lib/l", "two"}, {"usr/lib/same", "same"}});
+    station.open();
+    EXPECT_EQ(station.hambrel({"install", "lib=1", "-y"}).code, 0);
+    EXPECT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  }
+  void execute(const std::string& sql) const {
+    sqlite3* database = nullptr;
+    ASSERT_EQ(sqlite3_open((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database), SQLITE_OK);
+    EXPECT_EQ(sqlite3_exec(database, sql.c_str(), nullptr, nullptr, nullptr), SQLITE_OK) << sqlite3_errmsg(database);
+    sqlite3_close(database);
+  }
+  /// The one file in the attic of transaction 2.
+  fs::path kept() const {
+    for (const auto& one : fs::recursive_directory_iterator(station.root() / "var/lib/hambrel/attic/2"))
+      if (one.is_regular_file()) return one.path();
+    return {};
+  }
+  Station station;
+};
+
+}  // namespace
+
+TEST_F(Ledger, NoFactThatIsReliedOnCanBeAlteredUnseen) {
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  const fs::path state = station.root() / "var/lib/hambrel/state.sqlite";
+  const std::string sound = read_file(state);
+  for (const std::string sql :
+       {"UPDATE changes SET after_reason = 'pulled-in' WHERE ledger = 2", "DELETE FROM changes WHERE ledger = 1",
+        "UPDATE packages SET digest = '00' WHERE version = '2-1'", "UPDATE packages SET origin = 'elsewhere/stable'",
+        "UPDATE packages SET manifest = replace(manifest, '\"lib\"', '\"lab\"')",
+        "UPDATE lists SET list = x'00' || substr(list, 2)", "UPDATE moves SET path = 'etc/shadow' WHERE txn = 2",
+        "UPDATE put_away SET times = zeroblob(length(times))", "UPDATE ledger SET plan = '{}' WHERE id = 2",
+        "UPDATE ledger SET chain = 1 WHERE id = 2",
+        "DELETE FROM changes WHERE ledger = 2; DELETE FROM moves WHERE txn = 2; DELETE FROM ledger WHERE id = 2"}) {
+    execute(sql);
+    const Ran ran = station.hambrel({"verify"});
+    EXPECT_NE(ran.code, 0) << sql << ran.out;
+    std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
+  }
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
+TEST_F(Ledger, TheCopyIsCheckedToo) {
+  const fs::path copy = station.root() / "var/lib/hambrel/ledger";
+  const std::string second = read_file(copy / "2.json");
+  std::string forged = second;
+  forged.replace(forged.find("base/stable"), 4, "evil");
+  write_file(copy / "2.json", forged, 0600);
+  EXPECT_EQ(station.hambrel({"verify"}).code, 11);
+  fs::remove(copy / "2.json");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 11) << "the end was cut off";
+  fs::rename(station.root() / "var/lib/hambrel/state.sqlite", station.path("lost"));
+  const Ran cut = station.hambrel({"repair", "--rebuild", "-n"});
+  EXPECT_THAT(cut.out + cut.err, HasSubstr("the end was cut off"));
+  write_file(copy / "2.json", second, 0600);
+  EXPECT_EQ(station.hambrel({"repair", "--rebuild", "-y"}).code, 0);
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0) << station.hambrel({"verify"}).out;
+  EXPECT_EQ(station.installed(), "lib 2-1");
+}
+
+TEST_F(Ledger, ContentThatWasAlteredInTheAtticIsNotBroughtBack) {
+  const std::string now = read_file(station.root() / "usr/lib/l");
+  write_file(kept(), "bad");  // as long as it was, in the same file
+  const Ran undone = station.hambrel({"undo", "2", "-y"});
+  EXPECT_EQ(undone.code, 0) << undone.err;
+  EXPECT_THAT(undone.err, HasSubstr("the attic's copy of /usr/lib/l was altered"));
+  EXPECT_EQ(read_file(station.root() / "usr/lib/l"), "one") << "from the repository";
+}
+
+TEST_F(Ledger, WithoutAnotherSourceItIsRefusedByName) {
+  write_file(kept(), "bad");
+  fs::remove_all(station.repository());
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  const Ran undone = station.hambrel({"undo", "2", "-y"});
+  EXPECT_EQ(undone.code, 3);
+  EXPECT_THAT(undone.err, HasSubstr("/usr/lib/l"));
+  EXPECT_EQ(read_file(station.root() / "usr/lib/l"), "two");
+}
+
+TEST_F(Ledger, WhatCameFromAFileIsRecordedWithItsDigest) {
+  const std::string file = station.path("own.hambrel").string();
+  station.pack("own", "1-1", "", {{"usr/bin/own", "o"}}, file);
+  EXPECT_EQ(station.hambrel({"install", file, "-y"}).code, 0);
+  EXPECT_EQ(station.json({"ledger", "show", "3"})["changes"][0]["after"]["digest"], sha256(read_file(file)).hex());
+}
+
+TEST_F(Ledger, GoingBackSaysThatSomethingIsHeldAndWantsItNamed) {
+  EXPECT_EQ(station.hambrel({"hold", "lib", "-y", "--reason", "the fair"}).code, 0);
+  const Ran refused = station.hambrel({"rollback", "1", "-y"});
+  EXPECT_EQ(refused.code, 3);
+  EXPECT_THAT(refused.err, HasSubstr("lib is held: the fair"));
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-n"}).out, HasSubstr("lib is held: the fair; this changes it"));
+  EXPECT_EQ(station.hambrel({"rollback", "1", "-y", "--release", "lib"}).code, 0);
+  EXPECT_EQ(station.installed(), "lib 1-1");
+}
+
+TEST_F(Ledger, AHoldIsGivenAnotherDateOrReason) {
+  EXPECT_EQ(station.hambrel({"hold", "lib", "-y", "--reason", "first"}).code, 0);
+  EXPECT_EQ(station.hambrel({"hold", "lib", "-y", "--until", "2090-01-01"}).code, 0);
+  const auto hold = station.json({"ledger", "show", "4"})["changes"][0]["after"]["hold"];
+  EXPECT_EQ(hold["reason"], "first");
+  EXPECT_GT(hold["until"], 0);
+  EXPECT_THAT(station.hambrel({"hold", "lib", "-y"}).out, HasSubstr("Nothing to do"));
+}
+
+}  // namespace hambrel::test
