@@ -1,4 +1,4 @@
-"""endurance.py PROGRAM kill|cut|full [COUNT] [ext4|xfs [large]] - see run.sh. The checker below is code of its own: it reads the
+"""endurance.py PROGRAM kill|cut|full|thin [COUNT] [ext4|xfs [large]] - see run.sh. The checker below is code of its own: it reads the
 disk and the database, and shares nothing with the program."""
 import fcntl
 import hashlib
@@ -18,10 +18,13 @@ program, way = sys.argv[1:3]
 count = int(sys.argv[3]) if len(sys.argv) > 3 else 300
 kind = sys.argv[4] if len(sys.argv) > 4 else "ext4"
 LARGE = 2_000_000 if sys.argv[5:] == ["large"] and way != "full" else 0  # bytes that each file of the first package has more
+if way == "thin":
+    LARGE = 4_000_000  # something must be written back while it is staged
 SHUTDOWN, WITHOUT_LOG = 0x8004587D, b"\x02\0\0\0"  # FS_IOC_SHUTDOWN of ext4 and xfs
 choose = random.Random(int(os.environ.get("SEED", "1")))
 work = tempfile.mkdtemp(prefix="hambrel-endurance-")
-image, disk = f"{work}/image", f"{work}/disk"
+store, disk = f"{work}/store", f"{work}/disk"
+image = f"{store}/image"
 OWN = ("var/lib/hambrel", "var/cache", "etc/hambrel", "lost+found", "filler")
 
 
@@ -35,7 +38,19 @@ def hambrel(*words):
 
 
 def mount():
-    sh("mount", "-o", "loop", image, disk)
+    sh("mount", "-o", "loop,discard" if way == "thin" else "loop", image, disk)
+
+
+def fill_store():
+    """What the disk lies on is full: what the kernel writes back now is lost, and said only once."""
+    with open(f"{store}/filler", "wb") as out:
+        for _ in range(20):  # others write meanwhile
+            free = os.statvfs(store).f_bavail * os.statvfs(store).f_frsize
+            try:
+                os.posix_fallocate(out.fileno(), out.seek(0, 2), max(4096, free - 65536))
+                break
+            except OSError:
+                continue
 
 
 def pack_everything():
@@ -134,11 +149,14 @@ signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # unmounts on the way out
 undoable = [None]  # the last transaction that was itself an undo
 try:
     os.makedirs(disk)
-    sh("truncate", "-s", "12G" if LARGE else "400M", image)
+    os.makedirs(store)
+    if way == "thin":
+        sh("mount", "-t", "tmpfs", "-o", "size=3G", "tmpfs", store)
+    sh("truncate", "-s", "2G" if way == "thin" else "12G" if LARGE else "400M", image)
     if kind == "xfs" and shutil.which("mkfs.xfs") is None:
         print("skipped: mkfs.xfs is not here")
         sys.exit(0)
-    sh(*(["mkfs.xfs", "-q", image] if kind == "xfs" else ["mkfs.ext4", "-q", "-E", "lazy_itable_init=0", image]))
+    sh(*(["mkfs.xfs", "-q", image] if kind == "xfs" else ["mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image]))
     try:
         mount()
     except subprocess.CalledProcessError:
@@ -166,11 +184,19 @@ try:
             keep = 200_000 * (n % 60)
             with open(f"{disk}/filler", "wb") as out:
                 os.posix_fallocate(out.fileno(), 0, max(4096, free - free // 50 - keep))  # directories take a little
+        if way == "thin":
+            sh("sync", "-f", disk)
+            sh("fstrim", disk)
+            fill_store()
         process = subprocess.Popen([program, "--root", disk, *command, "-y"], stdout=subprocess.DEVNULL,
                                    stderr=subprocess.DEVNULL)
         if way == "full":
             process.wait()
             os.remove(f"{disk}/filler")
+        elif way == "thin":
+            time.sleep(0.2 + 0.8 * choose.random())
+            os.remove(f"{store}/filler")
+            process.wait()
         else:
             time.sleep(choose.random() * took * 1.1)
             if way == "cut":
@@ -182,12 +208,15 @@ try:
                 took = 0.9 * took + 0.1 * (time.time() - started)
             else:
                 took = min(1.5, took * 1.02)
-        if way == "cut":
+        if way in ("cut", "thin"):
             sh("umount", disk)
+            if way == "thin":  # the file system's own tables may have been hit, too
+                subprocess.run(["e2fsck", "-fy", image], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
             mount()
         try:
             hambrel("recover")
             after, last_now = check()
+            assert way != "thin" or process.returncode != 0 or last_now != last, "said to be done, and is not"
             if after == before and last_now == last:
                 taken_back += 1
             else:
@@ -204,4 +233,5 @@ try:
     sys.exit(1 if bad else 0)
 finally:
     subprocess.run(["umount", disk], stderr=subprocess.DEVNULL)
+    subprocess.run(["umount", store], stderr=subprocess.DEVNULL)
     shutil.rmtree(work, ignore_errors=True)

@@ -161,6 +161,26 @@ TEST_F(Hostile, NoNameFromOutsideDrivesTheTerminal) {
   }
 }
 
+TEST_F(Hostile, LittleFromARepositoryTakesLittleMemory) {
+  // what 24 KB may become: an index, and a table of contents, that unpack to hundreds of megabytes
+  const auto limited = [&](const std::string& words) {
+    return run({"sh", "-c",
+                "ulimit -v 600000; timeout 60 " + std::string(HAMBREL_PROGRAM) + " --root " + station.root().string() +
+                    " " + words});
+  };
+  EXPECT_EQ(limited("refresh").code, 0) << "what is sound fits";
+  EXPECT_EQ(limited("install app=2 -n").code, 0);
+  const std::string made = HAMBREL_SOURCE "/tests/scenario/bomb.py";
+  ASSERT_EQ(run({"python3", made, "index", station.repository().string()}).code, 0);
+  const Ran index = limited("refresh");
+  EXPECT_EQ(index.code, 1) << index.err;  // malformed, and found within the limit
+  EXPECT_EQ(limited("list available").code, 0) << "the index of before stays in use";
+  const std::string file = station.path("bomb.hambrel").string();
+  ASSERT_EQ(run({"python3", made, "package", file}).code, 0);
+  const Ran package = limited("install " + file + " -y");
+  EXPECT_EQ(package.code, 5) << package.err;
+}
+
 TEST_F(Hostile, APlanNamesWhatAPackageShouldNotBring) {
   station.pack("odd", "1-1", "[[attributes]]\nfiles = \"srv/open\"\nmode = \"0777\"\n",
                {{"etc/hambrel/repos/mine.toml", "url = \"file:///x\"\n"}, {"srv/open/x", "x"}});

@@ -132,6 +132,8 @@ TEST_F(Looking, ASecondArchitectureStandsBesideTheFirst) {
   EXPECT_EQ(station.hambrel({"remove", "rig", "--arch", "x86_64", "-y"}).code, 0);
   EXPECT_FALSE(fs::exists(station.root() / "usr/lib/x86_64/rig"));
   EXPECT_TRUE(fs::exists(station.root() / "usr/lib/armv7l/rig"));
+  EXPECT_EQ(station.hambrel({"undo", "3", "-y"}).code, 0) << "one of each architecture is there again";
+  EXPECT_TRUE(fs::exists(station.root() / "usr/lib/x86_64/rig"));
 }
 
 TEST_F(Looking, AFollowedChannelOfOnePackageCountsForItAlone) {

@@ -150,7 +150,10 @@ class Undo {
       if (comes(change) && !now_rows.contains(*change.after_row)) add(*change.after, *change.after_row);
     for (const PackageChange& change : undo_.changes)
       if (comes(change)) then_rows.insert(*change.after_row);
-    const Universe universe(all);
+    std::set<std::string> architectures;  // one version of each may be there
+    for (const Candidate& one : all)
+      if (one.package.arch != "any") architectures.insert(one.package.arch);
+    const Universe universe(all, {architectures.begin(), architectures.end()});
     std::vector<PackageId> now, then;
     for (const PackageId id : universe.installed()) {
       const std::int64_t row = universe[id].installed->row;
