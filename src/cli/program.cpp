@@ -204,7 +204,7 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
     throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {},
                 fmt::format("`hambrel help {}` shows examples", command->name));
-  constexpr int kMostTries = 20;  // while others change the state
+  constexpr int kMostTries = 20, kPause = 50;  // milliseconds; while others change the state
   for (int tries = 1;; ++tries) {
     try {
       return run(*command, arguments, words, screen, true);
@@ -213,6 +213,7 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
       break;
     } catch (const state::StateMoved&) {
       if (screen.wrote() || tries == kMostTries) throw;
+      os::sleep_milliseconds(kPause);
     }
   }
   screen.note("a compiled index is damaged and is not used; `hambrel refresh` makes a new one");

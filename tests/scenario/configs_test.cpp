@@ -140,7 +140,11 @@ TEST_F(Configs, WhatDoesNotMergeWaitsAndIsSettledLaterInTheEditor) {
   EXPECT_EQ(station.hambrel({"configs", "settle", "-y", "--configs", "merge"}).code, 0);
   EXPECT_EQ(conf(), kClash) << "never with markers unless asked";
   const std::map<std::string, std::string> leaves{{"EDITOR", "true"}},
-      solves{{"EDITOR", "sed -i -e '/^[<|=>]\\{7\\}/d'"}};
+      solves{{"EDITOR", (write_file(station.path("editor"),
+                                    "#!/bin/sh\nkill -INT $PPID\nexec sed -i -e "
+                                    "'/^[<|=>]\\{7\\}/d' \"$1\"\n",
+                                    0755),
+                         station.path("editor").string())}};  // Ctrl-C is the editor's, not the program's
   const Ran kept = station.on_terminal("edit|wait", {"configs", "settle", "/etc/lamp.conf"}, leaves);
   EXPECT_THAT(kept.out, HasSubstr("There are still markers in it"));
   EXPECT_EQ(conf(), kClash);

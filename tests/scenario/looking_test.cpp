@@ -104,6 +104,9 @@ TEST_F(Looking, ARepositoryThatIsNotEnabledIsToldOfAndOfferedAsAWayOut) {
   const Ran needed = station.hambrel({"install", "view", "-y"});
   EXPECT_EQ(needed.code, 3);
   EXPECT_THAT(needed.err, HasSubstr("enables the repository cove; installs 2"));
+  station.on_terminal("1|no", {"install", "view"});
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("disabled")) << "nobody agreed";
+  EXPECT_EQ(station.installed(), "");
   const std::string command =
       std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install view";
   run({"script", "-qec", "printf '1\\nyes\\n' | script -qec '" + command + "' /dev/null", "/dev/null"});

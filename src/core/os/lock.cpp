@@ -10,8 +10,9 @@ namespace {
 
 class FileLock final : public Lock {
  public:
-  explicit FileLock(std::unique_ptr<DatabaseFile> file) : file_(std::move(file)) {}
+  FileLock(std::unique_ptr<DatabaseFile> file, bool says_who) : file_(std::move(file)), says_who_(says_who) {}
   ~FileLock() override {
+    if (!says_who_) return;
     try {
       file_->truncate(0);     // so that nobody is told of a holder that is gone
     } catch (const Error&) {  // the lock goes with the file all the same; its text is only for a message
@@ -22,6 +23,7 @@ class FileLock final : public Lock {
 
  private:
   std::unique_ptr<DatabaseFile> file_;
+  bool says_who_;
 };
 
 std::string holder(DatabaseFile& file) {
@@ -55,10 +57,12 @@ std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int w
                                    : "wait for it to end, or give --wait SECONDS");
     sleep_milliseconds(kLookAgain);
   }
-  file->truncate(0);
-  const std::string text = describe + "\n";
-  file->write_at(0, std::as_bytes(std::span(text)));
-  return std::make_unique<FileLock>(std::move(file));
+  if (!describe.empty()) {
+    file->truncate(0);
+    const std::string text = describe + "\n";
+    file->write_at(0, std::as_bytes(std::span(text)));
+  }
+  return std::make_unique<FileLock>(std::move(file), !describe.empty());
 }
 
 }  // namespace hambrel::os

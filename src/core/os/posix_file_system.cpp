@@ -48,6 +48,7 @@ class PosixFileSystem final : public FileSystem {
     const auto info = look(root_.get(), "");
     if (!info) throw_errno(errno, "cannot look at", root);
     owner_ = info->uid;
+    if ((info->mode & 0020U) != 0) group_ = info->gid;
   }
 
   std::string shown(std::string_view path) const override {
@@ -388,7 +389,7 @@ class PosixFileSystem final : public FileSystem {
     const auto info = step.handle.get() < 0 ? std::nullopt : look(step.handle.get(), "");
     if (!info) return Step{};
     step.type = info->type, step.uid = info->uid;
-    const bool group = (info->mode & 0020U) == 0 || info->gid == 0 || info->gid == ::getegid();
+    const bool group = (info->mode & 0020U) == 0 || info->gid == 0 || info->gid == ::getegid() || info->gid == group_;
     step.kept = kept && is_keeper(info->uid) && group && (info->mode & 0002U) == 0;
     return step;
   }
@@ -449,6 +450,7 @@ class PosixFileSystem final : public FileSystem {
 
   Handle root_;
   std::string root_path_;
+  std::uint32_t group_ = 0;                  // that may write to the root directory itself, 0: none but root's
   std::uint32_t owner_ = 0;                  // of the root directory
   std::map<std::uint64_t, Handle> watched_;  // by device
   std::shared_ptr<Making> making_ = std::make_shared<Making>();

@@ -224,7 +224,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
                                    const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
                                    Observer& observer, const FetchLimits& limits) {
   root.make_directories(kIndexCache);
-  const auto lock = os::take_lock(root, kRefreshLock, kLockSeconds, "another refresh");
+  const auto lock = os::take_lock(root, kRefreshLock, kLockSeconds, "");
   const Pace pace{limits.least_rate, limits.window_seconds, limits.document_seconds};
   std::vector<RefreshResult> results(repositories.size());
   std::vector<Step> steps(repositories.size());
