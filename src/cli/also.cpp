@@ -68,8 +68,8 @@ void print_help(const Screen& screen, const Command& command) {
   for (const Example& example : command.examples) table.row({{example.line}, {example.meaning, Style::Faint}});
   table.print(screen);
   screen.line();
-  screen.line(screen.paint(Style::Faint,
-                           "Options of every command: --root DIR, --config FILE, --json, --color WHEN, -q, -v, -h"));
+  screen.line(screen.paint(
+      Style::Faint, "Options of every command: --root DIR, --config FILE, --json, --color WHEN, -y, -q, -v, -h"));
 }
 
 int run_help(Session& session, const Arguments& arguments) {

@@ -400,7 +400,8 @@ class Planner {
         const bool followed = behind && behind->type == FileType::Directory && !root_.strange_link(path + "/x");
         if (behind && behind->type == FileType::Directory && !followed)
           refuse(fmt::format("a link that others than root made stands where {} brings a directory", name), path,
-                 fmt::format("look at it with ls -l; `hambrel repair {}` puts the directory back", name));
+                 ours ? fmt::format("look at it with ls -l; `hambrel repair {}` puts the directory back", name)
+                      : "look at it with ls -l; move it away, then run the command again");
         if (followed && (!ours || before->type() == EntryType::Directory)) return;
       }
       if (disk && !(ours && before->type() != EntryType::Directory))
