@@ -54,7 +54,7 @@ TEST_F(Ledger, NoFactThatIsReliedOnCanBeAlteredUnseen) {
         "DELETE FROM changes WHERE ledger = 2; DELETE FROM moves WHERE txn = 2; DELETE FROM ledger WHERE id = 2"}) {
     execute(sql);
     const Ran ran = station.hambrel({"verify"});
-    EXPECT_NE(ran.code, 0) << sql << ran.out;
+    EXPECT_TRUE(ran.code == 11 || ran.code == 5 || ran.code == 1) << ran.code << sql << ran.out << ran.err;
     std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
   }
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);

@@ -111,7 +111,7 @@ class Check {
     if (entry.type == EntryType::Directory) return;
     for (const std::string_view directory : {"etc", "etc/hambrel", "var", "var/cache", "var/lib"})
       if (entry.path == directory)
-        refuse("something else in the place of a directory that Hambrel's own lie in", entry.path);
+        refuse("only a directory may be at a path that Hambrel's own directories are below", entry.path);
   }
 
   void links(const Entry& entry) const {

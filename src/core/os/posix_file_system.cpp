@@ -408,7 +408,7 @@ class PosixFileSystem final : public FileSystem {
   }
   [[noreturn]] void refuse_strange(const std::string& link, std::string_view path) const {
     throw Error(ErrorCode::Refused,
-                fmt::format("this link is on the way to {}, and others than root can change it: it is not followed",
+                fmt::format("this symbolic link is on the way to {}; other users can change it, so it is not followed",
                             shown(path)),
                 link, "look at it with ls -l; remove it, or make it as root in a directory that only root writes to");
   }

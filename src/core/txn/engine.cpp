@@ -383,7 +383,8 @@ void Engine::give(os::Directory& parent, std::string_view name, std::uint64_t in
 /// his: root does not follow, and nobody else waits for it.
 bool Engine::take_back(const Move& move, const std::string& directory) {
   if (const auto link = env_.root.strange_link(move.path)) {
-    env_.observer.note(fmt::format("{}: is a link that root did not make; /{} is left as it is", *link, move.path));
+    env_.observer.note(
+        fmt::format("{}: other users can change this symbolic link; /{} is left as it is", *link, move.path));
     return false;
   }
   const std::string place = place_of(move, directory);

@@ -66,7 +66,7 @@ void require_way(os::FileReader& root, const std::string& path) {
   const auto link = root.strange_link(path);
   if (!link) return;
   throw Error(ErrorCode::Refused,
-              fmt::format("this link is on the way to {}, and others than root can change it: it is not followed",
+              fmt::format("this symbolic link is on the way to {}; other users can change it, so it is not followed",
                           root.shown(path)),
               *link, "look at it with ls -l; remove it, or make it as root in a directory that only root writes to");
 }

@@ -399,7 +399,8 @@ class Planner {
         const auto behind = root_.stat_followed(path);
         const bool followed = behind && behind->type == FileType::Directory && !root_.strange_link(path + "/x");
         if (behind && behind->type == FileType::Directory && !followed)
-          refuse(fmt::format("a link that others than root made stands where {} brings a directory", name), path,
+          refuse(fmt::format("a symbolic link that root does not control is in the place of a directory of {}", name),
+                 path,
                  ours ? fmt::format("look at it with ls -l; `hambrel repair {}` puts the directory back", name)
                       : "look at it with ls -l; move it away, then run the command again");
         if (followed && (!ours || before->type() == EntryType::Directory)) return;
