@@ -32,7 +32,7 @@ void write_repository(const std::filesystem::path& directory, const std::vector<
   for (const std::string_view line : split(plain, '\n'))
     if (!line.empty()) raw.append(raw.size() > 1 ? ",\n" : "").append(line);
   const repo::Metadata made =
-      repo::make_metadata(1, {"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}, 1'790'000'000);
+      repo::make_metadata(1, {{"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}}, 1'790'000'000);
   write(directory / "index/full-1.jsonl.zst", stored);
   write(directory / "trust/timestamp.json", made.timestamp);
   write(directory / "trust/1.snapshot.json", made.snapshot);

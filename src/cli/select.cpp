@@ -2,9 +2,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/text.h"
 #include "cli/session.h"
+#include "repo/path_search.h"
 
 namespace hambrel::cli {
 
@@ -72,13 +74,54 @@ void tell_unseen(Session& session, const std::string& name) {
       {}, "there are: " + join(there, ", "));
 }
 
-std::vector<PackageId> by_path(Session& session, const Spec& spec) {
-  const std::string path = os::host_path(spec.text);
+/// Where a path lies when links in its directories are followed: "usr/bin/x" for "bin/x" where bin is a link.
+std::string physical_path(os::FileReader& root, const std::string& path) {
+  const std::string parent(os::parent_of(path));
+  const auto info = root.stat_followed(parent);
+  if (!info || info->type != os::FileType::Directory) return path;
+  return os::join_path(root.physical(parent), os::name_of(path));
+}
+
+std::vector<PackageId> installed_by_path(Session& session, const std::string& path) {
   if (const state::State* state = session.present())
-    for (const state::OwnedFile& owner : state->owners_of(path))
-      if (const auto id = session.universe().installed_of(owner.package_name)) return {*id};
-  throw Error(ErrorCode::Refused, "no installed package has this file", spec.text,
-              "name a package instead; hambrel search WORD looks for one");
+    for (const std::string& one : {path, physical_path(session.root(), path)})
+      for (const state::OwnedFile& owner : state->owners_of(one))
+        if (const auto id = session.universe().installed_of(owner.package_name)) return {*id};
+  return {};
+}
+
+/// What the repositories offer that brings a path, best first.
+std::vector<PackageId> offered_by_path(Session& session, const std::string& path) {
+  const Universe& universe = session.universe();
+  std::vector<std::string> unsearched;
+  std::vector<PackageId> unseen;
+  for (const std::string& one : std::set<std::string>{path, physical_path(session.root(), path)}) {
+    const repo::PathSearch search =
+        repo::search_paths(session.root(), session.changes() ? &session.root() : nullptr, session.repositories(), one,
+                           session.settings().fetch, session.progress());
+    unsearched = search.unsearched;
+    std::vector<PackageId> ids;
+    for (const repo::PathHolder& holder : search.holders)
+      for (const PackageId id : universe.versions_of(holder.name))
+        if (universe.version(id) == holder.version && universe.architecture(id) == holder.arch &&
+            std::find(ids.begin(), ids.end(), id) == ids.end())
+          (universe.offered(id) ? ids : unseen).push_back(id);
+    if (!ids.empty()) return ids;
+  }
+  const std::string shown = session.root().shown(path);
+  if (!unseen.empty())
+    throw Error(ErrorCode::Refused,
+                fmt::format("only {} brings it, which is in no channel that is followed",
+                            universe.package(unseen.front()).title()),
+                shown,
+                session.copyable("hambrel install " + std::string(universe.name(unseen.front())) + "=" +
+                                 std::string(universe.version(unseen.front()))));
+  if (!unsearched.empty())
+    throw Error(ErrorCode::Refused, "no package that can be asked brings this file", shown,
+                fmt::format("not asked: {}", join(unsearched, ", ")));
+  throw Error(ErrorCode::Refused, "no package brings this file, neither an installed one nor one on offer", shown,
+              fmt::format("look for a package by a word: {}",
+                          session.copyable("hambrel search " + shell_quoted(os::name_of(path)))));
 }
 
 }  // namespace
@@ -108,7 +151,11 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
   std::vector<PackageId> ids;
   switch (spec.kind) {
     case Spec::Kind::File: return {session.file_package(spec.text)};
-    case Spec::Kind::Path: return by_path(session, spec);
+    case Spec::Kind::Path: {
+      const std::string path = os::host_path(spec.text);
+      ids = installed_by_path(session, path);
+      return ids.empty() ? offered_by_path(session, path) : ids;
+    }
     case Spec::Kind::Group:
       throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {},
                   "name the packages themselves");
@@ -158,6 +205,9 @@ solve::Names select_installed(Session& session, const Spec& spec) {
     throw Error(ErrorCode::Refused, fmt::format("no installed package is called \"{}\"", spec.constraint.name), {},
                 near.empty() ? "`hambrel list` shows what is installed" : near);
   }
+  if (spec.kind == Spec::Kind::Path && installed_by_path(session, os::host_path(spec.text)).empty())
+    throw Error(ErrorCode::Refused, "no installed package has this file", spec.text,
+                "`hambrel list` shows what is installed");
   for (const PackageId id : select(session, spec))
     if (universe.is_installed(id)) names.emplace(universe.name(id));
   if (names.empty())

@@ -10,6 +10,7 @@
 #include "model/spec.h"
 #include "repo/index.h"
 #include "repo/metadata.h"
+#include "repo/path_index.h"
 
 namespace {
 
@@ -39,7 +40,7 @@ void read(char kind, std::string_view text) {
       return;
     }
     case 'P':
-      repo::read_index_pointer(text, "input");
+      repo::read_indexes(text, "input");
       repo::read_pointer(text, "snapshot", "input");
       return;
     case 'V': {
@@ -51,6 +52,9 @@ void read(char kind, std::string_view text) {
       require(parse_relation(relation.text(), "again").text() == relation.text());
       return;
     }
+    case 'F':
+      repo::PathIndex(std::make_unique<os::MemoryFile>(std::string(text)), "input").holders("usr/bin/lamp");
+      return;
     case 'S': parse_spec(std::string(text)); return;
     default: return;
   }

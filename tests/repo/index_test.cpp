@@ -49,13 +49,13 @@ TEST(Index, MistakesAreToldWithTheirLine) {
 }
 
 TEST(Metadata, EachDocumentLocksTheNext) {
-  const Metadata made = make_metadata(7, {"index/full-7.jsonl.zst", 7, 3, sha256("abc")}, 0);
+  const Metadata made = make_metadata(7, {{"index/full-7.jsonl.zst", 7, 3, sha256("abc")}}, 0);
   const Pointer snapshot = read_pointer(made.timestamp, "timestamp", "t");
   EXPECT_EQ(snapshot.path, "trust/7.snapshot.json");
   EXPECT_NO_THROW(check_content(made.snapshot, snapshot, "s"));
   const Pointer targets = read_pointer(made.snapshot, "snapshot", "s");
   EXPECT_NO_THROW(check_content(made.targets, targets, "t"));
-  const Pointer index = read_index_pointer(made.targets, "t");
+  const Pointer index = read_indexes(made.targets, "t").full;
   EXPECT_EQ(index.path, "index/full-7.jsonl.zst");
   EXPECT_EQ(index.version, 7U);
   EXPECT_NO_THROW(check_content("abc", index, "i"));

@@ -142,7 +142,7 @@ TEST_F(Publishing, NothingIsFetchedOrUnpackedThatIsBeyondTheLimits) {
   put("lamp", "1-1");
   publish();
   const auto problem = [&](const Pointer& index) {
-    const Metadata made = make_metadata(7, index, 1000);
+    const Metadata made = make_metadata(7, {index}, 1000);
     test::write_file(directory / made.targets_path, made.targets);
     test::write_file(directory / made.snapshot_path, made.snapshot);
     test::write_file(directory / "trust/timestamp.json", made.timestamp);

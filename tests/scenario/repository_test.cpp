@@ -74,6 +74,24 @@ TEST_F(Repository, ChannelsAreFollowedOrNamed) {
   EXPECT_EQ(station.hambrel({"install", "lamp@alpha", "-y"}).code, 3);
 }
 
+TEST_F(Repository, APathNamesThePackageOnOfferThatBringsIt) {
+  fs::create_directories(station.root() / "usr/bin");
+  fs::create_directory_symlink("usr/bin", station.root() / "bin");
+  const auto plan = station.hambrel({"install", "/bin/lamp", "--dry-run"});
+  EXPECT_THAT(plan.out, HasSubstr("install  lamp  1-1  asked for"));
+  EXPECT_EQ(station.hambrel({"install", "/usr/bin/lamp", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lamp 1-1");
+  EXPECT_EQ(station.hambrel({"remove", "/bin/lamp", "-y"}).code, 0);
+  EXPECT_THAT(station.hambrel({"remove", "/usr/bin/buoy", "-y"}).err, HasSubstr("no installed package has this file"));
+  EXPECT_THAT(station.hambrel({"install", "/usr/bin/horn", "-y"}).err, HasSubstr("no package brings this file"));
+  write_file(station.repository() / "repository.toml", "[[channel]]\nname = \"beta\"\npackages = [\"buoy\"]\n");
+  station.publish();
+  station.hambrel({"refresh"});
+  const Ran unseen = station.hambrel({"install", "/usr/bin/buoy", "-y"});
+  EXPECT_EQ(unseen.code, 3);
+  EXPECT_THAT(unseen.err, HasSubstr("only buoy 1-1 brings it, which is in no channel that is followed"));
+}
+
 TEST_F(Repository, TheWholeLineOverHttp) {
   const Ran served = run(
       {std::string(HAMBREL_SOURCE) + "/demo/serve.sh", station.repository().string(), station.path("run").string()});

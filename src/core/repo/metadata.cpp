@@ -37,14 +37,29 @@ Pointer pointer_from(const Json& value, std::string path, const std::string& whe
   return pointer;
 }
 
+/// 7 of "index/full-7.jsonl.zst"
+std::optional<std::uint64_t> number_in(std::string_view path) {
+  const std::size_t dash = path.find('-'), dot = path.find('.');
+  if (dash == std::string_view::npos || dot == std::string_view::npos || dot < dash) return std::nullopt;
+  return parse_number(path.substr(dash + 1, dot - dash - 1));
+}
+
 }  // namespace
 
-Metadata make_metadata(std::uint64_t version, const Pointer& index, std::int64_t now) {
+std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
+std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
+
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now) {
   Metadata made;
   made.targets_path = fmt::format("trust/{}.targets.json", version);
   made.snapshot_path = fmt::format("trust/{}.snapshot.json", version);
-  const Json target = {{"length", index.length}, {"hashes", {{"sha256", index.digest.hex()}}}};
-  made.targets = document("targets", version, now, {{"targets", {{index.path, target}}}});
+  Json targets = Json::object();
+  const auto add = [&](const Pointer& one) {
+    targets[one.path] = {{"length", one.length}, {"hashes", {{"sha256", one.digest.hex()}}}};
+  };
+  add(indexes.full);
+  if (indexes.paths) add(*indexes.paths);
+  made.targets = document("targets", version, now, {{"targets", std::move(targets)}});
   Json meta = described(made.targets);
   meta["version"] = version;
   made.snapshot = document("snapshot", version, now, {{"meta", {{"targets.json", meta}}}});
@@ -70,20 +85,23 @@ std::uint64_t version_of(std::string_view text, const std::string& where) {
   return JsonObject(JsonObject(whole, where).member("signed"), where).number_or("version", 0);
 }
 
-Pointer read_index_pointer(std::string_view text, const std::string& where) {
+Indexes read_indexes(std::string_view text, const std::string& where) {
   const Json whole = parse_json(text, where);
   const JsonObject content(JsonObject(whole, where).member("signed"), where);
   if (content.text("_type") != "targets") content.wrong("_type", "\"targets\"");
-  Pointer newest;
+  Pointer full, paths;
   for (const auto& [path, value] : content.member("targets").items()) {
-    if (!path.starts_with("index/full-") || !path.ends_with(".jsonl.zst")) continue;
-    const auto number = parse_number(std::string_view(path).substr(11, path.size() - 11 - 10));
-    if (!number || (!newest.path.empty() && *number <= newest.version)) continue;
-    newest = pointer_from(value, path, where);
-    newest.version = *number;
+    for (const auto& [kind, name] : {std::pair(&full, &index_path), std::pair(&paths, &paths_path)}) {
+      const auto number = number_in(path);
+      if (!number || path != name(*number) || (!kind->path.empty() && *number <= kind->version)) continue;
+      *kind = pointer_from(value, path, where);
+      kind->version = *number;
+    }
   }
-  if (newest.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell who keeps the repository");
-  return newest;
+  if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell who keeps the repository");
+  Indexes indexes{std::move(full), std::nullopt};
+  if (!paths.path.empty()) indexes.paths = std::move(paths);
+  return indexes;
 }
 
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where) {

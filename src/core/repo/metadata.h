@@ -1,9 +1,10 @@
 // What points to the index of a repository: three small signed documents in the shape of the TUF specification 1.0,
-//   trust/timestamp.json -> trust/N.snapshot.json -> trust/N.targets.json -> index/full-N.jsonl.zst
+//   trust/timestamp.json -> trust/N.snapshot.json -> trust/N.targets.json -> index/full-N.jsonl.zst, index/files-N.zst
 // each naming length and SHA-256 of the next. "signatures" is empty until repositories are signed.
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 
@@ -28,15 +29,23 @@ struct Metadata {
   std::string snapshot_path, targets_path;
 };
 
+/// What a targets document names.
+struct Indexes {
+  Pointer full;                    // the newest index of packages
+  std::optional<Pointer> paths{};  // the newest index of paths; nothing: an older Hambrel published this
+};
+
+std::string index_path(std::uint64_t version);
+std::string paths_path(std::uint64_t version);
+
 /// The documents for index number `version`. `now` in seconds sets the expiry.
-Metadata make_metadata(std::uint64_t version, const Pointer& index, std::int64_t now);
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now);
 
 /// The one document that a timestamp or snapshot names; Error{Invalid} if it names none.
 Pointer read_pointer(std::string_view text, std::string_view type, const std::string& where);
 /// The number of a document.
 std::uint64_t version_of(std::string_view text, const std::string& where);
-/// The newest full index that a targets document names.
-Pointer read_index_pointer(std::string_view text, const std::string& where);
+Indexes read_indexes(std::string_view text, const std::string& where);
 /// Throws Error{Untrusted} unless the content has the length and digest it must have.
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where);
 

@@ -11,6 +11,7 @@
 #include "base/toml_table.h"
 #include "repo/index.h"
 #include "repo/metadata.h"
+#include "repo/path_index.h"
 
 namespace hambrel::repo {
 
@@ -55,7 +56,8 @@ std::string channel_of(const Package& package, const std::vector<ChannelRule>& r
   return "stable";
 }
 
-IndexLine describe(os::FileSystem& directory, const std::string& path, const std::vector<ChannelRule>& rules) {
+IndexLine describe(os::FileSystem& directory, const std::string& path, const std::vector<ChannelRule>& rules,
+                   PathIndexWriter& paths) {
   const std::string shown = directory.shown(path);
   const archive::PackageReader reader(directory.open(path), shown);
   reader.verify_all();
@@ -71,6 +73,10 @@ IndexLine describe(os::FileSystem& directory, const std::string& path, const std
   line.table_offset = reader.footer().table_offset;
   line.table_size = reader.footer().table_size;
   line.table_digest = reader.footer().table_digest;
+  std::vector<std::string> brought;
+  for (const archive::Entry& entry : reader.table().entries)
+    if (entry.type != EntryType::Directory) brought.push_back(entry.path);
+  paths.add(line.package, std::move(brought));
   return line;
 }
 
@@ -100,9 +106,11 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
 
 void drop_old(os::FileSystem& directory, std::uint64_t version) {
   for (std::uint64_t old = version > kKeptIndexes ? version - kKeptIndexes : 0; old > 0; --old) {
-    const std::string index = fmt::format("index/full-{}.jsonl.zst", old);
+    const std::string index = index_path(old);
     if (!directory.stat(index)) break;
     directory.remove_file(index);
+    const std::string paths = paths_path(old);
+    if (directory.stat(paths)) directory.remove_file(paths);
     for (const char* kind : {"snapshot", "targets"}) {
       const std::string path = fmt::format("trust/{}.{}.json", old, kind);
       if (directory.stat(path)) directory.remove_file(path);
@@ -117,9 +125,10 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   const auto files = package_files(directory);
   std::vector<IndexLine> lines;
   std::set<std::string> channels;
+  PathIndexWriter path_writer;
   observer.begin("reading packages", files.size(), Observer::Unit::Items);
   for (const std::string& path : files) {
-    lines.push_back(describe(directory, path, rules));
+    lines.push_back(describe(directory, path, rules, path_writer));
     channels.insert(lines.back().channel);
     observer.progress(lines.size());
   }
@@ -129,25 +138,30 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   published.packages = lines.size();
   published.channels.assign(channels.begin(), channels.end());
   const std::string content = archive::compress_frame(index_text(lines), kIndexLevel);
-  Pointer index;
-  index.length = content.size(), index.digest = sha256(content);
+  const std::string path_content = path_writer.finish();
+  Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};
   if (directory.stat(kTimestampPath)) {
     const auto load = [&](const std::string& path, std::uint64_t limit) { return directory.read_all(path, limit); };
     const Pointer snapshot =
         read_pointer(load(kTimestampPath, kMostTimestampBytes), "timestamp", directory.shown(kTimestampPath));
     const Pointer targets =
         read_pointer(load(snapshot.path, kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
-    const Pointer last = read_index_pointer(load(targets.path, kMostMetadataBytes), directory.shown(targets.path));
-    published.version = last.version;
-    if (last.digest == index.digest && last.length == index.length && directory.stat(last.path)) return published;
+    const Indexes last = read_indexes(load(targets.path, kMostMetadataBytes), directory.shown(targets.path));
+    published.version = last.full.version;
+    const auto is_there = [&](const Pointer& before, const Pointer& now_made) {
+      return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
+    };
+    if (is_there(last.full, index) && last.paths && is_there(*last.paths, paths)) return published;
   }
   published.changed = true;
   ++published.version;
-  index.path = fmt::format("index/full-{}.jsonl.zst", published.version);
-  const Metadata made = make_metadata(published.version, index, now);
+  index.path = index_path(published.version);
+  paths.path = paths_path(published.version);
+  const Metadata made = make_metadata(published.version, {index, paths}, now);
   directory.make_directories("index");
   directory.make_directories("trust");
   directory.replace_file(index.path, content, 0644);
+  directory.replace_file(paths.path, path_content, 0644);
   directory.replace_file(made.targets_path, made.targets, 0644);
   directory.replace_file(made.snapshot_path, made.snapshot, 0644);
   directory.replace_file(kTimestampPath, made.timestamp, 0644);

@@ -4,66 +4,14 @@
 
 #include <algorithm>
 
-#include "base/json.h"
 #include "base/text.h"
 #include "os/lock.h"
-#include "repo/metadata.h"
+#include "repo/source.h"
 #include "repo/transfer.h"
 
 namespace hambrel::repo {
 
 namespace {
-
-std::string cache_file(const std::string& repository, const char* name) {
-  return fmt::format("{}/{}/{}", kIndexCache, repository, name);
-}
-
-/// What source.json in the cache tells of an index.
-struct Source {
-  std::string url;
-  std::uint64_t version = 0, packages = 0;
-  std::int64_t fetched = 0;
-  std::uint64_t timestamp_version = 0;
-  Digest digest, timestamp;
-  std::string file;  // what the file of the index looked like when it was verified, see mark_of()
-};
-
-/// Tells whether a file was touched since, without reading it.
-std::string mark_of(os::FileReader& root, const std::string& path) {
-  const auto info = root.stat(path);
-  if (!info || info->type != os::FileType::Regular) return {};
-  return fmt::format("{}:{}:{}.{:09}", info->inode, info->size, info->mtime_seconds, info->mtime_nanoseconds);
-}
-
-std::optional<Source> read_source(os::FileReader& root, const Repository& repository) {
-  const std::string path = cache_file(repository.name, "source.json");
-  if (!repository.problem.empty() || !root.stat(path)) return std::nullopt;
-  const Json whole = parse_json(root.read_all(path, 1 << 16), root.shown(path));
-  const JsonObject object(whole, root.shown(path));
-  Source source;
-  source.url = object.text("url");
-  source.version = object.number("version");
-  source.packages = object.number("packages");
-  source.fetched = object.signed_number("fetched");
-  source.digest = Digest::from_hex(object.text("sha256")).value_or(Digest{});
-  source.timestamp = Digest::from_hex(object.text("timestamp")).value_or(Digest{});
-  source.timestamp_version = object.number_or("timestamp_version", 0);
-  source.file = object.text_or("file", "");
-  if (source.url != shown_url(repository.url)) return std::nullopt;  // of another place: worth nothing
-  return source;
-}
-
-void write_source(os::FileSystem& root, const Repository& repository, const Source& source) {
-  const Json object = {{"url", source.url},
-                       {"version", source.version},
-                       {"packages", source.packages},
-                       {"fetched", source.fetched},
-                       {"sha256", source.digest.hex()},
-                       {"timestamp", source.timestamp.hex()},
-                       {"timestamp_version", source.timestamp_version},
-                       {"file", source.file}};
-  root.replace_file(cache_file(repository.name, "source.json"), canonical(object), 0644);
-}
 
 /// One repository on its way through the documents.
 struct Step {
@@ -128,7 +76,7 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repos
   for (const Repository& repository : all) {
     IndexInput input;
     input.repository = repository.name;
-    input.file = cache_file(repository.name, "index.jsonl.zst");
+    input.file = index_cache_file(repository.name, "index.jsonl.zst");
     input.where = root.shown(input.file);
     const auto step = std::find_if(steps.begin(), steps.end(),
                                    [&](const Step& one) { return one.repository->name == repository.name; });
@@ -194,7 +142,7 @@ std::optional<Source> sound_source(os::FileReader& root, const Repository& repos
 /// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
 /// compiled catalogue stands for it.
 bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
-  const std::string path = cache_file(step.repository->name, "index.jsonl.zst");
+  const std::string path = index_cache_file(step.repository->name, "index.jsonl.zst");
   const std::string mark = mark_of(root, path);
   if (mark.empty()) return false;
   return (compiled && mark == step.before->file) || root.digest(path) == step.before->digest;
@@ -243,7 +191,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
     step.after.timestamp_version = version_of(step.text, step.where());
     if (step.before && step.after.timestamp_version < step.before->timestamp_version)
       refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
-    const bool unchanged = step.before && step.before->timestamp == step.after.timestamp;
+    const bool unchanged = step.before && step.before->knows_paths && step.before->timestamp == step.after.timestamp;
     step.next = read_pointer(step.text, "timestamp", step.where());
     require_length(step, kMostMetadataBytes, "a snapshot");
     if (!unchanged || !is_sound(root, step, compiled)) return;
@@ -260,7 +208,9 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
     check_content(step.text, step.next, step.where());
-    step.next = read_index_pointer(step.text, step.where());
+    Indexes indexes = read_indexes(step.text, step.where());
+    step.next = std::move(indexes.full);
+    step.after.paths = std::move(indexes.paths);
     if (step.before && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, limits.index_mebibytes << 20U, "an index");
@@ -290,7 +240,7 @@ Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& reposi
         IndexInput input;
         input.repository = repository.name;
         input.digest = source->digest;
-        input.file = cache_file(repository.name, "index.jsonl.zst");
+        input.file = index_cache_file(repository.name, "index.jsonl.zst");
         input.where = root.shown(input.file);
         inputs.push_back(std::move(input));
       } else {

@@ -1,0 +1,89 @@
+#include "repo/path_search.h"
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/json.h"
+#include "base/text.h"
+#include "repo/source.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+/// The index of paths in the cache, if it is the one that this digest names. Read whole only where it was touched
+/// since it was verified.
+std::unique_ptr<os::ReadableFile> cached(os::FileReader& root, const Repository& repository, const Pointer& wanted) {
+  const std::string path = index_cache_file(repository.name, "paths.zst");
+  const std::string told = index_cache_file(repository.name, "paths.json");
+  const auto info = root.stat(path);
+  if (!info || info->type != os::FileType::Regular || info->size != wanted.length) return nullptr;
+  std::string mark;
+  try {
+    const Json whole = parse_json(root.read_all(told, 1 << 16), root.shown(told));
+    const JsonObject object(whole, root.shown(told));
+    if (object.text("sha256") == wanted.digest.hex()) mark = object.text("file");
+  } catch (const Error&) {  // missing or damaged: the file itself is asked
+    mark.clear();
+  }
+  if (mark != mark_of(root, path) && root.digest(path) != wanted.digest) return nullptr;
+  return root.open(path);
+}
+
+void keep(os::FileSystem& store, const Repository& repository, const Pointer& pointer, std::string_view content) {
+  const std::string path = index_cache_file(repository.name, "paths.zst");
+  store.replace_file(path, content, 0644);
+  const Json told = {{"sha256", pointer.digest.hex()}, {"file", mark_of(store, path)}};
+  store.replace_file(index_cache_file(repository.name, "paths.json"), canonical(told), 0644);
+}
+
+std::string fetch(const Repository& repository, const Pointer& pointer, const FetchLimits& limits, Observer& observer) {
+  const std::string url = repository.url + "/" + pointer.path;
+  if (pointer.length > limits.index_mebibytes << 20U)
+    throw Error(ErrorCode::Untrusted,
+                fmt::format("an index of paths of {} bytes, at most {} are accepted", pointer.length,
+                            limits.index_mebibytes << 20U),
+                shown_url(url), "tell who keeps the repository; [fetch] in hambrel.toml sets what an index may be");
+  std::string text;
+  std::vector<Request> requests(1);
+  requests[0].url = url, requests[0].limit = pointer.length;
+  requests[0].pace = {limits.least_rate, limits.window_seconds, limits.document_seconds};
+  requests[0].sink = [&](std::string_view data) { text += data; };
+  observer.begin(fmt::format("fetching the index of paths of {}", repository.name), pointer.length,
+                 Observer::Unit::Bytes);
+  fetch_all(requests, 1, observer);
+  observer.end();
+  if (requests[0].problem) throw *requests[0].problem;
+  check_content(text, pointer, shown_url(url));
+  return text;
+}
+
+}  // namespace
+
+PathSearch search_paths(os::FileReader& root, os::FileSystem* store, const std::vector<Repository>& repositories,
+                        std::string_view path, const FetchLimits& limits, Observer& observer) {
+  PathSearch search;
+  for (const Repository& repository : repositories) {
+    if (!repository.enabled) continue;
+    const auto source = read_source(root, repository);
+    if (!source || !source->knows_paths) {
+      search.unsearched.push_back(fmt::format("{}: not refreshed yet", repository.name));
+      continue;
+    }
+    if (!source->paths) {
+      search.unsearched.push_back(fmt::format("{}: it has no index of paths", repository.name));
+      continue;
+    }
+    auto file = cached(root, repository, *source->paths);
+    if (!file) {
+      std::string content = fetch(repository, *source->paths, limits, observer);
+      if (store != nullptr) keep(*store, repository, *source->paths, content);
+      file = std::make_unique<os::MemoryFile>(std::move(content));
+    }
+    PathIndex index(std::move(file), shown_url(repository.url + "/" + source->paths->path));
+    for (PathHolder& holder : index.holders(path)) search.holders.push_back(std::move(holder));
+  }
+  return search;
+}
+
+}  // namespace hambrel::repo

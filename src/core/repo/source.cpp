@@ -1,0 +1,68 @@
+#include "repo/source.h"
+
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/json.h"
+#include "base/text.h"
+
+namespace hambrel::repo {
+
+std::string index_cache_file(const std::string& repository, const char* name) {
+  return fmt::format("{}/{}/{}", kIndexCache, repository, name);
+}
+
+std::string mark_of(os::FileReader& root, const std::string& path) {
+  const auto info = root.stat(path);
+  if (!info || info->type != os::FileType::Regular) return {};
+  return fmt::format("{}:{}:{}.{:09}", info->inode, info->size, info->mtime_seconds, info->mtime_nanoseconds);
+}
+
+namespace {
+
+Digest digest_in(const JsonObject& object, const char* key) {
+  return Digest::from_hex(object.text(key)).value_or(Digest{});
+}
+
+}  // namespace
+
+std::optional<Source> read_source(os::FileReader& root, const Repository& repository) {
+  const std::string path = index_cache_file(repository.name, "source.json");
+  if (!repository.problem.empty() || !root.stat(path)) return std::nullopt;
+  const Json whole = parse_json(root.read_all(path, 1 << 16), root.shown(path));
+  const JsonObject object(whole, root.shown(path));
+  Source source;
+  source.url = object.text("url");
+  source.version = object.number("version");
+  source.packages = object.number("packages");
+  source.fetched = object.signed_number("fetched");
+  source.digest = digest_in(object, "sha256");
+  source.timestamp = digest_in(object, "timestamp");
+  source.timestamp_version = object.number_or("timestamp_version", 0);
+  source.file = object.text_or("file", "");
+  source.knows_paths = object.has("paths");
+  if (source.knows_paths && !object.member("paths").is_null()) {
+    const JsonObject paths(object.member("paths"), root.shown(path));
+    source.paths = Pointer{paths.text("path"), source.version, paths.number("length"), digest_in(paths, "sha256")};
+  }
+  if (source.url != shown_url(repository.url)) return std::nullopt;  // of another place: worth nothing
+  return source;
+}
+
+void write_source(os::FileSystem& root, const Repository& repository, const Source& source) {
+  Json object = {{"url", source.url},
+                 {"version", source.version},
+                 {"packages", source.packages},
+                 {"fetched", source.fetched},
+                 {"sha256", source.digest.hex()},
+                 {"timestamp", source.timestamp.hex()},
+                 {"timestamp_version", source.timestamp_version},
+                 {"file", source.file},
+                 {"paths", nullptr}};
+  if (source.paths)
+    object["paths"] = {
+        {"path", source.paths->path}, {"length", source.paths->length}, {"sha256", source.paths->digest.hex()}};
+  root.replace_file(index_cache_file(repository.name, "source.json"), canonical(object), 0644);
+}
+
+}  // namespace hambrel::repo

@@ -1,0 +1,33 @@
+// What the cache of a root knows of the indexes of one repository: var/cache/hambrel/index/NAME/source.json.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "os/file_system.h"
+#include "repo/metadata.h"
+#include "repo/settings.h"
+
+namespace hambrel::repo {
+
+struct Source {
+  std::string url;
+  std::uint64_t version = 0, packages = 0;
+  std::int64_t fetched = 0;  // when it was last seen to be current, seconds
+  std::uint64_t timestamp_version = 0;
+  Digest digest, timestamp;
+  std::string file;              // what the file of the index looked like when it was verified, see mark_of()
+  std::optional<Pointer> paths;  // the index of paths that belongs to it; nothing: the repository has none
+  bool knows_paths = false;      // false: written by an older Hambrel, which did not look
+};
+
+/// var/cache/hambrel/index/REPOSITORY/NAME
+std::string index_cache_file(const std::string& repository, const char* name);
+/// Tells whether a file was touched since, without reading it; empty: there is none.
+std::string mark_of(os::FileReader& root, const std::string& path);
+
+/// Nothing if there is none, or if it is of another URL. Throws Error{Invalid} where it is damaged.
+std::optional<Source> read_source(os::FileReader& root, const Repository& repository);
+void write_source(os::FileSystem& root, const Repository& repository, const Source& source);
+
+}  // namespace hambrel::repo
