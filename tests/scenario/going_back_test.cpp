@@ -148,6 +148,25 @@ TEST_F(GoingBack, DowngradeShowsWhereOlderVersionsAreAndMayHoldTheOneThatIsTaken
   EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
 }
 
+TEST_F(GoingBack, ARemedyOfADowngradeTakenByItsNumberKeepsItsHoldAndTheVersionOfTheAttic) {
+  station.pack("post", "1-1", "[relations]\nrequires = [\"lib >= 2\"]\n", {{"usr/bin/post", "p"}});
+  station.publish();
+  station.hambrel({"refresh"});
+  ASSERT_EQ(station.hambrel({"remove", "desk", "lib", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"install", "post", "-y"}).code, 0);
+  ASSERT_EQ(station.json({"describe", "lib"})["reason"], "pulled-in");
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  fs::remove_all(station.repository() / "packages/lib");  // only the attic has 1-1 now
+  station.publish();
+  station.hambrel({"refresh"});
+  const Ran ran = station.on_terminal("1|yes", {"downgrade", "lib=1", "--hold", "--reason", "it flickers"});
+  ASSERT_EQ(ran.code, 0) << ran.out;
+  EXPECT_EQ(station.installed(), "lib 1-1");
+  const auto lib = station.json({"list", "held"});
+  EXPECT_EQ(lib["hold"]["reason"], "it flickers") << lib;
+  EXPECT_EQ(lib["reason"], "pulled-in") << "nobody said that it is wanted";
+}
+
 TEST_F(GoingBack, ShelvedFilesWaitInTheAtticAndComeBack) {
   write_file(station.root() / "etc/desk", "edited\n");
   const auto before = station.contents();

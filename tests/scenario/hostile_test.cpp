@@ -124,6 +124,12 @@ TEST_F(Hostile, CheckpointsAreTheOwnersFromTheFirstByteAndEditsKeepTheMode) {
   EXPECT_EQ(info.st_gid, kNobody);
 }
 
+TEST_F(Hostile, TheLedgerHasTheKernelsNumberOfWhoeverClaimsAName) {
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}, {{"SUDO_USER", "chief"}}).code, 0);
+  EXPECT_THAT(station.json({"ledger", "show", "2"})["user"].get<std::string>(),
+              testing::StartsWith("chief (as root, real user id "));
+}
+
 TEST_F(Hostile, TheUmaskDecidesNothing) {
   const fs::path root = station.path("fresh");
   fs::create_directories(root);

@@ -98,6 +98,7 @@ class Directory final : public os::Directory {
     for (const auto& [key, value] : metadata.inherited) disk_.set_attribute_in(at(name), key, value);
     if (metadata.mode) disk_.set_mode_in(at(name), *metadata.mode);
     for (const auto& [key, value] : metadata.attributes) disk_.set_attribute_in(at(name), key, value);
+    if (!metadata.label.empty()) disk_.set_attribute_in(at(name), os::kLabelAttribute, metadata.label);
     if (metadata.mtime) disk_.set_mtime_in(at(name), *metadata.mtime, 0);
   }
   void set_attributes(std::string_view name, std::uint64_t inode, std::optional<os::Owner> owner,
@@ -550,6 +551,7 @@ void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
             if (metadata.mode) node->second.mode = *metadata.mode;
             for (const auto* attributes : {&metadata.inherited, &metadata.attributes})
               for (const auto& [name, value] : *attributes) node->second.attributes[name] = value;
+            if (!metadata.label.empty()) node->second.attributes[os::kLabelAttribute] = metadata.label;
             if (metadata.mtime) node->second.seconds = *metadata.mtime, node->second.nanoseconds = 0;
           }});
 }

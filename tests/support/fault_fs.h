@@ -35,6 +35,9 @@ class FaultFs final : public os::FileSystem {
   std::unique_ptr<os::ReadableFile> open(std::string_view path) override { return real_.open(path); }
   std::unique_ptr<os::ReadableFile> open_itself(std::string_view path) override { return real_.open_itself(path); }
   std::optional<std::string> strange_link(std::string_view path) override { return real_.strange_link(path); }
+  bool can_rename_directory(std::string_view path, const os::FileInfo& info, std::string_view full) override {
+    return real_.can_rename_directory(path, info, full);
+  }
   std::shared_ptr<const Bytes> map(std::string_view path) override { return real_.map(path); }
   os::ExtendedAttributes attributes(std::string_view path) override { return real_.attributes(path); }
   os::Space space(std::string_view path) override { return real_.space(path); }

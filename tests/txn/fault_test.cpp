@@ -178,6 +178,31 @@ TEST(Fault, AnExceptionOfAnyTypeTakesTheSwitchBack) {
   }
 }
 
+TEST(Fault, WhatSomebodyPutsInTheWayOfTakingBackIsNotFollowedAndNoneOfTheRestIsLost) {
+  if (geteuid() != 0) GTEST_SKIP() << "another user's link needs root to be made";
+  Workshop shop;
+  const auto one = test::goods("one", "1", {{"srv/d/x", "1"}, {"srv/e/x", "1"}});
+  const auto two = test::goods("one", "2", {{"srv/d/x", "2"}, {"srv/e/x", "2"}});
+  shop.change(*shop.fs, {&one});
+  std::filesystem::create_directories(shop / "elsewhere");
+  test::write_file(shop / "elsewhere/x", "not theirs");
+  ASSERT_EQ(::lchown((shop / "srv").c_str(), 7, 7), 0);
+  shop.after_step = [&](const std::string& step) {
+    if (step != "switched") return;
+    std::filesystem::rename(shop / "srv/d", shop / "srv/away");
+    std::filesystem::create_directory_symlink("../elsewhere", shop / "srv/d");
+    ASSERT_EQ(::lchown((shop / "srv/d").c_str(), 7, 7), 0);
+    throw std::runtime_error("stop here");
+  };
+  const std::string told = test::refusal([&] { shop.change(*shop.fs, {&two}, {"one"}); });
+  shop.after_step = [](const std::string&) {};
+  EXPECT_EQ(test::read_file(shop / "elsewhere/x"), "not theirs");
+  EXPECT_EQ(test::read_file(shop / "srv/e/x"), "1") << "taken back all the same";
+  EXPECT_EQ(shop.installed(), "one 1 ");
+  EXPECT_FALSE(shop.state->journal()) << "it stands in no one's way for ever";
+  EXPECT_EQ(shop.state->ledger(1).at(0).result, "failed") << told;
+}
+
 TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
   int cases = 0;
   for (const Named& one : undos())

@@ -165,6 +165,7 @@ void FileSystem::set_metadata(std::string_view path, const Metadata& metadata) {
   for (const auto& [name, value] : metadata.inherited) set_attribute(path, name, value);
   if (metadata.mode) set_mode(path, *metadata.mode);
   for (const auto& [name, value] : metadata.attributes) set_attribute(path, name, value);
+  if (!metadata.label.empty()) set_label(path, metadata.label);
   if (metadata.mtime) set_mtime(path, *metadata.mtime, 0);
 }
 

@@ -100,8 +100,11 @@ struct Metadata {
   std::map<std::string, std::string> inherited{};                  // extended attributes that the mode narrows
   std::optional<std::uint32_t> mode{};                             // none: a link
   std::map<std::string, std::string> attributes{};
+  std::string label{};                  // security.selinux, left out where the file system has no such thing
   std::optional<std::int64_t> mtime{};  // seconds
 };
+
+inline constexpr const char* kLabelAttribute = "security.selinux";
 
 class WritableFile {
  public:
@@ -165,6 +168,11 @@ class FileReader {
   virtual std::unique_ptr<ReadableFile> open_itself(std::string_view path) = 0;
   /// The first link in the parents of `path` that changing would not follow.
   virtual std::optional<std::string> strange_link(std::string_view /*path*/) { return std::nullopt; }
+  /// Would this directory be renamed, if asked to? An overlay does not do that with one of its lower layers, unless it
+  /// was mounted so. `info`: its own. `full`: another directory, in which there is something.
+  virtual bool can_rename_directory(std::string_view /*path*/, const FileInfo& /*info*/, std::string_view /*full*/) {
+    return true;
+  }
   /// The content of a regular file where it lies, for as long as the result is held. The file must not be written to
   /// meanwhile: replace it instead.
   virtual std::shared_ptr<const Bytes> map(std::string_view path) = 0;
@@ -210,6 +218,8 @@ class FileSystem : public FileReader {
   virtual void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) = 0;
   virtual void set_mode(std::string_view path, std::uint32_t mode) = 0;  // not for links
   virtual void set_attribute(std::string_view path, const std::string& name, std::string_view value) = 0;
+  /// The security label, where the file system has such things.
+  virtual void set_label(std::string_view path, std::string_view label) { set_attribute(path, kLabelAttribute, label); }
   virtual void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) = 0;
   virtual void sync_directory(std::string_view path) = 0;
   /// From now on no failure to write to the file system that holds a directory goes unnoticed: sync_all() throws it,

@@ -1,10 +1,12 @@
 // FileSystem on Linux: every parent is opened with openat2(RESOLVE_IN_ROOT), every last part handled relative to it.
 #include <dirent.h>
 #include <fcntl.h>
+#include <linux/magic.h>
 #include <linux/openat2.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <sys/syscall.h>
+#include <sys/vfs.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
@@ -13,6 +15,7 @@
 #include <cstdlib>
 #include <fstream>
 #include <map>
+#include <mutex>
 
 #include <fmt/format.h>
 
@@ -119,6 +122,17 @@ class PosixFileSystem final : public FileSystem {
     std::string link;
     (void)walk(parent_of(path), &link);
     return link.empty() ? std::nullopt : std::optional(link);
+  }
+
+  bool can_rename_directory(std::string_view path, const FileInfo& info, std::string_view full) override {
+    if (!is_overlay(path, info.mount)) return true;
+    const auto at = try_parent(path), there = try_parent(full);
+    const auto target = stat(full);
+    if (!at || !there || !target || target->mount != info.mount || list(full).empty()) return true;
+    // An overlay says EXDEV before it looks any further; whatever else happens, nothing is renamed over a directory in
+    // which there is something.
+    const int done = ::renameat(at->handle.get(), at->name.c_str(), there->handle.get(), there->name.c_str());
+    return done == 0 || errno != EXDEV;
   }
 
   std::shared_ptr<const Bytes> map(std::string_view path) override {
@@ -273,6 +287,12 @@ class PosixFileSystem final : public FileSystem {
       throw_errno(errno, "cannot set the mode", shown(path));
   }
 
+  void set_label(std::string_view path, std::string_view value) override {
+    const auto at = changing_parent(path);
+    const int result = ::lsetxattr(proc_path(at).c_str(), kLabelAttribute, value.data(), value.size(), 0);
+    if (result != 0 && errno != ENOTSUP) throw_errno(errno, "cannot set the security label", shown(path));
+  }
+
   void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
     const auto at = changing_parent(path);
     if (::lsetxattr(proc_path(at).c_str(), name.c_str(), value.data(), value.size(), 0) != 0)
@@ -311,6 +331,17 @@ class PosixFileSystem final : public FileSystem {
   }
 
  private:
+  bool is_overlay(std::string_view path, std::uint64_t mount) {
+    const std::lock_guard lock(overlays_guard_);
+    const auto known = overlays_.find(mount);
+    if (known != overlays_.end()) return known->second;
+    const Handle handle = resolve(path, O_PATH);
+    struct ::statfs facts {};
+    const bool overlay =
+        handle.get() >= 0 && ::fstatfs(handle.get(), &facts) == 0 && facts.f_type == OVERLAYFS_SUPER_MAGIC;
+    return overlays_[mount] = overlay;
+  }
+
   struct Place {
     Handle handle;  // the parent directory
     std::string name;
@@ -448,6 +479,8 @@ class PosixFileSystem final : public FileSystem {
                   shown(from));
   }
 
+  std::mutex overlays_guard_;
+  std::map<std::uint64_t, bool> overlays_;  // by mount
   Handle root_;
   std::string root_path_;
   std::uint32_t group_ = 0;                  // that may write to the root directory itself, 0: none but root's

@@ -86,6 +86,12 @@ inline bool mode_differs(const Metadata& metadata, const FileInfo& now) {
   return metadata.mode && (*metadata.mode != now.mode || owner_differs(metadata, now) || !metadata.inherited.empty());
 }
 
+/// Of a file by its link in /proc.
+inline void set_label_of(const std::string& proc, const std::string& label, const std::string& where) {
+  const int result = ::setxattr(proc.c_str(), kLabelAttribute, label.data(), label.size(), 0);
+  if (result != 0 && errno != ENOTSUP) throw_errno(errno, "cannot set the security label", where);
+}
+
 /// Fewer bytes only at the end of the file.
 inline std::size_t read_from(int file, std::uint64_t offset, std::span<std::byte> into, const std::string& where) {
   std::size_t done = 0;
@@ -184,6 +190,7 @@ class PosixWritable final : public WritableFile {
     if (mode_differs(metadata, *now) && ::fchmod(fd, *metadata.mode) != 0)
       throw_errno(errno, "cannot set the mode", where_);
     set_attributes(metadata.attributes);
+    if (!metadata.label.empty()) set_label_of(fmt::format("/proc/self/fd/{}", fd), metadata.label, where_);
     if (metadata.mtime) {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
       if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
@@ -303,7 +310,7 @@ class PosixDirectory final : public Directory {
     Handle one;
     std::string proc;
     const bool only_time = now && !owner_differs(metadata, *now) && !mode_differs(metadata, *now) &&
-                           metadata.inherited.empty() && metadata.attributes.empty();
+                           metadata.inherited.empty() && metadata.attributes.empty() && metadata.label.empty();
     if (!only_time) {
       one = Handle(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
       now = one.get() < 0 ? std::nullopt : look(one.get(), "");
@@ -322,6 +329,7 @@ class PosixDirectory final : public Directory {
     if (mode_differs(metadata, *now) && ::chmod(proc.c_str(), *metadata.mode) != 0)
       throw_errno(errno, "cannot set the mode", where);
     set_attributes(metadata.attributes);
+    if (!metadata.label.empty()) set_label_of(proc, metadata.label, where);
     if (metadata.mtime) {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
       if (::utimensat(handle_.get(), text.c_str(), times, AT_SYMLINK_NOFOLLOW) != 0)

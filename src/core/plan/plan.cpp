@@ -94,6 +94,8 @@ std::string Notice::text() const {
     case Kind::Unowned:
       return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
     case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
+    case Kind::DirectoryLower:
+      return fmt::format("/{} stays, empty: it lies in a lower layer of an overlay, which can't rename it", path);
     case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
     case Kind::Lost:
       return fmt::format("/{} of {} can't be put back: attic, cache and repositories do not have it", path, package);

@@ -92,7 +92,8 @@ struct Notice {
     ConfigUnmerged,
     ConfigUnknown,
     OwnSettings,
-    OpenToAll
+    OpenToAll,
+    DirectoryLower
   };
   Kind kind = Kind::ConfigKept;
   std::string path, package;  // of GivenUp: the transactions, and the last of them

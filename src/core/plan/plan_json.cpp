@@ -13,8 +13,8 @@ constexpr const char* kWhyNames[] = {"asked",       "required",       "recommend
 constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
                                         "unowned",      "directory-stays",  "changed",           "privileged",
                                         "lost",         "given-up",         "config-unmerged",   "config-unknown",
-                                        "own-settings", "open-to-all"};
-static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(Notice::Kind::OpenToAll) + 1);
+                                        "own-settings", "open-to-all",      "directory-lower"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(Notice::Kind::DirectoryLower) + 1);
 
 }  // namespace
 

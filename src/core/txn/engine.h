@@ -39,6 +39,7 @@
 #include "base/error.h"
 #include "base/observer.h"
 #include "txn/homes.h"
+#include "txn/labels.h"
 #include "txn/owners.h"
 #include "txn/transaction.h"
 
@@ -108,6 +109,11 @@ class Engine {
     std::unordered_map<std::string_view, std::size_t> by_path_;
   };
   class StageDirectories;
+  /// What the root says that a package does not: numbers of owners, security labels.
+  struct Given {
+    Owners owners;
+    Labels labels;
+  };
   void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
              const Places& places);
   void go_on() const;  // Error{Declined} when it was asked to stop
@@ -119,11 +125,11 @@ class Engine {
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
   void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-              const Owners& owners, const Places& places, StageDirectories& directories);
+              const Given& given, const Places& places, StageDirectories& directories);
   void stage_link(const Put& put, const std::string& directory, const Places& places);
   void stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one);
   void stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata);
-  os::Metadata metadata_of(const Put& put, const Owners& owners, const std::string& package) const;
+  os::Metadata metadata_of(const Put& put, const Given& given, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory, const Places& places);
   static std::string place_of(const state::Move& move, const std::string& directory);
   struct Moving;

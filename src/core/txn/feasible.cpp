@@ -31,6 +31,9 @@ void require_movable(os::FileReader& root, const PlannedMove& move, const FileIn
   const bool whole = move.kind != MoveKind::Attributes;
   if (whole && self && self->mount != directory.mount)
     refuse("something is mounted on it", move.path, "unmount it for the change, or leave the package out");
+  if (whole && self && self->type == FileType::Directory && !root.can_rename_directory(move.path, *self, kHome))
+    refuse("is a directory in a lower layer of an overlay file system, which can't rename it", move.path,
+           "mount the overlay with redirect_dir=on for the change, or leave the package out");
   if (self && self->fixed)
     refuse("is immutable or append-only", move.path,
            "take the attribute off (chattr -ia) for the change, or leave the package out");

@@ -246,8 +246,8 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   const auto owner_of = [&](const Put& put) {
     return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
   };
-  const Owners owners(env_.root);
-  unpack(change, sources, directory, owners, places, directories);
+  const Given given{Owners(env_.root), Labels(env_.root, env_.observer)};
+  unpack(change, sources, directory, given, places, directories);
   os::LastDirectory made_last(env_.root);
   for (const Put& put : change.puts) {  // those that nothing was unpacked into
     if (put.entry.type == EntryType::File && put.kept.empty() && !put.content) continue;
@@ -257,7 +257,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   }
   keep_pristine(change, sources);  // after what needs no waiting for the last package
   stage_kept(change, [&](const Put& put) {
-    stage_kept(put, places.staged(put, directory), metadata_of(put, owners, owner_of(put)));
+    stage_kept(put, places.staged(put, directory), metadata_of(put, given, owner_of(put)));
   });
   for (const Put& put : change.puts) {
     go_on();
@@ -274,7 +274,7 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
   }
   const auto complete = [&](const Put& put, os::LastDirectory& last) {
     const std::string at = places.staged(put, directory);
-    last.of(at).set_metadata(os::name_of(at), metadata_of(put, owners, owner_of(put)));
+    last.of(at).set_metadata(os::name_of(at), metadata_of(put, given, owner_of(put)));
   };
   in_portions(left.size(), env_.workers, kFew, [&](std::size_t first, std::size_t end) {
     os::LastDirectory last(env_.root);
@@ -329,7 +329,7 @@ constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
 
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-                    const Owners& owners, const Places& places, StageDirectories& directories) {
+                    const Given& given, const Places& places, StageDirectories& directories) {
   const std::vector<Wanted> wanted = wanted_of(change, sources);
   auto all = portions_of(sources, wanted, std::max(env_.workers, 1U));
   const std::size_t count = all.size();
@@ -361,7 +361,7 @@ void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources
       archive::PackageReader::Sink sink;
       sink.begin = [&](std::size_t i) {
         const Put& put = *puts[i];
-        metadata = metadata_of(put, owners, sources[portion.source].package.name);
+        metadata = metadata_of(put, given, sources[portion.source].package.name);
         const std::string at = places.staged(put, directory);
         if (const auto parent = os::parent_of(at); parent != made) {
           directories.make(parent, made_last);
@@ -450,12 +450,12 @@ void Engine::stage_link(const Put& put, const std::string& directory, const Plac
   }
 }
 
-os::Metadata Engine::metadata_of(const Put& put, const Owners& owners, const std::string& package) const {
+os::Metadata Engine::metadata_of(const Put& put, const Given& given, const std::string& package) const {
   const FileEntry& entry = put.entry;
   const bool directory = entry.type == EntryType::Directory, link = entry.type == EntryType::Symlink;
   os::Metadata metadata;
   if (env_.set_owners) {
-    const Owners::Numbers numbers = owners.of(entry, package);
+    const Owners::Numbers numbers = given.owners.of(entry, package);
     metadata.owner = {numbers.uid, put.group.value_or(numbers.gid)};
   }
   if (!put.default_acl.empty() && !link) {
@@ -464,6 +464,7 @@ os::Metadata Engine::metadata_of(const Put& put, const Owners& owners, const std
   }
   if (!link) metadata.mode = entry.mode | (directory && put.group ? kSetGroup : 0);
   metadata.attributes = entry.attributes;
+  metadata.label = given.labels.of(entry);
   if (!put.content && (put.package != Put::npos || !put.kept.empty())) metadata.mtime = entry.mtime;
   return metadata;
 }

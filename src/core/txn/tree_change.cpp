@@ -503,6 +503,10 @@ class Planner {
     if (entry.type == EntryType::Directory) {
       if (disk->type != FileType::Directory || (is_gone(old) && removed_.empty())) return;
       if (!is_emptied(entry.path, is_gone(old) ? "" : name)) return;
+      if (!root_.can_rename_directory(entry.path, *disk, kHome)) {
+        told_.insert(entry.path);
+        return notice(Notice::Kind::DirectoryLower, entry.path, name);
+      }
     } else if (disk->type == FileType::Directory) {
       return;  // the administrator made a directory of it
     } else if (entry.config && leaving_[old.package].shelved) {
