@@ -121,14 +121,14 @@ std::string facts(const fs::path& path) {
 std::map<std::string, std::string> tree(const fs::path& root, const std::vector<std::string>& without) {
   std::map<std::string, std::string> result;
   for (auto at = fs::recursive_directory_iterator(root); at != fs::recursive_directory_iterator(); ++at) {
-    const std::string path = fs::relative(at->path(), root).lexically_normal().string();
+    const std::string path = at->path().lexically_relative(root).string();  // a link by its own name
     bool left_out = false;
     for (const std::string& one : without) left_out = left_out || path == one || path.starts_with(one + "/");
     if (left_out) {
       if (at->is_directory() && !at->is_symlink()) at.disable_recursion_pending();
       continue;
     }
-    result[path] = facts(root / at->path().lexically_relative(root));
+    result[path] = facts(root / path);
   }
   return result;
 }

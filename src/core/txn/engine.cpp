@@ -541,9 +541,18 @@ std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& 
     for (std::size_t i = first; i < last; ++i) found[i] = looker.stat(asked[i]);
   });
   std::vector<DirectoryTime> times;
-  for (std::size_t i = 0; i < asked.size(); ++i)
-    if (const auto& info = found[i]; info && info->type == os::FileType::Directory)
-      times.push_back({asked[i], info->mtime_seconds, info->mtime_nanoseconds, 0, 0});
+  const auto add = [&](const std::string& path, const os::FileInfo& info) {
+    times.push_back({path, info.mtime_seconds, info.mtime_nanoseconds, 0, 0});
+  };
+  for (std::size_t i = 0; i < asked.size(); ++i) {
+    if (!found[i]) continue;
+    if (found[i]->type == os::FileType::Directory) add(asked[i], *found[i]);
+    if (found[i]->type != os::FileType::Symlink) continue;
+    // An administrator's link: what is touched is the directory behind it.
+    const auto behind = env_.root.stat_followed(asked[i]);
+    if (!behind || behind->type != os::FileType::Directory) continue;
+    if (const std::string path = env_.root.physical(asked[i]); paths.insert(path).second) add(path, *behind);
+  }
   return times;
 }
 
