@@ -6,6 +6,7 @@ declare -A below=(
   [base]='' [os]='base' [model]='base'
   [archive]='os model base' [state]='os model base' [solve]='model base' [plan]='solve model base'
   [repo]='archive os model base' [txn]='plan archive state os model base'
+  [operations]='txn repo plan solve archive state os model base'
 )
 bad=0
 complain() { echo "structure: $*" >&2; bad=1; }

@@ -34,7 +34,7 @@ int show(const Session& session, const state::Prepared& one) {
 
 int switch_to(Session& session, const state::Prepared& one) {
   const os::InterruptGuard guard;
-  const state::TxnId id = txn::Engine(session.environment(&guard)).activate(one);
+  const state::TxnId id = txn::Engine(session.changed().environment([&] { return guard.asked(); })).activate(one);
   if (session.json()) {
     session.screen().line(canonical({{"prepared", to_json(one)}, {"result", "done"}, {"transaction", number(id)}}));
   } else if (!session.quiet()) {
@@ -52,15 +52,15 @@ int run_activate(Session& session, const Arguments& arguments) {
   if (discard + put_off + booting + arguments.has("dry-run") > 1)
     throw Error(ErrorCode::Usage, "these options exclude each other", {},
                 "one of --discard, --at-boot, --booting and --dry-run, or none");
-  if (arguments.has("dry-run") || session.looking() == nullptr) {
-    const auto one = session.looking() == nullptr ? std::nullopt : session.looking()->prepared();
+  if (arguments.has("dry-run") || session.state() == nullptr) {
+    const auto one = session.state() == nullptr ? std::nullopt : session.state()->prepared();
     return one ? show(session, *one) : nothing(session);
   }
-  state::State& state = session.changing(arguments);
+  state::State& state = session.change(arguments).state_to_change();
   const auto one = state.prepared();
   if (!one || (booting && !one->at_boot)) return booting ? 0 : nothing(session);
   if (discard) {
-    txn::Engine(session.environment()).discard(*one);
+    txn::Engine(session.changed().environment()).discard(*one);
     return done(session, *one, "discarded",
                 fmt::format("Dropped: {}; {} are free again.", prepared_text(*one), size_text(one->staged)));
   }

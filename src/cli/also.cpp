@@ -151,8 +151,8 @@ int run_complete_words(Session& session, const Arguments& arguments) {
     say_all({"unneeded", "configs", "cache", "attic"});
   } else if (name == "configs") {
     say_all({"diff", "settle"});
-    if (const state::State* const state = there.looking())
-      for (const txn::ConfigFile& one : txn::configuration_files(there.root(), *state)) say("/" + one.path);
+    if (const state::State* const state = there.state())
+      for (const txn::ConfigFile& one : txn::configuration_files(there.files(), *state)) say("/" + one.path);
   } else if (name == "help") {
     for (const Command& one : commands())
       if (!one.hidden) say(one.name);

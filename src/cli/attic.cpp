@@ -7,52 +7,11 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/apart.h"
+#include "cli/carry.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
-
-namespace {
-
-constexpr ByteCount kMebibyte = 1 << 20;
-
-std::optional<std::uint64_t> limit(std::uint64_t value) { return value == 0 ? std::nullopt : std::optional(value); }
-
-}  // namespace
-
-namespace {
-
-/// Nothing is given up for its age while the clock can't be believed.
-void drop_age_in_doubt(Session& session, const state::State& state, txn::Limits& limits) {
-  const std::string doubt = session.changes() ? session.clock_doubt() : txn::doubt_of_clock(state, os::now());
-  if (!limits.days || doubt.empty()) return;
-  limits.days.reset();
-  session.progress().note(doubt + ": nothing is given up for its age in this run");
-}
-
-}  // namespace
-
-txn::Limits limits_of(Session& session, const state::State& state) {
-  const repo::Settings& settings = session.settings();
-  txn::Limits limits;
-  limits.transactions = limit(settings.attic_transactions);
-  limits.days = limit(settings.attic_days);
-  limits.bytes = limit(settings.attic_mebibytes * kMebibyte);
-  drop_age_in_doubt(session, state, limits);
-  return limits;
-}
-
-std::vector<txn::StandingAttic> standing_attics(Session& session, const state::State& state) {
-  auto attics = txn::standing_attics(session.root(), state, os::now());
-  if (!session.changes()) return attics;
-  std::vector<state::Attic> counted;
-  const auto known = state.attics();
-  for (std::size_t i = 0; i < attics.size(); ++i)
-    if (!known[i].bytes && attics[i].attic.bytes) counted.push_back(attics[i].attic);
-  if (!counted.empty()) session.remember_sizes(counted);
-  return attics;
-}
 
 std::string size_of(const txn::StandingAttic& one) {
   return one.attic.bytes ? size_text(*one.attic.bytes) : std::string("could not be counted");
@@ -60,12 +19,12 @@ std::string size_of(const txn::StandingAttic& one) {
 
 namespace {
 
-txn::Limits wanted_limits(Session& session, const Arguments& arguments, const state::State& state) {
+txn::Limits wanted_limits(Session& session, const Arguments& arguments) {
   txn::Limits limits;
   limits.transactions = arguments.number("keep");
   limits.days = arguments.number("older");
-  if (!limits.transactions && !limits.days) return limits_of(session, state);
-  drop_age_in_doubt(session, state, limits);
+  if (!limits.transactions && !limits.days) return operations::attic_limits(session.root());
+  operations::drop_age_in_doubt(session.root(), limits);
   return limits;
 }
 
@@ -82,9 +41,9 @@ Json to_json(const txn::StandingAttic& one, bool goes) {
 
 int tidy_attic(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
-  const state::State& state = past(session, arguments);
-  const auto attics = standing_attics(session, state);
-  const auto chosen = txn::beyond(wanted_limits(session, arguments, state), attics, 0);
+  const state::State& state = require_state(session, arguments);
+  const auto attics = operations::standing_attics(session.root());
+  const auto chosen = txn::beyond(wanted_limits(session, arguments), attics, 0);
   const auto goes = [&](const txn::StandingAttic& one) {
     return std::find(chosen.begin(), chosen.end(), one.attic.id) != chosen.end();
   };
@@ -127,8 +86,8 @@ int tidy_attic(Session& session, const Arguments& arguments) {
   }
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account = account_of(session, arguments, plan);
-  const state::TxnId id = txn::Engine(session.environment()).give_up(chosen, account);
+  txn::Account account = operations::account_of(session.root(), plan, arguments.value("reason").value_or(""));
+  const state::TxnId id = txn::Engine(session.changed().environment()).give_up(chosen, account);
   if (session.json()) {
     Json object = answer("done");
     object["transaction"] = number(id);

@@ -1,16 +1,10 @@
-// The attic as commands see it: what stands, and the limits that were set.
+// The attic as commands show it.
 #pragma once
 
 #include "cli/session.h"
-#include "txn/retention.h"
+#include "operations/limits.h"
 
 namespace hambrel::cli {
-
-/// As the settings say; without one of age while the clock can't be believed, which is told.
-txn::Limits limits_of(Session& session, const state::State& state);
-
-/// Every attic that stands; the state remembers what was counted, where this run changes it.
-std::vector<txn::StandingAttic> standing_attics(Session& session, const state::State& state);
 
 /// Its size, for people.
 std::string size_of(const txn::StandingAttic& one);

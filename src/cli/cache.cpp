@@ -19,7 +19,7 @@ using LastCopies = std::map<state::TxnId, std::vector<std::string>>;
 
 LastCopies last_copies(Session& session, const std::vector<repo::CachedFile>& files) {
   LastCopies result;
-  const state::State* const state = session.present();
+  const state::State* const state = session.state();
   if (state == nullptr) return result;
   std::set<state::TxnId> standing;
   for (const state::Attic& one : state->attics()) standing.insert(one.id);
@@ -29,7 +29,7 @@ LastCopies last_copies(Session& session, const std::vector<repo::CachedFile>& fi
       return !other.rest && other.name == package.name && other.version == package.version.text() &&
              other.arch == package.arch;
     });
-    if (file != files.end() && !standing.contains(one.left) && !is_offered(session, *file))
+    if (file != files.end() && !standing.contains(one.left) && !operations::is_offered(session.root(), *file))
       result[one.left].push_back(package.title());
   }
   return result;
@@ -41,31 +41,21 @@ std::string whence(Session& session, const repo::CachedFile& file) {
   for (const PackageId id : universe.versions_of(file.name))
     if (universe.version(id) == file.version && universe.architecture(id) == file.arch && universe.is_installed(id))
       return "installed";
-  return is_offered(session, file) ? "on offer" : "no repository offers it";
+  return operations::is_offered(session.root(), file) ? "on offer" : "no repository offers it";
 }
 
 }  // namespace
 
-bool is_offered(Session& session, const repo::CachedFile& file) {
-  const Universe& universe = session.universe();
-  for (const PackageId id : universe.versions_of(file.name)) {
-    if (universe.version(id) != file.version || universe.architecture(id) != file.arch) continue;
-    for (std::size_t i = 0; i < universe.offer_count(id); ++i)
-      if (universe.offer(id, i).enabled) return true;
-  }
-  return false;
-}
-
 int tidy_cache(Session& session, const Arguments& arguments) {
-  if (!arguments.has("dry-run")) session.changing(arguments);
+  if (!arguments.has("dry-run")) session.change(arguments);
   session.tell_of_unusable_repositories();
   const Screen& screen = session.screen();
-  const auto files = repo::cached_files(session.root());
+  const auto files = repo::cached_files(session.files());
   repo::CacheLimits limits{arguments.number("keep"), arguments.number("older"), {}};
   const bool all = arguments.has("all"), unavailable = arguments.has("unavailable");
   if (!limits.versions && !limits.days && !all && !unavailable) limits = repo::cache_limits_of(session.settings());
   const auto go = repo::beyond(limits, files, os::now(), [&](const repo::CachedFile& one) {
-    return all || (unavailable && !is_offered(session, one));
+    return all || (unavailable && !operations::is_offered(session.root(), one));
   });
   ByteCount bytes = 0;
   Json list = Json::array();
@@ -105,43 +95,12 @@ int tidy_cache(Session& session, const Arguments& arguments) {
   }
   if (dry) return 0;
   ask_consent(session, arguments);
-  repo::drop_cached(session.root(), go);
+  repo::drop_cached(session.files(), go);
   if (session.json())
     screen.line(canonical(answer("done")));
   else if (!session.quiet())
     screen.line(fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(bytes)));
   return 0;
-}
-
-namespace {
-
-/// Without one of age while the clock can't be believed.
-repo::CacheLimits limits_of(Session& session) {
-  repo::CacheLimits limits = repo::cache_limits_of(session.settings());
-  if (limits.days && !session.clock_doubt().empty()) {
-    limits.days.reset();
-    session.progress().note(session.clock_doubt() + ": no package file is dropped for its age in this run");
-  }
-  return limits;
-}
-
-void apply_limits(Session& session) {
-  const auto go = repo::beyond(limits_of(session), repo::cached_files(session.root()), os::now());
-  if (go.empty()) return;
-  const ByteCount bytes = repo::drop_cached(session.root(), go);
-  if (!session.json() && !session.quiet())
-    session.screen().line(fmt::format("The cache dropped {}, {}, by the limits of hambrel.toml.",
-                                      count_text(go.size(), "package file", "package files"), size_text(bytes)));
-}
-
-}  // namespace
-
-void keep_cache_small(Session& session) {
-  try {
-    apply_limits(session);
-  } catch (const Error& problem) {  // the transaction is done, and stays so
-    session.progress().note(fmt::format("the cache could not be brought within its limits: {}", problem.what()));
-  }
 }
 
 }  // namespace hambrel::cli

@@ -5,11 +5,10 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/apart.h"
-#include "cli/change.h"
-#include "cli/package_files.h"
+#include "cli/carry.h"
 #include "cli/package_view.h"
 #include "cli/plan_view.h"
+#include "operations/supply.h"
 #include "os/host.h"
 #include "txn/invariants.h"
 #include "txn/ledger_copy.h"
@@ -26,7 +25,8 @@ constexpr int kDamageFound = 11;  // exit code
 std::vector<state::StatePackage> named(Session& session, const Arguments& arguments, const state::State& state) {
   std::vector<state::StatePackage> packages = state.installed();
   solve::Names names;
-  for (const Spec& spec : parse_specs(arguments.words())) names.merge(select_installed(session, spec));
+  for (const Spec& spec : parse_specs(arguments.words()))
+    names.merge(operations::select_installed(session.root(), spec));
   if (!arguments.words().empty())
     std::erase_if(packages, [&](const state::StatePackage& one) { return !names.contains(one.package.name); });
   return packages;
@@ -34,7 +34,7 @@ std::vector<state::StatePackage> named(Session& session, const Arguments& argume
 
 txn::Verified look_at_files(Session& session, const Arguments& arguments, const state::State& state,
                             const std::vector<state::StatePackage>& packages) {
-  return txn::verify(session.root(), state, packages, arguments.has("fast") ? txn::Depth::Times : txn::Depth::Content,
+  return txn::verify(session.files(), state, packages, arguments.has("fast") ? txn::Depth::Times : txn::Depth::Content,
                      os::processors(), session.progress());
 }
 
@@ -42,13 +42,13 @@ txn::Verified look_at_files(Session& session, const Arguments& arguments, const 
 std::vector<std::string> other_problems(Session& session, const state::State& state) {
   std::vector<std::string> problems = state.damage();
   try {
-    for (const std::string& one : txn::broken_invariants(session.root(), state)) problems.push_back(one);
-    for (const std::string& one : txn::copy_problems(session.root(), state)) problems.push_back(one);
+    for (const std::string& one : txn::broken_invariants(session.files(), state)) problems.push_back(one);
+    for (const std::string& one : txn::copy_problems(session.files(), state)) problems.push_back(one);
   } catch (const Error& problem) {  // not everybody may look there
     if (problem.code() != ErrorCode::Io || os::is_superuser()) throw;
     session.progress().note("stages, attics and the copy of the ledger were not looked at: that takes root");
   }
-  for (const std::string& one : txn::problems_of_shelf(session.root(), state)) problems.push_back(one);
+  for (const std::string& one : txn::problems_of_shelf(session.files(), state)) problems.push_back(one);
   const Universe& universe = session.universe();
   for (const std::string& one : plan::problems_of(universe, universe.installed())) problems.push_back(one);
   return problems;
@@ -72,7 +72,7 @@ const char* name_of(txn::Finding::Kind kind) {
 
 int run_verify(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   if (state == nullptr) {
     if (!session.json() && !session.quiet()) screen.line("Nothing to verify: nothing was installed in this root yet.");
     return 0;
@@ -120,16 +120,16 @@ int run_verify(Session& session, const Arguments& arguments) {
 
 int run_repair(Session& session, const Arguments& arguments) {
   if (arguments.has("rebuild")) return run_rebuild(session, arguments);
-  const state::State& state = past(session, arguments);
+  const state::State& state = require_state(session, arguments);
   session.tell_of_unusable_repositories();
-  if (session.changes() && !txn::copy_problems(session.root(), state).empty() && state.damage().empty()) {
-    txn::renew_copy(session.root(), state);
+  if (session.changes() && !txn::copy_problems(session.files(), state).empty() && state.damage().empty()) {
+    txn::renew_copy(session.files(), state);
     session.progress().note("the copy of the ledger was damaged; it was written anew");
   }
   auto packages = named(session, arguments, state);
   txn::Verified verified = look_at_files(session, arguments, state, packages);
-  PackageFiles files(session);
-  txn::Planned repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+  operations::PackageFiles files(session.root());
+  txn::Planned repair = txn::plan_repair(session.files(), state, packages, verified, files.file_of());
   const bool files_damaged = !repair.plan.steps.empty();
   bool agreed = false;
   int code = 0;
@@ -138,16 +138,16 @@ int run_repair(Session& session, const Arguments& arguments) {
     // What packages lack is put right by a transaction of its own. Both are shown before the one question.
     agreed = files_damaged && !session.json();
     if (agreed && !(session.quiet() && arguments.has("yes"))) print_plan(session, repair.plan), session.screen().line();
-    code = carry_out_request(session, arguments, "repair", start_request(session, arguments));
+    code = carry_out(session, arguments, change_request(session, arguments, "repair"));
     if (arguments.has("dry-run")) return code;
     if (code != 0) agreed = false;
     keep_installed(state, packages, verified);  // a package may have left, or come in another version
-    repair = txn::plan_repair(session.root(), state, packages, verified, files.file_of());
+    repair = txn::plan_repair(session.files(), state, packages, verified, files.file_of());
     if (!files_damaged || repair.plan.steps.empty()) return code;  // nothing that was not shown, no second question
   }
   if (repair.plan.steps.empty()) {
     if (session.json()) {
-      screen_nothing(session, repair.plan);
+      show_nothing(session, repair.plan);
     } else if (!session.quiet()) {
       for (const plan::Notice& notice : repair.plan.notices) session.screen().line("  " + printable(notice.text()));
       if (repair.plan.notices.empty())
@@ -155,7 +155,10 @@ int run_repair(Session& session, const Arguments& arguments) {
     }
     return verified.damaged() > 0 ? kDamageFound : 0;
   }
-  if (agreed) return carry_out_agreed(session, arguments, std::move(repair)), code;
+  if (agreed) {
+    carry_out(session, arguments, std::move(repair), true);
+    return code;
+  }
   const int files_code = carry_out(session, arguments, std::move(repair));
   return code != 0 ? code : files_code;
 }

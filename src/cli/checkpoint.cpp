@@ -39,9 +39,9 @@ std::string files_of(const state::Checkpoint& one) {
 
 int list(Session& session) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   const auto all = state == nullptr ? std::vector<state::Checkpoint>() : state->checkpoints();
-  const auto attics = all.empty() ? std::vector<txn::StandingAttic>() : standing_attics(session, *state);
+  const auto attics = all.empty() ? std::vector<txn::StandingAttic>() : operations::standing_attics(session.root());
   Table table;
   for (const state::Checkpoint& one : all) {
     if (session.json())
@@ -60,8 +60,9 @@ int list(Session& session) {
 }
 
 int make(Session& session, const Arguments& arguments, const std::string& name) {
-  const state::Checkpoint made = txn::make_checkpoint(session.root(), session.changing(arguments), name,
-                                                      arguments.value("reason").value_or(""), os::now());
+  state::State& state = session.change(arguments).state_to_change();
+  const state::Checkpoint made =
+      txn::make_checkpoint(session.files(), state, name, arguments.value("reason").value_or(""), os::now());
   if (session.json())
     session.screen().line(canonical(json_of(made, 0)));
   else if (!session.quiet())
@@ -72,14 +73,14 @@ int make(Session& session, const Arguments& arguments, const std::string& name) 
 }
 
 int drop(Session& session, const Arguments& arguments, const std::string& name) {
-  state::State& state = session.changing(arguments);
+  state::State& state = session.change(arguments).state_to_change();
   const auto all = state.checkpoints();
   const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
   if (found != all.end() && !session.json() && !session.quiet())
     session.screen().line(
         fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name, files_of(*found)));
   if (found != all.end()) ask_consent(session, arguments);
-  txn::drop_checkpoint(session.root(), state, name);
+  txn::drop_checkpoint(session.files(), state, name);
   if (session.json())
     session.screen().line(canonical({{"dropped", name}}));
   else if (!session.quiet())

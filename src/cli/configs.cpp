@@ -7,9 +7,9 @@
 #include "base/json.h"
 #include "base/merge.h"
 #include "base/text.h"
-#include "cli/apart.h"
-#include "cli/package_files.h"
-#include "cli/settling.h"
+#include "cli/carry.h"
+#include "cli/config_dialogue.h"
+#include "operations/supply.h"
 
 namespace hambrel::cli {
 
@@ -57,8 +57,8 @@ std::string remark_on(Session& session, const ConfigFile& file) {
 int list(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
   const auto wanted = wanted_states(arguments);
-  const state::State* const state = session.looking();
-  const auto files = state == nullptr ? std::vector<ConfigFile>() : txn::configuration_files(session.root(), *state);
+  const state::State* const state = session.state();
+  const auto files = state == nullptr ? std::vector<ConfigFile>() : txn::configuration_files(session.files(), *state);
   Table table;
   std::size_t pristine = 0;
   for (const ConfigState one : kStates) {
@@ -109,10 +109,10 @@ const ConfigFile& file_at(const std::vector<ConfigFile>& files, const std::strin
 
 int show_diff(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
-  const auto files = state == nullptr ? std::vector<ConfigFile>() : txn::configuration_files(session.root(), *state);
+  const state::State* const state = session.state();
+  const auto files = state == nullptr ? std::vector<ConfigFile>() : txn::configuration_files(session.files(), *state);
   const ConfigFile& file = file_at(files, arguments.words()[1]);
-  const auto [base, mine, theirs] = txn::texts_of(session.root(), file);
+  const auto [base, mine, theirs] = txn::texts_of(session.files(), file);
   const bool waits = file.state == ConfigState::Waiting;
   const std::string against = arguments.value("against").value_or(waits ? "mine" : "old");
   const bool known = against == "mine" || against == "old" || against == "new";
@@ -151,8 +151,8 @@ int settle(Session& session, const Arguments& arguments) {
   if (!arguments.has("configs") && (arguments.has("yes") || session.json()))
     throw Error(ErrorCode::Usage, "what is to become of the files was not said", {},
                 "add --configs keep, take or merge, or leave out --yes to be asked");
-  const state::State& state = past(session, arguments);
-  const auto files = txn::configuration_files(session.root(), state);
+  const state::State& state = require_state(session, arguments);
+  const auto files = txn::configuration_files(session.files(), state);
   std::vector<ConfigFile> chosen;
   for (std::size_t i = 1; i < arguments.words().size(); ++i) chosen.push_back(file_at(files, arguments.words()[i]));
   if (chosen.empty())
@@ -162,23 +162,25 @@ int settle(Session& session, const Arguments& arguments) {
     if (!session.quiet() && !session.json()) session.screen().line("Nothing to do: nothing waits to be settled.");
     return 0;
   }
-  std::vector<Question> questions;
+  std::vector<operations::ConfigQuestion> questions;
   for (const ConfigFile& one : chosen)
-    questions.push_back(
-        {one.path, one.package.package.title(), txn::texts_of(session.root(), one), one.state == ConfigState::Waiting});
+    questions.push_back({one.path, one.package.package.title(), txn::texts_of(session.files(), one),
+                         one.state == ConfigState::Waiting});
   for (const ConfigFile& one : chosen)
     if (one.state == ConfigState::Leftover || one.state == ConfigState::Pristine) {
-      PackageFiles files_of(session);  // it says why that can't be settled
-      txn::plan_settle(session.root(), state, {one}, {{one.path, {plan::ConfigAction::Take, {}}}}, files_of.file_of());
+      operations::PackageFiles supply(session.root());  // it says why that can't be settled
+      txn::plan_settle(session.files(), state, {one}, {{one.path, {plan::ConfigAction::Take, {}}}}, supply.file_of());
     }
-  const Settling settling(session, arguments, std::move(questions), false);
-  txn::Choices choices = settling.decided();
-  if (!settling.open().empty() && !arguments.has("dry-run")) choices.merge(settling.ask());
-  PackageFiles files_of(session);
-  txn::Planned planned = txn::plan_settle(session.root(), state, chosen, choices, files_of.file_of());
-  for (const plan::Notice& one : settling.notices()) planned.plan.notices.push_back(one);
+  operations::ConfigTerms terms = config_terms(session, arguments);
+  terms.heed_settings = false;
+  const auto decisions = operations::decide(session.root(), std::move(questions), terms);
+  txn::Choices choices = decisions.choices;
+  if (!decisions.open.empty() && !arguments.has("dry-run")) choices.merge(ask_about(session, decisions.open));
+  operations::PackageFiles supply(session.root());
+  txn::Planned planned = txn::plan_settle(session.files(), state, chosen, choices, supply.file_of());
+  for (const plan::Notice& one : decisions.notices) planned.plan.notices.push_back(one);
   if (planned.does_nothing()) {
-    if (session.json()) return screen_nothing(session, planned.plan), 0;
+    if (session.json()) return show_nothing(session, planned.plan);
     for (const plan::Notice& one : planned.plan.notices) session.screen().remark(printable(one.text()));
     if (!session.quiet()) session.screen().line("Nothing was settled; it all stays as it is.");
     return 0;

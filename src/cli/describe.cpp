@@ -107,12 +107,12 @@ class Description {
 
 int run_describe(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  session.add_files(specs);
+  session.root().add_files(specs);
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   bool first = true;
   for (const Spec& spec : specs) {
-    const auto ids = select(session, spec);
+    const auto ids = operations::select(session.root(), spec);
     std::vector<PackageId> shown;
     if (spec.kind == Spec::Kind::Glob) {
       for (const PackageId id : ids)

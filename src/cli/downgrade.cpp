@@ -5,7 +5,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/change.h"
+#include "cli/carry.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
 #include "repo/download.h"
@@ -18,7 +18,7 @@ namespace {
 PackageId installed_one(Session& session, const Spec& spec) {
   Spec name = spec;
   if (name.kind == Spec::Kind::Name) name.constraint.op = Operator::Any, name.text = name.constraint.name;
-  const solve::Names names = select_installed(session, name);
+  const solve::Names names = operations::select_installed(session.root(), name);
   if (names.size() > 1)
     throw Error(ErrorCode::Usage, fmt::format("{} stands for {} packages", printable(spec.text), names.size()), {},
                 "a downgrade is of one package: name it");
@@ -41,7 +41,7 @@ struct Choice {
 std::vector<Choice> choices_for(Session& session, PackageId installed) {
   const Universe& universe = session.universe();
   std::map<std::string, std::int64_t> times;  // by version
-  for (const state::Replaced& one : session.present()->replaced())
+  for (const state::Replaced& one : session.state()->replaced())
     if (one.package.package.name == universe.name(installed))
       times.emplace(one.package.package.version.text(), one.package.time);
   std::vector<Choice> choices;
@@ -49,9 +49,9 @@ std::vector<Choice> choices_for(Session& session, PackageId installed) {
     const Candidate& one = universe[id];
     if (one.offers.empty() || !(one.package.version < universe.package(installed).version)) continue;
     Choice choice{id, one.offers.front().title(), one.offers.front().size, 0};
-    if (session.kept(id) != nullptr)
+    if (session.root().kept(id) != nullptr)
       choice.fetch = 0;
-    else if (repo::in_cache(session.root(), one.package, one.offers.front()))
+    else if (repo::in_cache(session.files(), one.package, one.offers.front()))
       choice.where = "cache", choice.fetch = 0;
     for (const Offer& offer : one.offers)
       if (offer.title() != one.offers.front().title()) choice.where += ", " + offer.title();
@@ -140,8 +140,8 @@ int run_downgrade(Session& session, const Arguments& arguments) {
                 "for example hambrel downgrade lampdesk, or lampdesk=5.4");
   if (arguments.has("hold") && arguments.has("no-hold"))
     throw Error(ErrorCode::Usage, "--hold and --no-hold exclude each other", {}, "give one of them");
-  begin_change(session, arguments);
-  session.add_kept();
+  begin(session, arguments);
+  session.root().add_kept();
   const PackageId installed = installed_one(session, spec);
   const Universe& universe = session.universe();
   auto choices = choices_for(session, installed);
@@ -166,10 +166,10 @@ int run_downgrade(Session& session, const Arguments& arguments) {
   }
   const auto to = named ? std::optional(meant.front().id) : pick(session, arguments, installed, meant);
   if (!to) return 0;
-  const auto hold = hold_for(session, arguments, installed, *to);
-  solve::Request request = start_request(session, arguments);
-  request.install.push_back({fmt::format("{}={}", universe.name(*to), universe.version(*to)), {*to}});
-  return carry_out_request(session, arguments, "downgrade", request, hold);
+  operations::ChangeRequest request = change_request(session, arguments, "downgrade");
+  request.hold = hold_for(session, arguments, installed, *to);
+  request.solve.install.push_back({fmt::format("{}={}", universe.name(*to), universe.version(*to)), {*to}});
+  return carry_out(session, arguments, std::move(request));
 }
 
 }  // namespace hambrel::cli

@@ -1,6 +1,6 @@
 #include "cli/leftovers.h"
 
-#include "cli/apart.h"
+#include "cli/carry.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -10,7 +10,7 @@ void keep_leftovers(std::vector<txn::ConfigFile>& files) {
 }
 
 std::vector<txn::ConfigFile> leftovers_of(Session& session, const state::State& state) {
-  std::vector<txn::ConfigFile> files = txn::configuration_files(session.root(), state);
+  std::vector<txn::ConfigFile> files = txn::configuration_files(session.files(), state);
   keep_leftovers(files);
   return files;
 }
@@ -24,7 +24,7 @@ int purge_leftovers(Session& session, const Arguments& arguments, const std::vec
   for (const txn::ConfigFile& one : leftovers)
     if (options.gone.insert(one.package.row).second) gone.push_back(one.package);
   options.purge = options.gone;
-  planned.tree = txn::plan_tree(session.root(), *session.present(), gone, {}, options);
+  planned.tree = txn::plan_tree(session.files(), *session.state(), gone, {}, options);
   planned.tell_of_files();
   return carry_out(session, arguments, std::move(planned));
 }

@@ -174,7 +174,7 @@ namespace {
 
 /// What is shelved is not among what is installed: for itself.
 int list_shelved(Session& session, const Arguments& arguments) {
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   const auto shelved = state == nullptr ? std::vector<state::StatePackage>() : state->shelved();
   Table table;
   for (const state::StatePackage& one : shelved) {
@@ -205,7 +205,7 @@ namespace {
 
 /// Packages that are gone and left edited configuration behind.
 int list_leftover(Session& session, const Arguments& arguments) {
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   std::map<std::string, std::vector<txn::ConfigFile>> by_package;
   if (state != nullptr)
     for (txn::ConfigFile& one : leftovers_of(session, *state)) by_package[one.package.package.name].push_back(one);
@@ -254,7 +254,7 @@ class DiskUse {
  public:
   explicit DiskUse(Session& session)
       : universe_(session.universe()), idle_(solve::unneeded_of(universe_, universe_.installed())) {
-    for (const repo::CachedFile& one : repo::cached_files(session.root())) cached_[one.name] += one.size;
+    for (const repo::CachedFile& one : repo::cached_files(session.files())) cached_[one.name] += one.size;
   }
   struct Of {
     plan::Freed freed;

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "cli/package_view.h"
 #include "model/search.h"
+#include "operations/supply.h"
 
 namespace hambrel::cli {
 
@@ -57,7 +58,7 @@ int run_search(Session& session, const Arguments& arguments) {
 
 int run_owner(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   int code = 0;
   Table table;
   for (const std::string& given : arguments.words()) {
@@ -85,7 +86,7 @@ namespace {
 void print_files(Session& session, PackageId id) {
   const Screen& screen = session.screen();
   const std::string name(session.universe().name(id));
-  for (const FileEntry& entry : files_of(session, id)) {
+  for (const FileEntry& entry : operations::files_of(session.root(), id)) {
     if (session.json()) {
       Json object = entry_json(entry);
       object["package"] = name;
@@ -105,12 +106,12 @@ void print_files(Session& session, PackageId id) {
 
 int run_files(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  session.add_files(specs);
+  session.root().add_files(specs);
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const bool file = specs[0].kind == Spec::Kind::File;
   std::map<std::string, PackageId> named;  // of each name the installed version, else the best on offer
-  for (const PackageId id : select(session, specs[0])) {
+  for (const PackageId id : operations::select(session.root(), specs[0])) {
     const auto [known, added] = named.emplace(universe.name(id), id);
     if (!added && !file && universe.is_installed(id) && !universe.is_installed(known->second)) known->second = id;
   }

@@ -9,6 +9,8 @@
 #include <string_view>
 #include <vector>
 
+#include "base/amounts.h"
+
 namespace hambrel::cli {
 
 enum class Style : std::uint8_t { Plain, Strong, Faint, Come, Change, Go, Warn, Name };
@@ -73,11 +75,6 @@ class Table {
   std::vector<std::size_t> widths_;
 };
 
-std::string size_text(std::uint64_t bytes);                                              // "1.3 MiB"
-std::string change_text(std::int64_t bytes);                                             // "+1.3 MiB", "-12 KiB", "0 B"
-std::string time_text(std::int64_t seconds);                                             // "2026-11-23 08:15 UTC"
-std::string age_text(std::int64_t now, std::int64_t then);                               // "3 minutes ago"
-std::string count_text(std::size_t count, std::string_view one, std::string_view many);  // "1 package", "3 packages"
 /// Wraps words to a width, each line indented.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);
 

@@ -213,15 +213,15 @@ void print_refusal_json(const Session& session, const solve::Refusal& refusal, c
 
 }  // namespace
 
-std::vector<plan::Remedy> print_refusal(Session& session, const solve::Request& request,
-                                        const solve::Refusal& refusal) {
+std::vector<plan::Remedy> print_refusal(Session& session, const operations::Refused& refused) {
   const Screen& screen = session.screen();
   const Universe& universe = session.universe();
+  const solve::Refusal& refusal = refused.refusal;
   if (!session.json()) {
     screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
     for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
   }
-  auto remedies = plan::remedies_for(universe, request, refusal);
+  auto remedies = operations::remedies_for(session.root(), refused);
   if (session.json()) {
     print_refusal_json(session, refusal, universe, remedies);
     return remedies;
@@ -266,18 +266,52 @@ void ask_consent(const Session& session, const Arguments& arguments) {
   throw Error(ErrorCode::Declined, "declined; nothing was changed");
 }
 
-void tell_if_too_late(const Session& session, const os::InterruptGuard& guard) {
-  if (guard.asked())
+namespace {
+
+void show_done(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
+  const auto id = number(*outcome.transaction);
+  if (outcome.stopped_too_late)
     session.screen().note("You asked to stop in the middle of the switch, which takes moments: it was finished first.");
+  if (session.json())
+    return session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", id}}));
+  if (session.quiet()) return;
+  session.screen().line(fmt::format("\n{} as transaction {}; `{}` takes it back.",
+                                    session.screen().paint(Style::Strong, "Done"), id,
+                                    session.copyable(fmt::format("hambrel undo {}", id))));
+  if (outcome.cache.files > 0)
+    session.screen().line(fmt::format("The cache dropped {}, {}, by the limits of hambrel.toml.",
+                                      count_text(outcome.cache.files, "package file", "package files"),
+                                      size_text(outcome.cache.bytes)));
 }
 
-void tell_done(Session& session, state::TxnId id, const plan::Plan& plan) {
-  if (session.json()) {
-    session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", number(id)}}));
-  } else if (!session.quiet()) {
-    session.screen().line(fmt::format("\n{} as transaction {}; `{}` takes it back.",
-                                      session.screen().paint(Style::Strong, "Done"), number(id),
-                                      session.copyable(fmt::format("hambrel undo {}", number(id)))));
+void show_prepared(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
+  if (session.json())
+    return session.screen().line(
+        canonical({{"plan", to_json(plan)}, {"result", "prepared"}, {"staged", outcome.staged}}));
+  if (session.quiet()) return;
+  session.screen().line(
+      fmt::format("\n{}, {} staged; nothing of the running system was changed. `{}` switches, `{}` drops it.",
+                  session.screen().paint(Style::Strong, "Prepared"), size_text(outcome.staged),
+                  session.copyable("hambrel activate"), session.copyable("hambrel activate --discard")));
+}
+
+void show_fetched(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
+  if (session.json())
+    return session.screen().line(
+        canonical({{"plan", to_json(plan)}, {"result", "fetched"}, {"downloaded", outcome.fetched}}));
+  if (session.quiet()) return;
+  session.screen().line(outcome.fetched == 0 ? "Everything lies in the cache already; nothing else was changed."
+                                             : fmt::format("Fetched {} into the cache; nothing else was changed.",
+                                                           size_text(outcome.fetched)));
+}
+
+}  // namespace
+
+void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
+  switch (outcome.end) {
+    case operations::End::Switch: return show_done(session, plan, outcome);
+    case operations::End::Prepare: return show_prepared(session, plan, outcome);
+    case operations::End::FetchOnly: return show_fetched(session, plan, outcome);
   }
 }
 

@@ -165,8 +165,7 @@ std::string command_line_of(const std::vector<std::string>& words) {
 
 int run(const Command& command, const Arguments& arguments, const std::vector<std::string>& words, Screen& screen,
         bool trust_compiled) {
-  Session session(arguments, command_line_of(words), screen);
-  if (!trust_compiled) session.distrust_compiled();
+  Session session(arguments, command_line_of(words), screen, trust_compiled);
   const int code = command.run(session, arguments);
   if (session.changes()) session.remember_installed();
   return code;

@@ -17,7 +17,7 @@ using plan::TreeLine;
 
 /// The package that a spec means here: the installed version if it fits, else the best candidate.
 PackageId one_package(Session& session, const Spec& spec) {
-  const auto ids = select(session, spec);
+  const auto ids = operations::select(session.root(), spec);
   const auto installed =
       std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return session.universe()[id].installed.has_value(); });
   return installed == ids.end() ? ids.front() : *installed;
@@ -55,10 +55,12 @@ std::size_t depth_of(const Arguments& arguments) {
   return *depth;
 }
 
-solve::Request request_for(Session& session, const Spec& spec) {
-  solve::Request request;
-  request.install.push_back({spec.text, select(session, spec)});
-  if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
+operations::ChangeRequest request_for(Session& session, const Spec& spec) {
+  operations::ChangeRequest request;
+  request.kind = "install";
+  request.look_at_files = false;
+  request.solve.install.push_back({spec.text, operations::select(session.root(), spec)});
+  if (spec.kind == Spec::Kind::Channel) request.solve.channels.insert(spec.channel);
   return request;
 }
 
@@ -67,18 +69,17 @@ solve::Request request_for(Session& session, const Spec& spec) {
 int run_needs(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   const std::size_t depth = depth_of(arguments);
-  session.add_files(specs);
+  session.root().add_files(specs);
   session.tell_of_unusable_repositories();
   const PackageId id = one_package(session, specs[0]);
   std::vector<PackageId> set = session.universe().installed();
   if (!session.universe()[id].installed) {
-    const solve::Request request = request_for(session, specs[0]);
-    const auto answer = solve::solve(session.universe(), request);
-    if (const auto* refusal = std::get_if<solve::Refusal>(&answer)) {
-      print_refusal(session, request, *refusal);
+    auto answer = operations::choose(session.root(), request_for(session, specs[0]));
+    if (const auto* refused = std::get_if<operations::Refused>(&answer)) {
+      print_refusal(session, *refused);
       return exit_code(ErrorCode::Refused);
     }
-    set = std::get<solve::Selection>(answer).chosen;
+    set = std::get<std::vector<PackageId>>(std::move(answer));
   }
   // the version that would really be chosen, which may be another one than the newest
   PackageId top = id;
@@ -91,7 +92,7 @@ int run_needs(Session& session, const Arguments& arguments) {
 int run_needed_by(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   const std::size_t depth = depth_of(arguments);
-  session.add_files(specs);
+  session.root().add_files(specs);
   session.tell_of_unusable_repositories();
   const PackageId id = one_package(session, specs[0]);
   if (!session.universe()[id].installed)
@@ -105,7 +106,7 @@ int run_needed_by(Session& session, const Arguments& arguments) {
 
 int run_why(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  session.add_files(specs);
+  session.root().add_files(specs);
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const PackageId id = one_package(session, specs[0]);
@@ -118,14 +119,12 @@ int run_why(Session& session, const Arguments& arguments) {
     print_tree(session, chain);
     return 0;
   }
-  const solve::Request request = request_for(session, specs[0]);
-  const auto answer = solve::solve(universe, request);
-  if (const auto* refusal = std::get_if<solve::Refusal>(&answer)) {
-    print_refusal(session, request, *refusal);
+  const auto proposed = operations::propose(session.root(), request_for(session, specs[0]));
+  if (const auto* refused = std::get_if<operations::Refused>(&proposed.result)) {
+    print_refusal(session, *refused);
     return exit_code(ErrorCode::Refused);
   }
-  plan::Plan plan = plan::make_plan(universe, request, std::get<solve::Selection>(answer), {});
-  plan.kind = "install";
+  const plan::Plan& plan = std::get<std::unique_ptr<operations::Proposal>>(proposed.result)->plan();
   if (session.json()) {
     session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "nothing stands against it"}}));
     return 0;

@@ -7,9 +7,9 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/apart.h"
-#include "cli/package_files.h"
 #include "cli/plan_view.h"
+#include "operations/proposal.h"
+#include "operations/supply.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -27,22 +27,22 @@ txn::History history_of(Session& session, const Arguments& arguments) {
       throw Error(ErrorCode::NotFound, "there is no such file", *file, "--ledger takes what `ledger export` wrote");
     history = txn::read_export(host->read_all(path, kMostBytes), *file);
   } else {
-    history = txn::read_copy(session.root());
+    history = txn::read_copy(session.files());
   }
   if (history.records.empty())
     throw Error(ErrorCode::Refused,
                 history.broken.empty() ? "there is no copy of the ledger to make the state of" : history.broken,
-                history.broken.empty() ? session.root().shown(txn::kLedgerCopy) : "",
+                history.broken.empty() ? session.files().shown(txn::kLedgerCopy) : "",
                 "give an export of it: --ledger FILE, as `hambrel ledger export` wrote it");
   return history;
 }
 
 /// Refused where the state is sound: then there is nothing to make anew.
 void require_lost(Session& session) {
-  if (!session.root().stat(kStateFile)) return;
+  if (!session.files().stat(kStateFile)) return;
   std::vector<std::string> damage;
   try {
-    const state::State state(session.root(), kStateFile, state::Access::Look);
+    const state::State state(session.files(), kStateFile, state::Access::Look);
     damage = state.damage();
   } catch (const Error& problem) {
     if (problem.code() == ErrorCode::Locked || problem.code() == ErrorCode::Invalid) throw;
@@ -50,13 +50,13 @@ void require_lost(Session& session) {
   }
   if (damage.empty())
     throw Error(ErrorCode::Refused, "the state of this root is sound: there is nothing to make anew",
-                session.root().shown(kStateFile), "`hambrel repair` puts files right");
+                session.files().shown(kStateFile), "`hambrel repair` puts files right");
 }
 
-txn::FileOf file_of(Session& session, PackageFiles& files, const std::vector<std::string>& given) {
+txn::FileOf file_of(Session& session, operations::PackageFiles& files, const std::vector<std::string>& given) {
   return [&session, &files, given](const state::StatePackage& one) -> txn::PackageFile {
     for (const std::string& spec : given) {
-      auto* const reader = session.file_reader(session.file_package(spec));
+      auto* const reader = session.root().file_reader(session.root().file_package(spec));
       if (reader != nullptr && txn::key_of(reader->manifest()) == txn::key_of(one.package)) return {reader, true};
     }
     return files.file_of()(one);
@@ -119,18 +119,18 @@ int run_rebuild(Session& session, const Arguments& arguments) {
   txn::History history = history_of(session, arguments);
   const std::string broken = history.broken;
   session.tell_of_unusable_repositories();
-  session.add_files(specs);
-  PackageFiles files(session);
+  session.root().add_files(specs);
+  operations::PackageFiles files(session.root());
   const txn::Rebuilding planned = txn::plan_rebuilding(std::move(history), file_of(session, files, arguments.words()));
   const bool dry = arguments.has("dry-run");
   if (session.json() && dry) session.screen().line(canonical(json_of(planned, "dry run")));
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) print(session, planned, broken);
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account = account_of(session, arguments, {});
+  txn::Account account = operations::account_of(session.root(), {}, arguments.value("reason").value_or(""));
   account.kind = state::kRebuilding;
   account.plan = canonical(json_of(planned, "done"));
-  const state::TxnId id = txn::rebuild(session.root(), planned, account, os::now());
+  const state::TxnId id = txn::rebuild(session.files(), planned, account, os::now());
   if (session.json()) {
     Json object = json_of(planned, "done");
     object["transaction"] = number(id);

@@ -3,12 +3,12 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/apart.h"
 #include "cli/attic.h"
-#include "cli/package_files.h"
+#include "cli/carry.h"
 #include "cli/plan_view.h"
 #include "cli/prepared_view.h"
 #include "cli/session.h"
+#include "operations/supply.h"
 #include "os/host.h"
 #include "txn/rollback.h"
 #include "txn/undo.h"
@@ -136,7 +136,7 @@ std::string version_of(const std::optional<state::StatePackage>& one) {
 int list_packages(Session& session, const Arguments& arguments, std::uint64_t most) {
   const Filter filter(arguments);
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   Table table;
   std::uint64_t count = 0;
   for (const state::LedgerEntry& entry : entries_of(state, filter, UINT64_MAX)) {
@@ -174,7 +174,7 @@ int list_packages(Session& session, const Arguments& arguments, std::uint64_t mo
 
 /// Everything, oldest first, a line of JSON each: with the digests, so that the chain can be followed elsewhere.
 int export_ledger(Session& session) {
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   if (state == nullptr) return 0;
   auto entries = state->ledger(SIZE_MAX >> 1U);
   for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
@@ -186,7 +186,7 @@ int export_ledger(Session& session) {
 int list_ledger(Session& session, const Arguments& arguments) {
   const std::uint64_t most = count_from(arguments.value("most").value_or("20"), "--most");
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   const auto entries = entries_of(state, Filter(arguments), most);
   Table table;
   if (const auto prepared = state == nullptr ? std::nullopt : state->prepared()) {
@@ -240,7 +240,7 @@ std::string held_since(const state::PackageChange& change) {
 /// What undo has of it.
 std::string attic_text(Session& session, const state::State& state, state::TxnId id) {
   if (const auto by = state.given_up(id)) return fmt::format("given up by transaction {}", number(*by));
-  for (const txn::StandingAttic& one : standing_attics(session, state))
+  for (const txn::StandingAttic& one : operations::standing_attics(session.root()))
     if (one.attic.id == id) return size_of(one) + (one.needed_by.empty() ? "" : ", needed by " + one.needed_by);
   return {};
 }
@@ -255,7 +255,7 @@ std::vector<std::string> notices_of(const state::LedgerEntry& entry) {
 }
 
 int show_entry(Session& session, state::TxnId id) {
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   const auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);
   if (!entry)
     throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
@@ -336,15 +336,15 @@ namespace {
 /// Out of the attic. Where that was altered, what it should hold comes from the cache or a repository, if nothing was
 /// done since: then going back to before the transaction is the same.
 int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
-  PackageFiles files(session);
+  operations::PackageFiles files(session.root());
   txn::Planned planned;
   try {
-    planned = txn::plan_undo(session.root(), state, id);
+    planned = txn::plan_undo(session.files(), state, id);
   } catch (const txn::AtticAltered& problem) {
     if (id != state.last_done()) throw;
     session.progress().note(fmt::format("{}; it is taken from the cache or a repository", problem.problem()));
     planned =
-        txn::plan_rollback(session.root(), state, state::TxnId{number(id) - 1}, files.file_of(), os::processors());
+        txn::plan_rollback(session.files(), state, state::TxnId{number(id) - 1}, files.file_of(), os::processors());
   }
   return carry_out(session, arguments, std::move(planned));
 }
@@ -353,12 +353,12 @@ int undo(Session& session, const Arguments& arguments, const state::State& state
 
 int run_undo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  return undo(session, arguments, past(session, arguments), id);
+  return undo(session, arguments, require_state(session, arguments), id);
 }
 
 int run_redo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  const state::State& state = past(session, arguments);
+  const state::State& state = require_state(session, arguments);
   const auto refuse = [&](const std::string& what, const std::string& hint) {
     throw Error(ErrorCode::Refused, what, fmt::format("transaction {}", number(id)), hint);
   };
@@ -375,7 +375,7 @@ int run_redo(Session& session, const Arguments& arguments) {
 
 int run_rollback(Session& session, const Arguments& arguments) {
   const std::string& word = arguments.words()[0];
-  const state::State& state = past(session, arguments);
+  const state::State& state = require_state(session, arguments);
   const auto checkpoints = state.checkpoints();
   const auto checkpoint =
       std::find_if(checkpoints.begin(), checkpoints.end(), [&](const auto& one) { return one.name == word; });
@@ -384,12 +384,12 @@ int run_rollback(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::NotFound, fmt::format("there is no checkpoint {}", printable(word)), {},
                 "`hambrel checkpoint list` shows them; a transaction is named by its number");
   session.tell_of_unusable_repositories();
-  PackageFiles files(session);
+  operations::PackageFiles files(session.root());
   const txn::Planned back =
-      named ? txn::plan_rollback(session.root(), state, *checkpoint, files.file_of(), os::processors())
-            : txn::plan_rollback(session.root(), state, parse_id(word), files.file_of(), os::processors());
+      named ? txn::plan_rollback(session.files(), state, *checkpoint, files.file_of(), os::processors())
+            : txn::plan_rollback(session.files(), state, parse_id(word), files.file_of(), os::processors());
   if (back.does_nothing()) {
-    if (session.json()) return screen_nothing(session, back.plan), 0;
+    if (session.json()) return show_nothing(session, back.plan);
     if (!session.quiet())
       session.screen().line(
           named ? fmt::format("Nothing to do: all is as it was at the checkpoint {}.", word)
@@ -403,10 +403,10 @@ int run_rollback(Session& session, const Arguments& arguments) {
 }
 
 int run_recover(Session& session, const Arguments& arguments) {
-  session.changing(arguments);
+  session.change(arguments);
   if (session.json())
-    session.screen().line(canonical({{"recovered", session.recovered()}}));
-  else if (!session.recovered() && !session.quiet())
+    session.screen().line(canonical({{"recovered", session.changed().recovered().has_value()}}));
+  else if (!session.changed().recovered().has_value() && !session.quiet())
     session.screen().line("Nothing to recover: no transaction stands interrupted.");
   return 0;
 }

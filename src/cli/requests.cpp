@@ -4,33 +4,12 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "cli/change.h"
+#include "cli/carry.h"
 #include "cli/leftovers.h"
 #include "cli/plan_view.h"
-#include "cli/settling.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
-
-/// What every changing command does before it looks at anything.
-void begin_change(Session& session, const Arguments& arguments) {
-  if (arguments.has("no-files") && !arguments.has("dry-run"))
-    throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
-                "what a change does to files must be known before it is done");
-  if (const auto choice = arguments.value("configs")) parse_config_action(*choice);
-  if (!arguments.has("dry-run") && is_consent_possible(session, arguments)) session.changing(arguments);
-  session.tell_of_unusable_repositories();
-}
-
-/// The options that every one of these commands reads.
-solve::Request start_request(Session& session, const Arguments& arguments) {
-  solve::Request request;
-  request.budget = session.settings().budget * solve::kStepsPerSecond;
-  request.arch = session.arch();
-  request.recommended = !arguments.has("no-recommended");
-  request.drop_unneeded = arguments.has("unneeded");
-  return request;
-}
 
 namespace {
 
@@ -44,12 +23,12 @@ void add_kept_for(Session& session, const std::vector<Spec>& specs) {
       return version_allowed(Operator::Equal, spec.constraint.version.text(), universe.version(id));
     });
   };
-  if (std::any_of(specs.begin(), specs.end(), is_missing)) session.add_kept();
+  if (std::any_of(specs.begin(), specs.end(), is_missing)) session.root().add_kept();
 }
 
 void add_install(Session& session, const Spec& spec, solve::Request& request) {
   const Universe& universe = session.universe();
-  const auto ids = select(session, spec);
+  const auto ids = operations::select(session.root(), spec);
   if (spec.kind == Spec::Kind::Channel) request.channels.insert(spec.channel);
   if (spec.kind != Spec::Kind::Glob) {
     request.install.push_back({spec.text, ids});
@@ -65,46 +44,50 @@ void add_install(Session& session, const Spec& spec, solve::Request& request) {
 
 int run_install(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
-  session.add_files(specs);
+  begin(session, arguments);
+  session.root().add_files(specs);
   add_kept_for(session, specs);
-  solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : specs) add_install(session, spec, request);
-  return carry_out_request(session, arguments, "install", request);
+  operations::ChangeRequest request = change_request(session, arguments, "install");
+  for (const Spec& spec : specs) add_install(session, spec, request.solve);
+  return carry_out(session, arguments, std::move(request));
 }
 
 int run_remove(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
+  begin(session, arguments);
   std::vector<txn::ConfigFile> left;
-  if (arguments.has("purge") && session.present() != nullptr) left = leftovers_of(session, *session.present());
-  solve::Request request = start_request(session, arguments);
-  solve::Names gone;  // removed before: only what they left behind is meant
+  if (arguments.has("purge") && session.state() != nullptr) left = leftovers_of(session, *session.state());
+  operations::ChangeRequest request = change_request(session, arguments, "remove");
+  request.purge_also = arguments.words();  // some may be gone already
+  solve::Names gone;                       // removed before: only what they left behind is meant
   for (const Spec& spec : specs) {
     const auto of_it = [&](const txn::ConfigFile& one) { return one.package.package.name == spec.text; };
     if (!session.universe().installed_of(spec.text) && std::any_of(left.begin(), left.end(), of_it))
       gone.insert(spec.text);
     else
-      for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+      for (const std::string& name : operations::select_installed(session.root(), spec))
+        request.solve.remove.insert(name);
   }
-  if (!request.remove.empty() || gone.empty()) return carry_out_request(session, arguments, "remove", request);
+  if (!request.solve.remove.empty() || gone.empty()) return carry_out(session, arguments, std::move(request));
   std::erase_if(left, [&](const txn::ConfigFile& one) { return !gone.contains(one.package.package.name); });
   return purge_leftovers(session, arguments, left);
 }
 
 int run_upgrade(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
-  solve::Request request = start_request(session, arguments);
-  request.upgrade_all = specs.empty();
-  request.drop_strays = arguments.has("drop-strays");
-  if (request.drop_strays && !specs.empty())
+  begin(session, arguments);
+  operations::ChangeRequest request = change_request(session, arguments, "upgrade");
+  request.solve.upgrade_all = specs.empty();
+  request.solve.drop_strays = arguments.has("drop-strays");
+  if (request.solve.drop_strays && !specs.empty())
     throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave the names out");
   for (const Spec& spec : specs)
-    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+    for (const std::string& name : operations::select_installed(session.root(), spec))
+      request.solve.upgrade.insert(name);
   for (const std::string& given : arguments.values("except"))
-    for (const std::string& name : select_installed(session, parse_spec(given))) request.except.insert(name);
-  return carry_out_request(session, arguments, "upgrade", request);
+    for (const std::string& name : operations::select_installed(session.root(), parse_spec(given)))
+      request.solve.except.insert(name);
+  return carry_out(session, arguments, std::move(request));
 }
 
 int run_change(Session& session, const Arguments& arguments) {
@@ -112,34 +95,44 @@ int run_change(Session& session, const Arguments& arguments) {
              upgrade = parse_specs(arguments.values("upgrade")), release = parse_specs(arguments.values("release"));
   if (install.empty() && remove.empty() && upgrade.empty())
     throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
-  begin_change(session, arguments);
-  session.add_files(install);
+  begin(session, arguments);
+  session.root().add_files(install);
   add_kept_for(session, install);
-  solve::Request request = start_request(session, arguments);
-  for (const Spec& spec : install) add_install(session, spec, request);
+  operations::ChangeRequest request = change_request(session, arguments, "change");
+  for (const Spec& spec : install) add_install(session, spec, request.solve);
   for (const Spec& spec : remove)
-    for (const std::string& name : select_installed(session, spec)) request.remove.insert(name);
+    for (const std::string& name : operations::select_installed(session.root(), spec))
+      request.solve.remove.insert(name);
   for (const Spec& spec : upgrade)
-    for (const std::string& name : select_installed(session, spec)) request.upgrade.insert(name);
+    for (const std::string& name : operations::select_installed(session.root(), spec))
+      request.solve.upgrade.insert(name);
   for (const Spec& spec : release)
-    for (const std::string& name : select_installed(session, spec)) request.release.insert(name);
-  return carry_out_request(session, arguments, "change", request);
+    for (const std::string& name : operations::select_installed(session.root(), spec))
+      request.solve.release.insert(name);
+  return carry_out(session, arguments, std::move(request));
 }
 
 namespace {
 
-int run_mark(Session& session, const Arguments& arguments, plan::Action action, std::int64_t hold_until = 0) {
+int run_mark(Session& session, const Arguments& arguments, plan::Action action,
+             std::optional<std::int64_t> until = {}) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
-  solve::Names names;
-  for (const Spec& spec : specs) names.merge(select_installed(session, spec));
-  return carry_out_mark(session, arguments, action, names, hold_until);
+  begin(session, arguments);
+  operations::MarkRequest request;
+  request.action = action;
+  request.until = until;
+  if (const auto reason = arguments.value("reason")) request.reason = printable(*reason);
+  request.end = end_of(arguments);
+  for (const Spec& spec : specs) request.names.merge(operations::select_installed(session.root(), spec));
+  auto proposal = operations::propose(session.root(), request);
+  if (proposal->plan().empty()) return show_nothing(session, proposal->plan());
+  return carry_out(session, arguments, std::move(proposal));
 }
 
 }  // namespace
 
 int run_hold(Session& session, const Arguments& arguments) {
-  std::int64_t until = 0;
+  std::optional<std::int64_t> until;
   if (const auto given = arguments.value("until")) {
     const auto date = parse_date(*given);
     if (!date || *date <= os::now())

@@ -6,8 +6,7 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "cli/apart.h"
-#include "cli/change.h"
+#include "cli/carry.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -37,11 +36,11 @@ void require_unneeded(Session& session, const solve::Names& names, const std::ve
 
 int run_shelve(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
-  const state::State& state = past(session, arguments);
+  begin(session, arguments);
+  const state::State& state = require_state(session, arguments);
   const Universe& universe = session.universe();
   solve::Names names;
-  for (const Spec& spec : specs) names.merge(select_installed(session, spec));
+  for (const Spec& spec : specs) names.merge(operations::select_installed(session.root(), spec));
   std::vector<state::StatePackage> packages;
   std::vector<PackageId> stay;
   for (const PackageId id : universe.installed()) {
@@ -57,17 +56,17 @@ int run_shelve(Session& session, const Arguments& arguments) {
     packages.push_back(state.package(universe[id].installed->row));
   }
   require_unneeded(session, names, stay);
-  return carry_out(session, arguments, txn::plan_shelve(session.root(), state, packages, os::processors()));
+  return carry_out(session, arguments, txn::plan_shelve(session.files(), state, packages, os::processors()));
 }
 
 int run_unshelve(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
-  begin_change(session, arguments);
-  session.add_shelved();
-  const state::State& state = past(session, arguments);
+  begin(session, arguments);
+  session.root().add_shelved();
+  const state::State& state = require_state(session, arguments);
   const auto shelved = state.shelved();
   const Universe& universe = session.universe();
-  solve::Request request = start_request(session, arguments);
+  operations::ChangeRequest request = change_request(session, arguments, "unshelve");
   for (const Spec& spec : specs) {
     bool found = false;
     for (const state::StatePackage& one : shelved) {
@@ -77,14 +76,14 @@ int run_unshelve(Session& session, const Arguments& arguments) {
                                    satisfies(one.package, spec.constraint);
       if (!meant || (!session.arch().empty() && one.package.arch != session.arch())) continue;
       for (const PackageId id : universe.versions_of(one.package.name))
-        if (const auto* const kept = session.kept(id); kept != nullptr && kept->row == one.row)
-          request.install.push_back({one.package.name, {id}}), found = true;
+        if (const auto* const kept = session.root().kept(id); kept != nullptr && kept->row == one.row)
+          request.solve.install.push_back({one.package.name, {id}}), found = true;
     }
     if (!found)
       throw Error(ErrorCode::Refused, fmt::format("{} is not shelved", printable(spec.text)), {},
                   fmt::format("`{}` shows what is", session.copyable("hambrel list shelved")));
   }
-  return carry_out_request(session, arguments, "unshelve", request);
+  return carry_out(session, arguments, std::move(request));
 }
 
 }  // namespace hambrel::cli

@@ -13,7 +13,7 @@ namespace {
 int list_repositories(Session& session) {
   const Screen& screen = session.screen();
   Table table;
-  for (const repo::CachedIndex& index : session.catalog().indexes) {
+  for (const repo::CachedIndex& index : session.root().catalog().indexes) {
     const repo::Repository& one = index.repository;
     if (session.json()) {
       Json object = {{"name", one.name},           {"url", shown_url(one.url)}, {"channels", one.channels},
@@ -60,7 +60,7 @@ int add_repository(Session& session, const Arguments& arguments) {
       throw Error(ErrorCode::Usage, "--rank: a number from 1 to 99 was expected");
     repository.rank = static_cast<std::uint32_t>(*value);
   }
-  repo::add_repository(session.root(), repository);
+  repo::add_repository(session.files(), repository);
   if (session.json())
     session.screen().line(canonical({{"repository", repository.name}, {"result", "added"}}));
   else if (!session.quiet())
@@ -83,10 +83,10 @@ int run_repo(Session& session, const Arguments& arguments) {
   if (what == "add") return require_words(arguments, 3, "add NAME URL"), add_repository(session, arguments);
   if (what == "drop") {
     require_words(arguments, 2, "drop NAME");
-    repo::drop_repository(session.root(), arguments.words()[1]);
+    repo::drop_repository(session.files(), arguments.words()[1]);
   } else if (what == "enable" || what == "disable") {
     require_words(arguments, 2, "enable NAME");
-    repo::set_enabled(session.root(), arguments.words()[1], what == "enable");
+    repo::set_enabled(session.files(), arguments.words()[1], what == "enable");
   } else {
     const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable"});
     throw Error(ErrorCode::Usage, fmt::format("`repo {}` is not known", printable(what)), {},
@@ -121,8 +121,8 @@ int run_refresh(Session& session, const Arguments& arguments) {
     session.screen().line("No repository is enabled. Add one: hambrel repo add NAME URL");
     return 0;
   }
-  session.root().make_directories(repo::kIndexCache);
-  const auto results = repo::refresh(session.root(), wanted, session.repositories(), session.settings().downloads,
+  session.files().make_directories(repo::kIndexCache);
+  const auto results = repo::refresh(session.files(), wanted, session.repositories(), session.settings().downloads,
                                      os::now(), session.progress(), session.settings().fetch);
   session.remember_installed();
   const Screen& screen = session.screen();

@@ -7,7 +7,7 @@
 #include "base/text.h"
 #include "cli/attic.h"
 #include "cli/cache.h"
-#include "cli/change.h"
+#include "cli/carry.h"
 #include "cli/leftovers.h"
 #include "cli/plan_view.h"
 #include "os/host.h"
@@ -55,9 +55,9 @@ struct Remains {
 Remains remains_of(Session& session, const state::State* state) {
   Remains remains;
   if (state == nullptr) return remains;
-  remains.leftovers = txn::configuration_files(session.root(), *state);
+  remains.leftovers = txn::configuration_files(session.files(), *state);
   try {
-    remains.idle = txn::idle_pristine(session.root(), *state, remains.leftovers);
+    remains.idle = txn::idle_pristine(session.files(), *state, remains.leftovers);
   } catch (const Error& problem) {  // not everybody may look there
     if (problem.code() != ErrorCode::Io || session.changes()) throw;
   }
@@ -70,7 +70,7 @@ Area configs_area(Session& session, const state::State& state) {
   Area area{"configs", "", "hambrel tidy configs", remains.leftovers.size() + remains.idle.size(),
             remains.idle_bytes()};
   for (const txn::ConfigFile& one : remains.leftovers)
-    if (const auto info = session.root().stat(one.path)) area.bytes += info->size;
+    if (const auto info = session.files().stat(one.path)) area.bytes += info->size;
   std::vector<std::string> kinds;
   if (!remains.leftovers.empty())
     kinds.push_back(count_text(remains.leftovers.size(), "leftover", "leftovers") + " of removed packages");
@@ -84,11 +84,11 @@ Area cache_area(Session& session) {
   Area area{"cache", "package files that were fetched", "hambrel tidy cache --all"};
   area.more = "or --unavailable, --keep N, --older DAYS";
   std::size_t unavailable = 0, rests = 0;
-  for (const repo::CachedFile& one : repo::cached_files(session.root())) {
+  for (const repo::CachedFile& one : repo::cached_files(session.files())) {
     ++area.count;
     area.bytes += one.size;
     rests += one.rest ? 1 : 0;
-    unavailable += one.rest || is_offered(session, one) ? 0 : 1;
+    unavailable += one.rest || operations::is_offered(session.root(), one) ? 0 : 1;
   }
   if (unavailable > 0) area.holds += fmt::format(", {} that no repository offers", unavailable);
   if (rests > 0) area.holds += fmt::format(", {} not whole yet", rests);
@@ -96,8 +96,8 @@ Area cache_area(Session& session) {
   return area;
 }
 
-Area attic_area(Session& session, const state::State& state) {
-  const auto attics = standing_attics(session, state);
+Area attic_area(Session& session) {
+  const auto attics = operations::standing_attics(session.root());
   Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
   area.more = "the way back gets shorter";
   for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
@@ -120,11 +120,11 @@ Area checkpoint_area(const state::State& state) {
 
 int overview(Session& session) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.looking();
+  const state::State* const state = session.state();
   std::vector<Area> areas;
   if (state != nullptr) {
     session.tell_of_unusable_repositories();
-    areas = {unneeded_area(session), configs_area(session, *state), cache_area(session), attic_area(session, *state),
+    areas = {unneeded_area(session), configs_area(session, *state), cache_area(session), attic_area(session),
              checkpoint_area(*state)};
     if (const auto prepared = state->prepared())
       areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged,
@@ -154,18 +154,19 @@ int overview(Session& session) {
 }
 
 int tidy_unneeded(Session& session, const Arguments& arguments) {
-  begin_change(session, arguments);
-  solve::Request request = start_request(session, arguments);
-  request.drop_unneeded = true;
-  request.strict_unneeded = arguments.has("strict");
-  return carry_out_request(session, arguments, "remove", request);
+  begin(session, arguments);
+  operations::ChangeRequest request = change_request(session, arguments, "remove");
+  request.solve.drop_unneeded = true;
+  request.solve.strict_unneeded = arguments.has("strict");
+  request.strict = false;  // --strict is about packages here
+  return carry_out(session, arguments, std::move(request));
 }
 
 /// Leftovers go to the attic, as a transaction; pristine contents that nothing began from are of no use to anybody.
 int tidy_configs(Session& session, const Arguments& arguments) {
-  begin_change(session, arguments);
+  begin(session, arguments);
   const Screen& screen = session.screen();
-  const Remains remains = remains_of(session, session.present());
+  const Remains remains = remains_of(session, session.state());
   const bool told = !session.json() && !session.quiet(), dry = arguments.has("dry-run");
   if (remains.leftovers.empty() && remains.idle.empty()) {
     if (session.json()) screen.line(canonical({{"result", "nothing to do"}}));
@@ -181,7 +182,7 @@ int tidy_configs(Session& session, const Arguments& arguments) {
     if (!dry) ask_consent(session, arguments);
   }
   if (!dry)
-    for (const auto& [place, size] : remains.idle) session.root().remove_file(place);
+    for (const auto& [place, size] : remains.idle) session.files().remove_file(place);
   if (!remains.leftovers.empty()) return 0;  // purge_leftovers() has told the outcome
   if (session.json())
     screen.line(canonical(

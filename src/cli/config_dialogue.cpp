@@ -1,4 +1,4 @@
-#include "cli/settling.h"
+#include "cli/config_dialogue.h"
 
 #include <fmt/format.h>
 
@@ -6,12 +6,10 @@
 
 #include "base/text.h"
 #include "os/editor.h"
-#include "repo/download.h"
-#include "repo/index.h"
-#include "repo/transfer.h"
 
 namespace hambrel::cli {
 
+using operations::ConfigQuestion;
 using plan::ConfigAction;
 
 namespace {
@@ -23,76 +21,7 @@ std::string lines_text(const std::string& before, const std::string& after) {
   return count_text(std::max(extent.gone, extent.come), "line", "lines");
 }
 
-std::optional<Merged> merged_of(const Question& question) {
-  const auto& [base, mine, theirs] = question.texts;
-  if (!question.news || !base || !mine || !theirs) return std::nullopt;
-  return merge(*base, *mine, *theirs);
-}
-
-bool merges_cleanly(const Question& question) { return question.merged && question.merged->clean; }
-
-std::string why_unmerged(const Question& question) {
-  const auto& [base, mine, theirs] = question.texts;
-  if (!mine || !theirs) return "it is no text";
-  if (!base) return "what both versions began from is not known";
-  return "you and the new version changed the same lines";
-}
-
-std::string content_of(Session& session, PackageId id, const txn::Conflict& conflict,
-                       const std::shared_ptr<const archive::Table>& table) {
-  const auto read = [&](const archive::PackageReader& reader) {
-    return reader.content(*reader.find(conflict.theirs.path));
-  };
-  if (const auto* const reader = session.file_reader(id)) return read(*reader);
-  const Package& package = session.universe().package(id);
-  const Offer& offer = session.universe()[id].offers.front();
-  const auto open = [&](std::unique_ptr<os::ReadableFile> file, const std::string& where) {
-    return archive::PackageReader(std::move(file), where, offer.table_digest, table);
-  };
-  if (repo::in_cache(session.root(), package, offer)) {
-    const std::string path = repo::cache_path(package);
-    try {
-      return read(open(session.root().open(path), session.root().shown(path)));
-    } catch (const Error& problem) {  // a cache is not a safe
-      session.progress().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-    }
-  }
-  const auto& all = session.repositories();
-  const auto from = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == offer.repository; });
-  if (from == all.end())
-    throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
-                "run `hambrel refresh`");
-  const std::string url = from->url + "/" + repo::package_url_path(package);
-  return read(open(repo::open_url(url, offer.size), url));
-}
-
 }  // namespace
-
-std::vector<Question> questions_of(Session& session, const std::vector<txn::Conflict>& conflicts,
-                                   const std::vector<PackageId>& coming,
-                                   const std::map<PackageId, std::shared_ptr<const archive::Table>>& tables,
-                                   const plan::Plan& plan) {
-  std::vector<Question> questions;
-  for (const txn::Conflict& one : conflicts) {
-    const PackageId id = coming[one.package_index];
-    Question question{one.path, session.universe().package(id).title(), {}};
-    for (const plan::Step& step : plan.steps)
-      if (step.after_id == id && !step.before.empty())
-        question.package = fmt::format("{} {} -> {}", step.name, step.before, step.after);
-    question.texts.mine = txn::read_text(session.root(), one.mine);
-    question.texts.base = txn::read_text(session.root(), one.base);
-    std::string theirs = content_of(session, id, one, tables.at(id));
-    if (is_text(theirs)) question.texts.theirs = std::move(theirs);
-    questions.push_back(std::move(question));
-  }
-  return questions;
-}
-
-ConfigAction parse_config_action(const std::string& word) {
-  for (const ConfigAction action : {ConfigAction::Keep, ConfigAction::Take, ConfigAction::Merge, ConfigAction::Wait})
-    if (word == text_of(action)) return action;
-  throw Error(ErrorCode::Usage, fmt::format("--configs {}: keep, take, merge or wait was expected", printable(word)));
-}
 
 void print_diff(const Screen& screen, const std::string& before, const std::string& after, std::size_t most) {
   const auto lines = diff(before, after);
@@ -120,65 +49,10 @@ void print_diff(const Screen& screen, const std::string& before, const std::stri
   }
 }
 
-Settling::Settling(Session& session, const Arguments& arguments, std::vector<Question> questions, bool settings)
-    : session_(session), questions_(std::move(questions)) {
-  for (Question& one : questions_) one.merged = merged_of(one);
-  // clean merges come first
-  std::stable_partition(questions_.begin(), questions_.end(), merges_cleanly);
-  const auto given = arguments.value("configs");
-  const bool may_ask = !session.json() && !arguments.has("yes") && can_ask();
-  for (const Question& one : questions_) {
-    std::optional<ConfigAction> action;
-    if (given) action = parse_config_action(*given);
-    if (!action && settings)
-      for (const repo::ConfigRule& rule : session.settings().configs)
-        if (!action && path_glob_match(rule.pattern, "/" + one.path)) action = parse_config_action(rule.choice);
-    if (!action && may_ask)
-      open_.insert(one.path);
-    else
-      decide(one, action.value_or(ConfigAction::Wait), arguments.has("markers"));
-  }
-}
-
-void Settling::decide(const Question& question, ConfigAction action, bool markers) {
-  txn::Choice choice{action, {}};
-  if (action == ConfigAction::Merge) {
-    const auto& merged = question.merged;
-    if (merged && (merged->clean || markers)) {
-      choice.content = merged->text;
-    } else {
-      choice.action = ConfigAction::Wait;
-      notices_.push_back({plan::Notice::Kind::ConfigUnmerged, question.path, why_unmerged(question)});
-    }
-  }
-  decided_.emplace(question.path, std::move(choice));
-}
-
-txn::Choices Settling::ask() const {
-  const Screen& screen = session_.screen();
-  txn::Choices answers;
-  screen.line();
-  screen.line(screen.paint(Style::Strong, "Configuration:") +
-              fmt::format(" {} to be decided. Nothing has been changed yet, and nothing is asked later.",
-                          count_text(open_.size(), "file is", "files are")));
-  std::size_t number = 0, clean_left = 0;
-  for (const Question& one : questions_)
-    if (open_.contains(one.path) && merges_cleanly(one)) ++clean_left;
-  for (const Question& one : questions_) {
-    if (!open_.contains(one.path)) continue;
-    ++number;
-    if (merges_cleanly(one)) --clean_left;
-    if (answers.contains(one.path)) continue;  // "all"
-    ask_one(one, fmt::format("{} of {}", number, open_.size()), answers, clean_left);
-  }
-  screen.line();
-  return answers;
-}
-
 namespace {
 
 /// What stands in front of the choices: who changed how much, and what the first choice would do.
-void introduce(const Screen& screen, const Question& question) {
+void introduce(const Screen& screen, const ConfigQuestion& question) {
   const auto& [base, mine, theirs] = question.texts;
   const auto& merged = question.merged;
   const auto say = [&](const std::string& text) {
@@ -203,7 +77,7 @@ void introduce(const Screen& screen, const Question& question) {
   print_diff(screen, *mine, *theirs, kMostLines);
 }
 
-void show_changes(const Screen& screen, const Question& question, const std::string& which) {
+void show_changes(const Screen& screen, const ConfigQuestion& question, const std::string& which) {
   const auto& [base, mine, theirs] = question.texts;
   const auto& from = which == "diff" ? mine : base;
   const auto& to = which == "mine" ? mine : theirs;
@@ -211,11 +85,9 @@ void show_changes(const Screen& screen, const Question& question, const std::str
   print_diff(screen, *from, *to, 0);
 }
 
-}  // namespace
-
-void Settling::ask_one(const Question& question, const std::string& place, txn::Choices& answers,
-                       std::size_t clean_left) const {
-  const Screen& screen = session_.screen();
+void ask_one(Session& session, const std::vector<ConfigQuestion>& open, const ConfigQuestion& question,
+             const std::string& place, txn::Choices& answers, std::size_t clean_left) {
+  const Screen& screen = session.screen();
   const auto& merged = question.merged;
   const bool clean = merged && merged->clean;
   screen.line();
@@ -240,7 +112,7 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
                               : merged ? ", beginning with both versions, what conflicts between markers"
                                        : ", beginning with yours"));
   offer("wait", question.news ? fmt::format("yours stays, the new one waits: `{}`",
-                                            session_.copyable("hambrel configs settle /" + question.path))
+                                            session.copyable("hambrel configs settle /" + question.path))
                               : "it stays as it is");
   if (merged)
     offer("show",
@@ -277,9 +149,9 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
       return;
     }
     if (clean && (answer == "merge" || answer == "all")) {
-      for (const Question& one : questions_) {
-        const bool meant = one.path == question.path || (answer == "all" && open_.contains(one.path));
-        if (meant && !answers.contains(one.path) && merges_cleanly(one))
+      for (const ConfigQuestion& one : open) {
+        const bool meant = one.path == question.path || answer == "all";
+        if (meant && !answers.contains(one.path) && one.merges_cleanly())
           answers[one.path] = {ConfigAction::Merge, one.merged->text};
       }
       return;
@@ -293,6 +165,28 @@ void Settling::ask_one(const Question& question, const std::string& place, txn::
     }
     screen.line(fmt::format("  \"{}\" is none of these.", printable(*given)));
   }
+}
+
+}  // namespace
+
+txn::Choices ask_about(Session& session, const std::vector<ConfigQuestion>& open) {
+  const Screen& screen = session.screen();
+  txn::Choices answers;
+  screen.line();
+  screen.line(screen.paint(Style::Strong, "Configuration:") +
+              fmt::format(" {} to be decided. Nothing has been changed yet, and nothing is asked later.",
+                          count_text(open.size(), "file is", "files are")));
+  std::size_t number = 0, clean_left = 0;
+  for (const ConfigQuestion& one : open)
+    if (one.merges_cleanly()) ++clean_left;
+  for (const ConfigQuestion& one : open) {
+    ++number;
+    if (one.merges_cleanly()) --clean_left;
+    if (answers.contains(one.path)) continue;  // "all"
+    ask_one(session, open, one, fmt::format("{} of {}", number, open.size()), answers, clean_left);
+  }
+  screen.line();
+  return answers;
 }
 
 }  // namespace hambrel::cli

@@ -4,33 +4,33 @@
 // nobody vouches for it; of the others the index has named the table of contents, which names the rest.
 #pragma once
 
-#include <map>
+#include <functional>
 #include <memory>
 #include <vector>
 
-#include "cli/session.h"
+#include "operations/supply.h"
+#include "plan/plan.h"
 #include "repo/arrivals.h"
 #include "txn/transaction.h"
 
-namespace hambrel::cli {
+namespace hambrel::operations {
 
-class Incoming {
+class DownloadQueue {
  public:
   /// Of every step that brings files, in their order.
-  Incoming(Session& session, const plan::Plan& plan);
+  DownloadQueue(Root& root, const plan::Plan& plan);
 
   /// Those that a repository offers.
   const std::vector<repo::Wanted>& offered() const { return offered_; }
   /// What the cache does not have of these.
   txn::Fetched missing() const;
   /// What an interrupted fetch has left is not fetched again: it comes off the plan's steps.
-  static void take_off_rests(Session& session, plan::Plan& plan);
+  static void subtract_partial_downloads(Root& root, plan::Plan& plan);
 
-  using Tables = std::map<PackageId, std::shared_ptr<const archive::Table>>;
   void verify_outside() const;
   /// Gives the sources of a change their readers. What the cache does not have is fetched from here on, and read while
   /// it comes. May be called again after drop_damaged().
-  void open(txn::Planned& planned, const Tables& tables, const os::InterruptGuard& guard);
+  void open(txn::Planned& planned, const Tables& tables, const std::function<bool()>& stop_asked);
   /// A package file in the cache that turned out to be damaged when it was unpacked, frame by frame, each by its
   /// digest, or one that was fetched from where an earlier try had ended: it goes, and true says that another try is
   /// worth it.
@@ -39,11 +39,11 @@ class Incoming {
   ByteCount fetched() const { return arrivals_ ? arrivals_->fetched() : 0; }
 
  private:
-  Session& session_;
+  Root& root_;
   std::vector<PackageId> coming_;
   std::vector<repo::Wanted> offered_;
   std::unique_ptr<repo::Arrivals> arrivals_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
 };
 
-}  // namespace hambrel::cli
+}  // namespace hambrel::operations

@@ -1,20 +1,21 @@
-// From specs to packages.
+#include "operations/select.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <set>
 
 #include "base/text.h"
-#include "cli/session.h"
+#include "operations/root.h"
 #include "repo/path_search.h"
 
-namespace hambrel::cli {
+namespace hambrel::operations {
 
 namespace {
 
 /// "5.4-1 (cove-workshop, which is not enabled)": versions that this root does not see, and why it does not.
-std::vector<std::string> unseen(Session& session, const std::string& name) {
-  const Universe& universe = session.universe();
+std::vector<std::string> unseen(Root& root, const std::string& name) {
+  const Universe& universe = root.universe();
   std::vector<std::string> texts;
   for (const PackageId id : universe.unseen_versions_of(name)) {
     const Candidate& one = universe[id];
@@ -27,50 +28,50 @@ std::vector<std::string> unseen(Session& session, const std::string& name) {
 }
 
 /// Why nothing of a name can be seen, if there is something; the way to have it.
-void tell_unseen(Session& session, const std::string& name) {
-  const Universe& universe = session.universe();
+void tell_unseen(Root& root, const std::string& name) {
+  const Universe& universe = root.universe();
   const auto ids = universe.unseen_versions_of(name);
   if (ids.empty()) return;
-  const std::string all = join(unseen(session, name), ", ");
+  const std::string all = join(unseen(root, name), ", ");
   for (const PackageId id : ids)
     if (universe.fits(id)) {
       const std::string& repository = universe[id].elsewhere.front().repository;
       throw Error(ErrorCode::Refused, fmt::format("{} exists only in a repository that is not enabled: {}", name, all),
-                  {}, session.copyable("hambrel repo enable " + repository));
+                  {}, "hambrel repo enable " + repository);
     }
   throw Error(ErrorCode::Refused,
               fmt::format("{} is not built for this root's architecture, {}", name,
-                          join(session.settings().architectures, " or ")),
+                          join(root.settings().architectures, " or ")),
               {}, fmt::format("there are: {}", all));
 }
 
-[[noreturn]] void nothing_called(Session& session, const std::string& name) {
-  tell_unseen(session, name);
-  std::string hint = did_you_mean(name, session.universe().names());
+[[noreturn]] void nothing_called(Root& root, const std::string& name) {
+  tell_unseen(root, name);
+  std::string hint = did_you_mean(name, root.universe().names());
   if (hint.empty()) {
     const bool unusable =
-        std::any_of(session.catalog().indexes.begin(), session.catalog().indexes.end(),
+        std::any_of(root.catalog().indexes.begin(), root.catalog().indexes.end(),
                     [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
-    hint = session.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
-           : unusable                     ? "some indexes are missing: run `hambrel refresh`"
-                                          : fmt::format("look for it: hambrel search {}", name);
+    hint = root.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
+           : unusable                  ? "some indexes are missing: run `hambrel refresh`"
+                                       : fmt::format("look for it: hambrel search {}", name);
   }
   throw Error(ErrorCode::Refused, fmt::format("no package is called \"{}\", and none provides it", name), {}, hint);
 }
 
-[[noreturn]] void no_such_version(Session& session, const Spec& spec) {
-  const Universe& universe = session.universe();
+[[noreturn]] void no_such_version(Root& root, const Spec& spec) {
+  const Universe& universe = root.universe();
   std::vector<std::string> there;
   for (const PackageId id : universe.versions_of(spec.constraint.name))
     there.push_back(fmt::format("{}{} ({})", universe.version(id),
                                 universe.one_class() ? "" : fmt::format(" for {}", universe.architecture(id)),
                                 universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
-  for (const std::string& one : unseen(session, spec.constraint.name)) there.push_back(one);
+  for (const std::string& one : unseen(root, spec.constraint.name)) there.push_back(one);
   throw Error(
       ErrorCode::Refused,
       fmt::format("no version of {} is {}", spec.constraint.name,
                   (spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()) +
-                      (session.arch().empty() ? "" : " for " + session.arch())),
+                      (root.options().architecture.empty() ? "" : " for " + root.options().architecture)),
       {}, "there are: " + join(there, ", "));
 }
 
@@ -82,23 +83,23 @@ std::string physical_path(os::FileReader& root, const std::string& path) {
   return os::join_path(root.physical(parent), os::name_of(path));
 }
 
-std::vector<PackageId> installed_by_path(Session& session, const std::string& path) {
-  if (const state::State* state = session.present())
-    for (const std::string& one : {path, physical_path(session.root(), path)})
+std::vector<PackageId> installed_by_path(Root& root, const std::string& path) {
+  if (const state::State* state = root.state())
+    for (const std::string& one : {path, physical_path(root.files(), path)})
       for (const state::OwnedFile& owner : state->owners_of(one))
-        if (const auto id = session.universe().installed_of(owner.package_name)) return {*id};
+        if (const auto id = root.universe().installed_of(owner.package_name)) return {*id};
   return {};
 }
 
 /// What the repositories offer that brings a path, best first.
-std::vector<PackageId> offered_by_path(Session& session, const std::string& path) {
-  const Universe& universe = session.universe();
+std::vector<PackageId> offered_by_path(Root& root, const std::string& path) {
+  const Universe& universe = root.universe();
   std::vector<std::string> unsearched;
   std::vector<PackageId> unseen;
-  for (const std::string& one : std::set<std::string>{path, physical_path(session.root(), path)}) {
+  for (const std::string& one : std::set<std::string>{path, physical_path(root.files(), path)}) {
     const repo::PathSearch search =
-        repo::search_paths(session.root(), session.changes() ? &session.root() : nullptr, session.repositories(), one,
-                           session.settings().fetch, session.progress());
+        repo::search_paths(root.files(), root.changes() ? &root.files() : nullptr, root.repositories(), one,
+                           root.settings().fetch, root.observer());
     unsearched = search.unsearched;
     std::vector<PackageId> ids;
     for (const repo::PathHolder& holder : search.holders)
@@ -108,20 +109,18 @@ std::vector<PackageId> offered_by_path(Session& session, const std::string& path
           (universe.offered(id) ? ids : unseen).push_back(id);
     if (!ids.empty()) return ids;
   }
-  const std::string shown = session.root().shown(path);
+  const std::string shown = root.files().shown(path);
   if (!unseen.empty())
     throw Error(ErrorCode::Refused,
                 fmt::format("only {} brings it, which is in no channel that is followed",
                             universe.package(unseen.front()).title()),
                 shown,
-                session.copyable("hambrel install " + std::string(universe.name(unseen.front())) + "=" +
-                                 std::string(universe.version(unseen.front()))));
+                fmt::format("hambrel install {}={}", universe.name(unseen.front()), universe.version(unseen.front())));
   if (!unsearched.empty())
     throw Error(ErrorCode::Refused, "no package that can be asked brings this file", shown,
                 fmt::format("not asked: {}", join(unsearched, ", ")));
   throw Error(ErrorCode::Refused, "no package brings this file, neither an installed one nor one on offer", shown,
-              fmt::format("look for a package by a word: {}",
-                          session.copyable("hambrel search " + shell_quoted(os::name_of(path)))));
+              fmt::format("look for a package by a word: {}", "hambrel search " + shell_quoted(os::name_of(path))));
 }
 
 }  // namespace
@@ -135,10 +134,10 @@ std::vector<Spec> parse_specs(const std::vector<std::string>& words) {
 namespace {
 
 /// Of several architectures the one that --arch names; without it the root's own, where there is one of it.
-void keep_architecture(Session& session, std::vector<PackageId>& ids) {
-  const Universe& universe = session.universe();
-  if (!session.arch().empty()) {
-    std::erase_if(ids, [&](PackageId id) { return universe.architecture(id) != session.arch(); });
+void keep_architecture(Root& root, std::vector<PackageId>& ids) {
+  const Universe& universe = root.universe();
+  if (!root.options().architecture.empty()) {
+    std::erase_if(ids, [&](PackageId id) { return universe.architecture(id) != root.options().architecture; });
   } else if (std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return universe.architecture_class(id) == 0; })) {
     std::erase_if(ids, [&](PackageId id) { return universe.architecture_class(id) != 0; });
   }
@@ -146,15 +145,15 @@ void keep_architecture(Session& session, std::vector<PackageId>& ids) {
 
 }  // namespace
 
-std::vector<PackageId> select(Session& session, const Spec& spec) {
-  const Universe& universe = session.universe();
+std::vector<PackageId> select(Root& root, const Spec& spec) {
+  const Universe& universe = root.universe();
   std::vector<PackageId> ids;
   switch (spec.kind) {
-    case Spec::Kind::File: return {session.file_package(spec.text)};
+    case Spec::Kind::File: return {root.file_package(spec.text)};
     case Spec::Kind::Path: {
       const std::string path = os::host_path(spec.text);
-      ids = installed_by_path(session, path);
-      return ids.empty() ? offered_by_path(session, path) : ids;
+      ids = installed_by_path(root, path);
+      return ids.empty() ? offered_by_path(root, path) : ids;
     }
     case Spec::Kind::Group:
       throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {},
@@ -184,19 +183,19 @@ std::vector<PackageId> select(Session& session, const Spec& spec) {
       if (ids.empty() && universe.versions_of(spec.constraint.name).empty()) ids = universe.matching(spec.constraint);
       break;
   }
-  if (!universe.one_class()) keep_architecture(session, ids);
+  if (!universe.one_class()) keep_architecture(root, ids);
   if (!ids.empty()) return ids;
-  if (universe.providers_of(spec.constraint.name).empty()) nothing_called(session, spec.constraint.name);
-  no_such_version(session, spec);
+  if (universe.providers_of(spec.constraint.name).empty()) nothing_called(root, spec.constraint.name);
+  no_such_version(root, spec);
 }
 
-solve::Names select_installed(Session& session, const Spec& spec) {
-  const Universe& universe = session.universe();
-  if (const state::State* const state = session.present(); state != nullptr && spec.kind == Spec::Kind::Name)
+solve::Names select_installed(Root& root, const Spec& spec) {
+  const Universe& universe = root.universe();
+  if (const state::State* const state = root.state(); state != nullptr && spec.kind == Spec::Kind::Name)
     for (const state::StatePackage& one : state->shelved())
       if (one.package.name == spec.constraint.name && !universe.installed_of(one.package.name))
         throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one.package.title()), {},
-                    fmt::format("`{}` brings it back", session.copyable("hambrel unshelve " + one.package.name)));
+                    fmt::format("`{}` brings it back", "hambrel unshelve " + one.package.name));
   solve::Names names;
   if (spec.kind == Spec::Kind::Name && universe.providers_of(spec.constraint.name).empty()) {
     std::vector<std::string> installed;
@@ -205,10 +204,10 @@ solve::Names select_installed(Session& session, const Spec& spec) {
     throw Error(ErrorCode::Refused, fmt::format("no installed package is called \"{}\"", spec.constraint.name), {},
                 near.empty() ? "`hambrel list` shows what is installed" : near);
   }
-  if (spec.kind == Spec::Kind::Path && installed_by_path(session, os::host_path(spec.text)).empty())
+  if (spec.kind == Spec::Kind::Path && installed_by_path(root, os::host_path(spec.text)).empty())
     throw Error(ErrorCode::Refused, "no installed package has this file", spec.text,
                 "`hambrel list` shows what is installed");
-  for (const PackageId id : select(session, spec))
+  for (const PackageId id : select(root, spec))
     if (universe.is_installed(id)) names.emplace(universe.name(id));
   if (names.empty())
     throw Error(ErrorCode::Refused, fmt::format("{} is not installed", spec.text), {},
@@ -216,4 +215,4 @@ solve::Names select_installed(Session& session, const Spec& spec) {
   return names;
 }
 
-}  // namespace hambrel::cli
+}  // namespace hambrel::operations

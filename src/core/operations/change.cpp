@@ -1,0 +1,241 @@
+#include "operations/change.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/text.h"
+#include "operations/change_proposal.h"
+#include "operations/download_queue.h"
+#include "repo/download.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+/// What the search was measured by.
+std::string measured(const Universe& universe, const solve::Selection& selection) {
+  std::string text = fmt::format("{} package versions known; {} conflicts and {} steps of search; ", universe.size(),
+                                 selection.conflicts, selection.steps);
+  for (const solve::LevelValue& one : selection.levels)
+    text += fmt::format("{} {}{}, ", text_of(one.level), one.value, one.proved ? "" : " (not proved)");
+  text.resize(text.size() - 2);
+  return text;
+}
+
+/// The plan of packages alone, from the chosen set.
+class PackagePlanner {
+ public:
+  PackagePlanner(Root& root, const ChangeRequest& request) : root_(root), request_(request) {}
+
+  plan::Plan plan(const solve::Selection& selection) {
+    plan_ = plan::make_plan(root_.universe(), request_.solve, selection, at_hand(selection));
+    plan_.kind = request_.kind;
+    check(selection);
+    if (request_.kind == "downgrade") keep_marks();
+    resolve_shelved();
+    weigh_strays();
+    DownloadQueue::subtract_partial_downloads(root_, plan_);
+    return std::move(plan_);
+  }
+
+ private:
+  /// Those whose package files need no download.
+  std::set<PackageId> at_hand(const solve::Selection& selection) {
+    const Universe& universe = root_.universe();
+    std::set<PackageId> cached;
+    const bool any_cached = root_.files().stat(repo::kPackageCache).has_value();
+    for (const PackageId id : selection.chosen) {
+      if (universe.is_installed(id)) continue;
+      if (root_.file_reader(id) != nullptr || root_.kept(id) != nullptr ||
+          (any_cached && !universe[id].offers.empty() &&
+           repo::in_cache(root_.files(), universe.package(id), universe[id].offers.front())))
+        cached.insert(id);
+    }
+    return cached;
+  }
+
+  /// The plan is checked by code that is not the solver's, before anyone sees it.
+  void check(const solve::Selection& selection) {
+    const auto problems = plan::problems_of(root_.universe(), request_.solve, selection, plan_);
+    if (problems.empty()) return;
+    throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
+                "nothing was changed; please report this with the output of `hambrel list`");
+  }
+
+  /// A downgrade changes the version, not why a package is there; what it names may be held from then on.
+  void keep_marks() {
+    for (plan::Step& step : plan_.steps) {
+      if (step.action != plan::Action::Downgrade) continue;
+      step.reason = root_.universe()[*step.before_id].installed->reason;
+      for (const solve::Target& target : request_.solve.install)
+        if (std::find(target.candidates.begin(), target.candidates.end(), *step.after_id) != target.candidates.end())
+          step.held = request_.hold.has_value();
+    }
+  }
+
+  /// What comes back from the shelf is what it was. Nothing else may come in its place.
+  void resolve_shelved() {
+    const state::State* const state = root_.state();
+    if (state == nullptr) return;
+    const auto shelved = state->shelved();
+    for (plan::Step& step : plan_.steps) {
+      if (!step.brings_files()) continue;
+      const auto one = std::find_if(shelved.begin(), shelved.end(), [&](const state::StatePackage& other) {
+        return other.package.name == step.name && other.package.arch == step.arch;
+      });
+      if (one == shelved.end()) continue;
+      if (const auto* const kept = root_.kept(*step.after_id); kept == nullptr || kept->row != one->row)
+        throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one->package.title()), {},
+                    fmt::format("`{}` brings it back", "hambrel unshelve " + step.name));
+      step.action = plan::Action::Unshelve;
+      step.reason = one->reason;
+      step.size_change = 0;
+    }
+  }
+
+  /// Where wanted packages that nobody offers any more hold others back: what it would bring to let them go.
+  void weigh_strays() {
+    const Universe& universe = root_.universe();
+    if (!request_.solve.upgrade_all || request_.solve.drop_strays || !request_.weigh_strays) return;
+    const bool stray_in_the_way =
+        std::any_of(plan_.held_back.begin(), plan_.held_back.end(), [&](const plan::HeldBack& one) {
+          const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
+          if (!id || !universe.wanted(*id)) return false;
+          const auto versions = universe.slot(*id);
+          return std::none_of(versions.begin(), versions.end(), [&](PackageId v) { return universe.offered(v); });
+        });
+    if (!stray_in_the_way) return;
+    solve::Request without = request_.solve;
+    without.drop_strays = true;
+    const auto answer = solve::solve(universe, without);
+    const auto* selection = std::get_if<solve::Selection>(&answer);
+    if (selection == nullptr) return;
+    plan::Plan::WithoutStrays result = plan::weigh(universe, without, *selection);
+    if (result.held_back >= plan_.held_back.size()) return;
+    plan_.without_strays = std::move(result);
+  }
+
+  Root& root_;
+  const ChangeRequest& request_;
+  plan::Plan plan_;
+};
+
+using Keys = std::vector<std::vector<std::string>>;  // by target: name, version and architecture of each candidate
+
+std::string key_of(Root& root, PackageId id) {
+  const Package& package = root.universe().package(id);
+  return package.title() + " " + package.arch;
+}
+
+Keys keys_of(Root& root, const solve::Request& request) {
+  Keys keys;
+  for (const solve::Target& target : request.install) {
+    keys.emplace_back();
+    for (const PackageId id : target.candidates) keys.back().push_back(key_of(root, id));
+  }
+  return keys;
+}
+
+/// Numbers of packages are of one universe: in another one they are looked for by what they are.
+void restore_candidates(Root& root, solve::Request& request, const Keys& keys) {
+  for (std::size_t i = 0; i < request.install.size(); ++i) {
+    std::vector<PackageId> found;
+    for (const std::string& key : keys[i])
+      for (const PackageId id : root.universe().versions_of(key.substr(0, key.find(' '))))
+        if (key_of(root, id) == key) found.push_back(id);
+    if (found.size() != keys[i].size())
+      throw Error(ErrorCode::Refused, "the repositories have changed since the remedy was tried", {},
+                  "run the command again");
+    request.install[i].candidates = found;
+  }
+}
+
+/// Is nothing new about a hold? A held package may be given another date or reason.
+bool is_so(const Universe& universe, const MarkRequest& request, PackageId id) {
+  if ((request.action == plan::Action::Hold) != universe.held(id)) return false;
+  const auto hold = universe[id].installed->hold;
+  if (request.action == plan::Action::Release || !hold) return true;
+  const bool same_date = !request.until || hold->until == *request.until;
+  const bool same_reason = !request.reason || hold->reason == *request.reason;
+  return same_date && same_reason;
+}
+
+}  // namespace
+
+namespace {
+
+using Solved = std::variant<solve::Selection, Refused>;
+
+Solved solve_for(Root& root, ChangeRequest& request) {
+  auto answer = solve::solve(root.universe(), request.solve);
+  if (auto* const selection = std::get_if<solve::Selection>(&answer)) return std::move(*selection);
+  auto& refusal = std::get<solve::Refusal>(answer);
+  if (refusal.decided) return Refused{std::move(refusal), std::move(request)};
+  throw Error(ErrorCode::Undecided, refusal.what, {},
+              "nothing was changed; ask for less at once, or raise `budget` (seconds) in hambrel.toml");
+}
+
+}  // namespace
+
+Proposed propose(Root& root, ChangeRequest request) {
+  Solved solved = solve_for(root, request);
+  if (auto* const refused = std::get_if<Refused>(&solved)) return {std::move(*refused), ""};
+  const auto& selection = std::get<solve::Selection>(solved);
+  plan::Plan plan = PackagePlanner(root, request).plan(selection);
+  std::string told = measured(root.universe(), selection);
+  return {change_proposal(root, std::move(request), std::move(plan)), std::move(told)};
+}
+
+std::variant<std::vector<PackageId>, Refused> choose(Root& root, ChangeRequest request) {
+  Solved solved = solve_for(root, request);
+  if (auto* const refused = std::get_if<Refused>(&solved)) return std::move(*refused);
+  return std::move(std::get<solve::Selection>(solved).chosen);
+}
+
+std::vector<plan::Remedy> remedies_for(Root& root, const Refused& refused) {
+  return plan::remedies_for(root.universe(), refused.request.solve, refused.refusal);
+}
+
+ChangeRequest take(Root& root, const Refused& refused, const plan::Remedy& remedy) {
+  ChangeRequest request = refused.request;
+  request.kind = refused.request.kind == "downgrade" ? "downgrade" : "change";
+  request.solve = remedy.request;
+  if (remedy.enable.empty()) return request;
+  const Keys before = keys_of(root, request.solve);
+  root.see_enabled(remedy.enable);
+  restore_candidates(root, request.solve, before);
+  request.enables = remedy.enable;
+  return request;
+}
+
+std::unique_ptr<Proposal> propose(Root& root, const MarkRequest& request) {
+  const Universe& universe = root.universe();
+  const std::string& arch = root.options().architecture;
+  const bool about_hold = request.action == plan::Action::Hold || request.action == plan::Action::Release;
+  const bool wanted = request.action == plan::Action::Want;
+  plan::Plan plan;
+  plan.kind = plan::text_of(request.action);
+  for (const PackageId id : universe.installed()) {
+    if (!request.names.contains(universe.name(id)) || (!arch.empty() && universe.architecture(id) != arch)) continue;
+    if (about_hold ? is_so(universe, request, id) : wanted == universe.wanted(id)) continue;
+    const Candidate& one = universe[id];
+    plan::Step step;
+    step.action = request.action;
+    step.name = one.package.name;
+    step.arch = one.package.arch;
+    step.before = step.after = one.package.version.text();
+    step.before_id = step.after_id = id;
+    step.origin = one.installed->origin;
+    step.reason = one.installed->reason;
+    if (!about_hold) step.reason = wanted ? Reason::Wanted : Reason::PulledIn;
+    plan.steps.push_back(std::move(step));
+  }
+  ChangeRequest change;
+  change.kind = plan.kind;
+  change.end = request.end;
+  return change_proposal(root, std::move(change), std::move(plan), request);
+}
+
+}  // namespace hambrel::operations

@@ -1,0 +1,129 @@
+#include "operations/proposal.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/amounts.h"
+#include "base/json.h"
+#include "base/text.h"
+#include "operations/limits.h"
+#include "os/host.h"
+
+namespace hambrel::operations {
+
+const std::vector<ConfigQuestion>& Proposal::questions() const {
+  static const std::vector<ConfigQuestion> none;
+  return none;
+}
+
+void Proposal::decide(txn::Choices answers) {
+  if (!answers.empty()) throw Error(ErrorCode::Internal, "answers to questions that nobody put");
+}
+
+txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& reason) {
+  txn::Account account;
+  account.kind = plan.kind;
+  account.command = root.options().command;
+  account.user = os::user_name();
+  account.note = reason;
+  account.plan = canonical(to_json(plan));
+  return account;
+}
+
+void plan_retention(Root& root, txn::Planned& planned) {
+  if (root.state() == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return;
+  planned.gives_up = txn::beyond(attic_limits(root), standing_attics(root), planned.attic.empty() ? 1 : 0);
+  std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there
+    return planned.attic == fmt::format("{}/{}", txn::kAttic, number(id));
+  });
+  if (!planned.gives_up.empty()) planned.plan.notices.push_back(txn::notice_of(planned.gives_up));
+}
+
+std::optional<std::string> check_prepared(Root& root, End end) {
+  const state::State* const state = root.state();
+  const auto standing = state == nullptr ? std::nullopt : state->prepared();
+  if (!standing) return std::nullopt;
+  const std::string what = fmt::format("`{}`, {}", printable(standing->command), time_text(standing->time));
+  if (end == End::Prepare)
+    throw Error(ErrorCode::Refused, "something is prepared already: " + what, {},
+                "`hambrel activate` switches to it, `hambrel activate --discard` drops it");
+  return fmt::format("what is prepared ({}) can't be activated any more after this", what);
+}
+
+Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end,
+                const std::function<bool()>& stop_asked) {
+  Outcome outcome;
+  outcome.end = end;
+  txn::Engine engine(root.environment(stop_asked));
+  if (end == End::Prepare) {
+    outcome.staged = engine.prepare(planned, account).staged;
+    return outcome;
+  }
+  outcome.transaction = engine.run(planned, account);
+  outcome.stopped_too_late = stop_asked();
+  if (planned.plan.download() > 0) outcome.cache = trim_cache(root);
+  return outcome;
+}
+
+CacheTrim trim_cache(Root& root) {
+  try {
+    const auto go = repo::beyond(cache_limits(root), repo::cached_files(root.files()), os::now());
+    if (go.empty()) return {};
+    return {go.size(), repo::drop_cached(root.files(), go)};
+  } catch (const Error& problem) {  // the transaction is done, and stays so
+    root.observer().note(fmt::format("the cache could not be brought within its limits: {}", problem.what()));
+    return {};
+  }
+}
+
+namespace {
+
+class PlannedProposal final : public Proposal {
+ public:
+  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms)
+      : root_(root), planned_(std::move(planned)) {
+    end_ = terms.end;
+    plan_retention(root, planned_);
+    if (auto remark = check_prepared(root, end_)) remarks_.push_back(std::move(*remark));
+    check_holds(terms);
+  }
+
+  const plan::Plan& plan() const override { return planned_.plan; }
+
+  Outcome perform(ChangingRoot& root, const Terms& terms) override {
+    txn::Account account = account_of(root, planned_.plan, terms.reason);
+    account.downloaded = planned_.plan.download();
+    return execute(root, planned_, account, end_, terms.stop_asked);
+  }
+
+ private:
+  /// Going back changes held packages, too, as it must be exact: that is said, or each has to be named.
+  void check_holds(const PlannedTerms& terms) {
+    const std::set<std::string> named(terms.release.begin(), terms.release.end());
+    for (const state::PackageChange& change : planned_.changes) {
+      if (!change.before_row || change.before_row == change.after_row || named.contains(change.name)) continue;
+      const auto hold = root_.state()->package(*change.before_row).hold;
+      if (!hold || (hold->until != 0 && hold->until <= os::now())) continue;
+      const bool came_with_it = planned_.undo_of && change.before->hold && change.before->hold->since == hold->since;
+      if (came_with_it) continue;
+      const std::string why = hold->reason.empty() ? "" : ": " + printable(hold->reason);
+      if (terms.name_holds)
+        throw Error(ErrorCode::Refused, fmt::format("{} is held{}, and this would change it", change.name, why), {},
+                    fmt::format("name it to change it all the same: --release {}", change.name));
+      remarks_.push_back(fmt::format("{} is held{}; this changes it all the same", change.name, why));
+    }
+  }
+
+  Root& root_;
+  txn::Planned planned_;
+};
+
+}  // namespace
+
+std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms) {
+  return std::make_unique<PlannedProposal>(root, std::move(planned), terms);
+}
+
+}  // namespace hambrel::operations

@@ -1,0 +1,93 @@
+// What is known before a question is put, and what became of it.
+//
+// A request (one struct a use case) becomes a Proposal: the plan, what is worth saying about it, and the questions that
+// are open, each as data. The answers are given to decide(); perform() carries the whole out and says what was done as
+// an Outcome. Text and JSON are made from these values, and from nothing else. Nothing here prints or asks.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "operations/configuration_question.h"
+#include "operations/root.h"
+#include "plan/plan.h"
+
+namespace hambrel::operations {
+
+/// What is to come of a plan.
+enum class End {
+  Switch,     // it is done
+  Prepare,    // it is staged, and waits to be activated
+  FetchOnly,  // its package files are brought into the cache
+};
+
+/// How it is carried out.
+struct Terms {
+  std::string reason{};  // for the ledger
+  std::function<bool()> stop_asked = [] { return false; };
+};
+
+/// What the cache dropped afterwards, by the limits of the settings.
+struct CacheTrim {
+  std::size_t files = 0;
+  ByteCount bytes = 0;
+};
+
+struct Outcome {
+  End end = End::Switch;
+  std::optional<state::TxnId> transaction{};  // of Switch
+  ByteCount staged = 0;                       // bytes, of Prepare
+  ByteCount fetched = 0;                      // bytes, of FetchOnly
+  CacheTrim cache{};
+  bool stopped_too_late = false;  // it was asked to stop in the middle of the switch, which was finished first
+};
+
+class Proposal {
+ public:
+  virtual ~Proposal() = default;
+  virtual const plan::Plan& plan() const = 0;
+  /// Sentences about it that belong to no step.
+  const std::vector<std::string>& remarks() const { return remarks_; }
+  /// Configuration that is still to be decided on.
+  virtual const std::vector<ConfigQuestion>& questions() const;
+  /// Answers to all questions: what is left to ask about afterwards is nothing.
+  virtual void decide(txn::Choices answers);
+  virtual End end() const { return end_; }
+  /// Once, by the root that it was made from. On failure everything is as before, and the ledger says so.
+  virtual Outcome perform(ChangingRoot& root, const Terms& terms) = 0;
+
+ protected:
+  End end_ = End::Switch;
+  std::vector<std::string> remarks_;
+};
+
+/// For the ledger.
+txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& reason);
+
+/// What is given up with a change goes into its plan.
+void plan_retention(Root& root, txn::Planned& planned);
+
+/// What is prepared already can't be activated after another change. Throws Error{Refused} where this one is to be
+/// prepared itself.
+std::optional<std::string> check_prepared(Root& root, End end);
+
+/// Switches or prepares. `planned` has its sources.
+Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end,
+                const std::function<bool()>& stop_asked);
+
+/// After a transaction that fetched something. What can't be dropped is told.
+CacheTrim trim_cache(Root& root);
+
+/// What is planned by moves and changes of packages, without a search: undo, rollback, shelve, settle, repair, purge.
+struct PlannedTerms {
+  End end = End::Switch;
+  std::vector<std::string> release{};  // held packages that may change
+  bool name_holds = false;             // others must not: nobody is asked
+};
+/// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
+std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms);
+
+}  // namespace hambrel::operations

@@ -1,0 +1,322 @@
+#include "operations/root.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/amounts.h"
+#include "base/text.h"
+#include "os/host.h"
+#include "plan/plan.h"
+#include "repo/download.h"
+#include "txn/kept.h"
+#include "txn/ledger_copy.h"
+#include "txn/retention.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+constexpr std::uint64_t kMostUrlBytes = 16ULL << 30;
+constexpr const char* kRebuild = "hambrel repair --rebuild";
+
+std::string key_of(const Package& package) { return package.title() + " " + package.arch; }
+
+/// A root without a state is a new one, unless a ledger was kept there.
+void require_known(os::FileReader& root) {
+  if (root.stat(txn::kLedgerCopy) && !root.list(txn::kLedgerCopy).empty())
+    throw Error(ErrorCode::Untrusted, "the state of this root is gone, though its ledger is not",
+                root.shown(kStateFile), fmt::format("`{}` makes it anew; or bring it back from a backup", kRebuild));
+}
+
+bool is_url(std::string_view text) {
+  return text.starts_with("http://") || text.starts_with("https://") || text.starts_with("file://");
+}
+
+}  // namespace
+
+Root::Root(RootOptions options, Observer& observer) : options_(std::move(options)), observer_(observer) {}
+
+os::FileSystem& Root::files() {
+  if (!files_) files_ = os::open_file_system(options_.path);
+  return *files_;
+}
+
+const repo::Settings& Root::settings() {
+  if (settings_) return *settings_;
+  if (options_.settings_file.empty()) {
+    settings_ = repo::load_settings(files(), "etc/hambrel/hambrel.toml", os::machine_architecture());
+  } else {
+    const auto host = os::open_file_system("/");
+    const std::string path = os::host_path(options_.settings_file);
+    if (!host->stat_followed(path))
+      throw Error(ErrorCode::NotFound, "there is no such settings file", options_.settings_file,
+                  "check the path given to --config");
+    settings_ = repo::load_settings(*host, path, os::machine_architecture());
+  }
+  const auto& known = settings_->architectures;
+  const std::string& wanted = options_.architecture;
+  if (!wanted.empty() && std::find(known.begin(), known.end(), wanted) == known.end())
+    throw Error(ErrorCode::Usage,
+                fmt::format("--arch {}: this root takes packages for {}", printable(wanted), join(known, ", ")), {},
+                "`more_archs` in hambrel.toml adds architectures");
+  return *settings_;
+}
+
+const std::vector<repo::Repository>& Root::repositories() {
+  if (!repositories_) repositories_ = repo::load_repositories(files());
+  return *repositories_;
+}
+
+void Root::see_enabled(const std::string& repository) {
+  repositories();
+  for (repo::Repository& one : *repositories_)
+    if (one.name == repository) one.enabled = true;
+  catalog_.reset();
+  universe_.reset();
+}
+
+const repo::Catalog& Root::catalog() {
+  if (!catalog_) catalog_ = repo::load_catalog(files(), repositories(), options_.trust_compiled);
+  return *catalog_;
+}
+
+const state::State* Root::state() {
+  if (state_is_lost_ || looking_) return looking_.get();
+  if (!files().stat(kStateFile)) {
+    require_known(files());
+    return nullptr;
+  }
+  looking_ = std::make_unique<state::State>(files(), kStateFile, state::Access::Look);
+  if (const auto journal = looking_->journal())
+    observer_.note(
+        fmt::format("transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it "
+                    "right.",
+                    number(journal->id), journal->kind));
+  return looking_.get();
+}
+
+std::string Root::clock_doubt() {
+  const state::State* const now = state();
+  return now == nullptr ? "" : txn::doubt_of_clock(*now, os::now());
+}
+
+repo::Pace Root::pace() {
+  const repo::FetchLimits& limits = settings().fetch;
+  return {limits.least_rate, limits.window_seconds, 0};
+}
+
+std::unique_ptr<os::ReadableFile> Root::open_given(const Spec& spec) {
+  if (is_url(spec.text)) {
+    observer_.begin("fetching " + shown_url(spec.text), 0, Observer::Unit::Bytes);
+    auto file = repo::fetch_file(spec.text, kMostUrlBytes, pace(), observer_);
+    observer_.end();
+    return file;
+  }
+  if (!host_) host_ = os::open_file_system("/");
+  const std::string path = os::host_path(spec.text);
+  if (!host_->stat_followed(path))
+    throw Error(ErrorCode::NotFound, "there is no such package file", spec.text,
+                "check the path; a package of a repository is named without ./ and .hambrel");
+  return os::open_each_time(host_, path);
+}
+
+void Root::add_files(const std::vector<Spec>& specs) {
+  for (const Spec& spec : specs)
+    if (spec.kind == Spec::Kind::File && !readers_.contains(shown_url(spec.text))) add_file(spec, open_given(spec));
+}
+
+void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
+  const std::string shown = shown_url(spec.text);
+  const Digest digest = os::digest_of(*file, shown);
+  auto reader = std::make_unique<archive::PackageReader>(std::move(file), shown);
+  Candidate candidate;
+  candidate.package = reader->manifest();
+  const auto& architectures = settings().architectures;
+  if (candidate.package.arch != "any" &&
+      std::find(architectures.begin(), architectures.end(), candidate.package.arch) == architectures.end())
+    throw Error(ErrorCode::Refused,
+                fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
+                            join(architectures, " and ")),
+                shown, fmt::format("use a file built for {} or any", join(architectures, ", ")));
+  Offer offer;
+  offer.local_path = shown;
+  offer.size = reader->file_size();
+  offer.digest = digest;
+  offer.rank = 0;
+  candidate.offers.push_back(offer);
+  given_.push_back(std::move(candidate));
+  readers_.emplace(shown, std::move(reader));
+  universe_.reset();
+}
+
+View Root::view() {
+  View view;
+  for (const repo::CachedIndex& index : catalog().indexes) {
+    const repo::Repository& one = index.repository;
+    if (index.problem.empty())  // what the catalogue may still hold of another place by that name is not seen
+      view.repositories.push_back({one.name, one.enabled, one.rank, one.channels});
+  }
+  view.architectures = settings().architectures;
+  view.follows = settings().follow;
+  view.now = os::now();
+  return view;
+}
+
+std::vector<Candidate> Root::installed_candidates() {
+  std::vector<Candidate> all;
+  if (const state::State* state = this->state())
+    for (state::StatePackage& one : state->installed()) {
+      Candidate candidate;
+      candidate.package = std::move(one.package);
+      candidate.installed = Installed{one.row, one.reason, one.origin, one.time, one.digest, one.hold};
+      all.push_back(std::move(candidate));
+    }
+  return all;
+}
+
+std::shared_ptr<const Layer> Root::overlay(bool& sound) {
+  const Layer& base = *catalog().base;
+  const std::string identity = state::identity_of(files(), kStateFile);
+  if (given_.empty() && options_.trust_compiled && !changes())
+    if (auto stored = repo::open_installed(files(), base, identity, settings().architectures, sound)) return stored;
+  std::vector<Candidate> all = installed_candidates();
+  all.insert(all.end(), given_.begin(), given_.end());
+  return repo::layer_of(compile_overlay(base, all, ""));
+}
+
+const Universe& Root::universe() {
+  if (universe_) return *universe_;
+  bool sound = false;
+  const auto installed = overlay(sound);
+  View seen = view();
+  seen.installed_is_sound = sound;
+  universe_ = std::make_unique<Universe>(catalog().base, installed, std::move(seen));
+  return *universe_;
+}
+
+std::string Root::identity() {
+  if (!options_.trust_compiled || changes() || !catalog().compiled) return "";
+  return state::identity_of(files(), kStateFile);
+}
+
+std::unique_ptr<Universe> Root::renew_overlay() {
+  catalog_.reset();
+  const auto base = catalog().base;
+  const std::string now = state::identity_of(files(), kStateFile);
+  if (!catalog_->compiled || now.empty()) return nullptr;
+  bool sound = false;
+  const auto& architectures = settings().architectures;
+  if (const auto stored = repo::open_installed(files(), *base, now, architectures, sound))
+    return std::make_unique<Universe>(base, stored, view());
+  const auto candidates = installed_candidates();
+  auto seen = std::make_unique<Universe>(base, repo::layer_of(compile_overlay(*base, candidates, "")), view());
+  sound = plan::problems_of(*seen, seen->installed()).empty();
+  files().replace_cache(repo::kInstalledFile,
+                        compile_overlay(*base, candidates, repo::installed_key(*base, now, architectures, sound)),
+                        0644);
+  return seen;
+}
+
+PackageId Root::file_package(const std::string& given) {
+  const std::string spec = shown_url(given);
+  const Universe& known = universe();
+  for (const PackageId id : known.versions_of(readers_.at(spec)->manifest().name))
+    for (const Offer& offer : known[id].offers)
+      if (offer.local_path == spec) return id;
+  throw Error(ErrorCode::Internal, "a package file was lost", spec);
+}
+
+archive::PackageReader* Root::file_reader(PackageId id) {
+  if (readers_.empty()) return nullptr;
+  for (const Offer& offer : universe()[id].offers)
+    if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end())
+      return found->second.get();
+  return nullptr;
+}
+
+void Root::add_kept() {
+  const state::State* const now = this->state();
+  if (now == nullptr) return;
+  std::set<std::string> installed;
+  for (const state::StatePackage& one : now->installed()) installed.insert(key_of(one.package));
+  for (const state::Replaced& one : now->replaced()) {
+    const Package& package = one.package.package;
+    if (installed.contains(key_of(package)) || kept_.contains(key_of(package))) continue;
+    const std::string attic = os::join_path(txn::kHome, txn::attic_of(*now, one.left));
+    const bool in_attic = files().stat(attic).has_value();
+    if (!in_attic && !files().stat(repo::cache_path(package))) continue;
+    add_kept(one.package, in_attic ? kInAttic : kInCache);
+  }
+  universe_.reset();  // numbers of packages change their meaning
+}
+
+void Root::add_shelved() {
+  if (this->state() == nullptr) return;
+  for (const state::StatePackage& one : this->state()->shelved()) add_kept(one, kInAttic);
+  universe_.reset();
+}
+
+void Root::add_kept(const state::StatePackage& package, std::string_view where) {
+  Offer offer;
+  offer.local_path = where;
+  offer.rank = 0;
+  offer.digest = package.digest;
+  Candidate candidate;
+  candidate.package = package.package;
+  candidate.offers.push_back(std::move(offer));
+  given_.push_back(std::move(candidate));
+  kept_.emplace(key_of(package.package), package);
+}
+
+const state::StatePackage* Root::kept(PackageId id) {
+  if (kept_.empty()) return nullptr;
+  const auto& offers = universe()[id].offers;
+  if (offers.empty() || !offers.front().is_kept()) return nullptr;
+  const auto found = kept_.find(key_of(universe().package(id)));
+  return found == kept_.end() ? nullptr : &found->second;
+}
+
+std::vector<std::string> Root::unusable_repositories() {
+  std::vector<std::string> all;
+  for (const repo::CachedIndex& index : catalog().indexes)
+    if ((index.repository.enabled || !index.repository.problem.empty()) && !index.problem.empty())
+      all.push_back(fmt::format("nothing of {} is used: {}. `hambrel refresh` fetches its index.",
+                                index.repository.name, index.problem));
+  return all;
+}
+
+ChangingRoot::ChangingRoot(RootOptions given, Observer& observer, unsigned wait_seconds, State how)
+    : Root(std::move(given), observer) {
+  files().make_directories(kStateDirectory);
+  lock_ = os::take_lock(files(), kLockFile, static_cast<int>(wait_seconds),
+                        fmt::format("`{}` (process {}, {}, since {})", options().command, os::process_id(),
+                                    os::user_name(), time_text(os::now())));
+  state_is_lost_ = how == State::Lost;
+  if (state_is_lost_) return;
+  if (!files().stat(kStateFile)) require_known(files());
+  state_ = std::make_unique<state::State>(files(), kStateFile, state::Access::Change);
+  clock_doubt_ = txn::doubt_of_clock(*state_, os::now());
+  recover();
+}
+
+void ChangingRoot::recover() {
+  try {
+    recovered_ = txn::Engine(environment()).recover();
+  } catch (...) {
+    const Error problem = current_error();
+    throw Error(ErrorCode::Unrecovered,
+                fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
+                problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
+  }
+}
+
+txn::Environment ChangingRoot::environment(const std::function<bool()>& stop_asked) {
+  txn::Environment environment{files(), *state_, observer(), os::is_superuser(), os::now, options().after_step};
+  environment.stop_asked = stop_asked;
+  environment.workers = os::processors();
+  return environment;
+}
+
+}  // namespace hambrel::operations

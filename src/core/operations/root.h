@@ -1,0 +1,146 @@
+// One system, as the use cases see it: its settings, repositories, catalogue, state, and the universe of packages made
+// of these, each loaded when it is first asked for.
+//
+// Root looks. ChangingRoot has the lock, the state opened for changing, and has put right what a transaction that was
+// interrupted had left; who has only a Root can't change what is installed. Neither prints or asks: what is worth
+// telling goes to the Observer, what can't be done is an Error whose hint names commands plainly (`hambrel recover`).
+// Numbers of packages (PackageId) stand for as long as the universe they came from: add_kept(), add_shelved(),
+// add_files() and see_enabled() make another one.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "archive/package_reader.h"
+#include "base/observer.h"
+#include "model/spec.h"
+#include "model/universe.h"
+#include "os/lock.h"
+#include "repo/refresh.h"
+#include "repo/transfer.h"
+#include "state/state.h"
+#include "txn/engine.h"
+
+namespace hambrel::operations {
+
+inline constexpr const char* kStateDirectory = "var/lib/hambrel";
+inline constexpr const char* kStateFile = "var/lib/hambrel/state.sqlite";
+inline constexpr const char* kLockFile = "var/lib/hambrel/private/lock";
+
+struct RootOptions {
+  std::string path = "/";       // an existing directory of the host
+  std::string settings_file{};  // of the host; empty: etc/hambrel/hambrel.toml of the root
+  std::string architecture{};   // that specs mean; empty: the root's own first
+  std::string command{};        // how the ledger, and whoever waits for the lock, is told of this run
+  bool trust_compiled = true;   // false: indexes are parsed, as the stored, compiled ones turned out to be damaged
+  /// As txn::Environment has it.
+  std::function<void(const std::string&)> after_step = [](const std::string&) {};
+};
+
+class Root {
+ public:
+  Root(RootOptions options, Observer& observer);
+  virtual ~Root() = default;
+  Root(const Root&) = delete;
+  Root& operator=(const Root&) = delete;
+
+  const RootOptions& options() const { return options_; }
+  Observer& observer() const { return observer_; }
+  os::FileSystem& files();
+  const repo::Settings& settings();
+  const std::vector<repo::Repository>& repositories();
+  const repo::Catalog& catalog();
+  /// Nothing if this root has none yet. Tells if a transaction stands interrupted.
+  virtual const state::State* state();
+  virtual bool changes() const { return false; }
+  /// Why the clock can't be believed; empty: it can.
+  virtual std::string clock_doubt();
+
+  /// Installed packages, what the repositories offer, and package files given as specs.
+  const Universe& universe();
+  /// What the universe is seen through: repositories, channels, architectures.
+  View view();
+
+  /// Reads the package files (or URLs) that specs name, so that the universe holds them.
+  void add_files(const std::vector<Spec>& specs);
+  PackageId file_package(const std::string& spec);
+  /// The open package file that a spec named; nullptr if none did.
+  archive::PackageReader* file_reader(PackageId id);
+  /// Versions that were installed here before and can still be had, from the attic or the cache.
+  void add_kept();
+  /// The same for what is shelved.
+  void add_shelved();
+  /// Such a version, if the attic or the cache is where a package would come from.
+  const state::StatePackage* kept(PackageId id);
+  /// From now on everything is seen as if a repository were enabled.
+  void see_enabled(const std::string& repository);
+
+  /// How slow the transfer of a package may be.
+  repo::Pace pace();
+  /// One sentence for each repository that can't be used at all.
+  std::vector<std::string> unusable_repositories();
+
+  /// What tells one state of this root from another; empty: there is none, or nothing compiled may be used.
+  std::string identity();
+  /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Returns the universe
+  /// that they will see, or nothing where none can be kept. Only a cache; throws what writing it throws.
+  std::unique_ptr<Universe> renew_overlay();
+
+ protected:
+  /// Forgets what was loaded of packages.
+  void forget_universe() { universe_.reset(); }
+  bool state_is_lost_ = false;
+
+ private:
+  void add_kept(const state::StatePackage& package, std::string_view where);
+  void add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file);
+  std::unique_ptr<os::ReadableFile> open_given(const Spec& spec);
+  std::vector<Candidate> installed_candidates();
+  std::shared_ptr<const Layer> overlay(bool& sound);
+
+  RootOptions options_;
+  Observer& observer_;
+  std::unique_ptr<os::FileSystem> files_;
+  std::shared_ptr<os::FileReader> host_;
+  std::optional<repo::Settings> settings_;
+  std::optional<std::vector<repo::Repository>> repositories_;
+  std::optional<repo::Catalog> catalog_;
+  std::unique_ptr<state::State> looking_;
+  std::unique_ptr<Universe> universe_;
+  std::vector<Candidate> given_;                                            // files and kept versions
+  std::map<std::string, state::StatePackage> kept_;                         // by name, version and architecture
+  std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec
+};
+
+class ChangingRoot final : public Root {
+ public:
+  enum class State {
+    Recovered,  // opened, and what was interrupted is put right
+    Lost        // not looked at: it is to be made anew
+  };
+  /// Takes the lock, for which it waits so many seconds. Throws Error{Locked}, Error{Unrecovered}.
+  ChangingRoot(RootOptions options, Observer& observer, unsigned wait_seconds, State state = State::Recovered);
+
+  const state::State* state() override { return state_.get(); }
+  state::State& state_to_change() { return *state_; }
+  bool changes() const override { return state_ != nullptr; }
+  std::string clock_doubt() override { return clock_doubt_; }
+  /// What had to be put right when this was opened.
+  const std::optional<txn::Engine::Recovered>& recovered() const { return recovered_; }
+  txn::Environment environment(const std::function<bool()>& stop_asked = [] { return false; });
+
+ private:
+  void recover();
+
+  std::unique_ptr<os::Lock> lock_;
+  std::unique_ptr<state::State> state_;
+  std::optional<txn::Engine::Recovered> recovered_;
+  std::string clock_doubt_;
+};
+
+}  // namespace hambrel::operations
