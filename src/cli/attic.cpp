@@ -41,7 +41,8 @@ Json to_json(const txn::StandingAttic& one, bool goes) {
 
 int tidy_attic(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
-  const state::State& state = require_state(session, arguments);
+  open_for(session, arguments);
+  const state::State& state = operations::require_state(session.root());
   const auto attics = operations::standing_attics(session.root());
   const auto chosen = txn::beyond(wanted_limits(session, arguments), attics, 0);
   const auto goes = [&](const txn::StandingAttic& one) {

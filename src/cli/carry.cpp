@@ -27,13 +27,6 @@ void open_for(Session& session, const Arguments& arguments) {
   if (!arguments.has("dry-run") && is_consent_possible(session, arguments)) session.change(arguments);
 }
 
-const state::State& require_state(Session& session, const Arguments& arguments) {
-  open_for(session, arguments);
-  if (const state::State* const state = session.state()) return *state;
-  throw Error(ErrorCode::NotFound, "nothing was changed in this root yet", session.root_path(),
-              "`hambrel ledger` lists what was done");
-}
-
 End end_of(const Arguments& arguments) {
   if (arguments.has("download-only")) return End::FetchOnly;
   return arguments.has("prepare") ? End::Prepare : End::Switch;
@@ -129,12 +122,12 @@ int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Prop
   return 0;
 }
 
-int carry_out(Session& session, const Arguments& arguments, txn::Planned planned, bool agreed) {
+operations::PlannedTerms planned_terms(const Arguments& arguments) {
   operations::PlannedTerms terms;
   terms.end = end_of(arguments);
   terms.release = arguments.values("release");
   terms.name_holds = arguments.has("yes");
-  return carry_out(session, arguments, operations::propose(session.root(), std::move(planned), terms), agreed);
+  return terms;
 }
 
 }  // namespace hambrel::cli

@@ -14,12 +14,11 @@ void begin(Session& session, const Arguments& arguments);
 
 /// The last of it, for commands that read neither these options nor repositories.
 void open_for(Session& session, const Arguments& arguments);
-/// The same; the state of a root that must have one.
-const state::State& require_state(Session& session, const Arguments& arguments);
 
 /// What the options say of every change.
 operations::End end_of(const Arguments& arguments);
 operations::ChangeRequest change_request(Session& session, const Arguments& arguments, const std::string& kind);
+operations::PlannedTerms planned_terms(const Arguments& arguments);
 operations::ConfigTerms config_terms(const Session& session, const Arguments& arguments);
 
 /// From the request to the outcome, by way of a remedy where it is refused and one is taken. Returns the exit code.
@@ -27,9 +26,6 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 /// From a proposal on. `agreed`: it was shown and agreed to before.
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal,
               bool agreed = false);
-/// From a plan of moves on.
-int carry_out(Session& session, const Arguments& arguments, txn::Planned planned, bool agreed = false);
-
 /// What is said where nothing is to be done.
 int show_nothing(const Session& session, const plan::Plan& plan);
 

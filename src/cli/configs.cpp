@@ -151,7 +151,8 @@ int settle(Session& session, const Arguments& arguments) {
   if (!arguments.has("configs") && (arguments.has("yes") || session.json()))
     throw Error(ErrorCode::Usage, "what is to become of the files was not said", {},
                 "add --configs keep, take or merge, or leave out --yes to be asked");
-  const state::State& state = require_state(session, arguments);
+  open_for(session, arguments);
+  const state::State& state = operations::require_state(session.root());
   const auto files = txn::configuration_files(session.files(), state);
   std::vector<ConfigFile> chosen;
   for (std::size_t i = 1; i < arguments.words().size(); ++i) chosen.push_back(file_at(files, arguments.words()[i]));
@@ -185,7 +186,8 @@ int settle(Session& session, const Arguments& arguments) {
     if (!session.quiet()) session.screen().line("Nothing was settled; it all stays as it is.");
     return 0;
   }
-  return carry_out(session, arguments, std::move(planned));
+  return carry_out(session, arguments,
+                   operations::propose(session.root(), std::move(planned), planned_terms(arguments)));
 }
 
 }  // namespace

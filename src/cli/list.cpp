@@ -8,10 +8,10 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/leftovers.h"
 #include "cli/listing.h"
 #include "cli/package_view.h"
 #include "model/search.h"
+#include "operations/leftovers.h"
 #include "plan/freed.h"
 #include "repo/cache.h"
 #include "solve/solver.h"
@@ -205,10 +205,9 @@ namespace {
 
 /// Packages that are gone and left edited configuration behind.
 int list_leftover(Session& session, const Arguments& arguments) {
-  const state::State* const state = session.state();
   std::map<std::string, std::vector<txn::ConfigFile>> by_package;
-  if (state != nullptr)
-    for (txn::ConfigFile& one : leftovers_of(session, *state)) by_package[one.package.package.name].push_back(one);
+  for (txn::ConfigFile& one : operations::leftovers_of(session.root()))
+    by_package[one.package.package.name].push_back(one);
   Table table;
   for (const auto& [name, files] : by_package) {
     const txn::ConfigFile& one = files.front();

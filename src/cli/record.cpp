@@ -8,6 +8,7 @@
 #include "cli/plan_view.h"
 #include "cli/prepared_view.h"
 #include "cli/session.h"
+#include "operations/going_back.h"
 #include "operations/supply.h"
 #include "os/host.h"
 #include "txn/rollback.h"
@@ -331,75 +332,34 @@ int run_ledger(Session& session, const Arguments& arguments) {
               "there are `hambrel ledger`, `ledger show N`, `ledger packages [COUNT]` and `ledger export`");
 }
 
-namespace {
-
-/// Out of the attic. Where that was altered, what it should hold comes from the cache or a repository, if nothing was
-/// done since: then going back to before the transaction is the same.
-int undo(Session& session, const Arguments& arguments, const state::State& state, state::TxnId id) {
-  operations::PackageFiles files(session.root());
-  txn::Planned planned;
-  try {
-    planned = txn::plan_undo(session.files(), state, id);
-  } catch (const txn::AtticAltered& problem) {
-    if (id != state.last_done()) throw;
-    session.progress().note(fmt::format("{}; it is taken from the cache or a repository", problem.problem()));
-    planned =
-        txn::plan_rollback(session.files(), state, state::TxnId{number(id) - 1}, files.file_of(), os::processors());
-  }
-  return carry_out(session, arguments, std::move(planned));
-}
-
-}  // namespace
-
 int run_undo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  return undo(session, arguments, require_state(session, arguments), id);
+  open_for(session, arguments);
+  return carry_out(session, arguments, operations::propose_undo(session.root(), id, planned_terms(arguments)));
 }
 
 int run_redo(Session& session, const Arguments& arguments) {
   const state::TxnId id = parse_id(arguments.words()[0]);
-  const state::State& state = require_state(session, arguments);
-  const auto refuse = [&](const std::string& what, const std::string& hint) {
-    throw Error(ErrorCode::Refused, what, fmt::format("transaction {}", number(id)), hint);
-  };
-  if (!state.ledger_entry(id))
-    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
-                "`hambrel ledger` lists them");
-  const auto by = state.undone_by(id);
-  if (!by) refuse("it was not taken back, so there is nothing to do again", "`hambrel ledger` shows what was undone");
-  if (const auto again = state.undone_by(*by))
-    refuse(fmt::format("it was done again already, by transaction {}", number(*again)),
-           fmt::format("to take it back: hambrel undo {}", number(*again)));
-  return undo(session, arguments, state, *by);
+  open_for(session, arguments);
+  return carry_out(session, arguments, operations::propose_redo(session.root(), id, planned_terms(arguments)));
 }
 
 int run_rollback(Session& session, const Arguments& arguments) {
-  const std::string& word = arguments.words()[0];
-  const state::State& state = require_state(session, arguments);
-  const auto checkpoints = state.checkpoints();
-  const auto checkpoint =
-      std::find_if(checkpoints.begin(), checkpoints.end(), [&](const auto& one) { return one.name == word; });
-  const bool named = checkpoint != checkpoints.end();
-  if (!named && !parse_number(word))
-    throw Error(ErrorCode::NotFound, fmt::format("there is no checkpoint {}", printable(word)), {},
-                "`hambrel checkpoint list` shows them; a transaction is named by its number");
+  const operations::RollbackRequest request{arguments.words()[0], planned_terms(arguments)};
+  open_for(session, arguments);
   session.tell_of_unusable_repositories();
-  operations::PackageFiles files(session.root());
-  const txn::Planned back =
-      named ? txn::plan_rollback(session.files(), state, *checkpoint, files.file_of(), os::processors())
-            : txn::plan_rollback(session.files(), state, parse_id(word), files.file_of(), os::processors());
-  if (back.does_nothing()) {
-    if (session.json()) return show_nothing(session, back.plan);
-    if (!session.quiet())
-      session.screen().line(
-          named ? fmt::format("Nothing to do: all is as it was at the checkpoint {}.", word)
-                : fmt::format("Nothing to do: the packages are as they were after transaction {}; configuration that "
-                              "was edited since stays as it is.",
-                              word));
-    for (const plan::Notice& notice : back.plan.notices) session.screen().remark(printable(notice.text()));
-    return 0;
-  }
-  return carry_out(session, arguments, back);
+  auto back = operations::propose(session.root(), request);
+  if (!back->does_nothing()) return carry_out(session, arguments, std::move(back));
+  if (session.json()) return show_nothing(session, back->plan());
+  if (!session.quiet())
+    session.screen().line(
+        operations::is_checkpoint(session.root(), request.to)
+            ? fmt::format("Nothing to do: all is as it was at the checkpoint {}.", request.to)
+            : fmt::format("Nothing to do: the packages are as they were after transaction {}; configuration that was "
+                          "edited since stays as it is.",
+                          request.to));
+  for (const plan::Notice& notice : back->plan().notices) session.screen().remark(printable(notice.text()));
+  return 0;
 }
 
 int run_recover(Session& session, const Arguments& arguments) {

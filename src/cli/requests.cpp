@@ -5,8 +5,8 @@
 
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/leftovers.h"
 #include "cli/plan_view.h"
+#include "operations/leftovers.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -56,7 +56,7 @@ int run_remove(Session& session, const Arguments& arguments) {
   const auto specs = parse_specs(arguments.words());
   begin(session, arguments);
   std::vector<txn::ConfigFile> left;
-  if (arguments.has("purge") && session.state() != nullptr) left = leftovers_of(session, *session.state());
+  if (arguments.has("purge")) left = operations::leftovers_of(session.root());
   operations::ChangeRequest request = change_request(session, arguments, "remove");
   request.purge_also = arguments.words();  // some may be gone already
   solve::Names gone;                       // removed before: only what they left behind is meant
@@ -70,7 +70,7 @@ int run_remove(Session& session, const Arguments& arguments) {
   }
   if (!request.solve.remove.empty() || gone.empty()) return carry_out(session, arguments, std::move(request));
   std::erase_if(left, [&](const txn::ConfigFile& one) { return !gone.contains(one.package.package.name); });
-  return purge_leftovers(session, arguments, left);
+  return carry_out(session, arguments, operations::propose_purge(session.root(), left, planned_terms(arguments)));
 }
 
 int run_upgrade(Session& session, const Arguments& arguments) {

@@ -8,8 +8,8 @@
 #include "cli/attic.h"
 #include "cli/cache.h"
 #include "cli/carry.h"
-#include "cli/leftovers.h"
 #include "cli/plan_view.h"
+#include "operations/leftovers.h"
 #include "os/host.h"
 #include "solve/solver.h"
 
@@ -40,7 +40,7 @@ Area unneeded_area(Session& session) {
 /// What `tidy configs` is about.
 struct Remains {
   std::vector<txn::ConfigFile> leftovers;
-  std::vector<std::pair<std::string, ByteCount>> idle;  // pristine contents that nothing began from any more
+  operations::IdlePristine idle;
 
   ByteCount idle_bytes() const {
     ByteCount bytes = 0;
@@ -52,21 +52,12 @@ struct Remains {
   }
 };
 
-Remains remains_of(Session& session, const state::State* state) {
-  Remains remains;
-  if (state == nullptr) return remains;
-  remains.leftovers = txn::configuration_files(session.files(), *state);
-  try {
-    remains.idle = txn::idle_pristine(session.files(), *state, remains.leftovers);
-  } catch (const Error& problem) {  // not everybody may look there
-    if (problem.code() != ErrorCode::Io || session.changes()) throw;
-  }
-  keep_leftovers(remains.leftovers);
-  return remains;
+Remains remains_of(Session& session) {
+  return {operations::leftovers_of(session.root()), operations::idle_pristine(session.root())};
 }
 
-Area configs_area(Session& session, const state::State& state) {
-  const Remains remains = remains_of(session, &state);
+Area configs_area(Session& session) {
+  const Remains remains = remains_of(session);
   Area area{"configs", "", "hambrel tidy configs", remains.leftovers.size() + remains.idle.size(),
             remains.idle_bytes()};
   for (const txn::ConfigFile& one : remains.leftovers)
@@ -124,7 +115,7 @@ int overview(Session& session) {
   std::vector<Area> areas;
   if (state != nullptr) {
     session.tell_of_unusable_repositories();
-    areas = {unneeded_area(session), configs_area(session, *state), cache_area(session), attic_area(session),
+    areas = {unneeded_area(session), configs_area(session), cache_area(session), attic_area(session),
              checkpoint_area(*state)};
     if (const auto prepared = state->prepared())
       areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged,
@@ -166,7 +157,7 @@ int tidy_unneeded(Session& session, const Arguments& arguments) {
 int tidy_configs(Session& session, const Arguments& arguments) {
   begin(session, arguments);
   const Screen& screen = session.screen();
-  const Remains remains = remains_of(session, session.state());
+  const Remains remains = remains_of(session);
   const bool told = !session.json() && !session.quiet(), dry = arguments.has("dry-run");
   if (remains.leftovers.empty() && remains.idle.empty()) {
     if (session.json()) screen.line(canonical({{"result", "nothing to do"}}));
@@ -176,13 +167,13 @@ int tidy_configs(Session& session, const Arguments& arguments) {
   const std::string idle = fmt::format("{}, {}", remains.idle_text(), size_text(remains.idle_bytes()));
   if (!remains.leftovers.empty()) {
     if (told && !remains.idle.empty()) screen.remark("dropped as well, for good: " + idle);
-    if (const int code = purge_leftovers(session, arguments, remains.leftovers); code != 0) return code;
+    carry_out(session, arguments,
+              operations::propose_purge(session.root(), remains.leftovers, planned_terms(arguments)));
   } else {
     if (told) screen.line(fmt::format("{} to drop {}", screen.paint(Style::Strong, "Plan:"), idle));
     if (!dry) ask_consent(session, arguments);
   }
-  if (!dry)
-    for (const auto& [place, size] : remains.idle) session.files().remove_file(place);
+  if (!dry) operations::drop(session.changed(), remains.idle);
   if (!remains.leftovers.empty()) return 0;  // purge_leftovers() has told the outcome
   if (session.json())
     screen.line(canonical(

@@ -82,8 +82,8 @@ namespace {
 
 class PlannedProposal final : public Proposal {
  public:
-  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms)
-      : root_(root), planned_(std::move(planned)) {
+  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms, std::shared_ptr<PackageFiles> files)
+      : root_(root), files_(std::move(files)), planned_(std::move(planned)) {
     end_ = terms.end;
     plan_retention(root, planned_);
     if (auto remark = check_prepared(root, end_)) remarks_.push_back(std::move(*remark));
@@ -91,6 +91,7 @@ class PlannedProposal final : public Proposal {
   }
 
   const plan::Plan& plan() const override { return planned_.plan; }
+  bool does_nothing() const override { return planned_.does_nothing(); }
 
   Outcome perform(ChangingRoot& root, const Terms& terms) override {
     txn::Account account = account_of(root, planned_.plan, terms.reason);
@@ -117,13 +118,15 @@ class PlannedProposal final : public Proposal {
   }
 
   Root& root_;
+  std::shared_ptr<PackageFiles> files_;
   txn::Planned planned_;
 };
 
 }  // namespace
 
-std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms) {
-  return std::make_unique<PlannedProposal>(root, std::move(planned), terms);
+std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
+                                  std::shared_ptr<PackageFiles> files) {
+  return std::make_unique<PlannedProposal>(root, std::move(planned), terms, std::move(files));
 }
 
 }  // namespace hambrel::operations

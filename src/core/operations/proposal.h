@@ -49,6 +49,8 @@ class Proposal {
  public:
   virtual ~Proposal() = default;
   virtual const plan::Plan& plan() const = 0;
+  /// Nothing of the system would change.
+  virtual bool does_nothing() const { return plan().empty(); }
   /// Sentences about it that belong to no step.
   const std::vector<std::string>& remarks() const { return remarks_; }
   /// Configuration that is still to be decided on.
@@ -88,6 +90,8 @@ struct PlannedTerms {
   bool name_holds = false;             // others must not: nobody is asked
 };
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
-std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms);
+/// `files`: what its sources are read from.
+std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
+                                  std::shared_ptr<PackageFiles> files = {});
 
 }  // namespace hambrel::operations

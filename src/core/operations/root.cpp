@@ -287,6 +287,12 @@ std::vector<std::string> Root::unusable_repositories() {
   return all;
 }
 
+const state::State& require_state(Root& root) {
+  if (const state::State* const state = root.state()) return *state;
+  throw Error(ErrorCode::NotFound, "nothing was changed in this root yet", root.options().path,
+              "`hambrel ledger` lists what was done");
+}
+
 ChangingRoot::ChangingRoot(RootOptions given, Observer& observer, unsigned wait_seconds, State how)
     : Root(std::move(given), observer) {
   files().make_directories(kStateDirectory);

@@ -143,4 +143,7 @@ class ChangingRoot final : public Root {
   std::string clock_doubt_;
 };
 
+/// The state of a root that must have one; Error{NotFound} where nothing was changed yet.
+const state::State& require_state(Root& root);
+
 }  // namespace hambrel::operations
