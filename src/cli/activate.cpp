@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "cli/prepared_view.h"
 #include "cli/session.h"
+#include "operations/keeping.h"
 
 namespace hambrel::cli {
 
@@ -34,7 +35,7 @@ int show(const Session& session, const state::Prepared& one) {
 
 int switch_to(Session& session, const state::Prepared& one) {
   const os::InterruptGuard guard;
-  const state::TxnId id = txn::Engine(session.changed().environment([&] { return guard.asked(); })).activate(one);
+  const state::TxnId id = operations::activate(session.changed(), one, [&] { return guard.asked(); });
   if (session.json()) {
     session.screen().line(canonical({{"prepared", to_json(one)}, {"result", "done"}, {"transaction", number(id)}}));
   } else if (!session.quiet()) {
@@ -53,22 +54,22 @@ int run_activate(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, "these options exclude each other", {},
                 "one of --discard, --at-boot, --booting and --dry-run, or none");
   if (arguments.has("dry-run") || session.state() == nullptr) {
-    const auto one = session.state() == nullptr ? std::nullopt : session.state()->prepared();
+    const auto one = operations::prepared(session.root());
     return one ? show(session, *one) : nothing(session);
   }
-  state::State& state = session.change(arguments).state_to_change();
-  const auto one = state.prepared();
+  auto& root = session.change(arguments);
+  const auto one = operations::prepared(root);
   if (!one || (booting && !one->at_boot)) return booting ? 0 : nothing(session);
   if (discard) {
-    txn::Engine(session.changed().environment()).discard(*one);
+    operations::discard(root, *one);
     return done(session, *one, "discarded",
                 fmt::format("Dropped: {}; {} are free again.", prepared_text(*one), size_text(one->staged)));
   }
   if (put_off) {
-    state.activate_at_boot(one->id, true);
+    operations::activate_at_boot(root, *one, true);
     return done(session, *one, "put off", fmt::format("At the next start: {}.", prepared_text(*one)));
   }
-  if (booting) state.activate_at_boot(one->id, false);  // once: a start must not fail for it again and again
+  if (booting) operations::activate_at_boot(root, *one, false);  // once: a start must not fail for it again and again
   return switch_to(session, *one);
 }
 

@@ -9,7 +9,7 @@
 #include "base/text.h"
 #include "cli/carry.h"
 #include "cli/plan_view.h"
-#include "os/host.h"
+#include "operations/keeping.h"
 
 namespace hambrel::cli {
 
@@ -18,15 +18,6 @@ std::string size_of(const txn::StandingAttic& one) {
 }
 
 namespace {
-
-txn::Limits wanted_limits(Session& session, const Arguments& arguments) {
-  txn::Limits limits;
-  limits.transactions = arguments.number("keep");
-  limits.days = arguments.number("older");
-  if (!limits.transactions && !limits.days) return operations::attic_limits(session.root());
-  operations::drop_age_in_doubt(session.root(), limits);
-  return limits;
-}
 
 Json to_json(const txn::StandingAttic& one, bool goes) {
   Json object = {{"id", number(one.attic.id)},
@@ -43,18 +34,15 @@ int tidy_attic(Session& session, const Arguments& arguments) {
   const Screen& screen = session.screen();
   open_for(session, arguments);
   const state::State& state = operations::require_state(session.root());
-  const auto attics = operations::standing_attics(session.root());
-  const auto chosen = txn::beyond(wanted_limits(session, arguments), attics, 0);
-  const auto goes = [&](const txn::StandingAttic& one) {
-    return std::find(chosen.begin(), chosen.end(), one.attic.id) != chosen.end();
-  };
-  ByteCount bytes = 0;
+  const auto proposal =
+      operations::propose_giving_up(session.root(), {arguments.number("keep"), arguments.number("older"), {}});
+  const auto& attics = proposal.attics;
   Json list = Json::array();
   Table table;
   for (const txn::StandingAttic& one : attics) {
-    if (goes(one)) bytes += one.attic.bytes.value_or(0);
-    list.push_back(to_json(one, goes(one)));
-    table.row({{goes(one) ? "give up" : "keep", goes(one) ? Style::Go : Style::Faint},
+    const bool goes = proposal.is_given_up(one);
+    list.push_back(to_json(one, goes));
+    table.row({{goes ? "give up" : "keep", goes ? Style::Go : Style::Faint},
                {std::to_string(number(one.attic.id)), Style::Name, true},
                {time_text(one.attic.time), Style::Faint},
                {state.ledger_entry(one.attic.id)->kind},
@@ -62,14 +50,13 @@ int tidy_attic(Session& session, const Arguments& arguments) {
                {one.needed_by.empty() ? &one == &attics.back() ? "the last one" : "" : "for " + one.needed_by,
                 Style::Faint}});
   }
-  plan::Plan plan;
-  plan.kind = state::kGivingUp;
-  if (!chosen.empty()) plan.notices.push_back(txn::notice_of(chosen));
-  const auto answer = [&](const char* result) { return Json{{"attic", list}, {"bytes", bytes}, {"result", result}}; };
+  const auto answer = [&](const char* result) {
+    return Json{{"attic", list}, {"bytes", proposal.bytes}, {"result", result}};
+  };
   const bool dry = arguments.has("dry-run");
-  if (chosen.empty()) {
-    if (session.json()) return screen.line(canonical(answer("nothing to do"))), 0;
-    if (session.quiet()) return 0;
+  if (proposal.goes.empty()) {
+    if (session.json()) screen.line(canonical(answer("nothing to do")));
+    if (session.json() || session.quiet()) return 0;
     table.print(screen);
     screen.line(attics.empty()
                     ? "Nothing to do: the attic is empty."
@@ -79,23 +66,22 @@ int tidy_attic(Session& session, const Arguments& arguments) {
   if (session.json() && dry) screen.line(canonical(answer("dry run")));
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) {
     screen.line(fmt::format("{} the attic gives up {} of {} transactions, {}", screen.paint(Style::Strong, "Plan:"),
-                            chosen.size(), attics.size(), size_text(bytes)));
+                            proposal.goes.size(), attics.size(), size_text(proposal.bytes)));
     screen.line();
     table.print(screen);
     screen.line();
-    screen.remark(plan.notices[0].text());
+    screen.remark(proposal.plan.notices[0].text());
   }
   if (dry) return 0;
   ask_consent(session, arguments);
-  txn::Account account = operations::account_of(session.root(), plan, arguments.value("reason").value_or(""));
-  const state::TxnId id = txn::Engine(session.changed().environment()).give_up(chosen, account);
+  const auto id = operations::give_up(session.changed(), proposal, arguments.value("reason").value_or(""));
   if (session.json()) {
     Json object = answer("done");
     object["transaction"] = number(id);
     screen.line(canonical(object));
   } else if (!session.quiet()) {
     screen.line(fmt::format("\n{} as transaction {}: {} given up.", screen.paint(Style::Strong, "Done"), number(id),
-                            size_text(bytes)));
+                            size_text(proposal.bytes)));
   }
   return 0;
 }

@@ -8,32 +8,11 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/plan_view.h"
-#include "os/host.h"
+#include "operations/keeping.h"
 
 namespace hambrel::cli {
 
 namespace {
-
-/// By transaction: versions that left with it and can be had from this file only.
-using LastCopies = std::map<state::TxnId, std::vector<std::string>>;
-
-LastCopies last_copies(Session& session, const std::vector<repo::CachedFile>& files) {
-  LastCopies result;
-  const state::State* const state = session.state();
-  if (state == nullptr) return result;
-  std::set<state::TxnId> standing;
-  for (const state::Attic& one : state->attics()) standing.insert(one.id);
-  for (const state::Replaced& one : state->replaced()) {
-    const Package& package = one.package.package;
-    const auto file = std::find_if(files.begin(), files.end(), [&](const repo::CachedFile& other) {
-      return !other.rest && other.name == package.name && other.version == package.version.text() &&
-             other.arch == package.arch;
-    });
-    if (file != files.end() && !standing.contains(one.left) && !operations::is_offered(session.root(), *file))
-      result[one.left].push_back(package.title());
-  }
-  return result;
-}
 
 std::string whence(Session& session, const repo::CachedFile& file) {
   if (file.rest) return "rest of a transfer";
@@ -47,21 +26,19 @@ std::string whence(Session& session, const repo::CachedFile& file) {
 }  // namespace
 
 int tidy_cache(Session& session, const Arguments& arguments) {
-  if (!arguments.has("dry-run")) session.change(arguments);
+  const bool dry = arguments.has("dry-run");
+  if (!dry) session.change(arguments);
   session.tell_of_unusable_repositories();
   const Screen& screen = session.screen();
-  const auto files = repo::cached_files(session.files());
-  repo::CacheLimits limits{arguments.number("keep"), arguments.number("older"), {}};
-  const bool all = arguments.has("all"), unavailable = arguments.has("unavailable");
-  if (!limits.versions && !limits.days && !all && !unavailable) limits = repo::cache_limits_of(session.settings());
-  const auto go = repo::beyond(limits, files, os::now(), [&](const repo::CachedFile& one) {
-    return all || (unavailable && !operations::is_offered(session.root(), one));
-  });
-  ByteCount bytes = 0;
+  operations::CacheRequest request;
+  request.limits.versions = arguments.number("keep");
+  request.limits.days = arguments.number("older");
+  request.all = arguments.has("all");
+  request.unavailable = arguments.has("unavailable");
+  const auto proposal = operations::propose_dropping(session.root(), request);
   Json list = Json::array();
   Table table;
-  for (const repo::CachedFile& one : go) {
-    bytes += one.size;
+  for (const repo::CachedFile& one : proposal.goes) {
     list.push_back({{"name", one.name}, {"version", one.version}, {"arch", one.arch}, {"bytes", one.size}});
     table.row({{"drop", Style::Go},
                {one.name.empty() ? printable(std::string(os::name_of(one.path))) : one.name, Style::Name},
@@ -70,36 +47,39 @@ int tidy_cache(Session& session, const Arguments& arguments) {
                {whence(session, one), Style::Faint},
                {size_text(one.size), Style::Plain, true}});
   }
-  const auto answer = [&](const char* result) { return Json{{"cache", list}, {"bytes", bytes}, {"result", result}}; };
-  if (go.empty()) {
-    if (session.json()) return screen.line(canonical(answer("nothing to do"))), 0;
-    if (!session.quiet())
-      screen.line(files.empty() ? "Nothing to do: the cache is empty."
-                                : fmt::format("Nothing to do: {}, and none is beyond the limits. --all, --unavailable, "
-                                              "--keep N and --older DAYS say otherwise.",
-                                              count_text(files.size(), "file lies there", "files lie there")));
+  const auto answer = [&](const char* result) {
+    screen.line(canonical({{"cache", list}, {"bytes", proposal.bytes}, {"result", result}}));
+  };
+  if (proposal.goes.empty()) {
+    if (session.json()) answer("nothing to do");
+    if (!session.json() && !session.quiet())
+      screen.line(proposal.files == 0
+                      ? "Nothing to do: the cache is empty."
+                      : fmt::format("Nothing to do: {}, and none is beyond the limits. --all, --unavailable, "
+                                    "--keep N and --older DAYS say otherwise.",
+                                    count_text(proposal.files, "file lies there", "files lie there")));
     return 0;
   }
-  const bool dry = arguments.has("dry-run");
-  if (session.json() && dry) screen.line(canonical(answer("dry run")));
+  if (session.json() && dry) answer("dry run");
   if (!session.json() && !(session.quiet() && arguments.has("yes"))) {
-    screen.line(fmt::format("{} {} of {} in the cache to drop, {}", screen.paint(Style::Strong, "Plan:"), go.size(),
-                            count_text(files.size(), "file", "files"), size_text(bytes)));
+    screen.line(fmt::format("{} {} of {} in the cache to drop, {}", screen.paint(Style::Strong, "Plan:"),
+                            proposal.goes.size(), count_text(proposal.files, "file", "files"),
+                            size_text(proposal.bytes)));
     screen.line();
     table.print(screen);
     screen.line();
-    for (const auto& [id, titles] : last_copies(session, go))
+    for (const auto& [id, titles] : proposal.last_copies)
       screen.remark(fmt::format("no way back then to what was before transaction {}: {} lies nowhere else", number(id),
                                 join(titles, ", ")));
     screen.line("  Nothing of the system changes. What a repository offers can be fetched again.");
   }
   if (dry) return 0;
   ask_consent(session, arguments);
-  repo::drop_cached(session.files(), go);
+  operations::drop(session.changed(), proposal);
   if (session.json())
-    screen.line(canonical(answer("done")));
+    answer("done");
   else if (!session.quiet())
-    screen.line(fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(bytes)));
+    screen.line(fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(proposal.bytes)));
   return 0;
 }
 

@@ -1,13 +1,11 @@
 // checkpoint make, list and drop.
-#include "txn/checkpoint.h"
-
 #include <fmt/format.h>
 
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/attic.h"
 #include "cli/plan_view.h"
-#include "os/host.h"
+#include "operations/keeping.h"
 
 namespace hambrel::cli {
 
@@ -60,9 +58,8 @@ int list(Session& session) {
 }
 
 int make(Session& session, const Arguments& arguments, const std::string& name) {
-  state::State& state = session.change(arguments).state_to_change();
   const state::Checkpoint made =
-      txn::make_checkpoint(session.files(), state, name, arguments.value("reason").value_or(""), os::now());
+      operations::make_checkpoint(session.change(arguments), name, arguments.value("reason").value_or(""));
   if (session.json())
     session.screen().line(canonical(json_of(made, 0)));
   else if (!session.quiet())
@@ -73,14 +70,13 @@ int make(Session& session, const Arguments& arguments, const std::string& name) 
 }
 
 int drop(Session& session, const Arguments& arguments, const std::string& name) {
-  state::State& state = session.change(arguments).state_to_change();
-  const auto all = state.checkpoints();
+  const auto all = session.change(arguments).state()->checkpoints();
   const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
   if (found != all.end() && !session.json() && !session.quiet())
     session.screen().line(
         fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name, files_of(*found)));
   if (found != all.end()) ask_consent(session, arguments);
-  txn::drop_checkpoint(session.files(), state, name);
+  operations::drop_checkpoint(session.changed(), name);
   if (session.json())
     session.screen().line(canonical({{"dropped", name}}));
   else if (!session.quiet())

@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/session.h"
+#include "operations/repositories.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -101,29 +102,11 @@ int run_repo(Session& session, const Arguments& arguments) {
 }
 
 int run_refresh(Session& session, const Arguments& arguments) {
-  std::vector<repo::Repository> wanted;
-  for (const std::string& name : arguments.words()) {
-    const auto found = std::find_if(session.repositories().begin(), session.repositories().end(),
-                                    [&](const auto& one) { return one.name == name; });
-    if (found == session.repositories().end()) {
-      std::vector<std::string> names;
-      for (const auto& one : session.repositories()) names.push_back(one.name);
-      const std::string near = did_you_mean(name, names);
-      throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)), {},
-                  near.empty() ? "`hambrel repo list` shows them" : near);
-    }
-    wanted.push_back(*found);
-  }
-  if (arguments.words().empty())
-    for (const auto& one : session.repositories())
-      if (one.enabled) wanted.push_back(one);
-  if (wanted.empty() && !session.json()) {
+  const auto results = operations::refresh(session.root(), arguments.words());
+  if (results.empty() && !session.json()) {
     session.screen().line("No repository is enabled. Add one: hambrel repo add NAME URL");
     return 0;
   }
-  session.files().make_directories(repo::kIndexCache);
-  const auto results = repo::refresh(session.files(), wanted, session.repositories(), session.settings().downloads,
-                                     os::now(), session.progress(), session.settings().fetch);
   session.remember_installed();
   const Screen& screen = session.screen();
   int code = 0;
@@ -162,9 +145,7 @@ int run_refresh(Session& session, const Arguments& arguments) {
                               result.problem->problem()));
       if (!result.problem->hint().empty()) screen.hint(result.problem->hint());
     }
-  std::size_t newer = 0;
-  for (const PackageId id : session.universe().installed())
-    if (session.universe().newer_offer(id)) ++newer;
+  const std::size_t newer = operations::count_newer(session.root());
   if (newer > 0 && !session.quiet())
     screen.line(fmt::format("{} can be renewed: hambrel list upgradable",
                             count_text(newer, "installed package", "installed packages")));

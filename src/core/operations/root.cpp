@@ -196,6 +196,13 @@ const Universe& Root::universe() {
   return *universe_;
 }
 
+void Root::renew() {
+  universe_.reset();
+  given_.clear();
+  kept_.clear();
+  readers_.clear();
+}
+
 std::string Root::identity() {
   if (!options_.trust_compiled || changes() || !catalog().compiled) return "";
   return state::identity_of(files(), kStateFile);

@@ -85,6 +85,9 @@ class Root {
   /// One sentence for each repository that can't be used at all.
   std::vector<std::string> unusable_repositories();
 
+  /// Forgets what was loaded of packages: after a change, what comes next is proposed from what is there then.
+  void renew();
+
   /// What tells one state of this root from another; empty: there is none, or nothing compiled may be used.
   std::string identity();
   /// After a change or a refresh: the compiled overlay of what is installed, for runs to come. Returns the universe
@@ -92,8 +95,6 @@ class Root {
   std::unique_ptr<Universe> renew_overlay();
 
  protected:
-  /// Forgets what was loaded of packages.
-  void forget_universe() { universe_.reset(); }
   bool state_is_lost_ = false;
 
  private:

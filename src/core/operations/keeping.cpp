@@ -1,0 +1,96 @@
+#include "operations/keeping.h"
+
+#include <algorithm>
+#include <set>
+
+#include "os/host.h"
+#include "txn/checkpoint.h"
+
+namespace hambrel::operations {
+
+bool AtticProposal::is_given_up(const txn::StandingAttic& one) const {
+  return std::find(goes.begin(), goes.end(), one.attic.id) != goes.end();
+}
+
+AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
+  if (!limits.transactions && !limits.days && !limits.bytes)
+    limits = attic_limits(root);
+  else
+    drop_age_in_doubt(root, limits);
+  AtticProposal proposal;
+  proposal.attics = standing_attics(root);
+  proposal.goes = txn::beyond(limits, proposal.attics, 0);
+  proposal.plan.kind = state::kGivingUp;
+  if (!proposal.goes.empty()) proposal.plan.notices.push_back(txn::notice_of(proposal.goes));
+  for (const txn::StandingAttic& one : proposal.attics)
+    if (proposal.is_given_up(one)) proposal.bytes += one.attic.bytes.value_or(0);
+  return proposal;
+}
+
+state::TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason) {
+  return txn::Engine(root.environment()).give_up(proposal.goes, account_of(root, proposal.plan, reason));
+}
+
+namespace {
+
+using LastCopies = std::map<state::TxnId, std::vector<std::string>>;
+
+LastCopies last_copies(Root& root, const std::vector<repo::CachedFile>& files) {
+  LastCopies result;
+  const state::State* const state = root.state();
+  if (state == nullptr) return result;
+  std::set<state::TxnId> standing;
+  for (const state::Attic& one : state->attics()) standing.insert(one.id);
+  for (const state::Replaced& one : state->replaced()) {
+    const Package& package = one.package.package;
+    const auto file = std::find_if(files.begin(), files.end(), [&](const repo::CachedFile& other) {
+      return !other.rest && other.name == package.name && other.version == package.version.text() &&
+             other.arch == package.arch;
+    });
+    if (file != files.end() && !standing.contains(one.left) && !is_offered(root, *file))
+      result[one.left].push_back(package.title());
+  }
+  return result;
+}
+
+}  // namespace
+
+CacheProposal propose_dropping(Root& root, const CacheRequest& request) {
+  const auto files = repo::cached_files(root.files());
+  const bool any = request.limits.versions || request.limits.days || request.all || request.unavailable;
+  CacheProposal proposal;
+  proposal.files = files.size();
+  proposal.goes = repo::beyond(
+      any ? request.limits : repo::cache_limits_of(root.settings()), files, os::now(),
+      [&](const repo::CachedFile& one) { return request.all || (request.unavailable && !is_offered(root, one)); });
+  for (const repo::CachedFile& one : proposal.goes) proposal.bytes += one.size;
+  proposal.last_copies = last_copies(root, proposal.goes);
+  return proposal;
+}
+
+void drop(ChangingRoot& root, const CacheProposal& proposal) { repo::drop_cached(root.files(), proposal.goes); }
+
+state::Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason) {
+  return txn::make_checkpoint(root.files(), root.state_to_change(), name, reason, os::now());
+}
+
+void drop_checkpoint(ChangingRoot& root, const std::string& name) {
+  txn::drop_checkpoint(root.files(), root.state_to_change(), name);
+}
+
+std::optional<state::Prepared> prepared(Root& root) {
+  const state::State* const state = root.state();
+  return state == nullptr ? std::nullopt : state->prepared();
+}
+
+state::TxnId activate(ChangingRoot& root, const state::Prepared& one, const std::function<bool()>& stop_asked) {
+  return txn::Engine(root.environment(stop_asked)).activate(one);
+}
+
+void discard(ChangingRoot& root, const state::Prepared& one) { txn::Engine(root.environment()).discard(one); }
+
+void activate_at_boot(ChangingRoot& root, const state::Prepared& one, bool at_boot) {
+  root.state_to_change().activate_at_boot(one.id, at_boot);
+}
+
+}  // namespace hambrel::operations

@@ -1,0 +1,27 @@
+// Making package files, and repositories out of them.
+#pragma once
+
+#include <string>
+
+#include "archive/package_writer.h"
+#include "base/observer.h"
+#include "repo/publish.h"
+
+namespace hambrel::operations {
+
+struct PackRequest {
+  std::string directory;  // of the host: package.toml, and the files below root/
+  std::string output{};   // of the host; empty: VERSION.ARCH.hambrel in the current directory
+  int level = 9;          // of zstd, 1 to 19
+};
+struct Packed {
+  std::string file;  // as it was asked for
+  archive::WrittenPackage written;
+};
+/// The file appears whole or not at all. Throws Error{NotFound}, Error{Invalid} with file and line.
+Packed pack(const PackRequest& request, Observer& observer);
+
+/// Throws what repo::publish() throws, Error{NotFound} where there is no such directory of the host.
+repo::Published publish(const std::string& directory, Observer& observer);
+
+}  // namespace hambrel::operations
