@@ -4,8 +4,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/config_dialogue.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
+#include "cli/terminal/config_dialogue.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -128,6 +128,14 @@ operations::PlannedTerms planned_terms(const Arguments& arguments) {
   terms.release = arguments.values("release");
   terms.name_holds = arguments.has("yes");
   return terms;
+}
+
+state::TxnId parse_id(const std::string& text) {
+  const auto value = parse_number(text);
+  if (!value || *value == 0 || *value > INT64_MAX)
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
+                "`hambrel ledger` shows the numbers");
+  return state::TxnId{static_cast<std::int64_t>(*value)};
 }
 
 }  // namespace hambrel::cli

@@ -26,6 +26,9 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 /// From a proposal on. `agreed`: it was shown and agreed to before.
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal,
               bool agreed = false);
+/// The number of a transaction; throws Error{Usage} for anything else.
+state::TxnId parse_id(const std::string& text);
+
 /// What is said where nothing is to be done.
 int show_nothing(const Session& session, const plan::Plan& plan);
 

@@ -9,7 +9,7 @@
 #include <vector>
 
 #include "base/error.h"
-#include "cli/output.h"
+#include "cli/terminal/screen.h"
 
 namespace hambrel::cli {
 

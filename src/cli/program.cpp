@@ -7,8 +7,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/command_text.h"
 #include "cli/session.h"
+#include "cli/show/command_text.h"
 #include "os/host.h"
 
 namespace hambrel::cli {

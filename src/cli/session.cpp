@@ -8,7 +8,7 @@
 #include <map>
 
 #include "base/text.h"
-#include "cli/command_text.h"
+#include "cli/show/command_text.h"
 #include "os/host.h"
 
 namespace hambrel::cli {

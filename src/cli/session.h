@@ -5,8 +5,8 @@
 #include <optional>
 
 #include "cli/command.h"
-#include "cli/listing.h"
-#include "cli/progress.h"
+#include "cli/show/listing.h"
+#include "cli/terminal/progress.h"
 #include "operations/root.h"
 #include "operations/select.h"
 #include "os/interrupt.h"

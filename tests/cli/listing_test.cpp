@@ -1,4 +1,4 @@
-#include "cli/listing.h"
+#include "cli/show/listing.h"
 
 #include <gtest/gtest.h>
 

@@ -1,4 +1,4 @@
-#include "cli/output.h"
+#include "cli/terminal/screen.h"
 
 #include <gtest/gtest.h>
 

@@ -92,6 +92,15 @@ TEST_F(Repository, APathNamesThePackageOnOfferThatBringsIt) {
   EXPECT_THAT(unseen.err, HasSubstr("only buoy 1-1 brings it, which is in no channel that is followed"));
 }
 
+TEST_F(Repository, TheExampleOfTheLibraryInstallsAndTakesBack) {
+  const Ran ran = run({HAMBREL_LIBRARY_EXAMPLE, station.root().string(), "lamp"});
+  EXPECT_EQ(ran.out, "lamp 1-1: asked for\ndone as transaction 1\nand taken back\n");
+  EXPECT_EQ(station.installed(), "");
+  EXPECT_THAT(run({HAMBREL_LIBRARY_EXAMPLE, station.root().string(), "lamb"}).out, HasSubstr("no package is called"));
+  const std::string shown = read_file(HAMBREL_SOURCE "/docs/library.md");
+  EXPECT_THAT(shown, HasSubstr(read_file(HAMBREL_SOURCE "/tests/operations/library_example.cpp")));
+}
+
 TEST_F(Repository, TheWholeLineOverHttp) {
   const Ran served = run(
       {std::string(HAMBREL_SOURCE) + "/demo/serve.sh", station.repository().string(), station.path("run").string()});

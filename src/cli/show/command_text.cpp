@@ -1,4 +1,4 @@
-#include "cli/command_text.h"
+#include "cli/show/command_text.h"
 
 #include "base/text.h"
 #include "cli/command.h"

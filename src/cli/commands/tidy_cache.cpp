@@ -1,4 +1,4 @@
-#include "cli/cache.h"
+#include "cli/commands/tidy_cache.h"
 
 #include <fmt/format.h>
 
@@ -7,7 +7,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "operations/keeping.h"
 
 namespace hambrel::cli {

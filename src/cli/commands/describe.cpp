@@ -5,7 +5,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/package_view.h"
+#include "cli/show/package.h"
 #include "model/manifest.h"
 
 namespace hambrel::cli {

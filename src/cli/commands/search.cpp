@@ -6,7 +6,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/package_view.h"
+#include "cli/show/package.h"
 #include "model/search.h"
 #include "operations/supply.h"
 

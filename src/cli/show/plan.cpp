@@ -1,4 +1,4 @@
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 
 #include <fmt/format.h>
 

@@ -5,7 +5,7 @@
 
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "operations/leftovers.h"
 #include "os/host.h"
 

@@ -1,4 +1,4 @@
-#include "cli/package_view.h"
+#include "cli/show/package.h"
 
 #include <fmt/format.h>
 

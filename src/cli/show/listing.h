@@ -9,7 +9,7 @@
 #include <memory>
 #include <optional>
 
-#include "cli/output.h"
+#include "cli/terminal/screen.h"
 #include "model/universe.h"
 #include "os/file_system.h"
 

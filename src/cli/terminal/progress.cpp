@@ -1,4 +1,4 @@
-#include "cli/progress.h"
+#include "cli/terminal/progress.h"
 
 #include <fmt/format.h>
 

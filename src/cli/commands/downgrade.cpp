@@ -6,7 +6,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "os/host.h"
 #include "repo/download.h"
 

@@ -1,4 +1,4 @@
-#include "cli/config_dialogue.h"
+#include "cli/terminal/config_dialogue.h"
 
 #include <fmt/format.h>
 

@@ -5,7 +5,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "plan/trees.h"
 #include "solve/solver.h"
 

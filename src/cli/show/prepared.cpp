@@ -1,4 +1,4 @@
-#include "cli/prepared_view.h"
+#include "cli/show/prepared.h"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "cli/output.h"
+#include "cli/terminal/screen.h"
 
 #include <fmt/format.h>
 #include <sys/ioctl.h>
@@ -11,7 +11,7 @@
 #include <iostream>
 
 #include "base/text.h"
-#include "cli/command_text.h"
+#include "cli/show/command_text.h"
 
 namespace hambrel::cli {
 

@@ -3,8 +3,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/attic.h"
-#include "cli/plan_view.h"
+#include "cli/commands/tidy_attic.h"
+#include "cli/show/plan.h"
 #include "operations/keeping.h"
 
 namespace hambrel::cli {

@@ -3,28 +3,17 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/attic.h"
 #include "cli/carry.h"
-#include "cli/plan_view.h"
-#include "cli/prepared_view.h"
+#include "cli/commands/tidy_attic.h"
 #include "cli/session.h"
-#include "operations/going_back.h"
+#include "cli/show/plan.h"
+#include "cli/show/prepared.h"
 #include "operations/supply.h"
 #include "os/host.h"
-#include "txn/rollback.h"
-#include "txn/undo.h"
 
 namespace hambrel::cli {
 
 namespace {
-
-state::TxnId parse_id(const std::string& text) {
-  const auto value = parse_number(text);
-  if (!value || *value == 0 || *value > INT64_MAX)
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
-                "`hambrel ledger` shows the numbers");
-  return state::TxnId{static_cast<std::int64_t>(*value)};
-}
 
 /// "lampdesk 5.4-1, libbuoy 2.2-1 -> 2.3-1, foghorn 1.0-2 gone and 3 more"
 std::string summary_of(const std::vector<state::PackageChange>& changes, std::size_t most) {
@@ -330,45 +319,6 @@ int run_ledger(Session& session, const Arguments& arguments) {
   if (words[0] == "export" && words.size() == 1) return export_ledger(session);
   throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {},
               "there are `hambrel ledger`, `ledger show N`, `ledger packages [COUNT]` and `ledger export`");
-}
-
-int run_undo(Session& session, const Arguments& arguments) {
-  const state::TxnId id = parse_id(arguments.words()[0]);
-  open_for(session, arguments);
-  return carry_out(session, arguments, operations::propose_undo(session.root(), id, planned_terms(arguments)));
-}
-
-int run_redo(Session& session, const Arguments& arguments) {
-  const state::TxnId id = parse_id(arguments.words()[0]);
-  open_for(session, arguments);
-  return carry_out(session, arguments, operations::propose_redo(session.root(), id, planned_terms(arguments)));
-}
-
-int run_rollback(Session& session, const Arguments& arguments) {
-  const operations::RollbackRequest request{arguments.words()[0], planned_terms(arguments)};
-  open_for(session, arguments);
-  session.tell_of_unusable_repositories();
-  auto back = operations::propose(session.root(), request);
-  if (!back->does_nothing()) return carry_out(session, arguments, std::move(back));
-  if (session.json()) return show_nothing(session, back->plan());
-  if (!session.quiet())
-    session.screen().line(
-        operations::is_checkpoint(session.root(), request.to)
-            ? fmt::format("Nothing to do: all is as it was at the checkpoint {}.", request.to)
-            : fmt::format("Nothing to do: the packages are as they were after transaction {}; configuration that was "
-                          "edited since stays as it is.",
-                          request.to));
-  for (const plan::Notice& notice : back->plan().notices) session.screen().remark(printable(notice.text()));
-  return 0;
-}
-
-int run_recover(Session& session, const Arguments& arguments) {
-  session.change(arguments);
-  if (session.json())
-    session.screen().line(canonical({{"recovered", session.changed().recovered().has_value()}}));
-  else if (!session.changed().recovered().has_value() && !session.quiet())
-    session.screen().line("Nothing to recover: no transaction stands interrupted.");
-  return 0;
 }
 
 }  // namespace hambrel::cli

@@ -7,7 +7,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "operations/proposal.h"
 #include "operations/supply.h"
 #include "os/host.h"

@@ -1,5 +1,5 @@
 // The attic as the program shows it: sizes, limits, and giving up its oldest parts.
-#include "cli/attic.h"
+#include "cli/commands/tidy_attic.h"
 
 #include <fmt/format.h>
 
@@ -8,7 +8,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/plan_view.h"
+#include "cli/show/plan.h"
 #include "operations/keeping.h"
 
 namespace hambrel::cli {

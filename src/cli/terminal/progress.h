@@ -3,7 +3,7 @@
 #pragma once
 
 #include "base/observer.h"
-#include "cli/output.h"
+#include "cli/terminal/screen.h"
 
 namespace hambrel::cli {
 

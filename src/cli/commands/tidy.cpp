@@ -5,10 +5,10 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/attic.h"
-#include "cli/cache.h"
 #include "cli/carry.h"
-#include "cli/plan_view.h"
+#include "cli/commands/tidy_attic.h"
+#include "cli/commands/tidy_cache.h"
+#include "cli/show/plan.h"
 #include "operations/leftovers.h"
 #include "os/host.h"
 #include "solve/solver.h"

@@ -8,8 +8,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/listing.h"
-#include "cli/package_view.h"
+#include "cli/show/listing.h"
+#include "cli/show/package.h"
 #include "model/search.h"
 #include "operations/leftovers.h"
 #include "plan/freed.h"

@@ -8,7 +8,7 @@
 #include "base/merge.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/config_dialogue.h"
+#include "cli/terminal/config_dialogue.h"
 #include "operations/supply.h"
 
 namespace hambrel::cli {

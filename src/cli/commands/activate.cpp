@@ -3,8 +3,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/prepared_view.h"
 #include "cli/session.h"
+#include "cli/show/prepared.h"
 #include "operations/keeping.h"
 
 namespace hambrel::cli {
