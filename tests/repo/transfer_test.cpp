@@ -140,7 +140,7 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   const test::TempDir root;
   const auto fs = os::open_file_system(root.text());
   const auto wanted = [&](const std::string& name, const std::string& content) {
-    Wanted one;
+    PackageToFetch one;
     one.package.name = name, one.package.version = Version::parse("1:2~rc1-1").value(), one.package.arch = "any";
     one.offer.repository = "base", one.offer.size = content.size(), one.offer.digest = sha256(content);
     return one;
@@ -178,7 +178,7 @@ TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
   const auto fs = os::open_file_system(root.text());
   const std::vector<Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
   const auto wanted = [](const std::string& name) {
-    Wanted one;
+    PackageToFetch one;
     one.package.name = name, one.package.version = Version::parse("1").value(), one.package.arch = "any";
     one.offer.repository = "base", one.offer.size = 7, one.offer.digest = sha256("PACKAGE");
     return one;

@@ -77,7 +77,7 @@ struct Lab {
       EXPECT_EQ(entry->digest, state::chain_digest(*entry, shop.state->changes_told(entry->id)));
       previous = entry->digest;
     }
-    for (const std::string& home : Homes::all(*disk))
+    for (const std::string& home : StagingHomes::all(*disk))
       for (const std::string& attic :
            disk->stat(home + "/attic") ? disk->list(home + "/attic") : decltype(disk->list("")){})
         EXPECT_FALSE(shop.state->given_up(state::TxnId{std::stoll(attic)})) << "R3: " << home << attic;
@@ -85,7 +85,7 @@ struct Lab {
       for (const FileEntry& file : shop.state->configuration_of(package.row))
         EXPECT_TRUE(find_pristine(*disk, file.digest)) << "what /" << file.path << " began from";
     const bool waits = shop.state->prepared().has_value();
-    for (const std::string& home : Homes::all(*disk))
+    for (const std::string& home : StagingHomes::all(*disk))
       for (const std::string& stage :
            disk->stat(home + "/stage") ? disk->list(home + "/stage") : decltype(disk->list("")){})
         EXPECT_TRUE(waits && stage == "prepared-1") << home << stage;

@@ -22,18 +22,18 @@ std::vector<StandingAttic> four() {
 
 TEST(Retention, TheOldestGoFirstByCountAgeAndSize) {
   const auto attics = four();
-  EXPECT_THAT(beyond({3, {}, {}}, attics, 0), ElementsAre(TxnId{1}));
-  EXPECT_THAT(beyond({3, {}, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({{}, 3, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({{}, {}, 250}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
-  EXPECT_THAT(beyond({}, attics, 1), ElementsAre());
+  EXPECT_THAT(over_limits({3, {}, {}}, attics, 0), ElementsAre(TxnId{1}));
+  EXPECT_THAT(over_limits({3, {}, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(over_limits({{}, 3, {}}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(over_limits({{}, {}, 250}, attics, 1), ElementsAre(TxnId{1}, TxnId{2}));
+  EXPECT_THAT(over_limits({}, attics, 1), ElementsAre());
 }
 
 TEST(Retention, TheLastOneAndWhatIsNeededStay) {  // R1
   auto attics = four();
   attics[1].needed_by = "checkpoint calm";
-  EXPECT_THAT(beyond({0, 0, 0}, attics, 0), ElementsAre(TxnId{1}, TxnId{4}));
-  EXPECT_THAT(beyond({0, 0, 0}, attics, 1), ElementsAre(TxnId{1}, TxnId{4}, TxnId{5}));
+  EXPECT_THAT(over_limits({0, 0, 0}, attics, 0), ElementsAre(TxnId{1}, TxnId{4}));
+  EXPECT_THAT(over_limits({0, 0, 0}, attics, 1), ElementsAre(TxnId{1}, TxnId{4}, TxnId{5}));
 }
 
 TEST(Retention, AWrongClockAgesNothing) {

@@ -138,7 +138,10 @@ int show_diff(Session& session, const Arguments& arguments) {
     return 0;
   }
   const std::string name = fmt::format("/{} of {}", printable(file.path), file.package.package.title());
-  if (lines.empty()) return screen.line(name + ": no difference."), 0;
+  if (lines.empty()) {
+    screen.line(name + ": no difference.");
+    return 0;
+  }
   screen.line(fmt::format("{}, {}", screen.paint(Style::Name, name),
                           against == "mine"  ? "from yours to the version that its package brings"
                           : against == "old" ? "from what yours began from to yours"
@@ -169,7 +172,7 @@ int settle(Session& session, const Arguments& arguments) {
                          one.state == ConfigState::Waiting});
   for (const ConfigFile& one : chosen)
     if (one.state == ConfigState::Leftover || one.state == ConfigState::Pristine) {
-      operations::PackageFiles supply(session.root());  // it says why that can't be settled
+      operations::VersionFiles supply(session.root());  // it says why that can't be settled
       txn::plan_settle(session.files(), state, {one}, {{one.path, {plan::ConfigAction::Take, {}}}}, supply.file_of());
     }
   operations::ConfigTerms terms = config_terms(session, arguments);
@@ -177,7 +180,7 @@ int settle(Session& session, const Arguments& arguments) {
   const auto decisions = operations::decide(session.root(), std::move(questions), terms);
   txn::Choices choices = decisions.choices;
   if (!decisions.open.empty() && !arguments.has("dry-run")) choices.merge(ask_about(session, decisions.open));
-  operations::PackageFiles supply(session.root());
+  operations::VersionFiles supply(session.root());
   txn::Planned planned = txn::plan_settle(session.files(), state, chosen, choices, supply.file_of());
   for (const plan::Notice& one : decisions.notices) planned.plan.notices.push_back(one);
   if (planned.does_nothing()) {

@@ -53,7 +53,7 @@ void require_lost(Session& session) {
                 session.files().shown(kStateFile), "`hambrel repair` puts files right");
 }
 
-txn::FileOf file_of(Session& session, operations::PackageFiles& files, const std::vector<std::string>& given) {
+txn::FileOf file_of(Session& session, operations::VersionFiles& files, const std::vector<std::string>& given) {
   return [&session, &files, given](const state::StatePackage& one) -> txn::PackageFile {
     for (const std::string& spec : given) {
       auto* const reader = session.root().file_reader(session.root().file_package(spec));
@@ -120,7 +120,7 @@ int run_rebuild(Session& session, const Arguments& arguments) {
   const std::string broken = history.broken;
   session.tell_of_unusable_repositories();
   session.root().add_files(specs);
-  operations::PackageFiles files(session.root());
+  operations::VersionFiles files(session.root());
   const txn::Rebuilding planned = txn::plan_rebuilding(std::move(history), file_of(session, files, arguments.words()));
   const bool dry = arguments.has("dry-run");
   if (session.json() && dry) session.screen().line(canonical(json_of(planned, "dry run")));

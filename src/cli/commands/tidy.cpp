@@ -92,7 +92,7 @@ Area attic_area(Session& session) {
   Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
   area.more = "the way back gets shorter";
   for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
-  const auto all = txn::beyond({0, {}, {}}, attics, 0);
+  const auto all = txn::over_limits({0, {}, {}}, attics, 0);
   for (const txn::StandingAttic& one : attics)
     if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) area.free += one.attic.bytes.value_or(0);
   if (!attics.empty()) area.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
@@ -138,7 +138,10 @@ int overview(Session& session) {
   }
   table.print(screen);
   if (session.json() || session.quiet()) return 0;
-  if (areas.empty()) return screen.line("Nothing to tidy: nothing was installed in this root yet."), 0;
+  if (areas.empty()) {
+    screen.line("Nothing to tidy: nothing was installed in this root yet.");
+    return 0;
+  }
   screen.line(free == 0 ? "\nNothing can be freed." : fmt::format("\nUp to {} can be freed:\n", size_text(free)));
   ways.print(screen);
   return 0;

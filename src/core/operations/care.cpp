@@ -46,7 +46,7 @@ Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth
 }
 
 std::unique_ptr<Proposal> propose_repair(Root& root, const Verification& found, const PlannedTerms& terms) {
-  const auto files = std::make_shared<PackageFiles>(root);
+  const auto files = std::make_shared<VersionFiles>(root);
   return propose(root,
                  txn::plan_repair(root.files(), require_state(root), found.packages, found.files, files->file_of()),
                  terms, files);

@@ -7,7 +7,7 @@
 
 #include "base/text.h"
 #include "operations/change_proposal.h"
-#include "operations/download_queue.h"
+#include "operations/incoming_files.h"
 #include "repo/download.h"
 
 namespace hambrel::operations {
@@ -36,7 +36,7 @@ class PackagePlanner {
     if (request_.kind == "downgrade") keep_marks();
     resolve_shelved();
     weigh_strays();
-    DownloadQueue::subtract_partial_downloads(root_, plan_);
+    IncomingFiles::subtract_partial_downloads(root_, plan_);
     return std::move(plan_);
   }
 

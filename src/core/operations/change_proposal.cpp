@@ -9,7 +9,7 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "model/manifest.h"
-#include "operations/download_queue.h"
+#include "operations/incoming_files.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -25,7 +25,7 @@ class ChangeProposal final : public Proposal {
     end_ = request_.end;
     planned_.plan = std::move(plan);
     if (planned_.plan.empty()) return;
-    if (request_.look_at_files || end_ == End::FetchOnly) queue_.emplace(root_, planned_.plan);
+    if (request_.look_at_files || end_ == End::FetchOnly) incoming_.emplace(root_, planned_.plan);
     if (request_.look_at_files) plan_files();
     if (end_ != End::FetchOnly) {
       plan_retention(root_, planned_);
@@ -50,18 +50,18 @@ class ChangeProposal final : public Proposal {
   Outcome perform(ChangingRoot& root, const Terms& terms) override {
     if (!request_.enables.empty()) repo::set_enabled(root.files(), request_.enables, true);
     Outcome outcome = end_ == End::FetchOnly ? only_fetch() : carry_out(root, terms);
-    queue_.reset();  // and its thread
+    incoming_.reset();  // and its thread
     return outcome;
   }
 
  private:
   Outcome only_fetch() {
-    for (const std::string& dropped : repo::drop_damaged(root_.files(), queue_->offered()))
+    for (const std::string& dropped : repo::drop_damaged(root_.files(), incoming_->offered()))
       root_.observer().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     Outcome outcome;
     outcome.end = End::FetchOnly;
-    outcome.fetched = repo::download(root_.files(), queue_->offered(), root_.repositories(), root_.settings().downloads,
-                                     root_.observer());
+    outcome.fetched = repo::download(root_.files(), incoming_->offered(), root_.repositories(),
+                                     root_.settings().downloads, root_.observer());
     return outcome;
   }
 
@@ -107,7 +107,7 @@ class ChangeProposal final : public Proposal {
       planned_.sources.push_back({entering_.back().package, nullptr});
     }
     tree_options_.workers = os::processors();
-    tree_options_.fetched = queue_->missing();
+    tree_options_.fetched = incoming_->missing();
     plan_purge(*state);
     plan_tree(*state);
     tree_options_.ahead.reset();
@@ -132,7 +132,7 @@ class ChangeProposal final : public Proposal {
   void plan_tree(const state::State& state) {
     planned_.tree = txn::plan_tree(root_.files(), state, leaving_, entering_, tree_options_);
     files_.emplace(root_);
-    txn::complete(planned_, from_kept_, files_->file_of());
+    txn::source_missing_content(planned_, from_kept_, files_->file_of());
     planned_.tell_of_files();
     planned_.plan.notices.insert(planned_.plan.notices.end(), configuration_.notices.begin(),
                                  configuration_.notices.end());
@@ -273,7 +273,7 @@ class ChangeProposal final : public Proposal {
     txn::Engine engine(root.environment());
     const std::int64_t started = os::now();
     try {
-      queue_->verify_outside();
+      incoming_->verify_outside();
     } catch (const Error& problem) {
       engine.record_failure(started, account, problem.what());
       throw;
@@ -283,17 +283,17 @@ class ChangeProposal final : public Proposal {
     for (bool again = false;; again = true) {
       bool handed_over = false;
       try {
-        queue_->open(planned_, tables_, terms.stop_asked);
+        incoming_->open(planned_, tables_, terms.stop_asked);
         handed_over = true;
         return execute(root, planned_, account, end_, terms.stop_asked);
       } catch (const Error& problem) {
         root.observer().end();
-        if (!again && queue_->drop_damaged(problem)) continue;
+        if (!again && incoming_->drop_damaged(problem)) continue;
         if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
-        if (problem.code() == ErrorCode::Declined && queue_->fetched() > 0)
+        if (problem.code() == ErrorCode::Declined && incoming_->fetched() > 0)
           throw Error(problem.code(), problem.problem(), problem.where(),
                       fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
-                                  size_text(queue_->fetched())));
+                                  size_text(incoming_->fetched())));
         throw;
       }
     }
@@ -308,12 +308,12 @@ class ChangeProposal final : public Proposal {
   std::vector<PackageId> damaged_;                           // in the cache
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
-  std::optional<PackageFiles> files_;
+  std::optional<VersionFiles> files_;
   txn::TreeOptions tree_options_;
   ConfigDecisions configuration_;
   std::vector<state::StatePackage> leaving_;
   std::vector<txn::Entering> entering_;
-  std::optional<DownloadQueue> queue_;
+  std::optional<IncomingFiles> incoming_;
 };
 
 }  // namespace

@@ -34,7 +34,7 @@ std::unique_ptr<Proposal> propose_undo(Root& root, state::TxnId id, const Planne
     if (id != state.last_done()) throw;
     root.observer().note(fmt::format("{}; it is taken from the cache or a repository", problem.problem()));
   }
-  const auto files = std::make_shared<PackageFiles>(root);
+  const auto files = std::make_shared<VersionFiles>(root);
   return propose(
       root, txn::plan_rollback(root.files(), state, state::TxnId{number(id) - 1}, files->file_of(), os::processors()),
       terms, files);
@@ -58,7 +58,7 @@ bool is_checkpoint(Root& root, const std::string& name) { return find_checkpoint
 
 std::unique_ptr<Proposal> propose(Root& root, const RollbackRequest& request) {
   const state::State& state = require_state(root);
-  const auto files = std::make_shared<PackageFiles>(root);
+  const auto files = std::make_shared<VersionFiles>(root);
   if (const auto checkpoint = find_checkpoint(root, request.to))
     return propose(root, txn::plan_rollback(root.files(), state, *checkpoint, files->file_of(), os::processors()),
                    request.terms, files);

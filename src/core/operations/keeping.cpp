@@ -19,7 +19,7 @@ AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
     drop_age_in_doubt(root, limits);
   AtticProposal proposal;
   proposal.attics = standing_attics(root);
-  proposal.goes = txn::beyond(limits, proposal.attics, 0);
+  proposal.goes = txn::over_limits(limits, proposal.attics, 0);
   proposal.plan.kind = state::kGivingUp;
   if (!proposal.goes.empty()) proposal.plan.notices.push_back(txn::notice_of(proposal.goes));
   for (const txn::StandingAttic& one : proposal.attics)
@@ -60,7 +60,7 @@ CacheProposal propose_dropping(Root& root, const CacheRequest& request) {
   const bool any = request.limits.versions || request.limits.days || request.all || request.unavailable;
   CacheProposal proposal;
   proposal.files = files.size();
-  proposal.goes = repo::beyond(
+  proposal.goes = repo::over_limits(
       any ? request.limits : repo::cache_limits_of(root.settings()), files, os::now(),
       [&](const repo::CachedFile& one) { return request.all || (request.unavailable && !is_offered(root, one)); });
   for (const repo::CachedFile& one : proposal.goes) proposal.bytes += one.size;

@@ -34,7 +34,7 @@ txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& r
 
 void plan_retention(Root& root, txn::Planned& planned) {
   if (root.state() == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return;
-  planned.gives_up = txn::beyond(attic_limits(root), standing_attics(root), planned.attic.empty() ? 1 : 0);
+  planned.gives_up = txn::over_limits(attic_limits(root), standing_attics(root), planned.attic.empty() ? 1 : 0);
   std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there
     return planned.attic == fmt::format("{}/{}", txn::kAttic, number(id));
   });
@@ -69,7 +69,7 @@ Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Acco
 
 CacheTrim trim_cache(Root& root) {
   try {
-    const auto go = repo::beyond(cache_limits(root), repo::cached_files(root.files()), os::now());
+    const auto go = repo::over_limits(cache_limits(root), repo::cached_files(root.files()), os::now());
     if (go.empty()) return {};
     return {go.size(), repo::drop_cached(root.files(), go)};
   } catch (const Error& problem) {  // the transaction is done, and stays so
@@ -82,7 +82,7 @@ namespace {
 
 class PlannedProposal final : public Proposal {
  public:
-  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms, std::shared_ptr<PackageFiles> files)
+  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms, std::shared_ptr<VersionFiles> files)
       : root_(root), files_(std::move(files)), planned_(std::move(planned)) {
     end_ = terms.end;
     plan_retention(root, planned_);
@@ -118,14 +118,14 @@ class PlannedProposal final : public Proposal {
   }
 
   Root& root_;
-  std::shared_ptr<PackageFiles> files_;
+  std::shared_ptr<VersionFiles> files_;
   txn::Planned planned_;
 };
 
 }  // namespace
 
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
-                                  std::shared_ptr<PackageFiles> files) {
+                                  std::shared_ptr<VersionFiles> files) {
   return std::make_unique<PlannedProposal>(root, std::move(planned), terms, std::move(files));
 }
 

@@ -92,6 +92,6 @@ struct PlannedTerms {
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
 /// `files`: what its sources are read from.
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
-                                  std::shared_ptr<PackageFiles> files = {});
+                                  std::shared_ptr<VersionFiles> files = {});
 
 }  // namespace hambrel::operations

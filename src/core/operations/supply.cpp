@@ -77,7 +77,7 @@ std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Root& root,
   }
   Observer silent;
   repo::fetch_all(requests, root.settings().downloads, silent);
-  std::vector<repo::Wanted> whole;
+  std::vector<repo::PackageToFetch> whole;
   for (std::size_t i = 0; i < requests.size(); ++i)
     if (requests[i].no_ranges) whole.push_back({universe.package(asked[i]), universe[asked[i]].offers.front()});
   if (!whole.empty()) {
@@ -133,12 +133,12 @@ std::string content_of(Root& root, PackageId id, const std::string& path,
   return read(open(repo::open_url(url, offer.size), url));
 }
 
-txn::PackageFile PackageFiles::open(const state::StatePackage& package) {
+txn::PackageFile VersionFiles::open(const state::StatePackage& package) {
   if (auto* const reader = in_cache(package)) return {reader, true};
   return {in_repository(package), false};
 }
 
-archive::PackageReader* PackageFiles::in_cache(const state::StatePackage& package) {
+archive::PackageReader* VersionFiles::in_cache(const state::StatePackage& package) {
   const std::string path = repo::cache_path(package.package);
   os::FileSystem& root = root_.files();
   if (!root.stat(path)) return nullptr;
@@ -151,7 +151,7 @@ archive::PackageReader* PackageFiles::in_cache(const state::StatePackage& packag
   return nullptr;
 }
 
-archive::PackageReader* PackageFiles::in_repository(const state::StatePackage& package) {
+archive::PackageReader* VersionFiles::in_repository(const state::StatePackage& package) {
   const Universe& universe = root_.universe();
   for (const PackageId id : universe.versions_of(package.package.name)) {
     if (universe.package(id).version != package.package.version || universe.architecture(id) != package.package.arch)

@@ -29,9 +29,9 @@ std::string content_of(Root& root, PackageId id, const std::string& path,
                        const std::shared_ptr<const archive::Table>& table);
 
 /// Package files of versions that are or were installed, opened where they lie.
-class PackageFiles {
+class VersionFiles {
  public:
-  explicit PackageFiles(Root& root) : root_(root) {}
+  explicit VersionFiles(Root& root) : root_(root) {}
   /// No reader where the version can't be had any more. Why a place did not serve is said on standard error.
   txn::PackageFile open(const state::StatePackage& package);
   txn::FileOf file_of() {

@@ -200,9 +200,9 @@ class PosixFileSystem final : public FileSystem {
 
   std::unique_ptr<WritableFile> create(std::string_view path, std::uint32_t mode) override {
     const auto at = changing_parent(path);
-    Handle handle = create_in(*making_, at.handle.get(), at.name, mode);
+    Handle handle = create_in(*creation_, at.handle.get(), at.name, mode);
     if (handle.get() < 0) throw_errno(errno, "cannot create", shown(path));
-    return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path), creation_);
   }
 
   std::unique_ptr<WritableFile> append(std::string_view path) override {
@@ -213,7 +213,7 @@ class PosixFileSystem final : public FileSystem {
     struct stat raw {};
     if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
     if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "is not a regular file", shown(path));
-    return std::make_unique<PosixWritable>(std::move(handle), shown(path), making_);
+    return std::make_unique<PosixWritable>(std::move(handle), shown(path), creation_);
   }
 
   std::unique_ptr<DatabaseFile> open_database(std::string_view path, std::uint32_t mode) override {
@@ -232,12 +232,12 @@ class PosixFileSystem final : public FileSystem {
   std::unique_ptr<Directory> open_directory(std::string_view path) override {
     Handle handle = walk(path);
     if (handle.get() < 0) throw_errno(errno, "cannot reach the directory", shown(path));
-    return std::make_unique<PosixDirectory>(std::move(handle), shown(path), making_);
+    return std::make_unique<PosixDirectory>(std::move(handle), shown(path), creation_);
   }
 
   void make_directory(std::string_view path, std::uint32_t mode) override {
     const auto at = changing_parent(path);
-    if (make_directory_in(*making_, at.handle.get(), at.name, mode) != 0)
+    if (make_directory_in(*creation_, at.handle.get(), at.name, mode) != 0)
       throw_errno(errno, "cannot make the directory", shown(path));
   }
 
@@ -319,7 +319,7 @@ class PosixFileSystem final : public FileSystem {
   }
 
   void sync_all(std::string_view path) override {
-    const int early = making_->early.settle();
+    const int early = creation_->early.settle();
     const Handle handle = resolve(path, O_RDONLY | O_DIRECTORY);
     const auto info = handle.get() < 0 ? std::nullopt : look(handle.get(), "");
     if (!info) throw_errno(errno, "cannot sync the file system", shown(path));
@@ -486,7 +486,7 @@ class PosixFileSystem final : public FileSystem {
   std::uint32_t group_ = 0;                  // that may write to the root directory itself, 0: none but root's
   std::uint32_t owner_ = 0;                  // of the root directory
   std::map<std::uint64_t, Handle> watched_;  // by device
-  std::shared_ptr<Making> making_ = std::make_shared<Making>();
+  std::shared_ptr<CreationLock> creation_ = std::make_shared<CreationLock>();
 };
 
 }  // namespace

@@ -60,7 +60,7 @@ inline std::optional<FileInfo> look(int directory, const char* name) {
 }
 
 /// What all that makes files in one FileSystem shares.
-struct Making {
+struct CreationLock {
   /// Held while a file or directory is made. Two threads that make files whose descriptions lie in one block would have
   /// ext4 read that block from the disk, and wait there behind all that is being written.
   std::mutex one_at_a_time;
@@ -68,12 +68,12 @@ struct Making {
 };
 
 /// A new file in a directory that is held open; -1 and errno as openat.
-inline Handle create_in(Making& making, int directory, const std::string& name, std::uint32_t mode) {
+inline Handle create_in(CreationLock& making, int directory, const std::string& name, std::uint32_t mode) {
   const std::lock_guard lock(making.one_at_a_time);
   return Handle(::openat(directory, name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, mode));
 }
 /// As mkdirat.
-inline int make_directory_in(Making& making, int directory, const std::string& name, std::uint32_t mode) {
+inline int make_directory_in(CreationLock& making, int directory, const std::string& name, std::uint32_t mode) {
   const std::lock_guard lock(making.one_at_a_time);
   return ::mkdirat(directory, name.c_str(), mode);
 }
@@ -166,8 +166,8 @@ class PosixDatabaseFile final : public DatabaseFile {
 
 class PosixWritable final : public WritableFile {
  public:
-  PosixWritable(Handle handle, std::string where, std::shared_ptr<Making> making)
-      : handle_(std::move(handle)), where_(std::move(where)), making_(std::move(making)) {}
+  PosixWritable(Handle handle, std::string where, std::shared_ptr<CreationLock> making)
+      : handle_(std::move(handle)), where_(std::move(where)), creation_(std::move(making)) {}
   void write(std::span<const std::byte> data) override {
     while (!data.empty()) {
       const ssize_t put = ::write(handle_.get(), data.data(), data.size());
@@ -195,7 +195,7 @@ class PosixWritable final : public WritableFile {
       const timespec times[2] = {{0, UTIME_OMIT}, {*metadata.mtime, 0}};
       if (::futimens(fd, times) != 0) throw_errno(errno, "cannot set the time", where_);
     }
-    making_->early.take(std::move(handle_), now->size);
+    creation_->early.take(std::move(handle_), now->size);
   }
   void sync() override {
     if (::fsync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
@@ -213,7 +213,7 @@ class PosixWritable final : public WritableFile {
 
   Handle handle_;
   std::string where_;
-  std::shared_ptr<Making> making_;
+  std::shared_ptr<CreationLock> creation_;
 };
 
 /// Names in an open directory, which is closed afterwards.
@@ -263,16 +263,16 @@ class PosixDirectoryReader final : public DirectoryReader {
 
 class PosixDirectory final : public Directory {
  public:
-  PosixDirectory(Handle handle, std::string where, std::shared_ptr<Making> making)
-      : handle_(std::move(handle)), where_(std::move(where)), making_(std::move(making)) {}
+  PosixDirectory(Handle handle, std::string where, std::shared_ptr<CreationLock> making)
+      : handle_(std::move(handle)), where_(std::move(where)), creation_(std::move(making)) {}
   std::optional<FileInfo> stat(std::string_view name) override {
     return PosixDirectoryReader::stat_in(handle_.get(), name, where_);
   }
   std::unique_ptr<WritableFile> create(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
-    Handle file = create_in(*making_, handle_.get(), text, mode);
+    Handle file = create_in(*creation_, handle_.get(), text, mode);
     if (file.get() < 0) throw_errno(errno, "cannot create", where_ + "/" + text);
-    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text, making_);
+    return std::make_unique<PosixWritable>(std::move(file), where_ + "/" + text, creation_);
   }
   std::vector<std::string> list() override {
     const int fd = ::openat(handle_.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -285,7 +285,7 @@ class PosixDirectory final : public Directory {
     const std::string text = clean(name);
     Handle below(::openat(handle_.get(), text.c_str(), O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     if (below.get() < 0) throw_errno(errno, "cannot reach the directory", where_ + "/" + text);
-    return std::make_unique<PosixDirectory>(std::move(below), where_ + "/" + text, making_);
+    return std::make_unique<PosixDirectory>(std::move(below), where_ + "/" + text, creation_);
   }
   void set_attributes(std::string_view name, std::uint64_t inode, std::optional<Owner> owner,
                       std::uint32_t mode) override {
@@ -301,7 +301,7 @@ class PosixDirectory final : public Directory {
   }
   void make_directory(std::string_view name, std::uint32_t mode) override {
     const std::string text = clean(name);
-    if (make_directory_in(*making_, handle_.get(), text, mode) != 0)
+    if (make_directory_in(*creation_, handle_.get(), text, mode) != 0)
       throw_errno(errno, "cannot make the directory", where_ + "/" + text);
   }
   void set_metadata(std::string_view name, const Metadata& metadata) override {
@@ -361,7 +361,7 @@ class PosixDirectory final : public Directory {
 
   Handle handle_;
   std::string where_;
-  std::shared_ptr<Making> making_;
+  std::shared_ptr<CreationLock> creation_;
 };
 
 class Mapping final : public Bytes {

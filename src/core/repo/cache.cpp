@@ -58,8 +58,8 @@ CacheLimits cache_limits_of(const Settings& settings) {
   return {limit(settings.cache_versions), limit(settings.cache_days), limit(settings.cache_mebibytes * kMebibyte)};
 }
 
-std::vector<CachedFile> beyond(const CacheLimits& limits, const std::vector<CachedFile>& files, std::int64_t now,
-                               const std::function<bool(const CachedFile&)>& unwanted) {
+std::vector<CachedFile> over_limits(const CacheLimits& limits, const std::vector<CachedFile>& files, std::int64_t now,
+                                    const std::function<bool(const CachedFile&)>& unwanted) {
   constexpr std::int64_t kDay = 24 * 60 * 60;
   std::set<const CachedFile*> gone;
   std::map<std::pair<std::string, std::string>, std::uint64_t> versions;  // by name and architecture

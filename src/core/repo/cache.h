@@ -35,8 +35,8 @@ CacheLimits cache_limits_of(const Settings& settings);
 
 /// Those that are beyond the limits or that `unwanted` names, in the order of cached_files(). The rest of a transfer is
 /// always among them. `now`: seconds since 1970.
-std::vector<CachedFile> beyond(const CacheLimits& limits, const std::vector<CachedFile>& files, std::int64_t now,
-                               const std::function<bool(const CachedFile&)>& unwanted = {});
+std::vector<CachedFile> over_limits(const CacheLimits& limits, const std::vector<CachedFile>& files, std::int64_t now,
+                                    const std::function<bool(const CachedFile&)>& unwanted = {});
 
 /// Removes them, and directories that are empty then. Returns the bytes that are free.
 ByteCount drop_cached(os::FileSystem& root, const std::vector<CachedFile>& files);

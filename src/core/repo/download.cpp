@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "repo/arrivals.h"
+#include "repo/download_queue.h"
 
 namespace hambrel::repo {
 
@@ -15,9 +15,9 @@ bool in_cache(os::FileReader& root, const Package& package, const Offer& offer) 
   return info && info->type == os::FileType::Regular && info->size == offer.size;
 }
 
-std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Wanted>& wanted) {
+std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<PackageToFetch>& wanted) {
   std::vector<std::string> dropped;
-  for (const Wanted& one : wanted) {
+  for (const PackageToFetch& one : wanted) {
     const std::string path = cache_path(one.package);
     if (!in_cache(root, one.package, one.offer) || root.digest(path) == one.offer.digest) continue;
     root.remove_file(path);
@@ -26,9 +26,9 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Wa
   return dropped;
 }
 
-ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
-                   unsigned parallel, Observer& observer) {
-  return Arrivals(root, wanted, repositories, parallel).settle(observer, true);
+ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
+                   const std::vector<Repository>& repositories, unsigned parallel, Observer& observer) {
+  return DownloadQueue(root, wanted, repositories, parallel).settle(observer, true);
 }
 
 }  // namespace hambrel::repo

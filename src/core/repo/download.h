@@ -13,7 +13,7 @@
 
 namespace hambrel::repo {
 
-struct Wanted {
+struct PackageToFetch {
   Package package;
   Offer offer;
 };
@@ -24,11 +24,11 @@ std::string cache_path(const Package& package);
 bool in_cache(os::FileReader& root, const Package& package, const Offer& offer);
 
 /// Removes files from the cache that are not what the index names, read whole. Returns their names.
-std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Wanted>& wanted);
+std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<PackageToFetch>& wanted);
 
 /// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in
 /// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
-ByteCount download(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
-                   unsigned parallel, Observer& observer);
+ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
+                   const std::vector<Repository>& repositories, unsigned parallel, Observer& observer);
 
 }  // namespace hambrel::repo

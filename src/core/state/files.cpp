@@ -162,11 +162,11 @@ PackageChange::Index State::Impl::index_change(const PackageChange& change) {
 }
 
 void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
-  Repeated drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
-  Repeated drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
-  Repeated next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
-  Repeated put = repeat("INSERT OR IGNORE INTO paths VALUES(?, ?)");
-  Repeated put_more = repeat("INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
+  ScopedStatement drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
+  ScopedStatement drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
+  ScopedStatement next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
+  ScopedStatement put = repeat("INSERT OR IGNORE INTO paths VALUES(?, ?)");
+  ScopedStatement put_more = repeat("INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
   const auto run = [](SQLite::Statement& statement, std::int64_t hash, std::int64_t owner) {
     statement.bind(1, hash);
     statement.bind(2, owner);
@@ -189,7 +189,7 @@ void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
 }
 
 std::int64_t State::Impl::slot_of(std::int64_t package_row) {
-  Repeated query = repeat("SELECT slot FROM packages WHERE id = ?");
+  ScopedStatement query = repeat("SELECT slot FROM packages WHERE id = ?");
   query->bind(1, package_row);
   if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
   return query->getColumn(0).getInt64();
@@ -201,14 +201,14 @@ std::int64_t State::Impl::new_slot() {
 }
 
 void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
-  Repeated update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
+  ScopedStatement update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
   update->bind(1, slot);
   update->bind(2, package_row);
   update->exec();
 }
 
 std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files, const char* state) {
-  Repeated insert = repeat(
+  ScopedStatement insert = repeat(
       "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
   insert->bind(1, package.package.name);
@@ -222,7 +222,7 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const File
   insert->bind(9, state);
   insert->exec();
   const std::int64_t row = database.getLastInsertRowid();
-  Repeated put = repeat("INSERT INTO lists VALUES(?, ?)");
+  ScopedStatement put = repeat("INSERT INTO lists VALUES(?, ?)");
   put->bind(1, row);
   put->bindNoCopy(2, files.bytes().data(), static_cast<int>(files.bytes().size()));
   put->exec();

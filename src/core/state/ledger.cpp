@@ -121,7 +121,7 @@ std::optional<TxnId> State::undone_by(TxnId id) const {
 
 /// Of a row that is there, most facts are the row's own; a change gives it another reason, hold or shelf.
 StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePackage& change) {
-  Repeated query = repeat("SELECT version, arch, origin, digest, time FROM packages WHERE id = ?");
+  ScopedStatement query = repeat("SELECT version, arch, origin, digest, time FROM packages WHERE id = ?");
   query->bind(1, package_row);
   StatePackage result = change;
   if (!query->executeStep()) return result;
@@ -134,7 +134,8 @@ StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePacka
 }
 
 PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
-  Repeated query = repeat("SELECT manifest, (SELECT list FROM lists WHERE package = ?1) FROM packages WHERE id = ?1");
+  ScopedStatement query =
+      repeat("SELECT manifest, (SELECT list FROM lists WHERE package = ?1) FROM packages WHERE id = ?1");
   query->bind(1, package_row);
   if (!query->executeStep()) return {};
   const auto list = query->getColumn(1);
@@ -144,7 +145,7 @@ PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
 }
 
 bool State::Impl::is_told_of(std::int64_t package_row) {
-  Repeated query = repeat("SELECT 1 FROM changes WHERE after_package = ? LIMIT 1");
+  ScopedStatement query = repeat("SELECT 1 FROM changes WHERE after_package = ? LIMIT 1");
   query->bind(1, package_row);
   return query->executeStep();
 }
@@ -312,7 +313,7 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   for (const PackageChange& change : changes) {
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
     if (!change.before_row || stays) continue;
-    Repeated leave = repeat("UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
+    ScopedStatement leave = repeat("UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
     leave->bind(1, *change.before_row);
     leave->exec();
   }
@@ -341,7 +342,7 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
     if (after) put_into(slot, *after);
   }
   if (change.after) {
-    Repeated enter = repeat("UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
+    ScopedStatement enter = repeat("UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
     enter->bind(1, change.after->shelved ? "attic" : "installed");
     enter->bind(2, change.after->shelved ? 1 : 0);
     enter->bind(3, std::string(text_of(change.after->reason)));
@@ -349,7 +350,7 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
     enter->bind(5, *after);
     enter->exec();
   }
-  Repeated insert = repeat(
+  ScopedStatement insert = repeat(
       "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
       " before_shelved, after_package, after_reason, after_hold, after_shelved)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");

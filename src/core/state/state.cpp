@@ -84,11 +84,11 @@ State::State() {
 
 State::~State() = default;
 
-State::Still::Still(const State& state) : state_(state) {
+State::ReadTransaction::ReadTransaction(const State& state) : state_(state) {
   guarded(state.impl_->path, [&] { state.impl_->database.exec("BEGIN"); });
 }
 
-State::Still::~Still() {
+State::ReadTransaction::~ReadTransaction() {
   for (auto* query : {&state_.impl_->slots_query, &state_.impl_->more_query, &state_.impl_->package_query})
     if (*query) (*query)->tryReset();
   state_.impl_->database.tryExec("ROLLBACK");  // it only looked

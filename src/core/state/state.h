@@ -50,12 +50,12 @@ class State {
 
   /// As long as it lives, all that is looked at is of one moment, and asking much is cheap: no other run's change is
   /// seen, and none can be made here.
-  class Still {
+  class ReadTransaction {
    public:
-    explicit Still(const State& state);
-    ~Still();
-    Still(const Still&) = delete;
-    Still& operator=(const Still&) = delete;
+    explicit ReadTransaction(const State& state);
+    ~ReadTransaction();
+    ReadTransaction(const ReadTransaction&) = delete;
+    ReadTransaction& operator=(const ReadTransaction&) = delete;
 
    private:
     const State& state_;

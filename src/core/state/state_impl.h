@@ -30,23 +30,23 @@ struct State::Impl {
 
   Impl(std::string shown, std::shared_ptr<Vfs> files, int flags);
   /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
-  class Repeated {
+  class ScopedStatement {
    public:
-    explicit Repeated(SQLite::Statement& statement) : statement_(statement) {}
-    ~Repeated() {
+    explicit ScopedStatement(SQLite::Statement& statement) : statement_(statement) {}
+    ~ScopedStatement() {
       statement_.tryReset();
       statement_.clearBindings();
     }
-    Repeated(const Repeated&) = delete;
-    Repeated& operator=(const Repeated&) = delete;
+    ScopedStatement(const ScopedStatement&) = delete;
+    ScopedStatement& operator=(const ScopedStatement&) = delete;
     SQLite::Statement& operator*() { return statement_; }
     SQLite::Statement* operator->() { return &statement_; }
 
    private:
     SQLite::Statement& statement_;
   };
-  Repeated repeat(std::string_view sql) {  // a literal
-    return Repeated(repeated.try_emplace(sql, database, sql.data()).first->second);
+  ScopedStatement repeat(std::string_view sql) {  // a literal
+    return ScopedStatement(repeated.try_emplace(sql, database, sql.data()).first->second);
   }
   mutable JsonReader reader;
 

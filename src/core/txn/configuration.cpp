@@ -59,7 +59,7 @@ bool is_pristine(os::FileReader& root, const os::FileInfo& info, const FileEntry
 }  // namespace
 
 std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::State& state) {
-  const state::State::Still still(state);
+  const state::State::ReadTransaction still(state);
   std::vector<ConfigFile> files;
   std::set<std::string> seen;
   std::vector<state::StatePackage> here = state.installed();
@@ -95,7 +95,7 @@ std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& roo
   if (!root.stat(kPristine) || state.prepared()) return idle;
   std::set<std::string> needed;
   for (const ConfigFile& file : files) needed.insert(file.entry.digest.hex());
-  const state::State::Still still(state);
+  const state::State::ReadTransaction still(state);
   for (const state::Replaced& one : state.replaced())
     if (!state.given_up(one.left))
       for (const FileEntry& entry : state.configuration_of(one.package.row)) needed.insert(entry.digest.hex());

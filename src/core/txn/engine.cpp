@@ -12,6 +12,7 @@
 #include "base/text.h"
 #include "os/neighbours.h"
 #include "txn/ledger_copy.h"
+#include "txn/stage_names.h"
 
 namespace hambrel::txn {
 
@@ -25,11 +26,6 @@ using state::TxnId;
 namespace {
 
 constexpr std::size_t kFew = 200, kFewSyncs = 20;  // things to look at, directories to sync: not worth a thread
-
-std::string stage_of(TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
-std::string attic_of(TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
-constexpr std::string_view kPrepared = "prepared-";  // and its number: a stage that waits to be activated
-std::string stage_of_prepared(std::int64_t id) { return fmt::format("{}/{}{}", kStage, kPrepared, id); }
 
 }  // namespace
 
@@ -55,15 +51,6 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   } catch (...) {  // the first problem is the one to be told; this one is told beside it
     env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", current_error().what()));
   }
-}
-
-TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) {
-  const LedgerEntry done = entry(env_.state.next_id(), env_.now(), account);
-  env_.state.record(done, {}, attics);
-  env_.after_step("committed");
-  tidy_up();
-  env_.after_step("done");
-  return done.id;
 }
 
 void Engine::go_on() const {
@@ -210,8 +197,8 @@ void Engine::discard(const state::Prepared& prepared) {
 }
 
 /// The directories of the move before: most moves lead from the same one to the same one.
-struct Engine::Moving {
-  explicit Moving(os::FileSystem& root) : in_stage(root), in_place(root) {}
+struct Engine::OpenDirectories {
+  explicit OpenDirectories(os::FileSystem& root) : in_stage(root), in_place(root) {}
   os::LastDirectory in_stage, in_place;
 };
 
@@ -237,9 +224,9 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   }
   try {
     env_.after_step("journaled");
-    Moving moving(env_.root);
+    OpenDirectories open(env_.root);
     for (const Move& move : journal.moves) {
-      do_move(move, journal.directory, moving);
+      do_move(move, journal.directory, open);
       env_.after_step("moved");
     }
     for (const DirectoryTime& time : transaction.restore)
@@ -287,41 +274,6 @@ std::future<void> Engine::meanwhile(const std::function<void()>& sync) const {
   return std::async(env_.workers > 1 ? kThread : std::launch::deferred, sync);
 }
 
-/// After a failure in the middle: back to how it was, by the journal. If even that fails, both problems are told.
-void Engine::take_back_after(const Error& problem, TxnId id) {
-  try {
-    const auto standing = env_.state.journal();
-    if (standing && standing->id == id) take_back(*standing, "failed", problem.what());
-  } catch (...) {
-    const Error also = current_error();
-    throw Error(ErrorCode::Unrecovered,
-                fmt::format("the transaction failed ({}) and could not be taken back yet ({})", problem.problem(),
-                            also.problem()),
-                also.where(), "mend the cause, then run `hambrel recover`: the journal knows what is to be done");
-  }
-  tidy_up();
-}
-
-/// settle_directories() where nothing depends on it: what it leaves undone the next start finishes.
-void Engine::tidy_up() {
-  try {
-    settle_directories();
-  } catch (...) {
-    env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", current_error().what()));
-  }
-  copy();
-}
-
-/// The ledger's copy is for bad days; on good ones nothing depends on it.
-void Engine::copy() {
-  try {
-    copy_ledger(env_.root, env_.state);
-  } catch (...) {
-    env_.observer.note(
-        fmt::format("the ledger could not be copied: {}; the next start tries again", current_error().what()));
-  }
-}
-
 /// Every file system that the moves are about, and that of the state.
 void Engine::sync(const std::vector<Move>& moves) {
   std::set<std::string> homes{kHome};
@@ -357,11 +309,11 @@ std::string Engine::place_of(const Move& move, const std::string& directory) {
   return fmt::format("{}/{}/{}", move.home, directory, move.place);
 }
 
-void Engine::do_move(const Move& move, const std::string& directory, Moving& moving) {
+void Engine::do_move(const Move& move, const std::string& directory, OpenDirectories& open) {
   if (move.kind == MoveKind::Attributes)
-    return give(moving.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after);
+    return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after);
   const std::string place = place_of(move, directory);
-  os::Directory &stage = moving.in_stage.of(place), &there = moving.in_place.of(move.path);
+  os::Directory &stage = open.in_stage.of(place), &there = open.in_place.of(move.path);
   const auto staged = os::name_of(place), name = os::name_of(move.path);
   if (move.kind == MoveKind::Exchange)
     stage.rename_exchange(staged, there, name);
@@ -369,7 +321,7 @@ void Engine::do_move(const Move& move, const std::string& directory, Moving& mov
     stage.rename_no_replace(staged, there, name);
   else
     there.rename_no_replace(name, stage, staged);
-  if (!move.plain) moving.in_stage.forget(), moving.in_place.forget();
+  if (!move.plain) open.in_stage.forget(), open.in_place.forget();
 }
 
 /// Owner, where this process may set it, and mode, of the directory that was planned for and no other.
@@ -377,153 +329,6 @@ void Engine::give(os::Directory& parent, std::string_view name, std::uint64_t in
                   const state::DirectoryAttributes& attributes) const {
   const auto owner = env_.set_owners ? std::optional(os::Owner{attributes.uid, attributes.gid}) : std::nullopt;
   parent.set_attributes(name, inode, owner, attributes.mode);
-}
-
-/// Takes one move back if it was done. Asks the disk, never memory (I3). What its owner has put a link in the way of is
-/// his: root does not follow, and nobody else waits for it.
-bool Engine::take_back(const Move& move, const std::string& directory) {
-  if (const auto link = env_.root.strange_link(move.path)) {
-    env_.observer.note(
-        fmt::format("{}: other users can change this symbolic link; /{} is left as it is", *link, move.path));
-    return false;
-  }
-  const std::string place = place_of(move, directory);
-  const auto inode_at = [&](const std::string& path) {
-    const auto info = env_.root.stat(path);
-    return info ? info->inode : 0;
-  };
-  switch (move.kind) {
-    case MoveKind::Place:
-      if (inode_at(move.path) != move.inode_new) return false;
-      env_.root.rename_no_replace(move.path, place);
-      return true;
-    case MoveKind::Exchange:
-      if (inode_at(move.path) != move.inode_new || inode_at(place) != move.inode_old) return false;
-      env_.root.rename_exchange(place, move.path);
-      return true;
-    case MoveKind::Remove:
-      if (inode_at(place) != move.inode_old) return false;
-      env_.root.rename_no_replace(place, move.path);
-      return true;
-    case MoveKind::Attributes: {
-      const auto now = env_.root.stat(move.path);
-      if (!now || now->type != os::FileType::Directory) return false;
-      if (move.inode_old != 0 && now->inode != move.inode_old) return false;
-      give(*env_.root.open_directory(os::parent_of(move.path)), os::name_of(move.path), now->inode, move.before);
-      return true;
-    }
-  }
-  return false;
-}
-
-Engine::Recovered Engine::take_back(const Journal& journal, const std::string& result, const std::string& problem) {
-  Recovered recovered;
-  recovered.id = journal.id, recovered.kind = journal.kind, recovered.command = journal.command;
-  recovered.started = journal.started, recovered.moves = journal.moves.size();
-  require_homes(journal);
-  for (auto move = journal.moves.rbegin(); move != journal.moves.rend(); ++move)
-    if (take_back(*move, journal.directory)) ++recovered.moves_taken_back;
-  for (const DirectoryTime& time : journal.times)
-    if (!env_.root.strange_link(time.path) && env_.root.stat(time.path))
-      env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
-  sync(journal.moves);
-  LedgerEntry back;
-  back.id = journal.id;
-  back.started = journal.started, back.ended = env_.now();
-  back.user = journal.user, back.command = journal.command, back.kind = journal.kind;
-  back.result = result, back.problem = problem;
-  env_.state.close_taken_back(back);
-  return recovered;
-}
-
-/// A file system that is not mounted looks like one on which nothing was done.
-void Engine::require_homes(const Journal& journal) {
-  std::set<std::string> homes;
-  for (const Move& move : journal.moves)
-    if (move.kind != MoveKind::Attributes) homes.insert(move.home);
-  for (const std::string& home : homes)
-    if (const std::string own = os::join_path(home, journal.directory); !env_.root.stat(own))
-      throw Error(ErrorCode::Io, "is not there, though the transaction has its files in it", env_.root.shown(own),
-                  "mount the file system that it lies on");
-}
-
-std::optional<Engine::Recovered> Engine::recover() {
-  std::optional<Recovered> recovered;
-  if (const auto journal = env_.state.journal())
-    recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was put back");
-  settle_directories();
-  copy();
-  return recovered;
-}
-
-/// After a commit the transaction's directories become its attic; stages that nothing names go. Idempotent (I6).
-void Engine::settle_directories() {
-  if (const auto journal = env_.state.journal()) return;  // in doubt: nothing is cleaned
-  std::string from, attic;
-  if (const auto last = env_.state.ledger(1); !last.empty() && last[0].result == "done") {
-    attic = attic_of(last[0].id);
-    from = last[0].undo_of ? attic_of(*last[0].undo_of) : stage_of(last[0].id);
-  }
-  for (const std::string& home : Homes::all(env_.root)) {
-    const std::string attics = os::join_path(home, kAttic), stages = os::join_path(home, kStage);
-    if (!attic.empty() && env_.root.stat(os::join_path(home, from)) && !env_.root.stat(os::join_path(home, attic))) {
-      to_attic(os::join_path(home, from), os::join_path(home, attic));
-    }
-    remove_given_up(attics);
-    if (!env_.root.stat(stages)) continue;
-    for (const std::string& name : env_.root.list(stages)) settle_stage(home, name);
-    if (home == kHome || !env_.root.list(stages).empty()) continue;
-    env_.root.remove_directory(stages);  // on other mounts nothing is left that holds nothing
-    if (env_.root.list(home).empty()) env_.root.remove_directory(home);
-  }
-}
-
-/// What can't be removed is tried again with each change: its owner may be filling it at this moment.
-void Engine::remove_given_up(const std::string& attics) {
-  if (!env_.root.stat(attics)) return;
-  for (const std::string& name : env_.root.list(attics)) {
-    const auto id = parse_number(name);
-    if (!id || !env_.state.given_up(TxnId{static_cast<std::int64_t>(*id)})) continue;
-    remove_if_possible(os::join_path(attics, name));
-  }
-}
-
-void Engine::remove_if_possible(const std::string& path) {
-  try {
-    env_.root.remove_tree(path);
-  } catch (const Error& problem) {
-    env_.observer.note(
-        fmt::format("{} could not be removed: {}; the next change tries again", env_.root.shown(path), problem.what()));
-  }
-}
-
-/// A stage that stands: of what is prepared, of a transaction at whose end its file system was away, or of nothing.
-void Engine::settle_stage(const std::string& home, const std::string& name) {
-  const std::string stage = os::join_path(os::join_path(home, kStage), name);
-  std::optional<TxnId> done;
-  if (name.starts_with(kPrepared)) {
-    const auto id = parse_number(name.substr(kPrepared.size()));
-    const auto fate = id ? env_.state.fate_of_prepared(static_cast<std::int64_t>(*id)) : std::nullopt;
-    if (fate && !fate->activated) return;
-    if (fate) done = fate->activated;
-  } else if (const auto id = parse_number(name)) {
-    const auto entry = env_.state.ledger_entry(TxnId{static_cast<std::int64_t>(*id)});
-    if (entry && entry->result == "done") done = entry->id;
-  }
-  const std::string late = done ? os::join_path(home, attic_of(*done)) : "";
-  if (!done || env_.root.stat(late)) return remove_if_possible(stage);
-  to_attic(stage, late);
-}
-
-/// Durable when it returns, the directory of all attics included.
-void Engine::to_attic(const std::string& from, const std::string& attic) {
-  const std::string attics(os::parent_of(attic));
-  if (!env_.root.stat(attics)) {
-    env_.root.make_directories(attics);
-    env_.root.sync_directory(os::parent_of(attics));
-  }
-  env_.root.rename_no_replace(from, attic);
-  env_.root.sync_directory(attics);
 }
 
 /// The directories whose entries the moves change, and those that are to be given other times, with these as they are

@@ -20,7 +20,8 @@
 //   I3 each move leaves both of its names on one file system and is a single renameat2; from the inode numbers in the
 //      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
 //   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as planned
-//   I5 the old content of everything replaced or removed lies in the transaction's directories (homes.h), which after
+//   I5 the old content of everything replaced or removed lies in the transaction's directories (staging_homes.h), which
+//   after
 //      the commit are attic/ID: what undo needs is there, under the places that the moves name
 //   I6 nothing is deleted but the directories of a transaction that was taken back, discarded or never journaled, and
 //      attics that the state calls given up
@@ -38,9 +39,9 @@
 
 #include "base/error.h"
 #include "base/observer.h"
-#include "txn/homes.h"
 #include "txn/labels.h"
 #include "txn/owners.h"
+#include "txn/staging_homes.h"
 #include "txn/transaction.h"
 
 namespace hambrel::txn {
@@ -132,8 +133,8 @@ class Engine {
   os::Metadata metadata_of(const Put& put, const Given& given, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory, const Places& places);
   static std::string place_of(const state::Move& move, const std::string& directory);
-  struct Moving;
-  void do_move(const state::Move& move, const std::string& directory, Moving& moving);
+  struct OpenDirectories;
+  void do_move(const state::Move& move, const std::string& directory, OpenDirectories& moving);
   void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
             const state::DirectoryAttributes& attributes) const;
   bool take_back(const state::Move& move, const std::string& directory);

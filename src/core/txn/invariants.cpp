@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "txn/homes.h"
+#include "txn/staging_homes.h"
 
 namespace hambrel::txn {
 
@@ -77,7 +77,7 @@ class Inspection {
 
   /// I6 from the other side: no stage lies about that nobody needs.
   void stages(std::optional<state::TxnId> standing) {
-    for (const std::string& home : Homes::all(root_)) {
+    for (const std::string& home : StagingHomes::all(root_)) {
       const std::string all = home + "/stage";
       if (!root_.stat(all)) continue;
       for (const std::string& name : root_.list(all)) {

@@ -84,7 +84,7 @@ TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& ac
     copy_ledger(root, state);
   }
   root.sync_all(kHome);
-  for (const std::string& home : Homes::all(root))
+  for (const std::string& home : StagingHomes::all(root))
     if (const std::string attic = os::join_path(home, kAttic); root.stat(attic) && !root.stat(attic + aside))
       root.rename_no_replace(attic, attic + aside);
   if (root.stat(kCheckpoints) && !root.stat(kCheckpoints + aside))

@@ -122,7 +122,7 @@ class Repair {
   }
 
   os::FileReader& root_;
-  Homes homes_;
+  StagingHomes homes_;
   const state::State& state_;
   const std::vector<StatePackage>& packages_;
   const FileOf& file_of_;

@@ -96,7 +96,7 @@ std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::St
         named[TxnId{static_cast<std::int64_t>(*id)}] = "what is prepared";
   }
   std::vector<StandingAttic> result;
-  const auto homes = Homes::all(root);
+  const auto homes = StagingHomes::all(root);
   for (const state::Attic& attic : state.attics()) {
     StandingAttic one{attic, needed_by(state, attic.id, named), age_by_ledger(ends, attic.id, now)};
     if (!one.attic.bytes) one.attic.bytes = counted(root, homes, attic.id);
@@ -105,7 +105,7 @@ std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::St
   return result;
 }
 
-std::vector<TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming) {
+std::vector<TxnId> over_limits(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming) {
   std::size_t count = attics.size() + coming;
   ByteCount bytes = 0;
   for (const StandingAttic& one : attics) bytes += one.attic.bytes.value_or(0);

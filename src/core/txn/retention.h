@@ -44,7 +44,8 @@ std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::St
 
 /// Those that are beyond the limits, oldest first. `coming`: so many transactions are about to join them, which makes
 /// the last one a last one no longer.
-std::vector<state::TxnId> beyond(const Limits& limits, const std::vector<StandingAttic>& attics, std::size_t coming);
+std::vector<state::TxnId> over_limits(const Limits& limits, const std::vector<StandingAttic>& attics,
+                                      std::size_t coming);
 
 /// What can't be done any more without them.
 plan::Notice notice_of(const std::vector<state::TxnId>& given_up);

@@ -70,14 +70,14 @@ class Rollback {
     look_for(kept, tables, workers);
     find_fates();
     result_.tree = plan_tree(root_, state_, leaving, entering,
-                             {.workers = workers, .only = differing, .leave = leave_, .asides = false});
+                             {.workers = workers, .files_to_examine = differing, .leave = leave_, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
     settle_waiting(kept);
     restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
-    complete(result_, back, file_of);
+    source_missing_content(result_, back, file_of);
     if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
     result_.tell_of_files();
     find_times();
@@ -87,7 +87,7 @@ class Rollback {
  private:
   /// B3. By row, of both sides of each package that is here and comes in another version: the files that are not alike.
   /// What is alike is left out, unless it is told of elsewhere in the change.
-  Differing find_differences() const {
+  FilesToExamine find_differences() const {
     struct Side {
       std::int64_t row;
       std::shared_ptr<const state::FileList> list;
@@ -121,13 +121,13 @@ class Rollback {
           if (named.contains(one.list->path(i))) one.differing.push_back(i);
       }
     }
-    Differing result;
+    FilesToExamine result;
     for (Side& one : sides) result.emplace(one.row, std::move(one.differing));
     return result;
   }
 
   void look_for(Kept& kept, const std::vector<std::unique_ptr<archive::Table>>& tables, unsigned workers) {
-    Homes homes(root_);
+    StagingHomes homes(root_);
     std::vector<std::pair<FileEntry, std::string>> wanted;
     for (const auto& table : tables)
       for (const archive::Entry& one : table->entries)
@@ -378,7 +378,7 @@ class Rollback {
   const state::State& state_;
   TxnId to_;
   const state::Checkpoint* checkpoint_;
-  Homes homes_{root_};
+  StagingHomes homes_{root_};
   struct Fate {
     std::int64_t id;  // of the first transaction that decided about it
     std::optional<Digest> before, after;

@@ -32,7 +32,7 @@ class Settling {
     });
     std::vector<const state::StatePackage*> from;
     for (const auto& one : packages_) from.push_back(&one);
-    complete(result_, from, file_of);
+    source_missing_content(result_, from, file_of);
     require_feasible(root_, tree);
     result_.tell_of_files();
     return std::move(result_);
@@ -106,7 +106,7 @@ class Settling {
   }
 
   os::FileReader& root_;
-  Homes homes_;
+  StagingHomes homes_;
   const Choices& choices_;
   std::vector<state::StatePackage> packages_;  // by source
   Planned result_;
@@ -116,7 +116,7 @@ class Settling {
 
 Planned plan_settle(os::FileReader& root, const state::State& state, const std::vector<ConfigFile>& files,
                     const Choices& choices, const FileOf& file_of) {
-  const state::State::Still still(state);
+  const state::State::ReadTransaction still(state);
   return Settling(root, choices).run(files, file_of);
 }
 

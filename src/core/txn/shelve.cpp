@@ -39,7 +39,7 @@ void visit_shelf(os::FileReader& root, const state::State& state, const std::vec
                  const Each& each) {
   if (shelved.empty()) return;
   const Kept kept(root, state, state::TxnId{0});
-  Homes homes(root);
+  StagingHomes homes(root);
   for (const StatePackage& one : shelved)
     for (const FileEntry& file : state.files_of(one.row)->entries())
       if (file.type == EntryType::File && !file.config) each(one, file, kept, homes.of(file.path));

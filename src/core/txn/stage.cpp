@@ -22,6 +22,7 @@
 #include "txn/disk_facts.h"
 #include "txn/engine.h"
 #include "txn/owners.h"
+#include "txn/portions.h"
 
 namespace hambrel::txn {
 
@@ -91,7 +92,7 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
     if (move.kind == MoveKind::Remove) ++removals[move.home];
   }
   env_.root.make_directories(kHome);
-  Homes::remember(env_.root, homes);
+  StagingHomes::remember(env_.root, homes);
   for (const std::string& home : homes) {
     const auto there = env_.root.stat(home);
     if (!there) env_.root.make_directory(home, 0700);
@@ -111,108 +112,9 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
 }
 
 void Engine::remove_stages(const std::string& directory) {
-  for (const std::string& home : Homes::all(env_.root)) env_.root.remove_tree(os::join_path(home, directory));
+  for (const std::string& home : StagingHomes::all(env_.root)) env_.root.remove_tree(os::join_path(home, directory));
   tidy_up();
 }
-
-namespace {
-
-/// What is unpacked of one package: numbers in its table, ascending, and what is put there.
-struct Wanted {
-  std::vector<std::size_t> entries;
-  std::vector<const Put*> puts;
-};
-
-std::vector<Wanted> wanted_of(const TreeChange& change, const std::vector<Source>& sources) {
-  std::vector<std::vector<std::pair<std::size_t, const Put*>>> found(sources.size());
-  for (const Put& put : change.puts) {
-    if (put.entry.type != EntryType::File || !put.kept.empty() || put.content) continue;
-    const archive::PackageReader& reader = *sources[put.package].reader;
-    if (const archive::Entry* const entry = reader.find(put.path_in_package()))
-      found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);
-  }
-  std::vector<Wanted> wanted(sources.size());
-  for (std::size_t i = 0; i < sources.size(); ++i) {
-    std::sort(found[i].begin(), found[i].end());
-    for (const auto& [number, put] : found[i]) wanted[i].entries.push_back(number), wanted[i].puts.push_back(put);
-  }
-  return wanted;
-}
-
-/// What one thread unpacks in one go: some of what is wanted of one package. No frame is needed for two of them.
-struct Portion {
-  std::size_t source, first, last;
-  std::uint64_t end;  // in the package file: what has to arrive for it
-};
-
-/// Cuts what is wanted into portions, great ones first and small ones at the end, so that all threads end together.
-std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::vector<Wanted>& wanted,
-                                 unsigned workers) {
-  constexpr ByteCount kLeast = 1 << 20, kMost = 16 << 20;
-  constexpr ByteCount kOfAFile = 32 << 10;                    // making one takes as long as unpacking so many bytes
-  std::vector<std::vector<ByteCount>> costs(sources.size());  // of unpacking and making each
-  ByteCount left = 0;
-  for (std::size_t i = 0; i < sources.size(); ++i) {
-    const auto* const table = wanted[i].entries.empty() ? nullptr : &sources[i].reader->table();
-    std::uint64_t unpacked = 0;  // of the frame that was begun last
-    std::size_t begun = SIZE_MAX;
-    for (const std::size_t number : wanted[i].entries) {
-      const archive::Entry& entry = table->entries[number];
-      if (entry.frame != begun) begun = entry.frame, unpacked = 0;
-      costs[i].push_back(entry.offset + entry.size - std::min(unpacked, entry.offset) + kOfAFile);
-      unpacked = entry.offset + entry.size;
-      left += costs[i].back();
-    }
-  }
-  std::vector<Portion> portions;
-  for (std::size_t i = 0; i < sources.size(); ++i) {
-    if (wanted[i].entries.empty()) continue;
-    const archive::PackageReader& reader = *sources[i].reader;
-    const auto& entries = reader.table().entries;
-    Portion portion{i, 0, 0, 0};
-    ByteCount size = 0;
-    for (std::size_t k = 0; k < wanted[i].entries.size(); ++k) {
-      const archive::Entry& entry = entries[wanted[i].entries[k]];
-      if (size >= std::clamp(left / (4 * workers), kLeast, kMost) && reader.begins_after(entry, portion.end)) {
-        portions.push_back(portion);
-        portion = {i, k, k, 0}, left -= size, size = 0;
-      }
-      portion.last = k + 1, portion.end = std::max(portion.end, reader.end_of(entry));
-      size += costs[i][k];
-    }
-    portions.push_back(portion), left -= size;
-  }
-  return portions;
-}
-
-/// Hands portions out, each once: the first one whose bytes have arrived.
-class Portions {
- public:
-  Portions(const std::vector<Source>& sources, std::vector<Portion> portions)
-      : sources_(sources), left_(portions.begin(), portions.end()) {}
-  bool empty() const {
-    const std::lock_guard lock(mutex_);
-    return left_.empty();
-  }
-  /// Nothing if none has arrived.
-  std::optional<Portion> take() {
-    const std::lock_guard lock(mutex_);
-    const auto ready = std::find_if(left_.begin(), left_.end(), [&](const Portion& one) {
-      return one.end <= sources_[one.source].reader->arrived();
-    });
-    if (ready == left_.end()) return std::nullopt;
-    const Portion taken = *ready;
-    left_.erase(ready);
-    return taken;
-  }
-
- private:
-  const std::vector<Source>& sources_;
-  mutable std::mutex mutex_;
-  std::list<Portion> left_;
-};
-
-}  // namespace
 
 /// The directories that are made in the stage, each once, from the top down, by whatever thread needs it first.
 class Engine::StageDirectories {
@@ -330,7 +232,7 @@ constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
 void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
                     const Given& given, const Places& places, StageDirectories& directories) {
-  const std::vector<Wanted> wanted = wanted_of(change, sources);
+  const std::vector<UnpackJob> wanted = jobs_of(change, sources);
   auto all = portions_of(sources, wanted, std::max(env_.workers, 1U));
   const std::size_t count = all.size();
   Portions portions(sources, std::move(all));

@@ -179,7 +179,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
   }
 }
 
-void complete(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
+void source_missing_content(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
   std::map<std::size_t, std::vector<const Put*>> lacking;
   for (const Put& put : planned.tree.puts)
     if (put.package != Put::npos && put.entry.type == EntryType::File && put.kept.empty() && !put.content &&

@@ -17,7 +17,7 @@
 
 namespace hambrel::txn {
 
-// In each home (homes.h) a transaction has one of these:
+// In each home (staging_homes.h) a transaction has one of these:
 inline constexpr const char* kStage = "stage";
 inline constexpr const char* kAttic = "attic";
 // In that directory lie, each under a numbered place: what comes, in whose place what was there lies afterwards;
@@ -90,7 +90,8 @@ Transaction decode(const std::string& bytes, const state::State& state);
 /// For packages whose content comes from the attic: what it does not hold comes from their files. `kept[i]` is the
 /// package that came in as sources[i], or nullptr where its file is at hand anyway. The steps then say where from, and
 /// what is fetched. Throws Error{Refused} by name for a file that is nowhere.
-void complete(Planned& planned, const std::vector<const state::StatePackage*>& kept, const FileOf& file_of);
+void source_missing_content(Planned& planned, const std::vector<const state::StatePackage*>& kept,
+                            const FileOf& file_of);
 
 Witness witness_of(os::Looker& looker, const std::string& path);
 

@@ -85,12 +85,12 @@ class Planner {
   TreeChange run() {
     read_old();
     read_new();
-    meet();
+    find_collisions();
     follow_defaults();
     mark_unchanged();
-    bring_all();
+    plan_arrivals();
     for (auto file = old_.rbegin(); file != old_.rend(); ++file)
-      if (!file->stays) take(*file);
+      if (!file->stays) plan_departure(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
     if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
       std::sort(change_.puts.begin(), change_.puts.end(), by_path);
@@ -133,8 +133,8 @@ class Planner {
             old_.push_back({list.path(k), &list, k, i, state_.may_be_owned(list.path(k))});
         continue;
       }
-      const auto some = options_.only.find(row);
-      if (some != options_.only.end()) {
+      const auto some = options_.files_to_examine.find(row);
+      if (some != options_.files_to_examine.end()) {
         for (const std::size_t k : some->second) old_.push_back({list.path(k), &list, k, i});
         for (Old& one : std::span(old_).last(some->second.size())) one.shared = state_.may_be_shared(one.path);
         continue;
@@ -168,7 +168,7 @@ class Planner {
   const std::string& name_of(const Coming& coming) const { return entering_[coming.package].package.name; }
 
   /// What comes, beside what was there and what others have (C1). Both stand by path.
-  void meet() {
+  void find_collisions() {
     auto before = old_.begin();
     for (Coming& coming : new_) {
       while (before != old_.end() && before->path < coming.path) ++before;
@@ -271,7 +271,7 @@ class Planner {
       if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
-  void bring_all() {
+  void plan_arrivals() {
     std::vector<const Coming*> comings;
     for (const Coming& coming : new_)
       if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
@@ -286,7 +286,7 @@ class Planner {
       }
     });
     change_.puts.reserve(comings.size());
-    for (std::size_t i = 0; i < comings.size(); ++i) bring(std::string(comings[i]->path), *comings[i], seen[i]);
+    for (std::size_t i = 0; i < comings.size(); ++i) plan_arrival(std::string(comings[i]->path), *comings[i], seen[i]);
   }
 
   /// The directory above `path` that is placed as a whole, or null.
@@ -351,7 +351,7 @@ class Planner {
     change_.notices.push_back({kind, path, package});
   }
 
-  void bring(const std::string& path, const Coming& coming, Seen& seen) {
+  void plan_arrival(const std::string& path, const Coming& coming, Seen& seen) {
     const bool config = is_config(*coming.entry);
     if (config) keep_pristine(coming);
     if (!config && coming.unchanged) return;
@@ -362,7 +362,7 @@ class Planner {
     if (coming.entry->type == EntryType::Directory) {
       if (disk) homes_.directories().remember(path, *disk);
       if (disk && seen.given) inheritances_.remember(path, std::move(*seen.given));
-      return bring_directory(path, coming, below, disk);
+      return plan_directory(path, coming, below, disk);
     }
     std::optional<ConfigRules::Outcome> outcome;
     if (config && (!below || follows_.contains(path))) {
@@ -388,7 +388,7 @@ class Planner {
     move(MoveKind::Exchange, path);
   }
 
-  void bring_directory(const std::string& path, const Coming& coming, bool below, const std::optional<FileInfo>& disk) {
+  void plan_directory(const std::string& path, const Coming& coming, bool below, const std::optional<FileInfo>& disk) {
     const Old* const before = coming.before;
     const bool ours = before != nullptr;
     const std::string& name = name_of(coming);
@@ -493,7 +493,7 @@ class Planner {
   bool is_gone(const Old& old) const { return options_.gone.contains(leaving_[old.package].row); }
 
   /// A path of a leaving package that no entering one brings. Called deepest first.
-  void take(const Old& old) {
+  void plan_departure(const Old& old) {
     if (old.shared && staying_owner_of(old.path, &old)) return;
     const FileEntry entry = old.entry();
     const std::string& name = leaving_[old.package].package.name;
@@ -578,7 +578,7 @@ class Planner {
 
   os::FileReader& root_;
   os::Looker looker_{root_};
-  Homes homes_;
+  StagingHomes homes_;
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
@@ -606,7 +606,7 @@ class Planner {
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering, const TreeOptions& options) {
-  const state::State::Still still(state);
+  const state::State::ReadTransaction still(state);
   TreeChange change = Planner(root, state, leaving, entering, options).run();
   change.fetched = options.fetched;
   require_feasible(root, change, options.workers);

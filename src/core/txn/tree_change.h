@@ -26,9 +26,9 @@
 #include "plan/plan.h"
 #include "state/state.h"
 #include "txn/configuration.h"
-#include "txn/homes.h"
 #include "txn/kept.h"
 #include "txn/look_ahead.h"
+#include "txn/staging_homes.h"
 
 namespace hambrel::txn {
 
@@ -45,7 +45,7 @@ struct Put {
   FileEntry entry;                       // what it must be; entry.path is where it goes
   std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
   std::string other_path;                // its path in that package, if it is not entry.path
-  std::string home;                      // where it is staged: see homes.h
+  std::string home;                      // where it is staged: see staging_homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   std::string default_acl{};             // of the directory that it comes into
   std::string kept{};                    // where the content lies in the attic; empty: in the package file
@@ -89,11 +89,11 @@ struct TreeChange {
 /// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package
 /// that enters in its place has just so and which nobody else in the change has, are in neither table and stay as they
 /// are.
-using Differing = std::map<std::int64_t, std::vector<std::size_t>>;
+using FilesToExamine = std::map<std::int64_t, std::vector<std::size_t>>;
 
 struct TreeOptions {
   unsigned workers = 1;  // threads that look at the disk
-  Differing only{};
+  FilesToExamine files_to_examine{};
   Choices choices{};
   std::set<std::int64_t> purge{};  // rows of what leaves whose edited configuration goes, too
   std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant

@@ -430,7 +430,7 @@ plan::Step step_of(const PackageChange& back, plan::Why why) {
 }
 
 Planned plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
-  const state::State::Still still(state);
+  const state::State::ReadTransaction still(state);
   return Undo(root, state, id).run();
 }
 

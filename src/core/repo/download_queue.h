@@ -28,17 +28,17 @@ namespace hambrel::repo {
 /// Bytes of a package file that an interrupted fetch has left.
 ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer);
 
-class Arrivals {
+class DownloadQueue {
  public:
   /// Begins to fetch what the cache does not have, at most `parallel` files at a time. `stop_asked` is asked by every
   /// thread that waits; true ends waiting with Error{Declined}. Throws Error{NotFound} for a repository that is gone.
-  Arrivals(
-      os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
+  DownloadQueue(
+      os::FileSystem& root, const std::vector<PackageToFetch>& wanted, const std::vector<Repository>& repositories,
       unsigned parallel, std::function<bool()> stop_asked = [] { return false; });
   /// Stops what is under way; what is whole gets its name.
-  ~Arrivals();
-  Arrivals(const Arrivals&) = delete;
-  Arrivals& operator=(const Arrivals&) = delete;
+  ~DownloadQueue();
+  DownloadQueue(const DownloadQueue&) = delete;
+  DownloadQueue& operator=(const DownloadQueue&) = delete;
 
   /// Was everything in the cache?
   bool none() const { return files_.empty(); }

@@ -1,4 +1,4 @@
-#include "txn/homes.h"
+#include "txn/staging_homes.h"
 
 #include "base/error.h"
 #include "base/text.h"
@@ -16,9 +16,9 @@ std::string existing_directory(os::FileReader& root, std::string_view path) {
   return at;
 }
 
-const std::string& Homes::of(std::string_view path) { return of_directory(os::parent_of(path)); }
+const std::string& StagingHomes::of(std::string_view path) { return of_directory(os::parent_of(path)); }
 
-const std::string& Homes::of_directory(std::string_view directory) {
+const std::string& StagingHomes::of_directory(std::string_view directory) {
   if (const auto known = by_directory_.find(directory); known != by_directory_.end()) return known->second;
   if (by_mount_.empty()) by_mount_[root_.stat_followed(existing_directory(root_, kHome))->mount] = kHome;
   auto info = directory.empty() ? std::nullopt : directories_.stat(directory);
@@ -50,7 +50,7 @@ std::set<std::string> listed(os::FileReader& root) {
 
 }  // namespace
 
-void Homes::remember(os::FileSystem& root, const std::set<std::string>& homes) {
+void StagingHomes::remember(os::FileSystem& root, const std::set<std::string>& homes) {
   std::set<std::string> all = listed(root);
   const std::size_t known = all.size();
   for (const std::string& home : homes)
@@ -63,7 +63,7 @@ void Homes::remember(os::FileSystem& root, const std::set<std::string>& homes) {
 
 /// What is mounted there now may be anybody's: one that does not answer, or a directory that others could change under
 /// our hands, is passed over.
-std::vector<std::string> Homes::all(os::FileReader& root) {
+std::vector<std::string> StagingHomes::all(os::FileReader& root) {
   std::vector<std::string> homes{kHome};
   const auto own = root.stat_followed(existing_directory(root, kHome));
   for (const std::string& home : listed(root)) {

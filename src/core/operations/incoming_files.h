@@ -10,18 +10,18 @@
 
 #include "operations/supply.h"
 #include "plan/plan.h"
-#include "repo/arrivals.h"
+#include "repo/download_queue.h"
 #include "txn/transaction.h"
 
 namespace hambrel::operations {
 
-class DownloadQueue {
+class IncomingFiles {
  public:
   /// Of every step that brings files, in their order.
-  DownloadQueue(Root& root, const plan::Plan& plan);
+  IncomingFiles(Root& root, const plan::Plan& plan);
 
   /// Those that a repository offers.
-  const std::vector<repo::Wanted>& offered() const { return offered_; }
+  const std::vector<repo::PackageToFetch>& offered() const { return offered_; }
   /// What the cache does not have of these.
   txn::Fetched missing() const;
   /// What an interrupted fetch has left is not fetched again: it comes off the plan's steps.
@@ -41,8 +41,8 @@ class DownloadQueue {
  private:
   Root& root_;
   std::vector<PackageId> coming_;
-  std::vector<repo::Wanted> offered_;
-  std::unique_ptr<repo::Arrivals> arrivals_;
+  std::vector<repo::PackageToFetch> offered_;
+  std::unique_ptr<repo::DownloadQueue> arrivals_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
 };
 

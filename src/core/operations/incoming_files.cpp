@@ -1,4 +1,4 @@
-#include "operations/download_queue.h"
+#include "operations/incoming_files.h"
 
 #include <fmt/format.h>
 
@@ -6,7 +6,7 @@
 
 namespace hambrel::operations {
 
-DownloadQueue::DownloadQueue(Root& root, const plan::Plan& plan) : root_(root) {
+IncomingFiles::IncomingFiles(Root& root, const plan::Plan& plan) : root_(root) {
   const Universe& universe = root.universe();
   for (const plan::Step& step : plan.steps) {
     if (!step.brings_files()) continue;
@@ -17,14 +17,14 @@ DownloadQueue::DownloadQueue(Root& root, const plan::Plan& plan) : root_(root) {
   }
 }
 
-txn::Fetched DownloadQueue::missing() const {
+txn::Fetched IncomingFiles::missing() const {
   txn::Fetched missing{0, repo::kPackageCache};
-  for (const repo::Wanted& one : offered_)
+  for (const repo::PackageToFetch& one : offered_)
     if (!repo::in_cache(root_.files(), one.package, one.offer)) missing.bytes += one.offer.size;
   return missing;
 }
 
-void DownloadQueue::subtract_partial_downloads(Root& root, plan::Plan& plan) {
+void IncomingFiles::subtract_partial_downloads(Root& root, plan::Plan& plan) {
   if (!root.files().stat(repo::kPackageCache)) return;
   for (plan::Step& step : plan.steps) {
     if (step.download == 0 || !step.after_id) continue;
@@ -35,16 +35,16 @@ void DownloadQueue::subtract_partial_downloads(Root& root, plan::Plan& plan) {
   }
 }
 
-void DownloadQueue::verify_outside() const {
+void IncomingFiles::verify_outside() const {
   for (const PackageId id : coming_)
     if (archive::PackageReader* const reader = root_.file_reader(id)) reader->verify_all();
 }
 
-void DownloadQueue::open(txn::Planned& planned, const Tables& tables, const std::function<bool()>& stop_asked) {
+void IncomingFiles::open(txn::Planned& planned, const Tables& tables, const std::function<bool()>& stop_asked) {
   owned_.clear();
   arrivals_.reset();
-  arrivals_ = std::make_unique<repo::Arrivals>(root_.files(), offered_, root_.repositories(),
-                                               root_.settings().downloads, stop_asked);
+  arrivals_ = std::make_unique<repo::DownloadQueue>(root_.files(), offered_, root_.repositories(),
+                                                    root_.settings().downloads, stop_asked);
   planned.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
   planned.arrival = nullptr;
   if (!arrivals_->none()) planned.arrival = [this] { return arrivals_->settle(root_.observer()); };
@@ -68,14 +68,14 @@ void DownloadQueue::open(txn::Planned& planned, const Tables& tables, const std:
   }
 }
 
-bool DownloadQueue::drop_damaged(const Error& problem) {
+bool IncomingFiles::drop_damaged(const Error& problem) {
   if (problem.code() != ErrorCode::Untrusted) return false;
   if (arrivals_ && arrivals_->spoil(problem.where())) {
     root_.observer().note(
         fmt::format("{}: what an earlier try had left of it does not fit; it is fetched anew", problem.where()));
     return true;
   }
-  for (const repo::Wanted& one : offered_) {
+  for (const repo::PackageToFetch& one : offered_) {
     const std::string path = repo::cache_path(one.package);
     if (root_.files().shown(path) != problem.where() || !root_.files().stat(path)) continue;
     root_.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));

@@ -1,4 +1,4 @@
-#include "repo/arrivals.h"
+#include "repo/download_queue.h"
 
 #include <fmt/format.h>
 
@@ -20,7 +20,7 @@ namespace {
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
 constexpr unsigned kMostBreaks = 5;             // of one file's connections, each after some bytes of it
 
-std::string url_to(const Wanted& wanted, const std::vector<Repository>& repositories) {
+std::string url_to(const PackageToFetch& wanted, const std::vector<Repository>& repositories) {
   for (const Repository& one : repositories)
     if (one.name == wanted.offer.repository) return one.url + "/" + package_url_path(wanted.package);
   throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository),
@@ -42,9 +42,9 @@ ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& off
 }
 
 /// One file: written by the fetching thread, awaited by all others.
-class Arrivals::File {
+class DownloadQueue::File {
  public:
-  File(os::FileSystem& root, const Wanted& wanted, std::string from)
+  File(os::FileSystem& root, const PackageToFetch& wanted, std::string from)
       : url(shown_url(from)),
         path(cache_path(wanted.package)),
         size(wanted.offer.size),
@@ -183,7 +183,7 @@ class Arrivals::File {
 
   const std::string from_;
   os::FileSystem& root_;
-  const Wanted wanted_;
+  const PackageToFetch wanted_;
   const std::string part_;
   const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
@@ -197,7 +197,7 @@ class Arrivals::File {
   std::optional<Error> problem_;
 };
 
-class Arrivals::Reader final : public os::ReadableFile {
+class DownloadQueue::Reader final : public os::ReadableFile {
  public:
   Reader(std::shared_ptr<const File> file, std::function<bool()> stop_asked)
       : file_(std::move(file)), stop_asked_(std::move(stop_asked)) {}
@@ -214,10 +214,11 @@ class Arrivals::Reader final : public os::ReadableFile {
   std::function<bool()> stop_asked_;
 };
 
-Arrivals::Arrivals(os::FileSystem& root, const std::vector<Wanted>& wanted, const std::vector<Repository>& repositories,
-                   unsigned parallel, std::function<bool()> stop_asked)
+DownloadQueue::DownloadQueue(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
+                             const std::vector<Repository>& repositories, unsigned parallel,
+                             std::function<bool()> stop_asked)
     : root_(root), stop_asked_(std::move(stop_asked)) {
-  for (const Wanted& one : wanted) {
+  for (const PackageToFetch& one : wanted) {
     if (in_cache(root, one.package, one.offer)) continue;
     const auto file = std::make_shared<File>(root, one, url_to(one, repositories));
     if (!by_path_.emplace(file->path, files_.size()).second) continue;
@@ -234,7 +235,7 @@ Arrivals::Arrivals(os::FileSystem& root, const std::vector<Wanted>& wanted, cons
   }
 }
 
-Arrivals::~Arrivals() {
+DownloadQueue::~DownloadQueue() {
   thread_.request_stop();
   if (thread_.joinable()) thread_.join();
   try {
@@ -243,7 +244,7 @@ Arrivals::~Arrivals() {
   }
 }
 
-void Arrivals::fetch(unsigned parallel, const std::function<bool()>& stop) {
+void DownloadQueue::fetch(unsigned parallel, const std::function<bool()>& stop) {
   const auto end_all = [&](const std::optional<Error>& problem) {
     for (const auto& file : files_)
       if (!file->over()) file->end(problem);
@@ -266,22 +267,22 @@ void Arrivals::fetch(unsigned parallel, const std::function<bool()>& stop) {
   }
 }
 
-const std::string* Arrivals::url_of(const Package& package) const {
+const std::string* DownloadQueue::url_of(const Package& package) const {
   const auto found = by_path_.find(cache_path(package));
   return found == by_path_.end() ? nullptr : &files_[found->second]->url;
 }
 
-std::unique_ptr<os::ReadableFile> Arrivals::open(const Package& package) const {
+std::unique_ptr<os::ReadableFile> DownloadQueue::open(const Package& package) const {
   return std::make_unique<Reader>(files_[by_path_.at(cache_path(package))], stop_asked_);
 }
 
-ByteCount Arrivals::fetched() const {
+ByteCount DownloadQueue::fetched() const {
   ByteCount bytes = 0;
   for (const auto& file : files_) bytes += file->fetched();
   return bytes;
 }
 
-ByteCount Arrivals::settle(Observer& observer, bool sync) {
+ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
   if (files_.empty()) return 0;
   observer.begin("fetching packages", bytes_, Observer::Unit::Bytes);
   try {
@@ -309,7 +310,7 @@ ByteCount Arrivals::settle(Observer& observer, bool sync) {
   return fetched();
 }
 
-bool Arrivals::spoil(const std::string& url) {
+bool DownloadQueue::spoil(const std::string& url) {
   const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url == url; });
   if (found == files_.end()) return false;
   (*found)->spoil();

@@ -1,4 +1,4 @@
-// Homes: where a transaction keeps its directories, one on each file system that it changes.
+// StagingHomes: where a transaction keeps its directories, one on each file system that it changes.
 //
 // A rename can't leave a mount, so what is staged, and what becomes the attic, lies on the mount of its destination: in
 // /var/lib/hambrel for the file system which that is on, in MOUNT/.hambrel for every other. In each home a transaction
@@ -21,9 +21,9 @@ namespace hambrel::txn {
 inline constexpr const char* kHome = "var/lib/hambrel";
 inline constexpr const char* kForeignHome = ".hambrel";  // at the top of any other mount
 
-class Homes {
+class StagingHomes {
  public:
-  explicit Homes(os::FileReader& root) : root_(root) {}
+  explicit StagingHomes(os::FileReader& root) : root_(root) {}
   /// What is known of directories, for others that ask for the same ones.
   os::DirectoryFacts& directories() { return directories_; }
 

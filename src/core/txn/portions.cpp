@@ -1,0 +1,81 @@
+#include "txn/portions.h"
+
+#include <algorithm>
+
+namespace hambrel::txn {
+
+std::vector<UnpackJob> jobs_of(const TreeChange& change, const std::vector<Source>& sources) {
+  std::vector<std::vector<std::pair<std::size_t, const Put*>>> found(sources.size());
+  for (const Put& put : change.puts) {
+    if (put.entry.type != EntryType::File || !put.kept.empty() || put.content) continue;
+    const archive::PackageReader& reader = *sources[put.package].reader;
+    if (const archive::Entry* const entry = reader.find(put.path_in_package()))
+      found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);
+  }
+  std::vector<UnpackJob> wanted(sources.size());
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    std::sort(found[i].begin(), found[i].end());
+    for (const auto& [number, put] : found[i]) {
+      wanted[i].entries.push_back(number);
+      wanted[i].puts.push_back(put);
+    }
+  }
+  return wanted;
+}
+
+std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::vector<UnpackJob>& wanted,
+                                 unsigned workers) {
+  constexpr ByteCount kLeast = 1 << 20, kMost = 16 << 20;
+  constexpr ByteCount kOfAFile = 32 << 10;                    // making one takes as long as unpacking so many bytes
+  std::vector<std::vector<ByteCount>> costs(sources.size());  // of unpacking and making each
+  ByteCount left = 0;
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    const auto* const table = wanted[i].entries.empty() ? nullptr : &sources[i].reader->table();
+    std::uint64_t unpacked = 0;  // of the frame that was begun last
+    std::size_t begun = SIZE_MAX;
+    for (const std::size_t number : wanted[i].entries) {
+      const archive::Entry& entry = table->entries[number];
+      if (entry.frame != begun) begun = entry.frame, unpacked = 0;
+      costs[i].push_back(entry.offset + entry.size - std::min(unpacked, entry.offset) + kOfAFile);
+      unpacked = entry.offset + entry.size;
+      left += costs[i].back();
+    }
+  }
+  std::vector<Portion> portions;
+  for (std::size_t i = 0; i < sources.size(); ++i) {
+    if (wanted[i].entries.empty()) continue;
+    const archive::PackageReader& reader = *sources[i].reader;
+    const auto& entries = reader.table().entries;
+    Portion portion{i, 0, 0, 0};
+    ByteCount size = 0;
+    for (std::size_t k = 0; k < wanted[i].entries.size(); ++k) {
+      const archive::Entry& entry = entries[wanted[i].entries[k]];
+      if (size >= std::clamp(left / (4 * workers), kLeast, kMost) && reader.begins_after(entry, portion.end)) {
+        portions.push_back(portion);
+        portion = {i, k, k, 0}, left -= size, size = 0;
+      }
+      portion.last = k + 1, portion.end = std::max(portion.end, reader.end_of(entry));
+      size += costs[i][k];
+    }
+    portions.push_back(portion), left -= size;
+  }
+  return portions;
+}
+
+bool Portions::empty() const {
+  const std::lock_guard lock(mutex_);
+  return left_.empty();
+}
+
+std::optional<Portion> Portions::take() {
+  const std::lock_guard lock(mutex_);
+  const auto ready = std::find_if(left_.begin(), left_.end(), [&](const Portion& one) {
+    return one.end <= sources_[one.source].reader->arrived();
+  });
+  if (ready == left_.end()) return std::nullopt;
+  const Portion taken = *ready;
+  left_.erase(ready);
+  return taken;
+}
+
+}  // namespace hambrel::txn

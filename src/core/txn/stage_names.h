@@ -1,0 +1,19 @@
+// How the directories of transactions are called in each of the staging homes.
+#pragma once
+
+#include <fmt/format.h>
+
+#include <string>
+#include <string_view>
+
+#include "txn/transaction.h"
+
+namespace hambrel::txn {
+
+inline constexpr std::string_view kPrepared = "prepared-";  // and its number: a stage that waits to be activated
+
+inline std::string stage_of(state::TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
+inline std::string attic_of(state::TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
+inline std::string stage_of_prepared(std::int64_t id) { return fmt::format("{}/{}{}", kStage, kPrepared, id); }
+
+}  // namespace hambrel::txn
