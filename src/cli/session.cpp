@@ -136,8 +136,10 @@ operations::ChangingRoot& Session::change(const Arguments& arguments) {
 }
 
 void Session::without_state(const Arguments& arguments) {
-  root_ = std::make_unique<operations::ChangingRoot>(root_->options(), progress_, wait_of(arguments),
-                                                     operations::ChangingRoot::State::Lost);
+  auto changing = std::make_unique<operations::ChangingRoot>(root_->options(), progress_, wait_of(arguments),
+                                                             operations::ChangingRoot::State::Lost);
+  changing_ = changing.get();
+  root_ = std::move(changing);
 }
 
 std::optional<Listing> Session::listing() {

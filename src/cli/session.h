@@ -38,7 +38,7 @@ class Session {
   operations::ChangingRoot& change(const Arguments& arguments);
   /// The one that is changed.
   operations::ChangingRoot& changed() { return *changing_; }
-  bool changes() const { return changing_ != nullptr; }
+  bool changes() const { return root_->changes(); }
   /// Takes the lock; the state is taken to be lost: this run knows of nothing that is installed.
   void without_state(const Arguments& arguments);
 

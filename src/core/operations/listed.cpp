@@ -1,0 +1,179 @@
+#include "operations/listed.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+
+#include "base/text.h"
+#include "model/search.h"
+#include "repo/cache.h"
+#include "solve/solver.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+/// "300", "300K", "1.5M", "2G": bytes, in powers of 1024.
+std::optional<ByteCount> parse_size(std::string_view text) {
+  double unit = 1;
+  if (!text.empty())
+    if (const auto power = std::string_view("KMGT").find(static_cast<char>(std::toupper(text.back())));
+        power != std::string_view::npos) {
+      unit = std::pow(1024.0, static_cast<double>(power + 1));
+      text.remove_suffix(1);
+    }
+  double value = 0;
+  const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (problem != std::errc() || end != text.data() + text.size() || text.empty() || !(value >= 0) ||
+      value * unit > 1e18)
+    return std::nullopt;
+  return static_cast<ByteCount>(value * unit);
+}
+
+}  // namespace
+
+Conditions::Condition Conditions::parse(std::string_view text) {
+  static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted",
+                                              "pulled-in", "unneeded",  "held",       "stray"};
+  static const std::vector<std::string> with_value{"name", "repo", "channel", "arch"};
+  Condition condition;
+  std::string_view rest = text;
+  while (rest.starts_with("not:")) condition.negated = !condition.negated, rest.remove_prefix(4);
+  if (rest.starts_with("size>") || rest.starts_with("size<")) {
+    condition.kind = rest.substr(0, 5);
+    const auto bytes = parse_size(rest.substr(5));
+    if (!bytes)
+      throw Error(ErrorCode::Usage, fmt::format("{}: a size was expected", printable(text)), {},
+                  "for example 'size>500K' or 'size>1.5M'");
+    condition.bytes = *bytes;
+    return condition;
+  }
+  if (const auto colon = rest.find(':'); colon != std::string_view::npos) {
+    condition.kind = rest.substr(0, colon);
+    condition.value = rest.substr(colon + 1);
+    if (std::find(with_value.begin(), with_value.end(), condition.kind) != with_value.end() && !condition.value.empty())
+      return condition;
+  } else {
+    condition.kind = rest;
+    if (std::find(plain.begin(), plain.end(), condition.kind) != plain.end()) return condition;
+  }
+  const std::string near = did_you_mean(condition.kind, plain);
+  throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
+              near.empty() ? "there are: installed available upgradable wanted pulled-in unneeded held stray shelved "
+                             "leftover name:GLOB repo:NAME channel:NAME arch:NAME 'size>SIZE' 'size<SIZE' "
+                             "not:CONDITION"
+                           : near);
+}
+
+Conditions::Conditions(const Universe& universe, const std::vector<std::string>& words) : universe_(universe) {
+  for (const std::string& word : words) all_.push_back(parse(word));
+  if (all_.empty()) all_.push_back({"installed", "", false});
+  if (std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "unneeded"; })) {
+    for (const PackageId id : solve::unneeded_of(universe, universe.installed())) unneeded_.insert(id);
+  }
+  const bool offers = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
+    return !one.negated && (one.kind == "available" || one.kind == "repo" || one.kind == "channel");
+  });
+  everything_ = offers || std::any_of(all_.begin(), all_.end(),
+                                      [](const Condition& one) { return one.kind == "installed" && one.negated; });
+  const bool about_installed = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
+    return one.kind != "name" && one.kind != "repo" && one.kind != "channel" && one.kind != "arch";
+  });
+  everything_ = everything_ || !about_installed;
+  about_size_ = std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.bytes > 0; });
+  about_holds_ =
+      std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "held" && !one.negated; });
+}
+
+std::vector<PackageId> Conditions::candidates() const {
+  if (!everything_) return universe_.installed();
+  std::vector<PackageId> ids;
+  for (const Condition& one : all_) {  // a plain start of the name saves looking at all others
+    if (one.kind != "name" || one.negated) continue;
+    const std::string start = one.value.substr(0, one.value.find_first_of("*?"));
+    for (const NameId name : universe_.names_with_prefix(start)) add_of(name, ids);
+    universe_.sort(ids);
+    return ids;
+  }
+  for (const PackageId id : universe_.all())
+    if (ids.empty() || universe_.name_id(ids.back()) != universe_.name_id(id)) add_of(universe_.name_id(id), ids);
+  return ids;
+}
+
+bool Conditions::lists(PackageId id) const {
+  return std::all_of(all_.begin(), all_.end(),
+                     [&](const Condition& condition) { return holds(condition, id) != condition.negated; });
+}
+
+void Conditions::add_of(NameId name, std::vector<PackageId>& ids) const {
+  bool offered = false;
+  const auto versions = universe_.versions_of(name);
+  for (const PackageId id : versions) {
+    const bool newest = universe_.offered(id) && !offered;
+    offered = offered || universe_.offered(id);
+    if (universe_.is_installed(id) || newest || (id == versions.front() && representative(universe_, name) == id))
+      ids.push_back(id);
+  }
+}
+
+bool Conditions::holds(const Condition& condition, PackageId id) const {
+  const bool installed = universe_.is_installed(id);
+  if (condition.kind == "installed")
+    return installed || (condition.negated && universe_.installed_of(universe_.name(id)));
+  if (condition.kind == "available") return universe_.offered(id);
+  if (condition.kind == "upgradable") return installed && universe_.newer_offer(id);
+  if (condition.kind == "wanted") return installed && universe_.wanted(id);
+  if (condition.kind == "pulled-in") return installed && !universe_.wanted(id);
+  if (condition.kind == "held") return installed && universe_.held(id);
+  if (condition.kind == "stray") {
+    const auto versions = universe_.slot(id);
+    return installed &&
+           std::none_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
+  }
+  if (condition.kind == "unneeded") return unneeded_.contains(id);
+  if (condition.kind == "size>") return universe_.installed_size(id) > condition.bytes;
+  if (condition.kind == "size<") return universe_.installed_size(id) < condition.bytes;
+  if (condition.kind == "name") return glob_match(condition.value, universe_.name(id));
+  if (condition.kind == "arch") return universe_.architecture(id) == condition.value;
+  return has_offer(condition, id);
+}
+
+bool Conditions::has_offer(const Condition& condition, PackageId id) const {
+  for (std::size_t i = 0; i < universe_.offer_count(id); ++i) {
+    const auto offer = universe_.offer(id, i);
+    const std::string_view has = condition.kind == "channel" ? offer.channel : offer.repository;
+    if (offer.enabled && glob_match(condition.value, has)) return true;
+  }
+  return false;
+}
+
+void sort_by(const Universe& universe, Order order, std::vector<PackageId>& ids) {
+  if (order == Order::Name) return;
+  const auto key = [&](PackageId id) {
+    if (order == Order::Size) return static_cast<std::int64_t>(universe.installed_size(id));
+    return universe.is_installed(id) ? universe[id].installed->time : 0;
+  };
+  std::stable_sort(ids.begin(), ids.end(), [&](PackageId a, PackageId b) { return key(a) > key(b); });
+}
+
+DiskUse::DiskUse(Root& root) : universe_(root.universe()), idle_(solve::unneeded_of(universe_, universe_.installed())) {
+  for (const repo::CachedFile& one : repo::cached_files(root.files())) cached_[one.name] += one.size;
+}
+
+DiskUse::Of DiskUse::of(const std::vector<PackageId>& ids) const {
+  Of result;
+  result.freed = plan::freed_by(universe_, ids, idle_);
+  std::set<std::string> names;
+  for (const PackageId id : result.freed.packages)
+    if (names.emplace(universe_.name(id)).second)
+      if (const auto found = cached_.find(std::string(universe_.name(id))); found != cached_.end())
+        result.cached += found->second;
+  for (std::size_t i = ids.size(); i < result.freed.packages.size(); ++i)
+    result.others.emplace_back(universe_.name(result.freed.packages[i]));
+  for (const PackageId id : result.freed.stand_on) result.needed_by.emplace_back(universe_.name(id));
+  return result;
+}
+
+}  // namespace hambrel::operations
