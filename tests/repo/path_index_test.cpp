@@ -101,6 +101,19 @@ TEST(PathIndexFile, NoDamageEndsInAnythingButARefusal) {
   EXPECT_GT(refused, 2000U);
 }
 
+TEST(PathIndexFile, ADirectoryThatWouldFillTheMemoryIsRefused) {
+  std::mt19937 random(21);
+  Holders holders;
+  const std::string whole = random_index(random, 3, holders);
+  for (const std::uint64_t plain_size : {(4ULL << 20) + 1, 1ULL << 40}) {
+    std::string content = whole;
+    for (unsigned i = 0; i < 8; ++i)
+      content[content.size() - 8 + i] = static_cast<char>(static_cast<unsigned char>(plain_size >> (8 * i)));
+    EXPECT_THAT(test::refusal([&] { PathIndex(std::make_unique<os::MemoryFile>(content), "index"); }),
+                testing::HasSubstr("its directory is too large"));
+  }
+}
+
 class PathSearching : public testing::Test {
  protected:
   void SetUp() override {

@@ -80,8 +80,14 @@ void require_words(const Arguments& arguments, std::size_t count, const char* us
 
 int run_repo(Session& session, const Arguments& arguments) {
   const std::string& what = arguments.words()[0];
-  if (what == "list") return require_words(arguments, 1, "list"), list_repositories(session);
-  if (what == "add") return require_words(arguments, 3, "add NAME URL"), add_repository(session, arguments);
+  if (what == "list") {
+    require_words(arguments, 1, "list");
+    return list_repositories(session);
+  }
+  if (what == "add") {
+    require_words(arguments, 3, "add NAME URL");
+    return add_repository(session, arguments);
+  }
   if (what == "drop") {
     require_words(arguments, 2, "drop NAME");
     repo::drop_repository(session.files(), arguments.words()[1]);

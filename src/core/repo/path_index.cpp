@@ -18,9 +18,9 @@ namespace {
 
 constexpr std::uint64_t kFormat = 1;
 constexpr int kLevel = 12;
-constexpr std::size_t kBlockBytes = 64 << 10;     // plain; a block ends with the entry that reaches it
-constexpr std::uint64_t kMostBlock = 4ULL << 20;  // plain: an entry may name many packages
-constexpr std::uint64_t kMostDirectory = 64ULL << 20;
+constexpr std::size_t kBlockBytes = 64 << 10;         // plain; a block ends with the entry that reaches it
+constexpr std::uint64_t kMostBlock = 4ULL << 20;      // plain: an entry may name many packages
+constexpr std::uint64_t kMostDirectory = 4ULL << 20;  // an entry of it may be a tenth of what is kept of it
 constexpr std::uint64_t kMostPath = 4096;
 constexpr std::uint64_t kPackagesInBlock = 512;
 constexpr std::uint64_t kMostPackageBlock = 512 << 10;  // plain
@@ -246,6 +246,7 @@ PathIndex::PathIndex(std::unique_ptr<os::ReadableFile> file, std::string where)
       const auto first = rest.text(kMostPath);
       if (!offset || !length || !plain || !first || *offset > at || *length > at - *offset || *plain > most)
         damaged("its directory is wrong");
+      if (*length == 0 || *plain == 0 || (list == &paths_ && first->empty())) damaged("a block is empty");
       list->push_back({*offset, *length, *plain, std::string(*first)});
     }
   }

@@ -39,8 +39,8 @@ class PathIndexWriter {
 
 class PathIndex {
  public:
-  /// Reads footer and directory. Throws Error{Untrusted} for anything damaged, here and below; memory stays within a
-  /// few times the directory, which is 64 MiB at most.
+  /// Reads footer and directory. Throws Error{Untrusted} for anything damaged, here and below; memory stays below
+  /// 64 MiB, whatever the file says.
   PathIndex(std::unique_ptr<os::ReadableFile> file, std::string where);
   /// Who brings a path ("usr/bin/lampctl"), in the order of the index; none: nobody.
   std::vector<PathHolder> holders(std::string_view path);
