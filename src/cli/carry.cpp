@@ -77,8 +77,8 @@ void show(const Session& session, const Arguments& arguments, const Proposal& pr
       session.screen().line(canonical({{"plan", to_json(proposal.plan())}, {"result", "dry run"}}));
     return;
   }
-  if (!(session.quiet() && arguments.has("yes"))) print_plan(session, proposal.plan());
-  if (session.quiet()) return;
+  if (session.quiet() && arguments.has("yes")) return;
+  print_plan(session, proposal.plan());
   for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
 }
 
