@@ -29,7 +29,7 @@ def make_parts():
         manifest(second, f"part-{i:02}", "2")
         for version, source in (("1", first), ("2", second)):
             os.makedirs(f"{parts}/packages/part-{i:02}", exist_ok=True)
-            sh(program, "pack", "-q", source, "-o", f"{parts}/packages/part-{i:02}/{version}.any.hambrel")
+            sh(program, "pack", "-q", source, "-o", f"{parts}/packages/part-{i:02}/{version}.independent.hambrel")
             shutil.rmtree(source)
     sh(program, "publish", parts)
 
@@ -92,7 +92,7 @@ def repair_over_http(disk):
                 out.write(random.Random(i).randbytes(1 << 20))
         manifest(source, "tiles", "1")
         os.makedirs(f"{shop}/packages/tiles")
-        sh(program, "pack", "-q", source, "-o", f"{shop}/packages/tiles/1.any.hambrel")
+        sh(program, "pack", "-q", source, "-o", f"{shop}/packages/tiles/1.independent.hambrel")
         sh(program, "publish", shop)
     server = http.server.ThreadingHTTPServer(
         ("127.0.0.1", 0), lambda *words: Counting(*words, directory=shop))
@@ -106,7 +106,7 @@ def repair_over_http(disk):
     Counting.sent = 0
     hambrel(disk, "repair", "tiles")
     server.shutdown()
-    whole = os.path.getsize(f"{shop}/packages/tiles/1.any.hambrel")
+    whole = os.path.getsize(f"{shop}/packages/tiles/1.independent.hambrel")
     print(f"| repair of one file of a package of {whole / 1e6:.0f} MB over HTTP, bytes | 0.03 | {Counting.sent} | "
           f"{Counting.sent / whole:.4f} | |", flush=True)
 

@@ -13,8 +13,8 @@
 
 #include "archive/frame_codec.h"
 #include "base/text.h"
-#include "repo/metadata.h"
 #include "state/state.h"
+#include "trust/documents.h"
 #include "universe.h"
 
 namespace {
@@ -31,8 +31,8 @@ void write_repository(const std::filesystem::path& directory, const std::vector<
   const std::string plain = repo::index_text(lines), stored = archive::compress_frame(plain, 6);
   for (const std::string_view line : split(plain, '\n'))
     if (!line.empty()) raw.append(raw.size() > 1 ? ",\n" : "").append(line);
-  const repo::Metadata made =
-      repo::make_metadata(1, {{"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}}, 1'790'000'000);
+  const trust::Metadata made =
+      trust::make_metadata(1, {{"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}}, 1'790'000'000);
   write(directory / "index/full-1.jsonl.zst", stored);
   write(directory / "trust/timestamp.json", made.timestamp);
   write(directory / "trust/1.snapshot.json", made.snapshot);

@@ -13,7 +13,7 @@ for name in ("even", "clustered"):
     manifest(f"{directory}/{name}", "payload", "2")
 packages = {}
 for name, version in (("one", "1"), ("even", "2"), ("clustered", "2")):
-    packages[name] = f"{repository}-{name}/packages/payload/{version}.any.hambrel"
+    packages[name] = f"{repository}-{name}/packages/payload/{version}.independent.hambrel"
     if not os.path.exists(packages[name]):
         os.makedirs(os.path.dirname(packages[name]))
         sh(program, "pack", "-q", f"{directory}/{name}", "-o", packages[name])
@@ -33,7 +33,7 @@ if not os.path.exists(many):
             os.link(f"{source}/root/{path}", f"{part}/root/{path}")
         manifest(part, f"part-{i}", "1")
         os.makedirs(f"{many}/part-{i}")
-        sh(program, "pack", "-q", part, "-o", f"{many}/part-{i}/1.any.hambrel")
+        sh(program, "pack", "-q", part, "-o", f"{many}/part-{i}/1.independent.hambrel")
         shutil.rmtree(part)
     sh(program, "publish", f"{repository}-many")
 

@@ -183,7 +183,7 @@ class Maker {
     Package package;
     package.name = one.name;
     package.version = Version::parse(now ? one.new_version : one.old_version).value();
-    package.arch = i % 3 == 0 ? "any" : "x86_64";
+    package.arch = i % 3 == 0 ? "independent" : "x86_64";
     package.summary =
         fmt::format("{} {} for the {} {}", prose(), random_.chance(10) ? word() : prose(), prose(), prose());
     for (std::size_t k = 0; k < 28 + random_.below(24); ++k) package.description += (k == 0 ? "" : " ") + prose();
@@ -227,7 +227,7 @@ class Maker {
     Package package;
     package.name = fmt::format("collection-{}", number);
     package.version = Version::parse("1.0-1").value();
-    package.arch = "any";
+    package.arch = "independent";
     package.summary = fmt::format("all that belongs to {}", prose());
     package.license = "MIT";
     const auto some = [&](std::size_t count, std::vector<Relation>& relations) {

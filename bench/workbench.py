@@ -57,7 +57,7 @@ def make_payload(top):
 
 def manifest(source, name, version):
     with open(f"{source}/package.toml", "w") as out:
-        out.write(f'[package]\nname = "{name}"\nversion = "{version}"\narch = "any"\nsummary = "payload"\n')
+        out.write(f'name = "{name}"\nversion = "{version}"\narch = "independent"\nsummary = "payload"\n')
 
 
 def change(source, to, share, clustered):

@@ -14,7 +14,7 @@ package() {
   local repo=$1 name=$2 version=$3 arch=$4 summary=$5
   dir=$src/$repo/$name-$version
   mkdir -p "$dir/root"
-  { printf '[package]\nname = "%s"\nversion = "%s"\narch = "%s"\nsummary = "%s"\n' "$name" "$version" "$arch" "$summary"
+  { printf 'name = "%s"\nversion = "%s"\narch = "%s"\nsummary = "%s"\n' "$name" "$version" "$arch" "$summary"
     printf 'license = "BSD-2-Clause"\nmaintainer = "Skerry Harbour Authority <stations@skerry.example>"\n'; cat; } >"$dir/package.toml"
   queue+=("$repo $name $version $arch")
 }
@@ -74,18 +74,18 @@ E2
   printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\n' | file 0640 etc/saltdb/store.toml
   mkdir -p "$dir/root/var/lib/saltdb"; chmod 0750 "$dir/root/var/lib/saltdb"
 done
-package skerry-base signal-fonts 2024.1-1 any "flag and lamp symbols as fonts" <<'E2'
+package skerry-base signal-fonts 2024.1-1 independent "flag and lamp symbols as fonts" <<'E2'
 category = "fonts"
 E2
 filler usr/share/fonts/signal/flags.ttf 420 11; filler usr/share/fonts/signal/lamps.ttf 260 12
-package skerry-base moorlog 0.9-1 any "notebook of moorings" <<'E2'
+package skerry-base moorlog 0.9-1 independent "notebook of moorings" <<'E2'
 category = "tools"
 [relations]
 requires = ["record-store"]
 suggests = ["pilot-tools"]
 E2
 program usr/bin/moorlog "moorlog 0.9"; manual moorlog "notebook of moorings"
-package skerry-base harbour-menu 1.2-1 any "menu of the station's programs" <<'E2'
+package skerry-base harbour-menu 1.2-1 independent "menu of the station's programs" <<'E2'
 category = "tools"
 E2
 program usr/bin/harbour-menu "harbour-menu 1.2"; mkdir -p "$dir/root/usr/share/harbour-menu"
@@ -96,7 +96,7 @@ requires = ["libbuoy >= 2.3", "libtide"]
 E2
 for t in bearing draft knots; do program "usr/bin/$t" "$t of pilot-tools 3.3"; done
 ln "$dir/root/usr/bin/knots" "$dir/root/usr/bin/speed"
-package skerry-base bell-buoy 1.0-1 any "sound files of bell buoys" <<'E2'
+package skerry-base bell-buoy 1.0-1 independent "sound files of bell buoys" <<'E2'
 category = "sound"
 E2
 filler "usr/share/sounds/bell buoys/north.raw" 96 21; filler "usr/share/sounds/bell buoys/süd.raw" 96 22
@@ -123,7 +123,7 @@ E2
   printf 'lampdesk\n' | file 0644 usr/share/harbour-menu/lampdesk.entry
 done
 for plugin in fog:5.2-1 regatta:5.1-1; do
-  package skerry-harbour "lampdesk-plugins-${plugin%:*}" "${plugin#*:}" any "lampdesk patterns for ${plugin%:*}" <<'E2'
+  package skerry-harbour "lampdesk-plugins-${plugin%:*}" "${plugin#*:}" independent "lampdesk patterns for ${plugin%:*}" <<'E2'
 category = "desk"
 [relations]
 requires = ["lamp-control = 5 | lamp-control = 6"]
@@ -148,14 +148,14 @@ requires = ["chart-tiles", "libbuoy >= 2"]
 E2
 program usr/bin/chartd "chartd 2.1"
 for area in inner outer; do
-  package skerry-harbour "chart-tiles-$area" 2026.9-1 any "chart tiles of the $area harbour" <<'E2'
+  package skerry-harbour "chart-tiles-$area" 2026.9-1 independent "chart tiles of the $area harbour" <<'E2'
 category = "charts"
 [relations]
 provides = ["chart-tiles"]
 E2
   filler "usr/share/charts/$area.tiles" 700 "${#area}9"
 done
-package skerry-harbour foghorn 1.0-3 any "sounds the fog signal on a schedule" <<'E2'
+package skerry-harbour foghorn 1.0-3 independent "sounds the fog signal on a schedule" <<'E2'
 category = "signals"
 [config]
 files = ["etc/foghorn/schedule.conf"]
@@ -176,7 +176,7 @@ files = "usr/libexec/brinewall-apply"
 mode = "4755"
 E2
 program usr/libexec/brinewall-apply "brinewall 0.7"; printf 'allow harbour\ndeny any\n' | file 0600 etc/brinewall/rules.conf
-package skerry-harbour lamp-alert 1.1-1 any "rings when a lamp fails" <<'E2'
+package skerry-harbour lamp-alert 1.1-1 independent "rings when a lamp fails" <<'E2'
 category = "signals"
 [relations]
 requires = ["lamp-control"]
@@ -185,7 +185,7 @@ E2
 program usr/bin/lamp-alert "lamp-alert 1.1"
 
 # ---- cove-workshop: a neighbour's ------------------------------------------------------------------------------------
-package cove-workshop net-mender 0.3-1 any "finds holes in nets" <<'E2'
+package cove-workshop net-mender 0.3-1 independent "finds holes in nets" <<'E2'
 category = "tools"
 E2
 program usr/bin/net-mender "net-mender 0.3"
@@ -197,12 +197,12 @@ E2
 program usr/bin/gullcam "gullcam 1.4"; filler usr/share/gullcam/model.bin 260 32
 
 # ---- loose files -----------------------------------------------------------------------------------------------------
-package loose skerry-motd 1.0-1 any "greeting of the station" <<'E2'
+package loose skerry-motd 1.0-1 independent "greeting of the station" <<'E2'
 [relations]
 requires = ["moorlog"]
 E2
 printf 'Skerry harbour, signal station 7\n' | file 0644 etc/motd.d/skerry
-package loose lamp-rival 0.1-1 any "brings a program that lampdesk has, too" </dev/null
+package loose lamp-rival 0.1-1 independent "brings a program that lampdesk has, too" </dev/null
 program usr/bin/lampctl "lampctl of lamp-rival"
 
 find "$src" -exec touch -h -d @1789000000 {} +

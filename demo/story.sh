@@ -101,7 +101,7 @@ play 0 hambrel undo 9 --yes --quiet
 same "$before"
 
 chapter 'Two packages bring the same file'
-play 3 hambrel install "$world/loose/lamp-rival-0.1-1.any.hambrel" --yes
+play 3 hambrel install "$world/loose/lamp-rival-0.1-1.independent.hambrel" --yes
 
 chapter 'Removing, purging, and taking both back'
 sed -i 's/120/90/' "$station/etc/foghorn/schedule.conf"
@@ -114,7 +114,7 @@ play 0 hambrel undo 11 --yes
 same "$before"
 
 chapter 'A package file from outside; what it requires comes from a repository'
-play 0 hambrel install "$world/loose/skerry-motd-1.0-1.any.hambrel" --yes
+play 0 hambrel install "$world/loose/skerry-motd-1.0-1.independent.hambrel" --yes
 
 chapter 'The power fails in the middle of a transaction'
 before=$(listing)
@@ -129,7 +129,7 @@ chapter 'A wrong URL, and a package that somebody tampered with'
 play 0 hambrel repo add cove-workshop "$base/cove-worksho"
 play 1 hambrel refresh
 play 0 hambrel repo drop cove-workshop
-pack=$world/skerry-base/packages/bell-buoy/1.0-1.any.hambrel
+pack=$world/skerry-base/packages/bell-buoy/1.0-1.independent.hambrel
 printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none
 play 5 hambrel install bell-buoy --yes
 

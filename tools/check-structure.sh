@@ -1,18 +1,21 @@
 #!/usr/bin/env bash
-# check-structure.sh - fails on an include that points upwards, and on a way to the disk that goes round os::FileSystem.
+# check-structure.sh - fails on an include that points upwards, on a way to the disk that goes round os::FileSystem, and on
+# files over 500 lines and functions over 60.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 declare -A below=(
   [base]='' [os]='base' [model]='base'
   [archive]='os model base' [state]='os model base' [solve]='model base' [plan]='solve model base'
-  [repo]='archive os model base' [txn]='plan archive state os model base'
-  [operations]='txn repo plan solve archive state os model base'
+  [settings]='os model base' [trust]='model base' [repo]='trust settings archive os model base'
+  [txn]='plan archive state os model base'
+  [operations]='txn repo plan solve trust settings archive state os model base'
 )
 bad=0
 complain() { echo "structure: $*" >&2; bad=1; }
 while IFS=: read -r file _ line; do
   room=${file#src/core/}; room=${room%%/*}
   target=${line#*\"}; target=${target%%/*}
+  [[ -v below[$room] ]] || { complain "$file: the room $room is not known here"; continue; }
   [[ $target == "$room" || " ${below[$room]} " == *" $target "* ]] || complain "$file includes ${line#*\"} - $room may only see: ${below[$room]:-nothing else}"
 done < <(grep -rnE '^#include "' src/core)
 # the core knows no terminal, no arguments; only os/ reaches the operating system's files
@@ -22,6 +25,20 @@ done < <(grep -rnE '^#include <(fcntl\.h|unistd\.h|sys/[a-z]+\.h|dirent\.h|files
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - the program reaches files through os::FileSystem"
 done < <(grep -rnE '^#include <(fcntl\.h|dirent\.h|sys/stat\.h|filesystem|fstream)>' src/cli)
+# the program knows use cases and plain values, nothing below them
+while IFS=: read -r file _ line; do
+  complain "$file: ${line} - src/cli sees operations, plan, model and base; of os the host alone"
+done < <(grep -rnE '^#include "(state|txn|solve|archive|repo|trust|settings)/|^[^/]*\b(state|txn|solve|archive|repo|trust|settings)::|^#include <(sqlite3|SQLiteCpp|archive)' src/cli)
+while IFS=: read -r file _ line; do
+  complain "$file: ${line} - only the state knows SQLite"
+done < <(grep -rnE '^#include <(sqlite3\.h|SQLiteCpp/)' src --include='*.h' --include='*.cpp' | grep -v '^src/core/state/')
+# what is too long to be read in one go; tables of data aside
+while read -r lines file; do
+  complain "$file has $lines lines: at most 500"
+done < <(find src tests -name '*.cpp' -o -name '*.h' | xargs wc -l | awk '$1 > 500 && $2 != "total" { print $1, $2 }')
+while IFS= read -r line; do
+  complain "$line: at most 60"
+done < <(find src -name '*.cpp' -o -name '*.h' | grep -v '/command_table' | sort | xargs awk -v limit=60 -f tools/function-lengths.awk)
 # what the kernel says of a write, a sync or a close is looked at
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - its result is ignored"
@@ -29,5 +46,5 @@ done < <(grep -rnE '^\s*(\(void\)|static_cast<void>\()?\s*::(fsync|syncfs|fdatas
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - the core has no interface code"
 done < <(grep -rnE '^#include (<boost/program_options|<iostream>|"cli/)' src/core)
-((bad == 0)) && echo "structure: includes point downwards, files are reached through os::FileSystem"
+((bad == 0)) && echo "structure: includes point downwards, files are reached through os::FileSystem, nothing is too long"
 exit "$bad"

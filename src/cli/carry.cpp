@@ -1,12 +1,11 @@
 #include "cli/carry.h"
 
-#include <fmt/format.h>
-
-#include "base/json.h"
 #include "base/text.h"
+#include "cli/show/outcome.h"
 #include "cli/show/plan.h"
+#include "cli/show/refusal.h"
 #include "cli/terminal/config_dialogue.h"
-#include "os/host.h"
+#include "os/interrupt.h"
 
 namespace hambrel::cli {
 
@@ -40,11 +39,9 @@ operations::ConfigTerms config_terms(const Session& session, const Arguments& ar
   return terms;
 }
 
-operations::ChangeRequest change_request(Session& session, const Arguments& arguments, const std::string& kind) {
+operations::ChangeRequest change_request(const Session& session, const Arguments& arguments, const std::string& kind) {
   operations::ChangeRequest request;
   request.kind = kind;
-  request.solve.budget = session.settings().budget * solve::kStepsPerSecond;
-  request.solve.arch = session.arch();
   request.solve.recommended = !arguments.has("no-recommended");
   request.solve.drop_unneeded = arguments.has("unneeded");
   request.purge = arguments.has("purge");
@@ -56,30 +53,77 @@ operations::ChangeRequest change_request(Session& session, const Arguments& argu
   return request;
 }
 
-int show_nothing(const Session& session, const plan::Plan& plan) {
-  if (session.json()) {
-    session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "nothing to do"}}));
-    return 0;
-  }
-  if (session.quiet()) return 0;
-  session.screen().line(plan.kind == "upgrade" && plan.held_back.empty()
-                            ? "Nothing to do: everything is at its newest version."
-                            : "Nothing to do: it is all as asked for.");
-  print_held_back(session, plan);
-  return 0;
+operations::PlannedTerms planned_terms(const Arguments& arguments) {
+  operations::PlannedTerms terms;
+  terms.end = end_of(arguments);
+  terms.release = arguments.values("release");
+  terms.name_holds = arguments.has("yes");
+  return terms;
+}
+
+bool is_consent_possible(const Session& session, const Arguments& arguments) {
+  return arguments.has("yes") || arguments.has("dry-run") || (!session.json() && can_ask());
+}
+
+void require_consent_possible(const Session& session, const Arguments& arguments) {
+  if (is_consent_possible(session, arguments)) return;
+  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on",
+              {}, "add --yes to carry the plan out, or --dry-run to see it");
+}
+
+bool is_yes(const Session& session, std::string_view question) {
+  const std::string word = lower(ask(session.screen(), question, "yes or no").value_or(""));
+  return word == "yes" || word == "y";
+}
+
+void ask_consent(const Session& session, const Arguments& arguments) {
+  require_consent_possible(session, arguments);
+  if (arguments.has("yes")) return;
+  session.screen().line();
+  if (!is_yes(session, "Carry this out?")) throw Error(ErrorCode::Declined, "declined; nothing was changed");
+}
+
+bool shown_and_agreed(const Session& session, const Arguments& arguments, const std::function<void()>& show) {
+  const bool dry = arguments.has("dry-run");
+  const bool silent = session.json() ? !dry : session.quiet() && arguments.has("yes");
+  if (!silent) show();
+  if (dry) return false;
+  ask_consent(session, arguments);
+  return true;
 }
 
 namespace {
 
-void show(const Session& session, const Arguments& arguments, const Proposal& proposal) {
-  if (session.json()) {
-    if (arguments.has("dry-run"))
-      session.screen().line(canonical({{"plan", to_json(proposal.plan())}, {"result", "dry run"}}));
-    return;
+/// On a terminal: lets the administrator take one of the remedies by its number. Nothing if none was taken.
+std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
+                                         const std::vector<plan::Remedy>& remedies) {
+  const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && can_ask();
+  if (remedies.empty() || !may_ask) return std::nullopt;
+  session.screen().line();
+  const auto number = parse_number(ask(session.screen(), "Take one of them?", "its number, or no").value_or(""));
+  if (!number || *number == 0 || *number > remedies.size()) return std::nullopt;
+  session.screen().line();
+  return *number - 1;
+}
+
+/// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.
+std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal) {
+  const bool questions = !proposal->questions().empty() && !arguments.has("dry-run");
+  const bool nothing_else = questions && proposal->plan().steps.empty();
+  if (nothing_else) {
+    require_consent_possible(session, arguments);
+    proposal = proposal->decided(ask_about(session, proposal->questions()));
+    if (proposal->does_nothing()) return proposal;
   }
-  if (session.quiet() && arguments.has("yes")) return;
-  print_plan(session, proposal.plan());
-  for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
+  show(session, arguments, *proposal);
+  if (arguments.has("dry-run")) return nullptr;
+  require_consent_possible(session, arguments);
+  if (questions && !nothing_else) {
+    proposal = proposal->decided(ask_about(session, proposal->questions()));
+    print_configs(session.screen(), proposal->plan().configs);
+  }
+  ask_consent(session, arguments);
+  return proposal;
 }
 
 }  // namespace
@@ -89,11 +133,10 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
     auto proposed = operations::propose(session.root(), std::move(request));
     if (auto* const proposal = std::get_if<std::unique_ptr<Proposal>>(&proposed.result)) {
       if (arguments.has("verbose")) session.progress().note(proposed.measured);
-      if ((*proposal)->plan().empty()) return show_nothing(session, (*proposal)->plan());
       return carry_out(session, arguments, std::move(*proposal));
     }
     const auto& refused = std::get<operations::Refused>(proposed.result);
-    const auto remedies = print_refusal(session, refused);
+    const auto remedies = show_refusal(session, refused);
     const auto taken = choose_remedy(session, arguments, remedies);
     if (!taken) return exit_code(ErrorCode::Refused);
     request = operations::take(session.root(), refused, remedies[*taken]);
@@ -101,15 +144,11 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 }
 
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool agreed) {
-  if (!agreed) {
-    show(session, arguments, *proposal);
-    if (arguments.has("dry-run")) return 0;
-    require_consent_possible(session, arguments);
-    if (!proposal->questions().empty()) {
-      proposal->decide(ask_about(session, proposal->questions()));
-      print_configs(session.screen(), proposal->plan().configs);
-    }
-    ask_consent(session, arguments);
+  if (!proposal->does_nothing() && !agreed) proposal = agreed_to(session, arguments, std::move(proposal));
+  if (!proposal) return 0;
+  if (proposal->does_nothing()) {
+    show_nothing(session, *proposal);
+    return 0;
   }
   const os::InterruptGuard guard;
   operations::Terms terms;
@@ -120,22 +159,6 @@ int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Prop
   // the process ends soon: to give back what it held piece by piece would take a twentieth of an upgrade
   [[maybe_unused]] static const Proposal* const held = proposal.release();
   return 0;
-}
-
-operations::PlannedTerms planned_terms(const Arguments& arguments) {
-  operations::PlannedTerms terms;
-  terms.end = end_of(arguments);
-  terms.release = arguments.values("release");
-  terms.name_holds = arguments.has("yes");
-  return terms;
-}
-
-state::TxnId parse_id(const std::string& text) {
-  const auto value = parse_number(text);
-  if (!value || *value == 0 || *value > INT64_MAX)
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
-                "`hambrel ledger` shows the numbers");
-  return state::TxnId{static_cast<std::int64_t>(*value)};
 }
 
 }  // namespace hambrel::cli

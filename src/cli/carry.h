@@ -1,4 +1,4 @@
-// The one way from a proposal to its end: shown, decided on, agreed to, performed, told.
+// The one way from a request to its end: proposed, shown, decided on, agreed to, performed, told.
 #pragma once
 
 #include <memory>
@@ -17,7 +17,7 @@ void open_for(Session& session, const Arguments& arguments);
 
 /// What the options say of every change.
 operations::End end_of(const Arguments& arguments);
-operations::ChangeRequest change_request(Session& session, const Arguments& arguments, const std::string& kind);
+operations::ChangeRequest change_request(const Session& session, const Arguments& arguments, const std::string& kind);
 operations::PlannedTerms planned_terms(const Arguments& arguments);
 operations::ConfigTerms config_terms(const Session& session, const Arguments& arguments);
 
@@ -26,10 +26,18 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 /// From a proposal on. `agreed`: it was shown and agreed to before.
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal,
               bool agreed = false);
-/// The number of a transaction; throws Error{Usage} for anything else.
-state::TxnId parse_id(const std::string& text);
 
-/// What is said where nothing is to be done.
-int show_nothing(const Session& session, const plan::Plan& plan);
+/// Was everything agreed to before, or is there somebody to ask? Where not, a plan is made by looking only.
+bool is_consent_possible(const Session& session, const Arguments& arguments);
+/// Refuses at once with Error{Declined} when a changing command could not ask and may not go on without asking.
+void require_consent_possible(const Session& session, const Arguments& arguments);
+/// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
+void ask_consent(const Session& session, const Arguments& arguments);
+/// Yes or y. No at the end of the input.
+bool is_yes(const Session& session, std::string_view question);
+
+/// What changes something that is no plan of packages: `show` shows it, where it is to be shown; then it is agreed to,
+/// and `perform` does it. False where it was only shown, by --dry-run.
+bool shown_and_agreed(const Session& session, const Arguments& arguments, const std::function<void()>& show);
 
 }  // namespace hambrel::cli

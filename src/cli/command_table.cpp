@@ -134,18 +134,18 @@ std::vector<Command> make_commands() {
                  3,
                  run_repo});
 
-  all.push_back({"pack",
-                 "Make",
-                 "DIR",
-                 "make a package file from DIR/package.toml and DIR/root/",
-                 "",
-                 {{"output", 'o', "FILE", "where to write it (NAME-VERSION.ARCH.hambrel here)"},
-                  {"level", 0, "1-19", "of compression (9)"}},
-                 {{"hambrel pack lampdesk/", ""},
-                  {"hambrel pack lampdesk/ -o packages/lampdesk/5.4-1.x86_64.hambrel", "where a repository has it"}},
-                 1,
-                 1,
-                 run_pack});
+  all.push_back(
+      {"pack",
+       "Make",
+       "DIR",
+       "make a package file from DIR/package.toml and DIR/root/",
+       "",
+       {{"output", 'o', "FILE", "where to write it (NAME/VERSION.ARCH.hambrel here)"},
+        {"level", 0, "1-19", "of compression (9)"}},
+       {{"hambrel pack lampdesk/", ""}, {"hambrel pack lampdesk/ -o lampdesk.hambrel", "under a name of your own"}},
+       1,
+       1,
+       run_pack});
   all.push_back({"publish",
                  "Make",
                  "DIR",

@@ -9,6 +9,8 @@
 #include "base/text.h"
 #include "cli/session.h"
 #include "cli/show/command_text.h"
+#include "cli/show/package.h"
+#include "operations/kept_list.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -167,7 +169,7 @@ int run(const Command& command, const Arguments& arguments, const std::vector<st
         bool trust_compiled) {
   Session session(arguments, command_line_of(words), screen, trust_compiled);
   const int code = command.run(session, arguments);
-  if (session.changes()) session.remember_installed();
+  if (session.changes()) operations::KeptList::renew(session.root(), list_text);
   return code;
 }
 
@@ -210,7 +212,7 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
     } catch (const DamagedImage&) {
       if (screen.wrote()) throw;  // what was said can't be taken back
       break;
-    } catch (const state::StateMoved&) {
+    } catch (const operations::StateMoved&) {
       if (screen.wrote() || tries == kMostTries) throw;
       os::sleep_milliseconds(kPause);
     }

@@ -2,86 +2,45 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
-#include <chrono>
 #include <cstdlib>
-#include <map>
 
+#include "base/json.h"
 #include "base/text.h"
 #include "cli/show/command_text.h"
+#include "operations/transaction_times.h"
 #include "os/host.h"
+#include "os/interrupt.h"
 
 namespace hambrel::cli {
 
 namespace {
 
+using AfterStep = decltype(operations::RootOptions::after_step);
+
 /// Only in builds with fault points, for tests and the demo: HAMBREL_TEST_DIE_AT=moved:3 ends the process, as a power
 /// cut would, after the third such step; HAMBREL_TEST_STOP_AT presses Ctrl-C there.
-std::function<void(const std::string&)> fault_point() {
+AfterStep fault_point() {
 #ifndef HAMBREL_FAULT_POINTS
-  return [](const std::string&) {};
+  return [](auto) {};
 #else
   const char* const stop = std::getenv("HAMBREL_TEST_STOP_AT");
   const char* const given = stop != nullptr ? stop : std::getenv("HAMBREL_TEST_DIE_AT");
-  if (given == nullptr) return [](const std::string&) {};
+  if (given == nullptr) return [](auto) {};
   const auto happen = stop != nullptr ? os::test_only_interrupt : os::test_only_die;
   const auto parts = split(given, ':');
   const std::string step(parts[0]);
   auto left = std::make_shared<std::uint64_t>(parts.size() > 1 ? parse_number(parts[1]).value_or(1) : 1);
-  return [step, left, happen](const std::string& now) {
-    if (now == step && --*left == 0) happen();
+  return [step, left, happen](auto now) {
+    if (text_of(now) == step && --*left == 0) happen();
   };
 #endif
 }
 
-using Clock = std::chrono::steady_clock;
-
-/// For whoever asks with --verbose: where the time of a transaction went.
-class Stopwatch {
- public:
-  explicit Stopwatch(Observer& observer) : observer_(observer) {}
-  void step(const std::string& name) {
-    const auto now = Clock::now();
-    if (name == "moved") {
-      last_move_ = now;
-      ++moves_;
-      return;
-    }
-    at_[name] = now;
-    if (name != "done" || !at_.contains("synced")) return;  // giving up attics has no switch
-    const auto since = [](Clock::time_point from, Clock::time_point to) {
-      return std::chrono::duration<double, std::milli>(to - from).count();
-    };
-    const bool staged = at_.contains("staged"), arrived = at_.contains("arrived");
-    const auto synced = at_.at("synced"), journaled = at_.at("journaled"), switched = at_.at("switched");
-    const auto last = moves_ > 0 ? last_move_ : journaled;
-    observer_.note(fmt::format(
-        "{}{}on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
-        "recorded in {:.1f} ms",
-        staged ? fmt::format("staged in {:.1f} ms, ", since(start_, at_.at("staged"))) : "",
-        arrived ? fmt::format("the rest fetched in {:.1f} ms, ",
-                              since(at_.at(staged ? "staged" : "arrived"), at_.at("arrived")))
-                : "",
-        since(arrived  ? at_.at("arrived")
-              : staged ? at_.at("staged")
-                       : start_,
-              synced),
-        since(synced, journaled), moves_, since(journaled, last), since(last, switched),
-        since(switched, at_.at("committed"))));
-  }
-
- private:
-  Observer& observer_;
-  Clock::time_point start_ = Clock::now(), last_move_;
-  std::map<std::string, Clock::time_point> at_;
-  std::size_t moves_ = 0;
-};
-
 /// Fault points, and where the time went for whoever asks with --verbose.
-std::function<void(const std::string&)> after_step_of(bool verbose, Observer& observer) {
+AfterStep after_step_of(bool verbose, Observer& observer) {
   if (!verbose) return fault_point();
-  return [stopwatch = std::make_shared<Stopwatch>(observer), inner = fault_point()](const std::string& step) {
-    stopwatch->step(step);
+  return [times = std::make_shared<operations::TransactionTimes>(observer), inner = fault_point()](auto step) {
+    times->after(step);
     inner(step);
   };
 }
@@ -121,6 +80,13 @@ Session::Session(const Arguments& arguments, const std::string& command_line, Sc
 
 std::string Session::copyable(const std::string& command) const { return command_with_root(command, root_path()); }
 
+void Session::document(const Json& document) const { screen_.line(canonical(document)); }
+
+void Session::say(const Json& document, std::string_view sentence) const {
+  if (json_) return this->document(document);
+  if (!quiet_) screen_.line(sentence);
+}
+
 operations::ChangingRoot& Session::change(const Arguments& arguments) {
   if (changing_ != nullptr) return *changing_;
   auto changing = std::make_unique<operations::ChangingRoot>(root_->options(), progress_, wait_of(arguments));
@@ -140,28 +106,6 @@ void Session::without_state(const Arguments& arguments) {
                                                              operations::ChangingRoot::State::Lost);
   changing_ = changing.get();
   root_ = std::move(changing);
-}
-
-std::optional<Listing> Session::listing() {
-  const std::string identity = root_->identity();
-  if (identity.empty()) return std::nullopt;
-  const View through = root_->view();
-  return Listing::open(files(), listing_key(*root_->catalog().base, identity, through), through.now);
-}
-
-void Session::remember_installed() {
-  try {
-    const auto seen = root_->renew_overlay();
-    if (!seen) return;
-    const View through = root_->view();
-    const std::string key =
-        listing_key(*root_->catalog().base, state::identity_of(files(), operations::kStateFile), through);
-    if (!Listing::open(files(), key, through.now)) keep_listing(files(), key, *seen);
-  } catch (...) {
-    const Error problem = current_error();
-    progress_.note(fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
-                               problem.where(), problem.problem()));
-  }
 }
 
 void Session::tell_of_unusable_repositories() {

@@ -2,19 +2,18 @@
 #pragma once
 
 #include <memory>
-#include <optional>
+#include <string>
+#include <string_view>
+
+#include <nlohmann/json_fwd.hpp>
 
 #include "cli/command.h"
-#include "cli/show/listing.h"
 #include "cli/terminal/progress.h"
 #include "operations/root.h"
 #include "operations/select.h"
-#include "os/interrupt.h"
 
 namespace hambrel::cli {
 
-using operations::kStateDirectory;
-using operations::kStateFile;
 using operations::parse_specs;
 
 class Session {
@@ -26,13 +25,17 @@ class Session {
   bool json() const { return json_; }
   bool quiet() const { return quiet_; }
   Progress& progress() { return progress_; }
-  const std::string& command_line() const { return root_->options().command; }
   /// A command that may be copied: "hambrel undo 7" with this run's --root put in, so that it acts on the same system.
   std::string copyable(const std::string& command) const;
+  /// A line of JSON for programs.
+  void document(const nlohmann::json& document) const;
+  /// One thing: a document with --json, else a sentence, unless --quiet was given.
+  void say(const nlohmann::json& document, std::string_view sentence) const;
 
   /// For looking; after change() the one that is changed.
   operations::Root& root() { return *root_; }
   const std::string& root_path() const { return root_->options().path; }
+  const Universe& universe() { return root_->universe(); }
   /// Takes the lock, recovers an interrupted transaction, and is from then on what root() is. References to what was
   /// loaded before end here.
   operations::ChangingRoot& change(const Arguments& arguments);
@@ -41,20 +44,6 @@ class Session {
   bool changes() const { return root_->changes(); }
   /// Takes the lock; the state is taken to be lost: this run knows of nothing that is installed.
   void without_state(const Arguments& arguments);
-
-  // What commands ask most often.
-  os::FileSystem& files() { return root_->files(); }
-  const repo::Settings& settings() { return root_->settings(); }
-  const std::vector<repo::Repository>& repositories() { return root_->repositories(); }
-  const state::State* state() { return root_->state(); }
-  const Universe& universe() { return root_->universe(); }
-  /// The architecture that specs mean in this run; empty: the root's own first.
-  const std::string& arch() const { return root_->options().architecture; }
-
-  /// What `list` would say of all that is installed, if an earlier run has kept it.
-  std::optional<Listing> listing();
-  /// After a change or a refresh: what later runs need not work out. That it could not be kept is told.
-  void remember_installed();
   /// One sentence for each repository that can't be used at all, on standard error.
   void tell_of_unusable_repositories();
 

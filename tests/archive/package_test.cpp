@@ -39,7 +39,7 @@ class Counting final : public os::ReadableFile {
 
 PackageSource describe() {
   return parse_package_toml(
-      "[package]\nname = \"sample\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"s\"\n[config]\nfiles = "
+      "name = \"sample\"\nversion = \"1-1\"\narch = \"independent\"\nsummary = \"s\"\n[config]\nfiles = "
       "[\"etc/*.conf\"]\n"
       "[[attributes]]\nfiles = \"usr/bin/su*\"\nuser = \"lamp\"\ngroup = \"lamps\"\nmode = \"4755\"\n",
       "package.toml");

@@ -76,10 +76,10 @@ def pack_everything():
             os.makedirs(f"{source}/root/etc")
             open(f"{source}/root/etc/p{i}.conf", "w").write(f"version = {version}\n")
             with open(f"{source}/package.toml", "w") as out:
-                out.write(f'[package]\nname = "p{i}"\nversion = "{version}"\narch = "any"\nsummary = "p"\n'
+                out.write(f'name = "p{i}"\nversion = "{version}"\narch = "independent"\nsummary = "p"\n'
                           f'[config]\nfiles = ["etc/**"]\n')
             os.makedirs(f"{work}/repository/packages/p{i}", exist_ok=True)
-            sh(program, "pack", "-q", source, "-o", f"{work}/repository/packages/p{i}/{version}.any.hambrel")
+            sh(program, "pack", "-q", source, "-o", f"{work}/repository/packages/p{i}/{version}.independent.hambrel")
     sh(program, "publish", f"{work}/repository")
 
 

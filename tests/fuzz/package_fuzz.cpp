@@ -30,7 +30,7 @@ const std::string& good_package() {
     test::MemorySink sink;
     Observer silent;
     write_package(*files, "root",
-                  parse_package_toml("[package]\nname = \"sample\"\nversion = \"1\"\narch = \"any\"\nsummary = \"s\"\n",
+                  parse_package_toml("name = \"sample\"\nversion = \"1\"\narch = \"independent\"\nsummary = \"s\"\n",
                                      "package.toml"),
                   sink, {3, 0, 1}, silent);
     return sink.content;

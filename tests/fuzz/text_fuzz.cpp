@@ -9,8 +9,8 @@
 #include "model/manifest.h"
 #include "model/spec.h"
 #include "repo/index.h"
-#include "repo/metadata.h"
 #include "repo/path_index.h"
+#include "trust/documents.h"
 
 namespace {
 
@@ -40,8 +40,8 @@ void read(char kind, std::string_view text) {
       return;
     }
     case 'P':
-      repo::read_indexes(text, "input");
-      repo::read_pointer(text, "snapshot", "input");
+      trust::read_indexes(text, "input");
+      trust::read_pointer(text, "snapshot", "input");
       return;
     case 'V': {
       const auto half = text.find('\n');

@@ -10,8 +10,7 @@ namespace hambrel {
 
 namespace {
 
-constexpr const char* kGood = R"([package]
-name = "lampdesk"
+constexpr const char* kGood = R"(name = "lampdesk"
 version = "1:5.4-1"
 arch = "x86_64"
 summary = "operator desk"
@@ -56,24 +55,24 @@ TEST(Manifest, EverythingComesThroughTomlAndJson) {
 
 TEST(Manifest, EachMistakeIsToldWithItsLine) {
   EXPECT_EQ(problem_with("name = \"lampdesk\"", "name = \"Lamp Desk\""),
-            "package.toml:2: package.name must be a package name: lower-case letters, digits and + . _ - -> ");
+            "package.toml:1: name must be a package name: lower-case letters, digits and + . _ - -> ");
   EXPECT_EQ(problem_with("version = \"1:5.4-1\"", "version = \"5.4-1-2\""),
-            "package.toml:3: package.version must be a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3 -> ");
+            "package.toml:2: version must be a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3 -> ");
   EXPECT_EQ(problem_with("version = \"1:5.4-1\"\n", ""),
-            "package.toml:1: package.version is missing -> add version = ... (a version, [EPOCH:]UPSTREAM[-REVISION])");
+            "package.toml:1: version is missing -> add version = ... (a version, [EPOCH:]UPSTREAM[-REVISION])");
   EXPECT_EQ(problem_with("conflicts =", "conflict ="),
-            "package.toml:12: \"conflict\" is not known in [relations] -> did you mean conflicts?");
+            "package.toml:11: \"conflict\" is not known in [relations] -> did you mean conflicts?");
   EXPECT_EQ(problem_with("foghorn < 1", "foghorn < "),
-            "package.toml:12: \"foghorn <\" has no valid version after the operator -> write NAME OP VERSION with OP "
+            "package.toml:11: \"foghorn <\" has no valid version after the operator -> write NAME OP VERSION with OP "
             "one of = != < <= > >=, "
             "for example libbuoy >= 2.3");
   EXPECT_EQ(problem_with("parallel = 2", "parallel = \"2\""),
-            "package.toml:8: package.parallel must be a whole number from 1 to 100 -> ");
+            "package.toml:7: parallel must be a whole number from 1 to 100 -> ");
   EXPECT_EQ(problem_with("mode = \"4755\"", "mode = \"4855\""),
-            "package.toml:19: attributes.mode must be an octal text such as \"4755\" -> ");
+            "package.toml:18: attributes.mode must be an octal text such as \"4755\" -> ");
   EXPECT_EQ(problem_with("lamp-control = 5", "lamp-control > 5"),
-            "package.toml:11: relations.provides must be a list of NAME or NAME = VERSION -> ");
-  EXPECT_TRUE(problem_with("restart = \"session\"", "restart = \"now").starts_with("package.toml:7: not valid TOML: "));
+            "package.toml:10: relations.provides must be a list of NAME or NAME = VERSION -> ");
+  EXPECT_TRUE(problem_with("restart = \"session\"", "restart = \"now").starts_with("package.toml:6: not valid TOML: "));
 }
 
 TEST(Manifest, RandomDamageIsAnErrorWithAPlaceNeverACrash) {

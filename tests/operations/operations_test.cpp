@@ -6,9 +6,14 @@
 
 #include "operations/care.h"
 #include "operations/change.h"
+#include "operations/configuration.h"
+#include "operations/downgrading.h"
+#include "operations/freeable.h"
 #include "operations/going_back.h"
 #include "operations/keeping.h"
+#include "operations/ledger.h"
 #include "operations/leftovers.h"
+#include "operations/looking.h"
 #include "operations/publishing.h"
 #include "operations/repositories.h"
 #include "operations/select.h"
@@ -41,7 +46,7 @@ class Operations : public testing::Test {
     pack("desk", "1-1", "[relations]\nrequires = [\"lamp\"]\n", {{"usr/bin/desk", "d"}});
     publish(repository(), notes);
     const auto files = os::open_file_system(system.text());
-    repo::add_repository(*files, {"base", "file://" + repository(), {"stable"}, true, 50});
+    settings::add_repository(*files, {"base", "file://" + repository(), {"stable"}, true, 50});
     Root root(options(), notes);
     ASSERT_FALSE(refresh(root, {})[0].problem);
   }
@@ -50,9 +55,9 @@ class Operations : public testing::Test {
             const std::map<std::string, std::string>& files) {
     const fs::path source = work / (name + "-" + version);
     for (const auto& [path, content] : files) write_file(source / "root" / path, content);
-    write_file(source / "package.toml", "[package]\nname = \"" + name + "\"\nversion = \"" + version +
-                                            "\"\narch = \"any\"\nsummary = \"s\"\n" + more);
-    const fs::path to = fs::path(repository()) / "packages" / name / (version + ".any.hambrel");
+    write_file(source / "package.toml", "name = \"" + name + "\"\nversion = \"" + version +
+                                            "\"\narch = \"independent\"\nsummary = \"s\"\n" + more);
+    const fs::path to = fs::path(repository()) / "packages" / name / (version + ".independent.hambrel");
     fs::create_directories(to.parent_path());
     operations::pack({source.string(), to.string()}, notes);
   }
@@ -135,11 +140,49 @@ TEST_F(Operations, ConfigurationIsAQuestionWithItsMaterial) {
   EXPECT_EQ(question.path, "etc/lamp");
   EXPECT_EQ(question.texts.theirs, "a\nb\nc\nD\n");
   ASSERT_TRUE(question.merges_cleanly());
-  proposal->decide({{question.path, {plan::ConfigAction::Merge, question.merged->text}}});
-  EXPECT_TRUE(proposal->questions().empty());
-  EXPECT_EQ(proposal->plan().configs[0].action, plan::ConfigAction::Merge);
-  proposal->perform(root, {});
+  EXPECT_EQ(proposal->plan().configs.at(0).action, plan::ConfigAction::Ask);
+  EXPECT_THROW(proposal->perform(root, {}), Error) << "a question is open";
+  const auto decided = proposal->decided({{question.path, {plan::ConfigAction::Merge, question.merged->text}}});
+  EXPECT_TRUE(decided->questions().empty());
+  EXPECT_EQ(decided->plan().configs.at(0).action, plan::ConfigAction::Merge);
+  EXPECT_EQ(proposal->plan().configs.at(0).action, plan::ConfigAction::Ask) << "a proposal never changes";
+  decided->perform(root, {});
   EXPECT_EQ(content("etc/lamp"), "A\nb\nc\nD\n");
+}
+
+TEST_F(Operations, WhatWaitsIsSettledByDecisions) {
+  installed("lamp=1");
+  write_file(system / "etc/lamp", "A\nb\nc\nd\n");
+  installed("lamp=2");
+  ChangingRoot root(options(), notes, 0);
+  ASSERT_EQ(configuration_files(root).at(0).state, ConfigState::Waiting);
+  EXPECT_EQ(compare_configuration(root, "/etc/lamp", "old").before, "a\nb\nc\nd\n");
+  SettleRequest request;
+  request.terms.may_ask = true;
+  const auto open = propose(root, request);
+  ASSERT_EQ(open->questions().size(), 1U);
+  const auto settled = open->decided({{"etc/lamp", {plan::ConfigAction::Take, {}}}});
+  EXPECT_EQ(settled->plan().kind, "settle");
+  const auto id = *settled->perform(root, {}).transaction;
+  EXPECT_EQ(content("etc/lamp"), "a\nb\nc\nD\n");
+  const LedgerDetail detail = ledger_detail(root, id);
+  EXPECT_EQ(detail.plan.configs.at(0).action, plan::ConfigAction::Take);
+  EXPECT_EQ(ledger(root, {}, 1).at(0).plan.configs.at(0).path, "etc/lamp");
+  EXPECT_TRUE(propose(root, SettleRequest{})->does_nothing());
+}
+
+TEST_F(Operations, LookingTellsWhoNeedsWhomAndWhy) {
+  installed("desk");
+  Root root(options(), notes);
+  const auto spec = parse_specs({"lamp"})[0];
+  EXPECT_EQ(needed_by(root, spec, 0).size(), 2U);
+  EXPECT_EQ(why(root, spec).chain.size(), 2U);
+  EXPECT_EQ(std::get<std::vector<TreeLine>>(needs(root, parse_specs({"desk"})[0], 0)).size(), 2U);
+  EXPECT_TRUE(std::holds_alternative<Refused>(why(root, parse_specs({"horn"})[0]).otherwise));
+  EXPECT_THAT(owners_of(root, "usr/bin/lamp"), testing::ElementsAre("lamp"));
+  EXPECT_EQ(older_versions(root, spec).all.size(), 1U);
+  EXPECT_EQ(changed_packages(root, {.package = "l*"}, 10).size(), 1U);
+  EXPECT_EQ(freeable(root).at(2).count, 2U) << "two package files in the cache";
 }
 
 TEST_F(Operations, MarksTheShelfAndLeftoversAreProposalsLikeAnyOther) {

@@ -12,7 +12,7 @@ namespace {
 std::string told(const Universe& u, const solve::Request& request) {
   const auto result = solve::solve(u, request);
   std::string text;
-  for (const Step& step : make_plan(u, request, std::get<solve::Selection>(result), {}).steps)
+  for (const Step& step : make_plan(u, request, std::get<solve::Selection>(result)).steps)
     text += std::string(text_of(step.action)) + " " + step.name + " " + step.before + ">" + step.after + ": " +
             step.why.text() + " [" + std::string(text_of(step.reason)) + "]\n";
   return text;

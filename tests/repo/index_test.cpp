@@ -3,9 +3,9 @@
 #include <gtest/gtest.h>
 
 #include "base/error.h"
-#include "repo/metadata.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
 #include "support/program.h"
+#include "trust/documents.h"
 
 namespace hambrel::repo {
 
@@ -15,7 +15,7 @@ IndexLine line(const std::string& name, const std::string& version) {
   IndexLine one;
   one.package.name = name;
   one.package.version = Version::parse(version).value();
-  one.package.arch = "any";
+  one.package.arch = "independent";
   one.channel = "stable";
   one.size = 100;
   one.digest = sha256(name);
@@ -49,18 +49,18 @@ TEST(Index, MistakesAreToldWithTheirLine) {
 }
 
 TEST(Metadata, EachDocumentLocksTheNext) {
-  const Metadata made = make_metadata(7, {{"index/full-7.jsonl.zst", 7, 3, sha256("abc")}}, 0);
-  const Pointer snapshot = read_pointer(made.timestamp, "timestamp", "t");
+  const trust::Metadata made = trust::make_metadata(7, {{"index/full-7.jsonl.zst", 7, 3, sha256("abc")}}, 0);
+  const trust::Pointer snapshot = trust::read_pointer(made.timestamp, "timestamp", "t");
   EXPECT_EQ(snapshot.path, "trust/7.snapshot.json");
-  EXPECT_NO_THROW(check_content(made.snapshot, snapshot, "s"));
-  const Pointer targets = read_pointer(made.snapshot, "snapshot", "s");
-  EXPECT_NO_THROW(check_content(made.targets, targets, "t"));
-  const Pointer index = read_indexes(made.targets, "t").full;
+  EXPECT_NO_THROW(trust::check_content(made.snapshot, snapshot, "s"));
+  const trust::Pointer targets = trust::read_pointer(made.snapshot, "snapshot", "s");
+  EXPECT_NO_THROW(trust::check_content(made.targets, targets, "t"));
+  const trust::Pointer index = trust::read_indexes(made.targets, "t").full;
   EXPECT_EQ(index.path, "index/full-7.jsonl.zst");
   EXPECT_EQ(index.version, 7U);
-  EXPECT_NO_THROW(check_content("abc", index, "i"));
-  EXPECT_THROW(check_content("abd", index, "i"), Error);
-  EXPECT_THROW(read_pointer(made.snapshot, "timestamp", "s"), Error);
+  EXPECT_NO_THROW(trust::check_content("abc", index, "i"));
+  EXPECT_THROW(trust::check_content("abd", index, "i"), Error);
+  EXPECT_THROW(trust::read_pointer(made.snapshot, "timestamp", "s"), Error);
 }
 
 TEST(Settings, MistakesAreToldWithFileAndLine) {
@@ -69,7 +69,7 @@ TEST(Settings, MistakesAreToldWithFileAndLine) {
   const std::string file = root / "etc/hambrel/repos/base.toml";
   const auto with = [&](const std::string& text) {
     test::write_file(file, text);
-    const auto all = load_repositories(*fs);
+    const auto all = settings::load_repositories(*fs);
     EXPECT_EQ(all.at(1).problem, "") << "a file beside it";
     return all.at(0).problem;
   };
@@ -86,10 +86,10 @@ TEST(Settings, EnablingChangesOneLineOfTheAdministratorsFile) {
   const auto fs = os::open_file_system(root.text());
   const std::string file = root / "etc/hambrel/repos/base.toml";
   test::write_file(file, "# my mirror\nurl = \"http://h/x\"   # fast\nenabled = true # since May\n");
-  set_enabled(*fs, "base", false);
+  settings::set_enabled(*fs, "base", false);
   EXPECT_EQ(test::read_file(file), "# my mirror\nurl = \"http://h/x\"   # fast\nenabled = false # since May\n");
-  EXPECT_FALSE(load_repositories(*fs).at(0).enabled);
-  EXPECT_THROW(set_enabled(*fs, "bas", false), Error);
+  EXPECT_FALSE(settings::load_repositories(*fs).at(0).enabled);
+  EXPECT_THROW(settings::set_enabled(*fs, "bas", false), Error);
 }
 
 }  // namespace hambrel::repo

@@ -10,11 +10,11 @@
 
 #include "base/error.h"
 #include "repo/index.h"
-#include "repo/metadata.h"
 #include "repo/path_search.h"
 #include "repo/publish.h"
 #include "repo/refresh.h"
 #include "support/program.h"
+#include "trust/documents.h"
 #include "txn/workshop.h"
 
 namespace hambrel::repo {
@@ -25,7 +25,7 @@ Package package_of(std::size_t number) {
   Package package;
   package.name = "p" + std::to_string(number / 3);
   package.version = Version::parse(std::to_string(number % 3 + 1)).value();
-  package.arch = "any";
+  package.arch = "independent";
   return package;
 }
 
@@ -128,8 +128,8 @@ class PathSearching : public testing::Test {
   }
   test::TempDir directory, root;
   std::unique_ptr<os::FileSystem> system = os::open_file_system(root.text());
-  std::vector<Repository> repositories{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
-  FetchLimits limits;
+  std::vector<settings::Repository> repositories{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+  settings::FetchLimits limits;
   Observer silent;
 };
 
@@ -160,8 +160,8 @@ TEST_F(PathSearching, DamageInTheCacheIsHealedAndDamageInTheRepositoryRefused) {
 
 TEST_F(PathSearching, ARepositoryThatAnOlderHambrelPublishedIsNamed) {
   std::string targets = test::read_file(directory / "trust/1.targets.json");
-  const Indexes indexes = read_indexes(targets, "t");
-  const Metadata made = make_metadata(2, {indexes.full}, 1000);
+  const trust::Indexes indexes = trust::read_indexes(targets, "t");
+  const trust::Metadata made = trust::make_metadata(2, {indexes.full}, 1000);
   test::write_file(directory / made.targets_path, made.targets);
   test::write_file(directory / made.snapshot_path, made.snapshot);
   test::write_file(directory / "trust/timestamp.json", made.timestamp);

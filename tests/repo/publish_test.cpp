@@ -8,9 +8,9 @@
 #include "archive/frame_codec.h"
 
 #include "repo/index.h"
-#include "repo/metadata.h"
 #include "repo/refresh.h"
 #include "support/program.h"
+#include "trust/documents.h"
 #include "txn/workshop.h"
 
 namespace hambrel::repo {
@@ -28,7 +28,7 @@ class Publishing : public testing::Test {
   }
   Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
   std::vector<RefreshResult> refresh() {
-    const std::vector<Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+    const std::vector<settings::Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
     return repo::refresh(*os::open_file_system(root.text()), all, all, 2, 1000, silent);
   }
   test::TempDir directory, root;
@@ -71,14 +71,15 @@ TEST_F(Publishing, OldIndexesAreKeptForThoseInTheMiddleOfARefreshAndDroppedLater
 
 TEST_F(Publishing, MistakesAreNamedAndNothingIsPublished) {
   EXPECT_EQ(refusal([&] { publish(); }), directory.text() + ": the directory packages/ is missing");
-  put("lamp", "1-1", "packages/lamp/2-1.any.hambrel");
+  put("lamp", "1-1", "packages/lamp/2-1.independent.hambrel");
   EXPECT_EQ(refusal([&] { publish(); }),
-            directory.text() + "/packages/lamp/2-1.any.hambrel: holds lamp 1-1 for any, which belongs elsewhere");
-  std::filesystem::remove(directory / "packages/lamp/2-1.any.hambrel");
-  test::write_file(directory / "packages/lamp/1-1.any.hambrel", "no package");
+            directory.text() +
+                "/packages/lamp/2-1.independent.hambrel: holds lamp 1-1 for independent, which belongs elsewhere");
+  std::filesystem::remove(directory / "packages/lamp/2-1.independent.hambrel");
+  test::write_file(directory / "packages/lamp/1-1.independent.hambrel", "no package");
   EXPECT_EQ(refusal([&] { publish(); }),
-            directory.text() + "/packages/lamp/1-1.any.hambrel: not a Hambrel package file: too short");
-  std::filesystem::remove(directory / "packages/lamp/1-1.any.hambrel");
+            directory.text() + "/packages/lamp/1-1.independent.hambrel: not a Hambrel package file: too short");
+  std::filesystem::remove(directory / "packages/lamp/1-1.independent.hambrel");
   test::write_file(directory / "repository.toml", "[[channel]]\nname = \"Beta\"\n");
   EXPECT_EQ(refusal([&] { publish(); }),
             directory.text() + "/repository.toml:2: channel.name must be lower-case letters, digits and + . _ -");
@@ -141,8 +142,8 @@ TEST_F(Publishing, WhatIsOlderThanWhatIsAtHandIsRefused) {
 TEST_F(Publishing, NothingIsFetchedOrUnpackedThatIsBeyondTheLimits) {
   put("lamp", "1-1");
   publish();
-  const auto problem = [&](const Pointer& index) {
-    const Metadata made = make_metadata(7, {index}, 1000);
+  const auto problem = [&](const trust::Pointer& index) {
+    const trust::Metadata made = trust::make_metadata(7, {index}, 1000);
     test::write_file(directory / made.targets_path, made.targets);
     test::write_file(directory / made.snapshot_path, made.snapshot);
     test::write_file(directory / "trust/timestamp.json", made.timestamp);
@@ -178,8 +179,8 @@ TEST_F(Publishing, TwoRefreshesAtOnceBothEndWell) {
 
 TEST_F(Publishing, FilesThatNobodyWouldFindAreNamed) {
   put("lamp", "1-1");
-  put("horn", "1-1", "packages/horn-1-1.any.hambrel");
-  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.any.hambrel: lies beside"));
+  put("horn", "1-1", "packages/horn-1-1.independent.hambrel");
+  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.independent.hambrel: lies beside"));
 }
 
 TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {

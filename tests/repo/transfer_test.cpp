@@ -141,14 +141,15 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   const auto fs = os::open_file_system(root.text());
   const auto wanted = [&](const std::string& name, const std::string& content) {
     PackageToFetch one;
-    one.package.name = name, one.package.version = Version::parse("1:2~rc1-1").value(), one.package.arch = "any";
+    one.package.name = name, one.package.version = Version::parse("1:2~rc1-1").value(),
+    one.package.arch = "independent";
     one.offer.repository = "base", one.offer.size = content.size(), one.offer.digest = sha256(content);
     return one;
   };
-  const std::vector<Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
+  const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
   Observer silent;
   EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
-  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel"), "PACKAGE");
+  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.independent.hambrel"), "PACKAGE");
   EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 0U) << "the cache has it";
   try {
     download(*fs, {wanted("bad", "package"), wanted("also-good", "PACKAGE")}, repositories, 2, silent);
@@ -157,8 +158,9 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
     EXPECT_EQ(error.problem(), "bad 1:2~rc1-1 is not the file that base names (its digest differs)");
   }
   EXPECT_TRUE(fs->list("var/cache/hambrel/packages/bad").empty());
-  EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.any.hambrel"));
-  test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.any.hambrel", "PACK");  // cut off in the cache
+  EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.independent.hambrel"));
+  test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.independent.hambrel",
+                   "PACK");  // cut off in the cache
   EXPECT_EQ(download(*fs, {wanted("good", "PACKAGE")}, repositories, 2, silent), 7U);
 }
 
@@ -176,10 +178,10 @@ TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
   });
   const test::TempDir root;
   const auto fs = os::open_file_system(root.text());
-  const std::vector<Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
+  const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
   const auto wanted = [](const std::string& name) {
     PackageToFetch one;
-    one.package.name = name, one.package.version = Version::parse("1").value(), one.package.arch = "any";
+    one.package.name = name, one.package.version = Version::parse("1").value(), one.package.arch = "independent";
     one.offer.repository = "base", one.offer.size = 7, one.offer.digest = sha256("PACKAGE");
     return one;
   };
@@ -187,10 +189,10 @@ TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
   EXPECT_EQ(download(*fs, {wanted("closes")}, repositories, 2, silent), 7U);
   EXPECT_EQ(asked, 1);
   const std::string rest =
-      "var/cache/hambrel/packages/rest/1.any.hambrel." + sha256("PACKAGE").hex().substr(0, 8) + ".part";
+      "var/cache/hambrel/packages/rest/1.independent.hambrel." + sha256("PACKAGE").hex().substr(0, 8) + ".part";
   test::write_file(root / rest, "PACK");
   EXPECT_EQ(download(*fs, {wanted("rest")}, repositories, 2, silent), 3U);
-  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/rest/1.any.hambrel"), "PACKAGE");
+  EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/rest/1.independent.hambrel"), "PACKAGE");
 }
 
 }  // namespace hambrel::repo

@@ -122,10 +122,10 @@ TEST_F(Arrival, WhatHasComeIsStagedWhileTheRestStillComes) {
   EXPECT_EQ(ran.code, 0) << ran.err;
   EXPECT_GE(waited, 2);
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
-  EXPECT_EQ(in_cache("buoy"), std::vector{station.root() / "var/cache/hambrel/packages/buoy/1-1.any.hambrel"});
+  EXPECT_EQ(in_cache("buoy"), std::vector{station.root() / "var/cache/hambrel/packages/buoy/1-1.independent.hambrel"});
   EXPECT_EQ(station.json({"ledger", "show", "1"})["downloaded"],
-            fs::file_size(station.repository() / "packages/anchor/1-1.any.hambrel") +
-                fs::file_size(station.repository() / "packages/buoy/1-1.any.hambrel"));
+            fs::file_size(station.repository() / "packages/anchor/1-1.independent.hambrel") +
+                fs::file_size(station.repository() / "packages/buoy/1-1.independent.hambrel"));
 }
 
 TEST_F(Arrival, CtrlCLeavesNothingButWhatCameAndTheNextTryGoesOnFromThere) {
@@ -156,7 +156,7 @@ TEST_F(Arrival, CtrlCLeavesNothingButWhatCameAndTheNextTryGoesOnFromThere) {
   server.gate = [](auto&, auto) { return true; };
   server.asked();
   EXPECT_EQ(station.json({"install", "buoy", "-n"})["plan"]["download"],
-            fs::file_size(station.repository() / "packages/buoy/1-1.any.hambrel") - came);
+            fs::file_size(station.repository() / "packages/buoy/1-1.independent.hambrel") - came);
   const Ran ran = station.hambrel({"install", "buoy", "-y"});
   EXPECT_EQ(ran.code, 0) << ran.err;
   EXPECT_THAT(server.asked(), testing::Contains(testing::StartsWith("bytes=" + std::to_string(came) + "-")));
@@ -242,7 +242,7 @@ TEST_F(Arrival, AConnectionThatBreaksChangesNothingAndSaysWhatIsKept) {
 TEST_F(Arrival, WhatIsNotThePackageIsFoundBeforeAnythingIsChanged) {
   station.pack("buoy", "1-1", "", tiles("buoy", 12));
   station.publish();
-  const fs::path file = station.repository() / "packages/buoy/1-1.any.hambrel";
+  const fs::path file = station.repository() / "packages/buoy/1-1.independent.hambrel";
   const std::string good = read_file(file);
   SlowServer server(station.repository());
   open(server);
@@ -253,7 +253,7 @@ TEST_F(Arrival, WhatIsNotThePackageIsFoundBeforeAnythingIsChanged) {
     write_file(file, bad);
     const Ran ran = station.hambrel({"install", "buoy", "-y"});
     EXPECT_EQ(ran.code, 5) << at;
-    EXPECT_THAT(ran.err, HasSubstr(server.url() + "/packages/buoy/1-1.any.hambrel: "));
+    EXPECT_THAT(ran.err, HasSubstr(server.url() + "/packages/buoy/1-1.independent.hambrel: "));
     EXPECT_THAT(ran.err, HasSubstr("the repository or its mirror was tampered with"));
     EXPECT_EQ(station.files(), before);
     EXPECT_TRUE(in_cache("buoy").empty());

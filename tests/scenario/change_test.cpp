@@ -224,7 +224,7 @@ TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
             "Not done: there is no terminal to ask on\n  -> add --yes to carry the plan out, or --dry-run to see it\n");
   const Ran dry = station.hambrel({"install", "desk", "--dry-run"});
   EXPECT_EQ(dry.code, 0);
-  EXPECT_THAT(dry.out, HasSubstr("Plan: 2 to install"));
+  EXPECT_THAT(dry.out, HasSubstr("2 packages will be installed.  in "));
   EXPECT_EQ(tree(station.root()), before);
 }
 

@@ -199,7 +199,7 @@ TEST_F(Hostile, APlanNamesWhatAPackageShouldNotBring) {
   EXPECT_EQ(notices[0]["kind"].get<std::string>() + " " + notices[1]["kind"].get<std::string>(),
             "own-settings open-to-all");
   const fs::path source = station.path("link");
-  write_file(source / "package.toml", "[package]\nname = \"link\"\nversion = \"1\"\narch = \"any\"\nsummary = \"l\"\n");
+  write_file(source / "package.toml", "name = \"link\"\nversion = \"1\"\narch = \"independent\"\nsummary = \"l\"\n");
   fs::create_directories(source / "root/var");
   fs::create_symlink("/srv", source / "root/var/cache");
   const std::string file = station.path("link.hambrel").string();

@@ -90,7 +90,7 @@ TEST_F(Looking, ADamagedOrMissingCatalogueChangesNoAnswer) {
 
 TEST_F(Looking, ARepositoryThatIsNotEnabledIsToldOfAndOfferedAsAWayOut) {
   const fs::path cove = station.path("cove");
-  station.pack("lens", "1-1", "", {{"usr/share/lens", "x"}}, (cove / "packages/lens/1-1.any.hambrel").string());
+  station.pack("lens", "1-1", "", {{"usr/share/lens", "x"}}, (cove / "packages/lens/1-1.independent.hambrel").string());
   station.pack("view", "1-1", "[relations]\nrequires = [\"lens\"]\n", {{"usr/share/view", "x"}});
   station.publish();
   run({HAMBREL_PROGRAM, "publish", cove.string()});
@@ -118,7 +118,7 @@ TEST_F(Looking, ASecondArchitectureStandsBesideTheFirst) {
   for (const std::string arch : {"x86_64", "armv7l", "s390x"}) {
     const fs::path source = station.path("src-rig-" + arch);
     write_file(source / "package.toml",
-               "[package]\nname = \"rig\"\nversion = \"1-1\"\nsummary = \"rig\"\narch = \"" + arch + "\"\n");
+               "name = \"rig\"\nversion = \"1-1\"\nsummary = \"rig\"\narch = \"" + arch + "\"\n");
     write_file(source / "root" / ("usr/lib/" + arch + "/rig"), arch);
     fs::create_directories(station.repository() / "packages/rig");
     run({HAMBREL_PROGRAM, "pack", "-q", source.string(), "-o",

@@ -46,13 +46,14 @@ TEST_F(Repository, ATamperedIndexOrPackageIsNotTrusted) {
   fs::remove_all(station.repository() / "trust");
   station.publish();
   EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
-  const std::string file = (station.repository() / "packages/buoy/1-1.any.hambrel").string();
+  const std::string file = (station.repository() / "packages/buoy/1-1.independent.hambrel").string();
   std::string content = read_file(file);
   content[20] = static_cast<char>(content[20] ^ 1);
   write_file(file, content);
   const Ran install = station.hambrel({"install", "buoy", "-y"});
   EXPECT_EQ(install.code, 5);
-  EXPECT_THAT(install.err, HasSubstr("packages/buoy/1-1.any.hambrel: buoy 1-1 is not the file that base names"));
+  EXPECT_THAT(install.err,
+              HasSubstr("packages/buoy/1-1.independent.hambrel: buoy 1-1 is not the file that base names"));
   EXPECT_EQ(station.installed(), "");
   EXPECT_THAT(station.hambrel({"ledger"}).out, HasSubstr("failed"));
   EXPECT_EQ(run({HAMBREL_PROGRAM, "publish", station.repository().string()}).code, 5);
@@ -113,7 +114,7 @@ TEST_F(Repository, TheWholeLineOverHttp) {
               HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
   EXPECT_THAT(read_file(station.path("run/access.log")), HasSubstr("\" 206 "));
   EXPECT_EQ(station.hambrel({"install", "buoy", "lamp", "-y"}).code, 0);
-  EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.any.hambrel", "-y"}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.independent.hambrel", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "buoy 1-1, lamp 2-1");
   run({"sh", "-c", "kill $(cat " + station.path("run/nginx.pid").string() + ")"});
 }
@@ -216,8 +217,7 @@ TEST_F(Repository, MistakesOnTheCommandLineGetAnAnswer) {
 TEST_F(Repository, AnotherArchitectureIsRefusedByName) {
   write_file(station.root() / "etc/hambrel/hambrel.toml", "arch = \"aarch64\"\n");
   const fs::path source = station.path("src-tug");
-  write_file(source / "package.toml",
-             "[package]\nname = \"tug\"\nversion = \"1-1\"\narch = \"x86_64\"\nsummary = \"tug\"\n");
+  write_file(source / "package.toml", "name = \"tug\"\nversion = \"1-1\"\narch = \"x86_64\"\nsummary = \"tug\"\n");
   write_file(source / "root/usr/bin/tug", "t");
   const std::string file = (station.repository() / "packages/tug/1-1.x86_64.hambrel").string();
   fs::create_directories(fs::path(file).parent_path());
@@ -314,7 +314,7 @@ TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
 TEST_F(Repository, ASecondReaderWrittenFromTheDocumentAgrees) {
   const fs::path source = station.path("src-all");
   write_file(source / "package.toml",
-             "[package]\nname = \"all\"\nversion = \"1-1\"\narch = \"any\"\nsummary = \"süß\"\n[[attributes]]\nfiles = "
+             "name = \"all\"\nversion = \"1-1\"\narch = \"independent\"\nsummary = \"süß\"\n[[attributes]]\nfiles = "
              "\"usr/bin/*\"\n"
              "user = \"a-user-with-a-name-of-more-than-thirty-one-bytes\"\ngroup = \"größe\"\nmode = \"4755\"\n");
   write_file(source / "root/usr/bin/tool", "tool");
@@ -364,7 +364,7 @@ TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {
   station.open();
   ASSERT_EQ(station.hambrel({"install", "-y", "--download-only", "lamp"}).code, 0);
   EXPECT_EQ(station.installed(), "");
-  const fs::path cached = station.root() / "var/cache/hambrel/packages/lamp/1-1.any.hambrel";
+  const fs::path cached = station.root() / "var/cache/hambrel/packages/lamp/1-1.independent.hambrel";
   const std::string sound = read_file(cached);
   for (const std::size_t place : {sound.size() / 2, sound.size() - 200, sound.size() - 20}) {  // content, table, end
     std::string damaged = sound;

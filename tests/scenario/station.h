@@ -45,11 +45,12 @@ class Station {
                    const std::map<std::string, std::string>& files, const std::string& to = "") const {
     const fs::path source = directory_ / ("src-" + name + "-" + version);
     fs::create_directories(source / "root");
-    write_file(source / "package.toml", "[package]\nname = \"" + name + "\"\nversion = \"" + version +
-                                            "\"\narch = \"any\"\nsummary = \"" + name + "\"\n" + toml);
+    write_file(source / "package.toml", "name = \"" + name + "\"\nversion = \"" + version +
+                                            "\"\narch = \"independent\"\nsummary = \"" + name + "\"\n" + toml);
     for (const auto& [path, content] : files) write_file(source / "root" / path, content);
     set_times(source / "root", 1'700'000'000);
-    const fs::path file = to.empty() ? repository() / "packages" / name / (version + ".any.hambrel") : fs::path(to);
+    const fs::path file =
+        to.empty() ? repository() / "packages" / name / (version + ".independent.hambrel") : fs::path(to);
     fs::create_directories(file.parent_path());
     const Ran ran = run({HAMBREL_PROGRAM, "pack", "-q", source.string(), "-o", file.string()});
     if (ran.code != 0) throw std::runtime_error(ran.err);

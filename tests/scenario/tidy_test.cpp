@@ -74,10 +74,11 @@ TEST_F(Tidy, TheCacheGivesUpByEachOptionAndSaysWhichWayBackIsLost) {
   run({"install", "lib=1"});
   run({"upgrade"});
   run({"install", "font"});
-  EXPECT_EQ(cached(), (std::set<std::string>{"font 1-1.any.hambrel", "lib 1-1.any.hambrel", "lib 2-1.any.hambrel"}));
+  EXPECT_EQ(cached(), (std::set<std::string>{"font 1-1.independent.hambrel", "lib 1-1.independent.hambrel",
+                                             "lib 2-1.independent.hambrel"}));
   EXPECT_EQ(station.hambrel({"tidy", "cache", "--older", "1", "-n"}).out.find("drop"), std::string::npos);
   EXPECT_THAT(station.hambrel({"tidy", "cache", "--keep", "1", "-n"}).out, HasSubstr("drop  lib  1-1"));
-  fs::remove_all(station.repository() / "packages/lib/1-1.any.hambrel");
+  fs::remove_all(station.repository() / "packages/lib/1-1.independent.hambrel");
   station.publish(), station.hambrel({"refresh"});
   const Ran one = station.hambrel({"tidy", "cache", "--unavailable", "-n"});
   EXPECT_THAT(one.out, HasSubstr("drop  lib  1-1"));
@@ -85,7 +86,7 @@ TEST_F(Tidy, TheCacheGivesUpByEachOptionAndSaysWhichWayBackIsLost) {
   run({"tidy", "attic", "--keep", "1"});
   EXPECT_THAT(station.hambrel({"tidy", "cache", "--unavailable", "-n"}).out,
               HasSubstr("no way back then to what was before transaction 2: lib 1-1 lies nowhere else"));
-  write_file(station.root() / "var/cache/hambrel/packages/font/2-1.any.hambrel.01234567.part", "half");
+  write_file(station.root() / "var/cache/hambrel/packages/font/2-1.independent.hambrel.01234567.part", "half");
   EXPECT_THAT(station.hambrel({"tidy"}).out, HasSubstr("1 not whole yet"));
   EXPECT_THAT(station.hambrel({"tidy", "cache", "-n"}).out,
               testing::ContainsRegex("drop  font  2-1 .* rest of a transfer  4 B"));
@@ -101,7 +102,7 @@ TEST_F(Tidy, LimitsOfTheCacheHoldAfterATransactionAndAreToldInALine) {
   run({"install", "lib=1"});
   const Ran ran = station.hambrel({"upgrade", "-y"});
   EXPECT_THAT(ran.out, HasSubstr("The cache dropped 1 package file, "));
-  EXPECT_EQ(cached(), (std::set<std::string>{"lib 2-1.any.hambrel"}));
+  EXPECT_EQ(cached(), (std::set<std::string>{"lib 2-1.independent.hambrel"}));
   write_file(station.root() / "etc/hambrel/hambrel.toml", "[cache]\nsize = 1\n");
   EXPECT_THAT(station.hambrel({"tidy"}).err, HasSubstr("hambrel.toml:2"));
 }

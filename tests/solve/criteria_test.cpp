@@ -10,7 +10,7 @@ namespace hambrel::solve {
 
 namespace {
 
-/// What is there in the end: "a 1, b 2", with the architecture where it is not "any"; or "refused".
+/// What is there in the end: "a 1, b 2", with the architecture where it is not "independent"; or "refused".
 std::string after(const std::string& text, const std::vector<std::string>& words,
                   std::vector<std::string> architectures = {}) {
   const Universe u = test::universe(text, std::move(architectures));
@@ -20,7 +20,7 @@ std::string after(const std::string& text, const std::vector<std::string>& words
   std::string list;
   for (const PackageId id : selection->chosen)
     list += (list.empty() ? "" : ", ") + u.package(id).title() +
-            (u.architecture(id) == "any" ? "" : " for " + std::string(u.architecture(id)));
+            (u.architecture(id) == "independent" ? "" : " for " + std::string(u.architecture(id)));
   return list;
 }
 

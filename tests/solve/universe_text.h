@@ -54,7 +54,7 @@ inline std::vector<Candidate> candidates(std::string_view text) {
       const auto space = line.find(' ');
       one.package.name = line.substr(0, space);
       one.package.version = Version::parse(trim(line.substr(space))).value();
-      one.package.arch = "any";
+      one.package.arch = "independent";
       all.push_back(std::move(one));
       continue;
     }

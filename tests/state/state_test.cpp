@@ -20,7 +20,7 @@ StatePackage sample(const std::string& name, const std::string& version) {
   StatePackage package;
   package.package.name = name;
   package.package.version = Version::parse(version).value();
-  package.package.arch = "any";
+  package.package.arch = "independent";
   package.origin = "skerry-base/stable";
   return package;
 }
@@ -183,7 +183,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not the state of a root");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 7");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99, this program knows up to 8");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
@@ -193,7 +193,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
 TEST_F(StateTest, AStateOfTheFirstSchemaKeepsItsPackages) {
   execute(path, std::string(kMigrations[0]) +
                     "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 1;"
-                    "INSERT INTO packages VALUES(1, 'lamp', '1-1', 'any', '{\"arch\":\"any\",\"file_count\":0,"
+                    "INSERT INTO packages VALUES(1, 'lamp', '1-1', 'any', '{\"arch\":\"independent\",\"file_count\":0,"
                     "\"installed_size\":0,\"name\":\"lamp\",\"version\":\"1-1\"}', 'wanted', 'o', '', 5, 'installed')");
   EXPECT_THROW(State(*fs, kName, Access::Look), Error);
   const State state(*fs, kName, Access::Change);
@@ -207,7 +207,7 @@ TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
   for (std::size_t i = 0; i < 3; ++i) old += kMigrations[i];
   const auto package = [](int row, const char* name, const char* state) {
     return fmt::format(
-        "INSERT INTO packages VALUES({}, '{}', '{}-1', 'any', '{{\"arch\":\"any\",\"file_count\":0,"
+        "INSERT INTO packages VALUES({}, '{}', '{}-1', 'any', '{{\"arch\":\"independent\",\"file_count\":0,"
         "\"installed_size\":0,\"name\":\"{}\",\"version\":\"1-1\"}}', 'wanted', 'o', '', 5, '{}', '');",
         row, name, row, name, state);
   };

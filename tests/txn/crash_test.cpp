@@ -290,7 +290,8 @@ class Crash : public testing::TestWithParam<Story> {
   Crash() : prepared_(GetParam().mounts), ready_(make_ready()) {
     before_ = prepared_.account();
     prepared_.disk->crash_at(0);
-    prepared_.shop.after_step = [&](const std::string& step) {
+    prepared_.shop.after_step = [&](txn::EngineStep now) {
+      const std::string step(text_of(now));
       ++steps_;
       const auto staging =
           step == "staged" || step == "synced" ? std::optional(prepared_.shop.state->next_id()) : std::nullopt;

@@ -165,11 +165,12 @@ TEST(Fault, AnExceptionOfAnyTypeTakesTheSwitchBack) {
     Scene scene;
     install_old(scene, *scene.shop.fs);
     const auto before = scene.shop.files();
-    scene.shop.after_step = [&](const std::string& step) {
+    scene.shop.after_step = [&](txn::EngineStep now) {
+      const std::string step(text_of(now));
       if (step == at) throw std::runtime_error("not one of ours");
     };
     EXPECT_THROW(upgrade(scene, *scene.shop.fs), Error) << at;
-    scene.shop.after_step = [](const std::string&) {};
+    scene.shop.after_step = [](txn::EngineStep) {};
     EXPECT_EQ(scene.shop.files(), before) << at;
     EXPECT_FALSE(scene.shop.state->journal()) << at;
     EXPECT_EQ(scene.shop.state->ledger(1).at(0).result, "failed") << at;
@@ -187,7 +188,8 @@ TEST(Fault, WhatSomebodyPutsInTheWayOfTakingBackIsNotFollowedAndNoneOfTheRestIsL
   std::filesystem::create_directories(shop / "elsewhere");
   test::write_file(shop / "elsewhere/x", "not theirs");
   ASSERT_EQ(::lchown((shop / "srv").c_str(), 7, 7), 0);
-  shop.after_step = [&](const std::string& step) {
+  shop.after_step = [&](txn::EngineStep now) {
+    const std::string step(text_of(now));
     if (step != "switched") return;
     std::filesystem::rename(shop / "srv/d", shop / "srv/away");
     std::filesystem::create_directory_symlink("../elsewhere", shop / "srv/d");
@@ -195,7 +197,7 @@ TEST(Fault, WhatSomebodyPutsInTheWayOfTakingBackIsNotFollowedAndNoneOfTheRestIsL
     throw std::runtime_error("stop here");
   };
   const std::string told = test::refusal([&] { shop.change(*shop.fs, {&two}, {"one"}); });
-  shop.after_step = [](const std::string&) {};
+  shop.after_step = [](txn::EngineStep) {};
   EXPECT_EQ(test::read_file(shop / "elsewhere/x"), "not theirs");
   EXPECT_EQ(test::read_file(shop / "srv/e/x"), "1") << "taken back all the same";
   EXPECT_EQ(shop.installed(), "one 1 ");

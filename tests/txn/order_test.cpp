@@ -17,7 +17,8 @@ namespace {
 std::vector<std::string> calls_of(Workshop& shop, const std::function<void(Engine&)>& work) {
   FaultFs watched(*shop.fs, 0, FaultFs::Kind::Once);
   Environment environment = shop.environment(watched);
-  environment.after_step = [&](const std::string& step) {
+  environment.after_step = [&](txn::EngineStep now) {
+    const std::string step(text_of(now));
     if (step != "synced") watched.calls.push_back("<" + step + ">");  // stands in the calls already
   };
   Engine engine(environment);

@@ -67,6 +67,28 @@ TEST(Rollback, EditedConfigurationStaysAndWhatWentWithItsPackageComesBackEdited)
   EXPECT_EQ(back.plan.notices[0].text(), "/etc/lamp was edited: your version stays");
 }
 
+TEST(Undo, HeedsWhatWasDecidedBeforePlansHadRecordsOfTheirOwn) {
+  Workshop shop;
+  const auto one = goods("lamp", "1", {{"etc/lamp", "a"}}), two = goods("lamp", "2", {{"etc/lamp", "b"}});
+  shop.change(*shop.fs, {&one});
+  test::write_file(shop / "etc/lamp", "mine");
+  shop.choices["etc/lamp"] = {plan::ConfigAction::Merge, "merged"};
+  shop.record = [](const plan::Plan& plan) {  // as it was displayed then
+    const plan::ConfigStep& step = plan.configs.at(0);
+    return fmt::format(R"({{"configs":[{{"action":"merge","after":"{}","before":"{}","from":null,"leftover":false,)"
+                       R"("package":"lamp","path":"/etc/lamp","text":"x"}}],"kind":"upgrade","steps":[]}})",
+                       step.after->hex(), step.before->hex());
+  };
+  const auto merged = shop.change(*shop.fs, {&two}, {"lamp"});
+  ASSERT_EQ(test::read_file(shop / "etc/lamp"), "merged");
+  const Planned undo = plan_undo(*shop.fs, *shop.state, merged);
+  ASSERT_EQ(undo.plan.configs.size(), 1U);
+  EXPECT_EQ(undo.plan.configs[0].action, plan::ConfigAction::Restore);
+  EXPECT_TRUE(undo.plan.notices.empty()) << "what was decided was not edited by hand";
+  shop.undo(*shop.fs, merged);
+  EXPECT_EQ(test::read_file(shop / "etc/lamp"), "mine");
+}
+
 TEST(Rollback, WhatTheAtticLostIsRefusedByName) {
   Workshop shop;
   const auto one = goods("lamp", "1", {{"usr/lamp/x", "1"}});

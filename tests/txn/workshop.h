@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "archive/package_writer.h"
+#include "plan/plan_record.h"
 #include "support/program.h"
 #include "txn/engine.h"
 #include "txn/rollback.h"
@@ -44,8 +45,8 @@ inline Goods goods(const std::string& name, const std::string& version,
       write_file(at, content, mode);
   }
   set_times(directory / "root", 1'700'000'000);
-  const PackageSource source = parse_package_toml("[package]\nname = \"" + name + "\"\nversion = \"" + version +
-                                                      "\"\narch = \"any\"\nsummary = \"s\"\n" +
+  const PackageSource source = parse_package_toml("name = \"" + name + "\"\nversion = \"" + version +
+                                                      "\"\narch = \"independent\"\nsummary = \"s\"\n" +
                                                       (config ? "[config]\nfiles = [\"etc/**\"]\n" : ""),
                                                   "package.toml");
   MemorySink sink;
@@ -91,7 +92,7 @@ class Workshop {
 
   bool set_owners = geteuid() == 0;
   bool prepares = false;
-  std::function<void(const std::string&)> after_step = [](const std::string&) {};
+  std::function<void(txn::EngineStep)> after_step = [](txn::EngineStep) {};
   txn::Environment environment(os::FileSystem& files) {
     txn::Environment made{files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
     made.workers = 2;  // as it ships: several threads, and the state puts a step together while the disk is synced
@@ -109,7 +110,8 @@ class Workshop {
     return txn::plan_tree(*fs, *state, going, entering_of(entering), options);
   }
   txn::Choices choices;  // about configuration, of changes from now on
-  bool purges = false;   // edited configuration of what leaves goes, too
+  std::function<std::string(const plan::Plan&)> record = plan::record_of;  // what the ledger keeps of plans
+  bool purges = false;  // edited configuration of what leaves goes, too
 
   /// The whole transaction, over a file system that may fail.
   state::TxnId change(os::FileSystem& files, const std::vector<const Goods*>& entering,
@@ -144,7 +146,7 @@ class Workshop {
   /// Switched to at once; with `prepares` it is only prepared, for activate().
   state::TxnId run(os::FileSystem& files, const txn::Planned& planned, const std::string& kind) {
     txn::Account account;
-    account.kind = kind, account.plan = plan::to_json(planned.plan).dump();
+    account.kind = kind, account.record = record(planned.plan);
     if (!prepares) return txn::Engine(environment(files)).run(planned, account);
     txn::Engine(environment(files)).prepare(planned, account);
     return state->last_done();
@@ -172,7 +174,7 @@ class Workshop {
 
   state::TxnId give_up(os::FileSystem& files, const std::vector<state::TxnId>& attics) {
     txn::Account account;
-    account.kind = state::kGivingUp, account.plan = "{}";
+    account.kind = state::kGivingUp, account.record = "{}";
     return txn::Engine(environment(files)).give_up(attics, account);
   }
 

@@ -3,46 +3,38 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/session.h"
 #include "cli/show/prepared.h"
-#include "operations/keeping.h"
+#include "os/interrupt.h"
 
 namespace hambrel::cli {
 
 namespace {
 
+using operations::PreparedChange;
+
 int nothing(const Session& session) {
-  if (session.json())
-    session.screen().line(canonical({{"result", "nothing to do"}}));
-  else if (!session.quiet())
-    session.screen().line("Nothing is prepared.");
+  session.say({{"result", "nothing to do"}}, "Nothing is prepared.");
   return 0;
 }
 
-int done(const Session& session, const state::Prepared& one, const std::string& result, const std::string& text) {
-  if (session.json())
-    session.screen().line(canonical({{"prepared", to_json(one)}, {"result", result}}));
-  else if (!session.quiet())
-    session.screen().line(text);
+int done(const Session& session, const PreparedChange& one, const char* result, const std::string& text) {
+  session.say({{"prepared", to_json(one)}, {"result", result}}, text);
   return 0;
 }
 
-int show(const Session& session, const state::Prepared& one) {
+int only_show(const Session& session, const PreparedChange& one) {
   if (session.json()) return done(session, one, "dry run", "");
-  print_prepared(session, one);
+  print(session, one);
   return 0;
 }
 
-int switch_to(Session& session, const state::Prepared& one) {
+int switch_to(Session& session, const PreparedChange& one) {
   const os::InterruptGuard guard;
-  const state::TxnId id = operations::activate(session.changed(), one, [&] { return guard.asked(); });
-  if (session.json()) {
-    session.screen().line(canonical({{"prepared", to_json(one)}, {"result", "done"}, {"transaction", number(id)}}));
-  } else if (!session.quiet()) {
-    session.screen().line(fmt::format("{}: {}, as transaction {}; `{}` takes it back.",
-                                      session.screen().paint(Style::Strong, "Activated"), prepared_text(one),
-                                      number(id), session.copyable(fmt::format("hambrel undo {}", number(id)))));
-  }
+  const auto id = number(operations::activate(session.changed(), one, [&] { return guard.asked(); }));
+  session.say(
+      {{"prepared", to_json(one)}, {"result", "done"}, {"transaction", id}},
+      fmt::format("{}: {}, as transaction {}; `{}` takes it back.", session.screen().paint(Style::Strong, "Activated"),
+                  text_of(one), id, session.copyable(fmt::format("hambrel undo {}", id))));
   return 0;
 }
 
@@ -53,21 +45,21 @@ int run_activate(Session& session, const Arguments& arguments) {
   if (discard + put_off + booting + arguments.has("dry-run") > 1)
     throw Error(ErrorCode::Usage, "these options exclude each other", {},
                 "one of --discard, --at-boot, --booting and --dry-run, or none");
-  if (arguments.has("dry-run") || session.state() == nullptr) {
+  if (arguments.has("dry-run") || session.root().is_new()) {
     const auto one = operations::prepared(session.root());
-    return one ? show(session, *one) : nothing(session);
+    return one ? only_show(session, *one) : nothing(session);
   }
   auto& root = session.change(arguments);
   const auto one = operations::prepared(root);
-  if (!one || (booting && !one->at_boot)) return booting ? 0 : nothing(session);
+  if (!one || (booting && !one->account.at_boot)) return booting ? 0 : nothing(session);
   if (discard) {
     operations::discard(root, *one);
     return done(session, *one, "discarded",
-                fmt::format("Dropped: {}; {} are free again.", prepared_text(*one), size_text(one->staged)));
+                fmt::format("Dropped: {}; {} are free again.", text_of(*one), size_text(one->account.staged)));
   }
   if (put_off) {
     operations::activate_at_boot(root, *one, true);
-    return done(session, *one, "put off", fmt::format("At the next start: {}.", prepared_text(*one)));
+    return done(session, *one, "put off", fmt::format("At the next start: {}.", text_of(*one)));
   }
   if (booting) operations::activate_at_boot(root, *one, false);  // once: a start must not fail for it again and again
   return switch_to(session, *one);

@@ -1,86 +1,69 @@
 // checkpoint make, list and drop.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/commands/tidy_attic.h"
-#include "cli/show/plan.h"
+#include "cli/carry.h"
+#include "cli/show/rows.h"
 #include "operations/keeping.h"
 
 namespace hambrel::cli {
 
 namespace {
 
-/// What the attic keeps because of it: everything since.
-ByteCount attic_of(const state::Checkpoint& one, const std::vector<txn::StandingAttic>& attics) {
-  ByteCount bytes = 0;
-  for (const txn::StandingAttic& attic : attics)
-    if (number(attic.attic.id) > number(one.after)) bytes += attic.attic.bytes.value_or(0);
-  return bytes;
-}
+using operations::KeptCheckpoint;
 
-Json json_of(const state::Checkpoint& one, ByteCount attic) {
+Json to_json(const KeptCheckpoint& one) {
   Json files = Json::array();
-  for (const auto& file : one.files) files.push_back("/" + file.path);
-  return {{"name", one.name},           {"attic", attic},     {"after", number(one.after)},
-          {"time", utc_text(one.time)}, {"reason", one.note}, {"configuration", files}};
+  for (const auto& file : one.checkpoint.files) files.push_back("/" + file.path);
+  return {{"name", one.checkpoint.name},           {"attic", one.attic},
+          {"after", number(one.checkpoint.after)}, {"time", utc_text(one.checkpoint.time)},
+          {"reason", one.checkpoint.note},         {"configuration", files}};
 }
 
-std::string files_of(const state::Checkpoint& one) {
+std::string files_of(const operations::Checkpoint& one) {
   ByteCount size = 0;
   for (const auto& file : one.files) size += file.size;
-  return one.files.empty()
-             ? std::string("no configuration")
-             : fmt::format("{}, {}", count_text(one.files.size(), "configuration file", "configuration files"),
-                           size_text(size));
+  if (one.files.empty()) return "no configuration";
+  return fmt::format("{}, {}", count_text(one.files.size(), "configuration file", "configuration files"),
+                     size_text(size));
 }
 
 int list(Session& session) {
-  const Screen& screen = session.screen();
-  const state::State* const state = session.state();
-  const auto all = state == nullptr ? std::vector<state::Checkpoint>() : state->checkpoints();
-  const auto attics = all.empty() ? std::vector<txn::StandingAttic>() : operations::standing_attics(session.root());
-  Table table;
-  for (const state::Checkpoint& one : all) {
-    if (session.json())
-      screen.line(canonical(json_of(one, attic_of(one, attics))));
-    else
-      table.row({{one.name, Style::Name},
-                 {time_text(one.time), Style::Faint},
-                 {fmt::format("after transaction {}", number(one.after))},
-                 {files_of(one)},
-                 {size_text(attic_of(one, attics)) + " of the attic"},
-                 {printable(one.note), Style::Faint}});
-  }
-  table.print(screen);
-  if (!session.json() && all.empty()) screen.line("There is no checkpoint.");
+  Rows rows(session);
+  for (const KeptCheckpoint& one : operations::checkpoints(session.root()))
+    rows.add([&] { return to_json(one); }, {{one.checkpoint.name, Style::Name},
+                                            {time_text(one.checkpoint.time), Style::Faint},
+                                            {fmt::format("after transaction {}", number(one.checkpoint.after))},
+                                            {files_of(one.checkpoint)},
+                                            {size_text(one.attic) + " of the attic"},
+                                            {printable(one.checkpoint.note), Style::Faint}});
+  rows.print("There is no checkpoint.");
   return 0;
 }
 
 int make(Session& session, const Arguments& arguments, const std::string& name) {
-  const state::Checkpoint made =
+  const auto made =
       operations::make_checkpoint(session.change(arguments), name, arguments.value("reason").value_or(""));
-  if (session.json())
-    session.screen().line(canonical(json_of(made, 0)));
-  else if (!session.quiet())
-    session.screen().line(fmt::format("Checkpoint {}: after transaction {}, {}; `{}` comes back here.", made.name,
-                                      number(made.after), files_of(made),
-                                      session.copyable("hambrel rollback " + made.name)));
+  session.say(to_json({made, 0}),
+              fmt::format("Checkpoint {}: after transaction {}, {}; `{}` comes back here.", made.name,
+                          number(made.after), files_of(made), session.copyable("hambrel rollback " + made.name)));
   return 0;
 }
 
 int drop(Session& session, const Arguments& arguments, const std::string& name) {
-  const auto all = session.change(arguments).state()->checkpoints();
-  const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
-  if (found != all.end() && !session.json() && !session.quiet())
-    session.screen().line(
-        fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name, files_of(*found)));
-  if (found != all.end()) ask_consent(session, arguments);
+  const auto all = operations::checkpoints(session.change(arguments));
+  const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.checkpoint.name == name; });
+  if (found != all.end()) {
+    if (!session.json() && !session.quiet())
+      session.screen().line(fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name,
+                                        files_of(found->checkpoint)));
+    ask_consent(session, arguments);
+  }
   operations::drop_checkpoint(session.changed(), name);
-  if (session.json())
-    session.screen().line(canonical({{"dropped", name}}));
-  else if (!session.quiet())
-    session.screen().line(fmt::format("{}: dropped", name));
+  session.say({{"dropped", name}}, fmt::format("{}: dropped", name));
   return 0;
 }
 

@@ -1,4 +1,4 @@
-// help, version, completion, demo.
+// help, version, demo.
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -7,7 +7,6 @@
 
 #include "cli/session.h"
 #include "os/host.h"
-#include "txn/configuration.h"
 
 namespace hambrel::cli {
 
@@ -87,76 +86,6 @@ int run_help(Session& session, const Arguments& arguments) {
 
 int run_version(Session& session, const Arguments&) {
   session.screen().line(session.json() ? "{\"version\":\"" HAMBREL_VERSION "\"}" : "hambrel " HAMBREL_VERSION);
-  return 0;
-}
-
-int run_completion(Session& session, const Arguments& arguments) {
-  if (arguments.words()[0] != "bash")
-    throw Error(ErrorCode::Usage, fmt::format("no completion for \"{}\"", arguments.words()[0]), {},
-                "there is one for bash");
-  session.screen().raw(R"bash(# completion of hambrel for bash; the program itself knows the words
-_hambrel() {
-  local cur prev words cword
-  _init_completion -n =:@ || return
-  local IFS=$'\n'
-  COMPREPLY=($(compgen -W "$(hambrel complete-words -- "${words[@]:1:cword}" 2>/dev/null)" -- "$cur"))
-  [[ ${#COMPREPLY[@]} -eq 0 && ( $cur == ./* || $cur == /* || $prev == pack || $prev == publish || $prev == --root ) ]] && _filedir
-  __ltrim_colon_completions "$cur"
-}
-complete -F _hambrel hambrel
-)bash");
-  return 0;
-}
-
-int run_complete_words(Session& session, const Arguments& arguments) {
-  const auto& words = arguments.words();
-  const auto say = [&](const std::string& word) { session.screen().line(word); };
-  const Command* command = nullptr;
-  for (std::size_t i = 0; i + 1 < words.size() && command == nullptr; ++i) command = find_command(words[i]);
-  const std::string now = words.empty() ? "" : words.back();
-  if (now.starts_with("-")) {
-    for (const OptionSpec& option : common_options()) say(fmt::format("--{}", option.name));
-    if (command != nullptr)
-      for (const OptionSpec& option : command->options) say(fmt::format("--{}", option.name));
-    return 0;
-  }
-  if (command == nullptr) {
-    for (const Command& one : commands())
-      if (!one.hidden) say(one.name);
-    return 0;
-  }
-  const std::string name = command->name;
-  Arguments typed;  // the root that the line being typed speaks of
-  typed.set("root", session.root_path());
-  for (std::size_t i = 0; i + 1 < words.size(); ++i)
-    if (words[i] == "--root") typed.set("root", words[i + 1]);
-  Screen quiet(Screen::Color::Never);
-  Session there(typed, "", quiet);
-  const Universe& universe = there.universe();
-  static const std::set<std::string> kOfInstalled{"remove", "upgrade", "needed-by", "hold",   "release", "want",
-                                                  "unwant", "shelve",  "downgrade", "verify", "repair"};
-  const auto say_all = [&](std::initializer_list<const char*> all) {
-    for (const char* const one : all) say(one);
-  };
-  if (kOfInstalled.contains(name)) {
-    for (const PackageId id : universe.installed()) say(std::string(universe.name(id)));
-  } else if (name == "install" || name == "describe" || name == "files" || name == "why" || name == "needs") {
-    for (const std::string& one : universe.names()) say(one);
-  } else if (name == "refresh") {
-    for (const auto& one : there.repositories()) say(one.name);
-  } else if (name == "list") {
-    say_all({"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "held", "stray", "shelved",
-             "leftover", "name:", "repo:", "channel:", "arch:", "size>", "size<", "not:"});
-  } else if (name == "tidy") {
-    say_all({"unneeded", "configs", "cache", "attic"});
-  } else if (name == "configs") {
-    say_all({"diff", "settle"});
-    if (const state::State* const state = there.state())
-      for (const txn::ConfigFile& one : txn::configuration_files(there.files(), *state)) say("/" + one.path);
-  } else if (name == "help") {
-    for (const Command& one : commands())
-      if (!one.hidden) say(one.name);
-  }
   return 0;
 }
 

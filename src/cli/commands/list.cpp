@@ -6,8 +6,9 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/show/listing.h"
 #include "cli/show/package.h"
+#include "operations/configuration.h"
+#include "operations/kept_list.h"
 #include "operations/leftovers.h"
 #include "operations/listed.h"
 
@@ -15,61 +16,57 @@ namespace hambrel::cli {
 
 namespace {
 
-/// What is shelved is not among what is installed: for itself.
-int list_shelved(Session& session, const Arguments& arguments) {
-  const state::State* const state = session.state();
-  const auto shelved = state == nullptr ? std::vector<state::StatePackage>() : state->shelved();
-  Table table;
-  for (const state::StatePackage& one : shelved) {
-    if (session.json())
-      session.screen().line(canonical({{"name", one.package.name},
-                                       {"version", one.package.version.text()},
-                                       {"arch", one.package.arch},
-                                       {"summary", one.package.summary},
-                                       {"shelved", true},
-                                       {"reason", text_of(one.reason)},
-                                       {"installed_size", one.package.installed_size}}));
-    else
-      table.row({{one.package.name, Style::Name},
-                 {one.package.version.text()},
-                 {text_of(one.reason)},
-                 {"shelved", Style::Warn},
-                 {size_text(one.package.installed_size), Style::Plain, true},
-                 {printable(one.package.summary), Style::Faint}});
-  }
-  table.print(session.screen());
-  if (!session.json() && !session.quiet() && shelved.empty()) session.screen().line("Nothing is shelved.");
-  return arguments.has("exit-code") && !shelved.empty() ? 10 : 0;
+constexpr int kFoundSome = 10;  // exit code of --exit-code
+
+int code_of(const Arguments& arguments, std::size_t count) {
+  return arguments.has("exit-code") && count > 0 ? kFoundSome : 0;
 }
 
-}  // namespace
-
-namespace {
+/// What is shelved is not among what is installed: for itself.
+int list_shelved(Session& session, const Arguments& arguments) {
+  Rows rows(session);
+  for (const auto& one : operations::shelved(session.root()))
+    rows.add(
+        [&] {
+          return Json{{"name", one.package.name},
+                      {"version", one.package.version.text()},
+                      {"arch", one.package.arch},
+                      {"summary", one.package.summary},
+                      {"shelved", true},
+                      {"reason", text_of(one.reason)},
+                      {"installed_size", one.package.installed_size}};
+        },
+        {{one.package.name, Style::Name},
+         {one.package.version.text()},
+         {text_of(one.reason)},
+         {"shelved", Style::Warn},
+         {size_text(one.package.installed_size), Style::Plain, true},
+         {printable(one.package.summary), Style::Faint}});
+  rows.print("Nothing is shelved.");
+  return code_of(arguments, rows.count());
+}
 
 /// Packages that are gone and left edited configuration behind.
 int list_leftover(Session& session, const Arguments& arguments) {
-  std::map<std::string, std::vector<txn::ConfigFile>> by_package;
-  for (txn::ConfigFile& one : operations::leftovers_of(session.root()))
+  std::map<std::string, std::vector<operations::ConfigFile>> by_package;
+  for (operations::ConfigFile& one : operations::leftovers_of(session.root()))
     by_package[one.package.package.name].push_back(one);
-  Table table;
+  Rows rows(session);
   for (const auto& [name, files] : by_package) {
-    const txn::ConfigFile& one = files.front();
-    if (session.json())
-      session.screen().line(canonical({{"name", name},
-                                       {"version", one.package.package.version.text()},
-                                       {"leftover", files.size()},
-                                       {"left", number(one.left)}}));
-    else
-      table.row({{name, Style::Name},
-                 {one.package.package.version.text()},
-                 {count_text(files.size(), "file", "files")},
-                 {fmt::format("since transaction {}", number(one.left)), Style::Faint},
-                 {session.copyable("hambrel remove --purge " + name), Style::Faint}});
+    const auto& one = files.front();
+    const std::string version = one.package.package.version.text();
+    rows.add(
+        [&, package = name, count = files.size()] {
+          return Json{{"name", package}, {"version", version}, {"leftover", count}, {"left", number(one.left)}};
+        },
+        {{name, Style::Name},
+         {version},
+         {count_text(files.size(), "file", "files")},
+         {fmt::format("since transaction {}", number(one.left)), Style::Faint},
+         {session.copyable("hambrel remove --purge " + name), Style::Faint}});
   }
-  table.print(session.screen());
-  if (!session.json() && !session.quiet() && by_package.empty())
-    session.screen().line("No removed package left edited configuration behind.");
-  return arguments.has("exit-code") && !by_package.empty() ? 10 : 0;
+  rows.print("No removed package left edited configuration behind.");
+  return code_of(arguments, rows.count());
 }
 
 operations::Order order_of(const Arguments& arguments) {
@@ -93,115 +90,147 @@ std::pair<std::string, std::string> freed_text(const operations::DiskUse::Of& us
   return {"frees " + size_text(use.freed.bytes + use.cached), use.others.empty() ? "" : "with " + some_of(use.others)};
 }
 
-void print_sum(Session& session, const operations::DiskUse& use, const std::vector<PackageId>& installed) {
-  const auto all = use.of(installed);
-  const std::string who = installed.size() == 1 ? "it" : fmt::format("these {} together", installed.size());
-  const auto say = [&](const std::string& text) {
-    session.screen().line();
-    if (output_is_terminal())
-      session.screen().raw(wrapped(text, 0, terminal_width()));
-    else
-      session.screen().line(text);
-  };
-  if (!all.alone())
-    return say(
-        fmt::format("Removing {} would leave others without what they require: {}.", who, some_of(all.needed_by)));
-  say(fmt::format("Removing {} would free {}: {} of files{}, and {} in the cache.", who,
-                  size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
-                  all.others.empty() ? "" : fmt::format(", with {} that nothing needs then", some_of(all.others)),
-                  size_text(all.cached)));
-  session.screen().line(
-      fmt::format("The files lie in the attic until it gives them up: `{}`.", session.copyable("hambrel tidy attic")));
-}
-
-/// "until 2030-01-31", "the gauge driver needs it"
+/// "since 2029-12-01 by root, until 2030-01-31: the gauge driver needs it"
 std::string hold_text(const Hold& hold) {
   std::string text = fmt::format("since {} by {}", time_text(hold.since), hold.user);
   if (hold.until != 0) text += ", until " + utc_text(hold.until).substr(0, 10);
   return hold.reason.empty() ? text : text + ": " + hold.reason;
 }
 
-Json hold_json(const Hold& hold) {
-  return {{"since", utc_text(hold.since)},
-          {"until", hold.until == 0 ? Json() : Json(utc_text(hold.until))},
-          {"user", hold.user},
-          {"reason", hold.reason}};
-}
+/// The packages that meet conditions, in the form that fits what the conditions are about.
+class Listing {
+ public:
+  Listing(Session& session, const Arguments& arguments)
+      : session_(session),
+        universe_(session.universe()),
+        conditions_(universe_, arguments.words()),
+        order_(order_of(arguments)),
+        listed_(conditions_.candidates()) {
+    std::erase_if(listed_, [&](PackageId id) { return !conditions_.lists(id); });
+    operations::sort_by(universe_, order_, listed_);
+    count_ = listed_.size();
+    if (const auto most = arguments.number("most")) listed_.resize(std::min<std::size_t>(count_, *most));
+    std::copy_if(listed_.begin(), listed_.end(), std::back_inserter(installed_),
+                 [&](PackageId id) { return universe_.is_installed(id); });
+    constexpr std::size_t kReckoned = 50;  // for more of them it would take a while
+    if (about_size() && installed_.size() <= kReckoned && !installed_.empty()) use_.emplace(session.root());
+  }
+
+  std::size_t count() const { return count_; }
+
+  void show() {
+    if (session_.json()) {
+      for (const PackageId id : listed_) session_.document(document(id));
+      return;
+    }
+    Table table;
+    table.expect(listed_.size());
+    for (const PackageId id : listed_) add(table, id);
+    table.print(session_.screen());
+    if (session_.quiet()) return;
+    if (count_ == 0) session_.screen().line("Nothing meets these conditions.");
+    if (listed_.size() < count_) session_.screen().line(fmt::format("  ... and {} more", count_ - listed_.size()));
+    if (use_) print_sum();
+  }
+
+ private:
+  bool about_size() const { return conditions_.about_size() || order_ == operations::Order::Size; }
+
+  std::optional<operations::DiskUse::Of> freed(PackageId id) const {
+    return use_ && universe_.is_installed(id) ? std::optional(use_->of({id})) : std::nullopt;
+  }
+
+  std::optional<Hold> hold(PackageId id) const {
+    return universe_.is_installed(id) ? universe_[id].installed->hold : std::nullopt;
+  }
+
+  Json document(PackageId id) const {
+    Json object = to_json(universe_, id);
+    if (const auto use = freed(id))
+      object["frees"] = {
+          {"files", use->freed.bytes}, {"cache", use->cached}, {"with", use->others}, {"needed_by", use->needed_by}};
+    if (const auto held = hold(id))
+      object["hold"] = {{"since", utc_text(held->since)},
+                        {"until", held->until == 0 ? Json() : Json(utc_text(held->until))},
+                        {"user", held->user},
+                        {"reason", held->reason}};
+    return object;
+  }
+
+  void add(Table& table, PackageId id) const {
+    const auto held = conditions_.about_holds() ? hold(id) : std::nullopt;
+    if (held) return add_held(table, id, *held);
+    if (!about_size()) return add_listed(table, universe_, id);
+    const auto use = freed(id);
+    const auto [frees, note] = use ? freed_text(*use) : std::pair<std::string, std::string>();
+    const bool here = universe_.is_installed(id), wanted = universe_.wanted(id);
+    table.row({{universe_.name(id), Style::Name},
+               {universe_.version(id)},
+               {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
+                wanted ? Style::Plain : Style::Faint},
+               {size_text(universe_.installed_size(id)), Style::Plain, true},
+               {frees, Style::Go, true},
+               {note, Style::Faint}});
+  }
+
+  void add_held(Table& table, PackageId id, const Hold& held) const {
+    const auto newer = universe_.newer_offer(id);
+    table.row({{universe_.name(id), Style::Name},
+               {universe_.version(id)},
+               {newer ? fmt::format("-> {} waits", universe_.version(*newer)) : "nothing waits",
+                newer ? Style::Come : Style::Faint},
+               {printable(hold_text(held))}});
+  }
+
+  void print_sum() const {
+    const Screen& screen = session_.screen();
+    const auto all = use_->of(installed_);
+    const std::string who = installed_.size() == 1 ? "it" : fmt::format("these {} together", installed_.size());
+    const auto say = [&](const std::string& text) {
+      screen.line();
+      if (output_is_terminal())
+        screen.raw(wrapped(text, 0, terminal_width()));
+      else
+        screen.line(text);
+    };
+    if (!all.alone())
+      return say(
+          fmt::format("Removing {} would leave others without what they require: {}.", who, some_of(all.needed_by)));
+    say(fmt::format("Removing {} would free {}: {} of files{}, and {} in the cache.", who,
+                    size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
+                    all.others.empty() ? "" : fmt::format(", with {} that nothing needs then", some_of(all.others)),
+                    size_text(all.cached)));
+    screen.line(fmt::format("The files lie in the attic until it gives them up: `{}`.",
+                            session_.copyable("hambrel tidy attic")));
+  }
+
+  Session& session_;
+  const Universe& universe_;
+  const operations::Conditions conditions_;
+  const operations::Order order_;
+  std::vector<PackageId> listed_, installed_;
+  std::size_t count_ = 0;  // of those that could be listed
+  std::optional<operations::DiskUse> use_;
+};
 
 }  // namespace
 
 int run_list(Session& session, const Arguments& arguments) {
-  if (arguments.words() == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
-  if (arguments.words() == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
-  const operations::Order order = order_of(arguments);
+  const auto& words = arguments.words();
+  if (words == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
+  if (words == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
   session.tell_of_unusable_repositories();
-  const bool plain =
-      order == operations::Order::Name && !arguments.value("most") && !session.json() && !session.screen().color();
-  if (plain && (arguments.words().empty() || arguments.words() == std::vector<std::string>{"installed"}))
-    if (const auto kept = session.listing(); kept && !kept->text().empty()) {
+  const bool all = words.empty() || words == std::vector<std::string>{"installed"};
+  const bool plain = order_of(arguments) == operations::Order::Name && !arguments.value("most") && !session.json() &&
+                     !session.screen().color();
+  if (all && plain)
+    if (const auto kept = operations::KeptList::open(session.root()); kept && !kept->text().empty()) {
       session.screen().raw(kept->text());
-      return arguments.has("exit-code") ? 10 : 0;
+      return code_of(arguments, 1);
     }
-  const Universe& universe = session.universe();
-  const operations::Conditions conditions(universe, arguments.words());
-  const Screen& screen = session.screen();
-  auto listed = conditions.candidates();
-  std::erase_if(listed, [&](PackageId id) { return !conditions.lists(id); });
-  operations::sort_by(universe, order, listed);
-  const std::size_t count = listed.size();
-  if (const auto most = arguments.number("most")) listed.resize(std::min<std::size_t>(count, *most));
-  constexpr std::size_t kReckoned = 50;  // for more of them it would take a while
-  std::vector<PackageId> installed;
-  std::copy_if(listed.begin(), listed.end(), std::back_inserter(installed),
-               [&](PackageId id) { return universe.is_installed(id); });
-  const bool sizes = conditions.about_size() || order == operations::Order::Size;
-  std::optional<operations::DiskUse> use;
-  if (sizes && installed.size() <= kReckoned && !installed.empty()) use.emplace(session.root());
-  Table table;
-  table.expect(listed.size());
-  for (const PackageId id : listed) {
-    const bool here = universe.is_installed(id), wanted = universe.wanted(id);
-    const auto freed = use && here ? std::optional(use->of({id})) : std::nullopt;
-    if (session.json()) {
-      Json object = brief_json(universe, id);
-      if (freed)
-        object["frees"] = {{"files", freed->freed.bytes},
-                           {"cache", freed->cached},
-                           {"with", freed->others},
-                           {"needed_by", freed->needed_by}};
-      if (here && universe[id].installed->hold) object["hold"] = hold_json(*universe[id].installed->hold);
-      screen.line(canonical(object));
-      continue;
-    }
-    if (conditions.about_holds() && here && universe[id].installed->hold) {
-      const auto newer = universe.newer_offer(id);
-      table.row({{universe.name(id), Style::Name},
-                 {universe.version(id)},
-                 {newer ? fmt::format("-> {} waits", universe.version(*newer)) : "nothing waits",
-                  newer ? Style::Come : Style::Faint},
-                 {printable(hold_text(*universe[id].installed->hold))}});
-    } else if (sizes) {
-      const auto [frees, note] = freed ? freed_text(*freed) : std::pair<std::string, std::string>();
-      table.row({{universe.name(id), Style::Name},
-                 {universe.version(id)},
-                 {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
-                  wanted ? Style::Plain : Style::Faint},
-                 {size_text(universe.installed_size(id)), Style::Plain, true},
-                 {frees, Style::Go, true},
-                 {note, Style::Faint}});
-    } else {
-      add_listed(table, universe, id);
-    }
-  }
-  table.print(screen);
-  if (!session.json() && !session.quiet()) {
-    if (count == 0)
-      screen.line("Nothing meets these conditions.");
-    else if (listed.size() < count)
-      screen.line(fmt::format("  ... and {} more", count - listed.size()));
-    if (use) print_sum(session, *use, installed);
-  }
-  return arguments.has("exit-code") && count > 0 ? 10 : 0;
+  Listing listing(session, arguments);
+  listing.show();
+  return code_of(arguments, listing.count());
 }
 
 }  // namespace hambrel::cli

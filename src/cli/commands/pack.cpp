@@ -19,35 +19,29 @@ int run_pack(Session& session, const Arguments& arguments) {
   request.level = static_cast<int>(*level);
   const operations::Packed packed = operations::pack(request, session.progress());
   const Package& package = packed.written.package;
-  if (session.json()) {
-    session.screen().line(canonical({{"file", packed.file},
-                                     {"name", package.name},
-                                     {"version", package.version.text()},
-                                     {"arch", package.arch},
-                                     {"size", packed.written.size},
-                                     {"sha256", packed.written.digest.hex()},
-                                     {"installed_size", package.installed_size},
-                                     {"file_count", package.file_count}}));
-  } else if (!session.quiet()) {
-    session.screen().line(fmt::format("{}: {} {}, {} in {} files", packed.file, package.title(), package.arch,
-                                      size_text(packed.written.size), package.file_count));
-  }
+  session.say({{"file", packed.file},
+               {"name", package.name},
+               {"version", package.version.text()},
+               {"arch", package.arch},
+               {"size", packed.written.size},
+               {"sha256", packed.written.digest.hex()},
+               {"installed_size", package.installed_size},
+               {"file_count", package.file_count}},
+              fmt::format("{}: {} {}, {} in {}", packed.file, package.title(), package.arch,
+                          size_text(packed.written.size), count_text(package.file_count, "file", "files")));
   return 0;
 }
 
 int run_publish(Session& session, const Arguments& arguments) {
-  const repo::Published published = operations::publish(arguments.words()[0], session.progress());
-  if (session.json()) {
-    session.screen().line(canonical({{"index", published.version},
-                                     {"changed", published.changed},
-                                     {"packages", published.packages},
-                                     {"channels", published.channels}}));
-  } else if (!session.quiet()) {
-    session.screen().line(fmt::format("{}: index {} {}, {} in {}", arguments.words()[0], published.version,
-                                      published.changed ? "written" : "is up to date",
-                                      count_text(published.packages, "package version", "package versions"),
-                                      published.channels.empty() ? "no channel" : join(published.channels, ", ")));
-  }
+  const operations::Published published = operations::publish(arguments.words()[0], session.progress());
+  session.say({{"index", published.version},
+               {"changed", published.changed},
+               {"packages", published.packages},
+               {"channels", published.channels}},
+              fmt::format("{}: index {} {}, {} in {}", arguments.words()[0], published.version,
+                          published.changed ? "written" : "is up to date",
+                          count_text(published.packages, "package version", "package versions"),
+                          published.channels.empty() ? "no channel" : join(published.channels, ", ")));
   return 0;
 }
 

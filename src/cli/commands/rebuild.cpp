@@ -5,18 +5,30 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/session.h"
-#include "cli/show/plan.h"
+#include "cli/carry.h"
 
 namespace hambrel::cli {
 
 namespace {
 
+Json to_json(const operations::RebuildProposal& proposal, const char* result) {
+  Json installed = Json::array();
+  for (const auto& one : proposal.planned.installed)
+    installed.push_back({{"name", one.package.package.name},
+                         {"version", one.package.package.version.text()},
+                         {"arch", one.package.package.arch},
+                         {"from", one.from.empty() ? Json() : Json(one.from)}});
+  return {{"kind", "rebuild"},
+          {"installed", std::move(installed)},
+          {"transactions", proposal.planned.history.size()},
+          {"result", result}};
+}
+
 void print(const Session& session, const operations::RebuildProposal& proposal) {
   const Screen& screen = session.screen();
   const auto& [planned, broken] = proposal;
-  screen.line(fmt::format("{} make the state anew out of {}", screen.paint(Style::Strong, "Plan:"),
-                          count_text(planned.history.size(), "transaction", "transactions")));
+  screen.line(screen.paint(Style::Strong, "The state will be made anew") +
+              fmt::format(" out of {}.", count_text(planned.history.size(), "transaction", "transactions")));
   screen.line();
   Table table;
   for (const auto& one : planned.installed) {
@@ -38,7 +50,7 @@ void print(const Session& session, const operations::RebuildProposal& proposal) 
   screen.remark(
       fmt::format("no file of a package is touched; the attic and checkpoints of before are of no use without the lost"
                   " state and are put aside in /{}",
-                  kStateDirectory));
+                  operations::kStateDirectory));
 }
 
 }  // namespace
@@ -54,21 +66,17 @@ int run_rebuild(Session& session, const Arguments& arguments) {
   session.without_state(arguments);
   session.tell_of_unusable_repositories();
   const auto proposal = operations::propose(session.root(), {arguments.value("ledger").value_or(""), specs});
-  const bool dry = arguments.has("dry-run");
-  if (session.json() && dry) session.screen().line(canonical(to_json(proposal, "dry run")));
-  if (!session.json() && !(session.quiet() && arguments.has("yes"))) print(session, proposal);
-  if (dry) return 0;
-  ask_consent(session, arguments);
-  const auto id = operations::perform(session.changed(), proposal, arguments.value("reason").value_or(""));
-  if (session.json()) {
-    Json object = to_json(proposal, "done");
-    object["transaction"] = number(id);
-    session.screen().line(canonical(object));
-  } else if (!session.quiet()) {
-    session.screen().line(fmt::format("\n{} as transaction {}. `{}` tells whether the files agree.",
-                                      session.screen().paint(Style::Strong, "Done"), number(id),
-                                      session.copyable("hambrel verify")));
-  }
+  const auto show_it = [&] {
+    if (session.json()) return session.document(to_json(proposal, "dry run"));
+    print(session, proposal);
+  };
+  if (!shown_and_agreed(session, arguments, show_it)) return 0;
+  const auto id = number(operations::perform(session.changed(), proposal, arguments.value("reason").value_or("")));
+  Json document = to_json(proposal, "done");
+  document["transaction"] = id;
+  session.say(document,
+              fmt::format("\n{} as transaction {}. `{}` tells whether the files agree.",
+                          session.screen().paint(Style::Strong, "Done"), id, session.copyable("hambrel verify")));
   return 0;
 }
 

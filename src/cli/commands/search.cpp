@@ -1,7 +1,6 @@
-// search, files, owner.
+// search, files, owner, describe.
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <array>
 
 #include "base/json.h"
@@ -9,6 +8,7 @@
 #include "cli/show/package.h"
 #include "model/search.h"
 #include "operations/supply.h"
+#include "os/host.h"
 
 namespace hambrel::cli {
 
@@ -17,109 +17,90 @@ namespace {
 constexpr std::array<const char*, 6> kFoundTitles{"called so",      "names that begin so", "in the name",
                                                   "in the summary", "in a provided name",  "in the description"};
 
+const char* title_of(const SearchHit& hit) { return kFoundTitles[static_cast<std::size_t>(hit.found)]; }
+
+void print_hits(const Screen& screen, const Universe& universe, const std::vector<SearchHit>& hits) {
+  Table table;
+  for (std::size_t i = 0; i < hits.size(); ++i) {
+    const PackageId id = hits[i].id;
+    if (i == 0 || hits[i].found != hits[i - 1].found) {
+      table.print(screen);
+      table = Table();
+      if (i > 0) screen.line();
+      screen.line(screen.paint(Style::Faint, title_of(hits[i])));
+    }
+    table.row({{universe.is_installed(id) ? "*" : " ", Style::Come},
+               {universe.name(id), Style::Name},
+               {universe.version(id)},
+               {printable(universe.summary(id))}});
+  }
+  table.print(screen);
+}
+
 }  // namespace
 
 int run_search(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
   const Screen& screen = session.screen();
-  const auto hits = search(universe, arguments.words(), arguments.has("regex"));
-  const bool any = !hits.empty();
-  Table table;
-  for (std::size_t i = 0; i < hits.size(); ++i) {
-    const PackageId id = hits[i].id;
-    const char* const title = kFoundTitles[static_cast<std::size_t>(hits[i].found)];
-    if (session.json()) {
-      Json object = brief_json(universe, id);
-      object["found"] = title;
-      screen.line(canonical(object));
-      continue;
-    }
-    if (i == 0 || hits[i].found != hits[i - 1].found) {
-      table.print(screen);
-      table = Table();
-      if (i > 0) screen.line();
-      screen.line(screen.paint(Style::Faint, title));
-    }
-    table.row({{universe.is_installed(id) ? "*" : " ", Style::Come},
-               {std::string(universe.name(id)), Style::Name},
-               {std::string(universe.version(id))},
-               {printable(universe.summary(id))}});
+  const auto& words = arguments.words();
+  const auto hits = search(universe, words, arguments.has("regex"));
+  if (!session.json()) print_hits(screen, universe, hits);
+  for (const SearchHit& hit : hits) {
+    if (!session.json()) break;
+    Json object = to_json(universe, hit.id);
+    object["found"] = title_of(hit);
+    session.document(object);
   }
-  table.print(screen);
-  if (!any && !session.json()) {
-    screen.line(fmt::format("Nothing is called, says or provides \"{}\".", printable(join(arguments.words(), " "))));
-    if (arguments.words().size() == 1)
-      if (const std::string near = did_you_mean(lower(arguments.words()[0]), universe.names()); !near.empty())
-        screen.line("  -> " + near);
-  }
+  if (!hits.empty() || session.json()) return 0;
+  screen.line(fmt::format("Nothing is called, says or provides \"{}\".", printable(join(words, " "))));
+  if (words.size() == 1)
+    if (const std::string near = did_you_mean(lower(words[0]), universe.names()); !near.empty())
+      screen.line("  -> " + near);
   return 0;
 }
 
 int run_owner(Session& session, const Arguments& arguments) {
-  const Screen& screen = session.screen();
-  const state::State* const state = session.state();
   int code = 0;
-  Table table;
+  Rows rows(session);
   for (const std::string& given : arguments.words()) {
     const std::string path = os::host_path(given);
-    const auto owners = state == nullptr ? std::vector<state::OwnedFile>() : state->owners_of(path);
+    const auto owners = operations::owners_of(session.root(), path);
     if (owners.empty()) code = exit_code(ErrorCode::NotFound);
-    if (session.json()) {
-      Json names = Json::array();
-      for (const auto& owner : owners) names.push_back(owner.package_name);
-      screen.line(canonical({{"path", "/" + path}, {"packages", names}}));
-      continue;
-    }
-    std::vector<std::string> names;
-    for (const auto& owner : owners) names.push_back(owner.package_name);
-    table.row(
+    rows.add(
+        [&] {
+          return Json{{"path", "/" + path}, {"packages", owners}};
+        },
         {{"/" + printable(path)},
-         {names.empty() ? "belongs to no package" : join(names, ", "), names.empty() ? Style::Warn : Style::Name}});
+         {owners.empty() ? "belongs to no package" : join(owners, ", "), owners.empty() ? Style::Warn : Style::Name}});
   }
-  table.print(screen);
+  rows.print();
   return code;
 }
 
-namespace {
-
-void print_files(Session& session, PackageId id) {
-  const Screen& screen = session.screen();
-  const std::string name(session.universe().name(id));
-  for (const FileEntry& entry : operations::files_of(session.root(), id)) {
-    if (session.json()) {
-      Json object = entry_json(entry);
-      object["package"] = name;
-      screen.line(canonical(object));
-      continue;
-    }
-    std::string line = "/" + printable(entry.path);
-    if (entry.type == EntryType::Directory) line += "/";
-    if (entry.type == EntryType::Symlink) line += " -> " + printable(entry.target);
-    if (entry.type == EntryType::HardLink) line += " = /" + printable(entry.target);
-    if (entry.config) line += screen.paint(Style::Change, "  configuration");
-    screen.line(line);
+int run_files(Session& session, const Arguments& arguments) {
+  session.tell_of_unusable_repositories();
+  const auto shown = operations::described(session.root(), parse_spec(arguments.words()[0]));
+  for (const PackageId id : shown) {
+    const Package& package = session.universe().package(id);
+    if (shown.size() > 1 && !session.json())
+      session.screen().line(session.screen().paint(Style::Name, package.title()));
+    for (const FileEntry& entry : operations::files_of(session.root(), id)) show(session, package.name, entry);
   }
+  return 0;
 }
 
-}  // namespace
-
-int run_files(Session& session, const Arguments& arguments) {
+int run_describe(Session& session, const Arguments& arguments) {
+  session.tell_of_unusable_repositories();
   const auto specs = parse_specs(arguments.words());
   session.root().add_files(specs);
-  session.tell_of_unusable_repositories();
-  const Universe& universe = session.universe();
-  const bool file = specs[0].kind == Spec::Kind::File;
-  std::map<std::string, PackageId> named;  // of each name the installed version, else the best on offer
-  for (const PackageId id : operations::select(session.root(), specs[0])) {
-    const auto [known, added] = named.emplace(universe.name(id), id);
-    if (!added && !file && universe.is_installed(id) && !universe.is_installed(known->second)) known->second = id;
-  }
-  for (const auto& [name, id] : named) {
-    if (named.size() > 1 && !session.json())
-      session.screen().line(session.screen().paint(Style::Name, universe.package(id).title()));
-    print_files(session, id);
-  }
+  bool first = true;
+  for (const Spec& spec : specs)
+    for (const PackageId id : operations::described(session.root(), spec)) {
+      if (!first && !session.json()) session.screen().line();
+      first = false;
+      describe(session, id);
+    }
   return 0;
 }
 

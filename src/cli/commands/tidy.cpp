@@ -1,147 +1,85 @@
 // tidy: what could be freed, by area, and freeing it.
 #include <fmt/format.h>
 
-#include <algorithm>
-
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/commands/tidy_attic.h"
-#include "cli/commands/tidy_cache.h"
-#include "cli/show/plan.h"
-#include "operations/leftovers.h"
-#include "os/host.h"
-#include "solve/solver.h"
+#include "cli/show/ledger.h"
+#include "cli/show/rows.h"
+#include "operations/freeable.h"
 
 namespace hambrel::cli {
 
 namespace {
 
-struct Area {
-  std::string name, holds, command;
-  std::size_t count = 0;
-  ByteCount bytes = 0;  // what it takes
-  ByteCount free = 0;   // what the command can free of that, at most
-  std::string more{};   // about the command
+using operations::FreeableArea;
+using Kind = FreeableArea::Kind;
+
+/// How an area is called, what frees it, and what there is to say about that.
+struct AreaText {
+  const char *name, *command, *more;
 };
 
-Area unneeded_area(Session& session) {
-  const Universe& universe = session.universe();
-  Area area{"unneeded", "packages that nothing wanted needs", "hambrel tidy unneeded"};
-  for (const PackageId id : solve::unneeded_of(universe, universe.installed())) {
-    if (universe.held(id)) continue;
-    ++area.count;
-    area.bytes += universe.installed_size(id);
+AreaText text_of(Kind kind) {
+  switch (kind) {
+    case Kind::Unneeded: return {"unneeded", "hambrel tidy unneeded", ""};
+    case Kind::Configs: return {"configs", "hambrel tidy configs", ""};
+    case Kind::Cache: return {"cache", "hambrel tidy cache --all", "or --unavailable, --keep N, --older DAYS"};
+    case Kind::Attic: return {"attic", "hambrel tidy attic --keep N", "the way back gets shorter"};
+    case Kind::Checkpoints: return {"checkpoints", "hambrel checkpoint drop NAME", ""};
+    case Kind::Prepared: return {"prepared", "hambrel activate --discard", ""};
   }
-  area.free = area.bytes;
-  return area;
+  return {};
 }
 
-/// What `tidy configs` is about.
-struct Remains {
-  std::vector<txn::ConfigFile> leftovers;
-  operations::IdlePristine idle;
-
-  ByteCount idle_bytes() const {
-    ByteCount bytes = 0;
-    for (const auto& [place, size] : idle) bytes += size;
-    return bytes;
-  }
-  std::string idle_text() const {
-    return count_text(idle.size(), "pristine content", "pristine contents") + " that nothing began from any more";
-  }
-};
-
-Remains remains_of(Session& session) {
-  return {operations::leftovers_of(session.root()), operations::idle_pristine(session.root())};
+std::string idle_text(std::size_t idle) {
+  return count_text(idle, "pristine content", "pristine contents") + " that nothing began from any more";
 }
 
-Area configs_area(Session& session) {
-  const Remains remains = remains_of(session);
-  Area area{"configs", "", "hambrel tidy configs", remains.leftovers.size() + remains.idle.size(),
-            remains.idle_bytes()};
-  for (const txn::ConfigFile& one : remains.leftovers)
-    if (const auto info = session.files().stat(one.path)) area.bytes += info->size;
-  std::vector<std::string> kinds;
-  if (!remains.leftovers.empty())
-    kinds.push_back(count_text(remains.leftovers.size(), "leftover", "leftovers") + " of removed packages");
-  if (!remains.idle.empty()) kinds.push_back(remains.idle_text());
-  area.holds = join(kinds, ", ");
-  area.free = area.bytes;
-  return area;
-}
-
-Area cache_area(Session& session) {
-  Area area{"cache", "package files that were fetched", "hambrel tidy cache --all"};
-  area.more = "or --unavailable, --keep N, --older DAYS";
-  std::size_t unavailable = 0, rests = 0;
-  for (const repo::CachedFile& one : repo::cached_files(session.files())) {
-    ++area.count;
-    area.bytes += one.size;
-    rests += one.rest ? 1 : 0;
-    unavailable += one.rest || operations::is_offered(session.root(), one) ? 0 : 1;
+std::string contents_of(const FreeableArea& area) {
+  std::vector<std::string> parts;
+  switch (area.kind) {
+    case Kind::Unneeded: return "packages that nothing wanted needs";
+    case Kind::Checkpoints: return "configuration of named moments";
+    case Kind::Prepared: return "waits for `hambrel activate`";
+    case Kind::Attic: return area.undo_from ? fmt::format("undo back to transaction {}", number(*area.undo_from)) : "";
+    case Kind::Configs:
+      if (area.leftovers > 0)
+        parts.push_back(count_text(area.leftovers, "leftover", "leftovers") + " of removed packages");
+      if (area.idle > 0) parts.push_back(idle_text(area.idle));
+      break;
+    case Kind::Cache:
+      parts.emplace_back("package files that were fetched");
+      if (area.unavailable > 0) parts.push_back(fmt::format("{} that no repository offers", area.unavailable));
+      if (area.rests > 0) parts.push_back(fmt::format("{} not whole yet", area.rests));
+      break;
   }
-  if (unavailable > 0) area.holds += fmt::format(", {} that no repository offers", unavailable);
-  if (rests > 0) area.holds += fmt::format(", {} not whole yet", rests);
-  area.free = area.bytes;
-  return area;
-}
-
-Area attic_area(Session& session) {
-  const auto attics = operations::standing_attics(session.root());
-  Area area{"attic", "nothing can be taken back", "hambrel tidy attic --keep N"};
-  area.more = "the way back gets shorter";
-  for (const txn::StandingAttic& one : attics) area.count += 1, area.bytes += one.attic.bytes.value_or(0);
-  const auto all = txn::over_limits({0, {}, {}}, attics, 0);
-  for (const txn::StandingAttic& one : attics)
-    if (std::find(all.begin(), all.end(), one.attic.id) != all.end()) area.free += one.attic.bytes.value_or(0);
-  if (!attics.empty()) area.holds = fmt::format("undo back to transaction {}", number(attics.front().attic.id));
-  return area;
-}
-
-Area checkpoint_area(const state::State& state) {
-  Area area{"checkpoints", "configuration of named moments", "hambrel checkpoint drop NAME"};
-  for (const state::Checkpoint& one : state.checkpoints()) {
-    ++area.count;
-    for (const state::CheckpointFile& file : one.files) area.bytes += file.size;
-  }
-  area.free = area.bytes;
-  return area;
+  return join(parts, ", ");
 }
 
 int overview(Session& session) {
   const Screen& screen = session.screen();
-  const state::State* const state = session.state();
-  std::vector<Area> areas;
-  if (state != nullptr) {
-    session.tell_of_unusable_repositories();
-    areas = {unneeded_area(session), configs_area(session), cache_area(session), attic_area(session),
-             checkpoint_area(*state)};
-    if (const auto prepared = state->prepared())
-      areas.push_back({"prepared", "waits for `hambrel activate`", "hambrel activate --discard", 1, prepared->staged,
-                       prepared->staged});
-  }
-  Table table, ways;
+  if (!session.root().is_new()) session.tell_of_unusable_repositories();
+  const auto areas = operations::freeable(session.root());
+  Rows rows(session);
+  Table ways;
   ByteCount free = 0;
-  for (const Area& one : areas) {
+  for (const FreeableArea& one : areas) {
+    const auto [name, command, more] = text_of(one.kind);
     free += one.free;
-    if (session.json()) {
-      screen.line(canonical({{"area", one.name}, {"count", one.count}, {"bytes", one.bytes}, {"free", one.free}}));
-      continue;
-    }
-    table.row({{one.name, Style::Name},
-               {std::to_string(one.count), Style::Plain, true},
-               {size_text(one.bytes), Style::Plain, true},
-               {one.count == 0 ? "" : one.holds, Style::Faint}});
+    rows.add(
+        [&, area = std::string(name)] {
+          return Json{{"area", area}, {"count", one.count}, {"bytes", one.bytes}, {"free", one.free}};
+        },
+        {{name, Style::Name},
+         {std::to_string(one.count), Style::Plain, true},
+         {size_text(one.bytes), Style::Plain, true},
+         {one.count == 0 ? "" : contents_of(one), Style::Faint}});
     if (one.free > 0)
-      ways.row({{size_text(one.free), Style::Go, true}, {session.copyable(one.command)}, {one.more, Style::Faint}});
+      ways.row({{size_text(one.free), Style::Go, true}, {session.copyable(command)}, {more, Style::Faint}});
   }
-  table.print(screen);
-  if (session.json() || session.quiet()) return 0;
-  if (areas.empty()) {
-    screen.line("Nothing to tidy: nothing was installed in this root yet.");
-    return 0;
-  }
+  rows.print("Nothing to tidy: nothing was installed in this root yet.");
+  if (session.json() || session.quiet() || areas.empty()) return 0;
   screen.line(free == 0 ? "\nNothing can be freed." : fmt::format("\nUp to {} can be freed:\n", size_text(free)));
   ways.print(screen);
   return 0;
@@ -160,29 +98,160 @@ int tidy_unneeded(Session& session, const Arguments& arguments) {
 int tidy_configs(Session& session, const Arguments& arguments) {
   begin(session, arguments);
   const Screen& screen = session.screen();
-  const Remains remains = remains_of(session);
+  const auto leftovers = operations::leftovers_of(session.root());
+  const auto idle = operations::idle_pristine(session.root());
+  const ByteCount bytes = operations::bytes_of(idle);
   const bool told = !session.json() && !session.quiet(), dry = arguments.has("dry-run");
-  if (remains.leftovers.empty() && remains.idle.empty()) {
-    if (session.json()) screen.line(canonical({{"result", "nothing to do"}}));
-    if (told) screen.line("Nothing to do: no removed package left edited configuration behind.");
+  const std::string what = fmt::format("{}, {}", idle_text(idle.size()), size_text(bytes));
+  if (!leftovers.empty()) {
+    if (told && !idle.empty()) screen.remark("dropped as well, for good: " + what);
+    const int code =
+        carry_out(session, arguments, operations::propose_purge(session.root(), leftovers, planned_terms(arguments)));
+    if (!dry) operations::drop(session.changed(), idle);
+    return code;
+  }
+  if (idle.empty()) {
+    session.say({{"result", "nothing to do"}}, "Nothing to do: no removed package left edited configuration behind.");
     return 0;
   }
-  const std::string idle = fmt::format("{}, {}", remains.idle_text(), size_text(remains.idle_bytes()));
-  if (!remains.leftovers.empty()) {
-    if (told && !remains.idle.empty()) screen.remark("dropped as well, for good: " + idle);
-    carry_out(session, arguments,
-              operations::propose_purge(session.root(), remains.leftovers, planned_terms(arguments)));
-  } else {
-    if (told) screen.line(fmt::format("{} to drop {}", screen.paint(Style::Strong, "Plan:"), idle));
-    if (!dry) ask_consent(session, arguments);
+  const auto document = [&](const char* result) {
+    return Json{{"pristine", idle.size()}, {"bytes", bytes}, {"result", result}};
+  };
+  const auto show_it = [&] {
+    if (session.json()) return session.document(document("dry run"));
+    screen.line(screen.paint(Style::Strong, what + " will be dropped") + ".");
+  };
+  if (!shown_and_agreed(session, arguments, show_it)) return 0;
+  operations::drop(session.changed(), idle);
+  session.say(document("done"), fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(bytes)));
+  return 0;
+}
+
+// The cache.
+
+std::string whence(Session& session, const operations::CachedFile& file) {
+  if (file.rest) return "rest of a transfer";
+  if (operations::is_installed(session.root(), file)) return "installed";
+  return operations::is_offered(session.root(), file) ? "on offer" : "no repository offers it";
+}
+
+Json to_json(const operations::CacheProposal& proposal, const char* result) {
+  Json list = Json::array();
+  for (const auto& one : proposal.goes)
+    list.push_back({{"name", one.name}, {"version", one.version}, {"arch", one.arch}, {"bytes", one.size}});
+  return {{"cache", std::move(list)}, {"bytes", proposal.bytes}, {"result", result}};
+}
+
+void print(Session& session, const operations::CacheProposal& proposal) {
+  const Screen& screen = session.screen();
+  screen.line(screen.paint(Style::Strong, fmt::format("{} of {} in the cache will be dropped", proposal.goes.size(),
+                                                      count_text(proposal.files, "file", "files"))) +
+              fmt::format(", {}.", size_text(proposal.bytes)));
+  screen.line();
+  Table table;
+  for (const auto& one : proposal.goes)
+    table.row({{"drop", Style::Go},
+               {one.name.empty() ? printable(std::string(os::name_of(one.path))) : one.name, Style::Name},
+               {printable(one.version)},
+               {time_text(one.time), Style::Faint},
+               {whence(session, one), Style::Faint},
+               {size_text(one.size), Style::Plain, true}});
+  table.print(screen);
+  screen.line();
+  for (const auto& [id, titles] : proposal.last_copies)
+    screen.remark(fmt::format("no way back then to what was before transaction {}: {} lies nowhere else", number(id),
+                              join(titles, ", ")));
+  screen.line("  Nothing of the system changes. What a repository offers can be fetched again.");
+}
+
+int tidy_cache(Session& session, const Arguments& arguments) {
+  if (!arguments.has("dry-run")) session.change(arguments);
+  session.tell_of_unusable_repositories();
+  operations::CacheRequest request;
+  request.limits.versions = arguments.number("keep");
+  request.limits.days = arguments.number("older");
+  request.all = arguments.has("all");
+  request.unavailable = arguments.has("unavailable");
+  const auto proposal = operations::propose_dropping(session.root(), request);
+  if (proposal.goes.empty()) {
+    session.say(to_json(proposal, "nothing to do"),
+                proposal.files == 0 ? "Nothing to do: the cache is empty."
+                                    : fmt::format("Nothing to do: {}, and none is beyond the limits. --all, "
+                                                  "--unavailable, --keep N and --older DAYS say otherwise.",
+                                                  count_text(proposal.files, "file lies there", "files lie there")));
+    return 0;
   }
-  if (!dry) operations::drop(session.changed(), remains.idle);
-  if (!remains.leftovers.empty()) return 0;  // purge_leftovers() has told the outcome
-  if (session.json())
-    screen.line(canonical(
-        {{"pristine", remains.idle.size()}, {"bytes", remains.idle_bytes()}, {"result", dry ? "dry run" : "done"}}));
-  if (told && !dry)
-    screen.line(fmt::format("\n{}: {} freed.", screen.paint(Style::Strong, "Done"), size_text(remains.idle_bytes())));
+  const auto show_it = [&] {
+    if (session.json()) return session.document(to_json(proposal, "dry run"));
+    print(session, proposal);
+  };
+  if (!shown_and_agreed(session, arguments, show_it)) return 0;
+  operations::drop(session.changed(), proposal);
+  session.say(to_json(proposal, "done"),
+              fmt::format("\n{}: {} freed.", session.screen().paint(Style::Strong, "Done"), size_text(proposal.bytes)));
+  return 0;
+}
+
+// The attic.
+
+Json to_json(const operations::AtticProposal& proposal, const char* result) {
+  Json list = Json::array();
+  for (const auto& one : proposal.attics) {
+    Json& object = list.emplace_back(Json{{"id", number(one.attic.id)},
+                                          {"bytes", one.attic.bytes.value_or(0)},
+                                          {"time", utc_text(one.attic.time)},
+                                          {"given_up", proposal.is_given_up(one)}});
+    if (!one.needed_by.empty()) object["needed_by"] = one.needed_by;
+  }
+  return {{"attic", std::move(list)}, {"bytes", proposal.bytes}, {"result", result}};
+}
+
+void print_table(const Session& session, const operations::AtticProposal& proposal) {
+  Table table;
+  for (const auto& one : proposal.attics) {
+    const bool goes = proposal.is_given_up(one), last = &one == &proposal.attics.back();
+    table.row({{goes ? "give up" : "keep", goes ? Style::Go : Style::Faint},
+               {std::to_string(number(one.attic.id)), Style::Name, true},
+               {time_text(one.attic.time), Style::Faint},
+               {proposal.kinds.at(one.attic.id)},
+               {size_of(one), Style::Plain, true},
+               {!one.needed_by.empty() ? "for " + one.needed_by
+                : last                 ? "the last one"
+                                       : "",
+                Style::Faint}});
+  }
+  table.print(session.screen());
+}
+
+int tidy_attic(Session& session, const Arguments& arguments) {
+  const Screen& screen = session.screen();
+  open_for(session, arguments);
+  const auto proposal =
+      operations::propose_giving_up(session.root(), {arguments.number("keep"), arguments.number("older"), {}});
+  if (proposal.goes.empty()) {
+    if (!session.json() && !session.quiet()) print_table(session, proposal);
+    session.say(to_json(proposal, "nothing to do"),
+                proposal.attics.empty()
+                    ? "Nothing to do: the attic is empty."
+                    : "Nothing to do: the attic is within the limits. --keep N and --older DAYS set others.");
+    return 0;
+  }
+  const auto show_it = [&] {
+    if (session.json()) return session.document(to_json(proposal, "dry run"));
+    screen.line(screen.paint(Style::Strong, fmt::format("The attic will give up {} of {} transactions",
+                                                        proposal.goes.size(), proposal.attics.size())) +
+                fmt::format(", {}.", size_text(proposal.bytes)));
+    screen.line();
+    print_table(session, proposal);
+    screen.line();
+    screen.remark(proposal.plan.notices[0].text());
+  };
+  if (!shown_and_agreed(session, arguments, show_it)) return 0;
+  const auto id = number(operations::give_up(session.changed(), proposal, arguments.value("reason").value_or("")));
+  Json document = to_json(proposal, "done");
+  document["transaction"] = id;
+  session.say(document, fmt::format("\n{} as transaction {}: {} given up.", screen.paint(Style::Strong, "Done"), id,
+                                    size_text(proposal.bytes)));
   return 0;
 }
 
@@ -209,7 +278,7 @@ int run_tidy(Session& session, const Arguments& arguments) {
   if (area == "cache") return tidy_cache(session, arguments);
   if (area == "attic") return tidy_attic(session, arguments);
   throw Error(ErrorCode::Usage, fmt::format("`hambrel tidy {}` is not known", printable(area)), {},
-              "there are `hambrel tidy`, and `tidy unneeded`, `configs`, `cache` and `attic`");
+              "there are `hambrel tidy`, and `tidy unneeded`, `tidy configs`, `tidy cache`, `tidy attic`");
 }
 
 }  // namespace hambrel::cli

@@ -6,84 +6,65 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/show/outcome.h"
 #include "cli/show/plan.h"
+#include "cli/show/rows.h"
 
 namespace hambrel::cli {
 
 namespace {
 
+using operations::Depth;
+using operations::Finding;
+
 constexpr int kDamageFound = 11;  // exit code
 
-const char* name_of(txn::Finding::Kind kind) {
+const char* name_of(Finding::Kind kind) {
   static constexpr const char* kNames[] = {"missing", "type",  "content",    "mode",   "owner",
                                            "target",  "links", "attributes", "edited", "deleted"};
   return kNames[static_cast<int>(kind)];
 }
 
-txn::Depth depth_of(const Arguments& arguments) {
-  return arguments.has("fast") ? txn::Depth::Times : txn::Depth::Content;
+Json to_json(const Finding& one) {
+  return {{"path", "/" + one.entry.path},
+          {"package", one.package},
+          {"kind", name_of(one.kind)},
+          {"text", one.text()},
+          {"damage", one.is_damage()}};
 }
 
-}  // namespace
-
-int run_verify(Session& session, const Arguments& arguments) {
+void show(const Session& session, const operations::Verification& found) {
   const Screen& screen = session.screen();
-  if (session.state() == nullptr) {
-    if (!session.json() && !session.quiet()) screen.line("Nothing to verify: nothing was installed in this root yet.");
-    return 0;
+  Rows rows(session);
+  for (const Finding& one : found.files.findings) {
+    if (!one.is_damage() && session.quiet() && !session.json()) continue;
+    rows.add([&] { return to_json(one); },
+             {{one.is_damage() ? "damaged" : "kept", one.is_damage() ? Style::Warn : Style::Faint},
+              {"/" + printable(one.entry.path), Style::Name},
+              {one.text()},
+              {one.package, Style::Faint}});
   }
-  const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
-  Table table;
-  for (const txn::Finding& one : found.files.findings) {
-    if (session.json()) {
-      screen.line(canonical({{"path", "/" + one.entry.path},
-                             {"package", one.package},
-                             {"kind", name_of(one.kind)},
-                             {"text", one.text()},
-                             {"damage", one.is_damage()}}));
-    } else if (one.is_damage() || !session.quiet()) {
-      table.row({{one.is_damage() ? "damaged" : "kept", one.is_damage() ? Style::Warn : Style::Faint},
-                 {"/" + printable(one.entry.path), Style::Name},
-                 {one.text()},
-                 {one.package, Style::Faint}});
-    }
-  }
-  table.print(screen);
+  rows.print();
   for (const std::string& problem : found.problems) {
     if (session.json())
-      screen.line(canonical({{"problem", problem}}));
+      session.document({{"problem", problem}});
     else
       screen.line("  " + screen.paint(Style::Warn, "problem") + "  " + printable(problem));
   }
   const std::size_t damaged = found.files.damaged();
-  if (session.json()) {
-    screen.line(canonical({{"packages", found.packages.size()},
-                           {"files", found.files.files},
-                           {"read", found.files.read},
-                           {"damaged", damaged}}));
-  } else if (!session.quiet()) {
-    if (!table.empty() || !found.problems.empty()) screen.line();
-    screen.line(fmt::format("{} in {}, {} read: {}.", count_text(found.files.files, "file", "files"),
-                            count_text(found.packages.size(), "package", "packages"), size_text(found.files.read),
-                            damaged == 0 ? "all are as they were installed"
-                                         : fmt::format("{} not as installed", count_text(damaged, "is", "are"))));
-  }
-  if (!found.sound() && !session.quiet())
-    screen.hint(fmt::format("`{}` puts right what can be put right", session.copyable("hambrel repair")));
-  return found.sound() ? 0 : kDamageFound;
+  const bool separate = !session.json() && !session.quiet() && (rows.count() > 0 || !found.problems.empty());
+  session.say(
+      {{"packages", found.packages.size()},
+       {"files", found.files.files},
+       {"read", found.files.read},
+       {"damaged", damaged}},
+      fmt::format("{}{} in {}, {} read: {}.", separate ? "\n" : "", count_text(found.files.files, "file", "files"),
+                  count_text(found.packages.size(), "package", "packages"), size_text(found.files.read),
+                  damaged == 0 ? "all are as they were installed"
+                               : fmt::format("{} not as installed", count_text(damaged, "is", "are"))));
 }
 
-namespace {
-
-int nothing_to_repair(const Session& session, const operations::Verification& found, const plan::Plan& plan) {
-  if (session.json()) {
-    show_nothing(session, plan);
-  } else if (!session.quiet()) {
-    for (const plan::Notice& notice : plan.notices) session.screen().line("  " + printable(notice.text()));
-    if (plan.notices.empty()) session.screen().line("Nothing to repair: all files are as they were installed.");
-  }
-  return found.files.damaged() > 0 ? kDamageFound : 0;
-}
+Depth depth_of(const Arguments& arguments) { return arguments.has("fast") ? Depth::Times : Depth::Content; }
 
 /// What packages lack is put right by a transaction of its own. Both are shown before the one question.
 int repair_packages(Session& session, const Arguments& arguments, operations::Verification& found,
@@ -106,6 +87,20 @@ int repair_packages(Session& session, const Arguments& arguments, operations::Ve
 
 }  // namespace
 
+int run_verify(Session& session, const Arguments& arguments) {
+  if (session.root().is_new()) {
+    if (!session.json() && !session.quiet())
+      session.screen().line("Nothing to verify: nothing was installed in this root yet.");
+    return 0;
+  }
+  const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
+  show(session, found);
+  if (found.sound()) return 0;
+  if (!session.quiet())
+    session.screen().hint(fmt::format("`{}` puts right what can be put right", session.copyable("hambrel repair")));
+  return kDamageFound;
+}
+
 int run_repair(Session& session, const Arguments& arguments) {
   if (arguments.has("rebuild")) return run_rebuild(session, arguments);
   open_for(session, arguments);
@@ -116,8 +111,9 @@ int run_repair(Session& session, const Arguments& arguments) {
   auto repair = operations::propose_repair(session.root(), found, planned_terms(arguments));
   if (arguments.words().empty() && operations::packages_are_broken(session.root()))
     return repair_packages(session, arguments, found, *repair);
-  if (repair->plan().steps.empty()) return nothing_to_repair(session, found, repair->plan());
-  return carry_out(session, arguments, std::move(repair));
+  if (!repair->plan().steps.empty()) return carry_out(session, arguments, std::move(repair));
+  show_nothing(session, *repair);
+  return found.files.damaged() > 0 ? kDamageFound : 0;
 }
 
 }  // namespace hambrel::cli

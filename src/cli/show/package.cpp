@@ -7,13 +7,12 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "model/manifest.h"
-#include "repo/download.h"
-#include "repo/index.h"
-#include "repo/transfer.h"
 
 namespace hambrel::cli {
 
-Json brief_json(const Universe& universe, PackageId id) {
+using operations::TreeLine;
+
+Json to_json(const Universe& universe, PackageId id) {
   const Candidate& one = universe[id];
   Json object = {{"name", one.package.name},
                  {"version", one.package.version.text()},
@@ -33,18 +32,185 @@ Json brief_json(const Universe& universe, PackageId id) {
   return object;
 }
 
-Json entry_json(const FileEntry& entry) {
+void add_listed(Table& table, const Universe& universe, PackageId id) {
+  const bool here = universe.is_installed(id), wanted = universe.wanted(id);
+  const auto newer = here ? universe.newer_offer(id) : std::nullopt;
+  table.row({{universe.name(id), Style::Name},
+             {universe.version(id)},
+             {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
+             {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
+              wanted ? Style::Plain : Style::Faint},
+             {universe.held(id) ? "held" : "", Style::Warn},
+             {printable(universe.summary(id)), Style::Faint}});
+}
+
+std::string list_text(const Universe& universe) {
+  Table table;
+  table.expect(universe.installed().size());
+  for (const PackageId id : universe.installed()) add_listed(table, universe, id);
+  return table.text();
+}
+
+namespace {
+
+Json to_json(const FileEntry& entry, const std::string& package) {
   static constexpr const char* kTypes[] = {"file", "directory", "symlink", "hardlink"};
-  Json object = {{"path", "/" + entry.path},
+  Json object = {{"package", package},
+                 {"path", "/" + entry.path},
                  {"type", kTypes[static_cast<int>(entry.type)]},
                  {"mode", fmt::format("{:04o}", entry.mode)},
                  {"user", entry.user},
                  {"group", entry.group},
                  {"mtime", entry.mtime},
                  {"config", entry.config}};
-  if (entry.type == EntryType::File) object["size"] = entry.size, object["sha256"] = entry.digest.hex();
+  if (entry.type == EntryType::File) {
+    object["size"] = entry.size;
+    object["sha256"] = entry.digest.hex();
+  }
   if (!entry.target.empty()) object["target"] = entry.target;
   return object;
+}
+
+}  // namespace
+
+void show(const Session& session, const std::string& package, const FileEntry& file) {
+  if (session.json()) return session.document(to_json(file, package));
+  std::string line = "/" + printable(file.path);
+  if (file.type == EntryType::Directory) line += "/";
+  if (file.type == EntryType::Symlink) line += " -> " + printable(file.target);
+  if (file.type == EntryType::HardLink) line += " = /" + printable(file.target);
+  if (file.config) line += session.screen().paint(Style::Change, "  configuration");
+  session.screen().line(line);
+}
+
+void show(Session& session, const std::vector<TreeLine>& lines) {
+  const Screen& screen = session.screen();
+  for (const TreeLine& line : lines) {
+    const Candidate& one = session.universe()[line.id];
+    if (session.json()) {
+      session.document({{"depth", line.depth},
+                        {"name", one.package.name},
+                        {"version", one.package.version.text()},
+                        {"relation", line.relation},
+                        {"folded", line.folded},
+                        {"installed", one.installed.has_value()}});
+      continue;
+    }
+    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, one.package.name) + " " +
+                       one.package.version.text();
+    if (!line.relation.empty()) text += "  " + screen.paint(Style::Faint, line.relation);
+    if (line.folded) text += "  " + screen.paint(Style::Faint, "(as above)");
+    if (one.installed && one.installed->reason == Reason::Wanted) text += "  wanted";
+    screen.line(text);
+  }
+}
+
+namespace {
+
+constexpr std::size_t kLabel = 12, kWidest = 100;
+
+class Description {
+ public:
+  Description(const Screen& screen, const Universe& universe, PackageId id)
+      : screen_(screen), universe_(universe), id_(id) {}
+
+  void print() const {
+    const Candidate& one = universe_[id_];
+    const Package& package = one.package;
+    screen_.line(screen_.paint(Style::Name, package.name) + "  " + printable(package.summary));
+    field("version", fmt::format("{}, for {}", package.version.text(),
+                                 package.is_independent() ? "any architecture" : package.arch));
+    field("state", state_of(one));
+    field("size",
+          fmt::format("{} in {} installed{}", size_text(package.installed_size),
+                      count_text(package.file_count, "file", "files"),
+                      one.offers.empty() ? "" : fmt::format(", {} to fetch", size_text(one.offers.front().size))));
+    relations("requires", package.requires_);
+    relations("recommends", package.recommends);
+    relations("suggests", package.suggests);
+    relations("provides", package.provides);
+    relations("conflicts", package.conflicts);
+    relations("replaces", package.replaces);
+    list("config", package.config_globs);
+    list("privileged", package.privileged);
+    field("category", package.category);
+    field("license", package.license);
+    field("homepage", package.homepage);
+    field("maintainer", package.maintainer);
+    field("source", package.source);
+    field("restart", package.restart);
+    if (!package.description.empty()) {
+      screen_.line();
+      screen_.raw(wrapped(printable_lines(package.description), 2, std::min(kWidest, terminal_width())));
+    }
+    offers();
+  }
+
+ private:
+  std::string state_of(const Candidate& one) const {
+    if (one.installed)
+      return fmt::format("installed, {}, from {}, {}", text_of(one.installed->reason), one.installed->origin,
+                         time_text(one.installed->time));
+    const auto other = universe_.installed_of(one.package.name);
+    return other ? fmt::format("not installed ({} is)", universe_.version(*other)) : "not installed";
+  }
+
+  static std::string printable_lines(const std::string& text) {
+    std::vector<std::string> lines;
+    for (const std::string_view line : split(text, '\n')) lines.push_back(printable(line));
+    return join(lines, "\n");
+  }
+
+  void field(std::string_view label, const std::string& text) const {
+    if (text.empty()) return;
+    screen_.line("  " + screen_.paint(Style::Faint, fmt::format("{:<{}}", label, kLabel)) + printable(text));
+  }
+
+  void list(std::string_view label, const std::vector<std::string>& texts) const {
+    for (std::size_t i = 0; i < texts.size(); ++i) field(i == 0 ? label : "", texts[i]);
+  }
+
+  template <typename Value>
+  void relations(std::string_view label, const std::vector<Value>& values) const {
+    std::vector<std::string> texts;
+    for (const Value& value : values) texts.push_back(value.text());
+    list(label, texts);
+  }
+
+  void offers() const {
+    Table table(4);
+    for (const PackageId id : universe_.versions_of(universe_.package(id_).name))
+      for (const Offer& offer : universe_[id].offers)
+        table.row({{universe_.package(id).version.text()},
+                   {offer.title()},
+                   {size_text(offer.size), Style::Plain, true},
+                   {universe_[id].installed ? "installed"
+                    : offer.followed        ? ""
+                                            : "channel not followed",
+                    Style::Faint}});
+    if (table.empty()) return;
+    screen_.line();
+    screen_.line("  " + screen_.paint(Style::Faint, "to be had"));
+    table.print(screen_);
+  }
+
+  const Screen& screen_;
+  const Universe& universe_;
+  PackageId id_;
+};
+
+}  // namespace
+
+void describe(Session& session, PackageId id) {
+  const Universe& universe = session.universe();
+  if (!session.json()) return Description(session.screen(), universe, id).print();
+  Json object = to_json(universe, id);
+  object["manifest"] = package_to_json(universe.package(id));
+  Json versions = Json::array();
+  for (const PackageId other : universe.versions_of(universe.package(id).name))
+    versions.push_back(to_json(universe, other));
+  object["versions"] = std::move(versions);
+  session.document(object);
 }
 
 }  // namespace hambrel::cli

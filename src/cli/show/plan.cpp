@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 #include <map>
 
 #include "base/json.h"
@@ -46,29 +47,53 @@ std::string reason_of(const Step& step) {
   return step.why.text() + (step.held ? ", held from now on" : "");
 }
 
-std::string counts(const plan::Plan& plan) {
+const char* participle_of(plan::ConfigAction action) {
+  switch (action) {
+    case plan::ConfigAction::Keep: return "kept";
+    case plan::ConfigAction::Take: return "replaced";
+    case plan::ConfigAction::Merge: return "merged";
+    case plan::ConfigAction::Edit: return "edited";
+    case plan::ConfigAction::Wait: return "kept while the new version waits";
+    case plan::ConfigAction::Carry: return "moved";
+    case plan::ConfigAction::Purge: return "purged";
+    case plan::ConfigAction::Restore: return "restored";
+    case plan::ConfigAction::Ask: return "asked about";
+  }
+  return "";
+}
+
+/// "5 packages will be installed, 2 upgraded, 1 configuration file merged"
+std::string sentence_of(const plan::Plan& plan) {
   std::vector<std::string> parts;
-  const auto add = [&](Action action, const char* word) {
-    if (const std::size_t count = plan.count(action); count > 0) parts.push_back(fmt::format("{} {}", count, word));
+  bool about_packages = false;
+  const auto add = [&](std::size_t count, const char* one, const char* several, std::string_view what, bool noun) {
+    if (count == 0) return;
+    const std::string subject = noun ? count_text(count, one, several) : std::to_string(count);
+    parts.push_back(fmt::format("{} {}{}", subject, parts.empty() ? "will be " : "", what));
   };
-  add(Action::Install, "to install");
-  add(Action::Upgrade, "to upgrade");
-  add(Action::Downgrade, "to downgrade");
-  add(Action::Remove, "to remove");
-  add(Action::Repair, "to repair");
-  add(Action::Shelve, "to shelve");
-  add(Action::Unshelve, "to bring back from the shelf");
-  add(Action::Want, "wanted from now on");
-  add(Action::Unwant, "no longer wanted for itself");
-  add(Action::Hold, "to hold");
-  add(Action::Release, "to release");
+  const auto add_packages = [&](Action action, const char* what) {
+    add(plan.count(action), "package", "packages", what, !about_packages);
+    about_packages = about_packages || plan.count(action) > 0;
+  };
+  add_packages(Action::Install, "installed");
+  add_packages(Action::Upgrade, "upgraded");
+  add_packages(Action::Downgrade, "downgraded");
+  add_packages(Action::Remove, "removed");
+  add_packages(Action::Repair, "repaired");
+  add_packages(Action::Shelve, "shelved");
+  add_packages(Action::Unshelve, "brought back from the shelf");
+  add_packages(Action::Want, "wanted from now on");
+  add_packages(Action::Unwant, "no longer wanted for itself");
+  add_packages(Action::Hold, "held");
+  add_packages(Action::Release, "released");
   std::map<plan::ConfigAction, std::size_t> configs;
   for (const plan::ConfigStep& one : plan.configs) ++configs[one.action];
-  for (const auto& [action, count] : configs)
-    parts.push_back(fmt::format("{} to {}", count_text(count, "configuration file", "configuration files"),
-                                action == plan::ConfigAction::Ask ? "ask about" : plan::text_of(action)));
-  if (parts.empty()) parts.emplace_back("nothing but what waits to be settled");
-  return join(parts, ", ");
+  bool about_configs = false;
+  for (const auto& [action, count] : configs) {
+    add(count, "configuration file", "configuration files", participle_of(action), !about_configs);
+    about_configs = true;
+  }
+  return parts.empty() ? "What waits to be settled will be dropped" : join(parts, ", ");
 }
 
 Style style_of(plan::ConfigAction action) {
@@ -145,13 +170,14 @@ void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& co
 void print_plan(const Session& session, const plan::Plan& plan) {
   const Screen& screen = session.screen();
   const std::string& root = session.root_path();
-  screen.line(fmt::format("{} {}{}", screen.paint(Style::Strong, "Plan:"), counts(plan),
+  screen.line(fmt::format("{}{}", screen.paint(Style::Strong, sentence_of(plan) + "."),
                           root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
   screen.line();
   const auto machine =
-      std::find_if(plan.steps.begin(), plan.steps.end(), [](const Step& s) { return s.arch != "any"; });
-  const bool several = std::any_of(plan.steps.begin(), plan.steps.end(),
-                                   [&](const Step& step) { return step.arch != "any" && step.arch != machine->arch; });
+      std::find_if(plan.steps.begin(), plan.steps.end(), [](const Step& s) { return s.arch != kIndependent; });
+  const bool several = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+    return step.arch != kIndependent && step.arch != machine->arch;
+  });
   Table table;
   for (const Action action :
        {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair, Action::Shelve,
@@ -200,119 +226,67 @@ void print_plan(const Session& session, const plan::Plan& plan) {
 
 namespace {
 
-void print_refusal_json(const Session& session, const solve::Refusal& refusal, const Universe& universe,
-                        const std::vector<plan::Remedy>& remedies) {
-  Json causes = Json::array(), ways = Json::array();
-  for (const solve::Cause& cause : refusal.causes) causes.push_back(cause.text(universe));
-  for (const plan::Remedy& remedy : remedies)
-    ways.push_back(
-        {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
-  session.screen().line(
-      canonical({{"refused", refusal.what}, {"causes", std::move(causes)}, {"remedies", std::move(ways)}}));
-}
+// What programs know them by. Never change them.
+constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
+                                     "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
+                                     "unneeded",    "undone",         "rolled-back", "damaged"};
+constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
+                                        "unowned",      "directory-stays",  "changed",           "privileged",
+                                        "lost",         "given-up",         "config-unmerged",   "config-unknown",
+                                        "own-settings", "open-to-all",      "directory-lower"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::DirectoryLower) + 1);
 
 }  // namespace
 
-std::vector<plan::Remedy> print_refusal(Session& session, const operations::Refused& refused) {
-  const Screen& screen = session.screen();
-  const Universe& universe = session.universe();
-  const solve::Refusal& refusal = refused.refusal;
-  if (!session.json()) {
-    screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refusal.what));
-    for (const solve::Cause& cause : refusal.causes) screen.note("  " + printable(cause.text(universe)));
+Json to_json(const plan::Plan& plan) {
+  Json steps = Json::array();
+  for (const plan::Step& step : plan.steps) {
+    Json why = {{"kind", kWhyNames[static_cast<int>(step.why.kind)]}, {"text", step.why.text()}};
+    if (!step.why.by.empty()) why["by"] = step.why.by;
+    if (!step.why.relation.empty()) why["relation"] = step.why.relation;
+    steps.push_back({{"action", text_of(step.action)},
+                     {"name", step.name},
+                     {"arch", step.arch},
+                     {"before", step.before.empty() ? Json() : Json(step.before)},
+                     {"after", step.after.empty() ? Json() : Json(step.after)},
+                     {"why", std::move(why)},
+                     {"origin", step.origin},
+                     {"reason", text_of(step.reason)},
+                     {"download", step.download},
+                     {"held", step.held},
+                     {"size_change", step.size_change}});
   }
-  auto remedies = operations::remedies_for(session.root(), refused);
-  if (session.json()) {
-    print_refusal_json(session, refusal, universe, remedies);
-    return remedies;
-  }
-  if (!remedies.empty()) screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
-  for (std::size_t i = 0; i < remedies.size(); ++i) {
-    screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
-                            screen.paint_error(Style::Come, session.copyable(remedies[i].command()))));
-    screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
-                            change_text(remedies[i].plan.size_change())));
-  }
-  return remedies;
-}
-
-std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
-                                         const std::vector<plan::Remedy>& remedies) {
-  const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && can_ask();
-  if (remedies.empty() || !may_ask) return std::nullopt;
-  session.screen().line();
-  const auto number = parse_number(ask(session.screen(), "Take one of them?", "its number, or no").value_or(""));
-  if (!number || *number == 0 || *number > remedies.size()) return std::nullopt;
-  session.screen().line();
-  return *number - 1;
-}
-
-bool is_consent_possible(const Session& session, const Arguments& arguments) {
-  return arguments.has("yes") || arguments.has("dry-run") || (!session.json() && can_ask());
-}
-
-void require_consent_possible(const Session& session, const Arguments& arguments) {
-  if (is_consent_possible(session, arguments)) return;
-  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on",
-              {}, "add --yes to carry the plan out, or --dry-run to see it");
-}
-
-void ask_consent(const Session& session, const Arguments& arguments) {
-  require_consent_possible(session, arguments);
-  if (arguments.has("yes")) return;
-  session.screen().line();
-  const std::string word = lower(ask(session.screen(), "Carry this out?", "yes or no").value_or(""));
-  if (word == "yes" || word == "y") return;
-  throw Error(ErrorCode::Declined, "declined; nothing was changed");
-}
-
-namespace {
-
-void show_done(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
-  const auto id = number(*outcome.transaction);
-  if (outcome.stopped_too_late)
-    session.screen().note("You asked to stop in the middle of the switch, which takes moments: it was finished first.");
-  if (session.json())
-    return session.screen().line(canonical({{"plan", to_json(plan)}, {"result", "done"}, {"transaction", id}}));
-  if (session.quiet()) return;
-  session.screen().line(fmt::format("\n{} as transaction {}; `{}` takes it back.",
-                                    session.screen().paint(Style::Strong, "Done"), id,
-                                    session.copyable(fmt::format("hambrel undo {}", id))));
-  if (outcome.cache.files > 0)
-    session.screen().line(fmt::format("The cache dropped {}, {}, by the limits of hambrel.toml.",
-                                      count_text(outcome.cache.files, "package file", "package files"),
-                                      size_text(outcome.cache.bytes)));
-}
-
-void show_prepared(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
-  if (session.json())
-    return session.screen().line(
-        canonical({{"plan", to_json(plan)}, {"result", "prepared"}, {"staged", outcome.staged}}));
-  if (session.quiet()) return;
-  session.screen().line(
-      fmt::format("\n{}, {} staged; nothing of the running system was changed. `{}` switches, `{}` drops it.",
-                  session.screen().paint(Style::Strong, "Prepared"), size_text(outcome.staged),
-                  session.copyable("hambrel activate"), session.copyable("hambrel activate --discard")));
-}
-
-void show_fetched(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
-  if (session.json())
-    return session.screen().line(
-        canonical({{"plan", to_json(plan)}, {"result", "fetched"}, {"downloaded", outcome.fetched}}));
-  if (session.quiet()) return;
-  session.screen().line(outcome.fetched == 0 ? "Everything lies in the cache already; nothing else was changed."
-                                             : fmt::format("Fetched {} into the cache; nothing else was changed.",
-                                                           size_text(outcome.fetched)));
-}
-
-}  // namespace
-
-void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome) {
-  switch (outcome.end) {
-    case operations::End::Switch: return show_done(session, plan, outcome);
-    case operations::End::Prepare: return show_prepared(session, plan, outcome);
-    case operations::End::FetchOnly: return show_fetched(session, plan, outcome);
-  }
+  Json notices = Json::array();
+  for (const plan::Notice& notice : plan.notices)
+    notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]},
+                       {"path", notice.kind == plan::Notice::Kind::GivenUp ? notice.path : "/" + notice.path},
+                       {"package", notice.package},
+                       {"text", notice.text()}});
+  Json configs = Json::array();
+  for (const plan::ConfigStep& one : plan.configs)
+    configs.push_back({{"action", text_of(one.action)},
+                       {"path", "/" + one.path},
+                       {"package", one.package},
+                       {"from", one.from.empty() ? Json() : Json("/" + one.from)},
+                       {"before", one.before ? Json(one.before->hex()) : Json()},
+                       {"after", one.after ? Json(one.after->hex()) : Json()},
+                       {"leftover", one.leftover},
+                       {"text", one.text()}});
+  Json held_back = Json::array();
+  for (const plan::HeldBack& one : plan.held_back)
+    held_back.push_back({{"name", one.name},
+                         {"stays", one.stays},
+                         {"offered", one.offered},
+                         {"held", one.held},
+                         {"why", one.why},
+                         {"by", one.by}});
+  Json whole = {{"kind", plan.kind},         {"proved", plan.proved},         {"held_back", std::move(held_back)},
+                {"steps", std::move(steps)}, {"configs", std::move(configs)}, {"notices", std::move(notices)},
+                {"unneeded", plan.unneeded}, {"download", plan.download()},   {"size_change", plan.size_change()}};
+  if (plan.without_strays)
+    whole["without_strays"] = {{"held_back", plan.without_strays->held_back},
+                               {"dropped", plan.without_strays->dropped}};
+  return whole;
 }
 
 }  // namespace hambrel::cli

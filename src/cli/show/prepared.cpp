@@ -4,47 +4,37 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/show/plan.h"
 
 namespace hambrel::cli {
 
-namespace {
-
-Json steps_of(const state::Prepared& prepared) {
-  return parse_json(prepared.plan, "prepared").value("steps", Json::array());
+std::string text_of(const operations::PreparedChange& prepared) {
+  return fmt::format("{} of {}", prepared.account.kind, count_text(prepared.plan.steps.size(), "package", "packages"));
 }
 
-}  // namespace
-
-std::string prepared_text(const state::Prepared& prepared) {
-  return fmt::format("{} of {}", prepared.kind, count_text(steps_of(prepared).size(), "package", "packages"));
+Json to_json(const operations::PreparedChange& prepared) {
+  const auto& account = prepared.account;
+  return {{"kind", account.kind},     {"command", account.command},     {"user", account.user},
+          {"reason", account.note},   {"time", utc_text(account.time)}, {"after", number(account.after)},
+          {"staged", account.staged}, {"at_boot", account.at_boot},     {"plan", to_json(prepared.plan)}};
 }
 
-Json to_json(const state::Prepared& prepared) {
-  return {
-      {"kind", prepared.kind},     {"command", prepared.command},     {"user", prepared.user},
-      {"reason", prepared.note},   {"time", utc_text(prepared.time)}, {"after", number(prepared.after)},
-      {"staged", prepared.staged}, {"at_boot", prepared.at_boot},     {"plan", parse_json(prepared.plan, "prepared")}};
-}
-
-void print_prepared(const Session& session, const state::Prepared& prepared) {
+void print(const Session& session, const operations::PreparedChange& prepared) {
   const Screen& screen = session.screen();
-  screen.line(fmt::format("{} {}, by {}, {}, {} staged{}", screen.paint(Style::Strong, "Prepared:"),
-                          prepared_text(prepared), printable(prepared.user), time_text(prepared.time),
-                          size_text(prepared.staged), prepared.at_boot ? ", for the next start" : ""));
-  screen.line("  " + screen.paint(Style::Faint, printable(prepared.command)));
+  const auto& account = prepared.account;
+  screen.line(fmt::format("{} {}, by {}, {}, {} staged{}", screen.paint(Style::Strong, "Prepared:"), text_of(prepared),
+                          printable(account.user), time_text(account.time), size_text(account.staged),
+                          account.at_boot ? ", for the next start" : ""));
+  screen.line("  " + screen.paint(Style::Faint, printable(account.command)));
   screen.line();
   Table table;
-  for (const Json& step : steps_of(prepared)) {
-    const auto version = [&](const char* name) {
-      return step.contains(name) && step[name].is_string() ? step[name].get<std::string>() : std::string("-");
-    };
-    table.row({{step.value("action", "")},
-               {step.value("name", ""), Style::Name},
-               {version("before")},
+  for (const plan::Step& step : prepared.plan.steps)
+    table.row({{plan::text_of(step.action)},
+               {step.name, Style::Name},
+               {step.before.empty() ? "-" : step.before},
                {"->", Style::Faint},
-               {version("after")},
-               {step.contains("why") ? printable(step["why"].value("text", "")) : std::string()}});
-  }
+               {step.after.empty() ? "-" : step.after},
+               {printable(step.why.text())}});
   table.print(screen);
 }
 

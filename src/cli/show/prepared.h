@@ -1,16 +1,17 @@
-// How what is prepared is shown.
+// What is prepared and waits for its switch.
 #pragma once
 
-#include "cli/session.h"
+#include <string>
 
-#include <nlohmann/json_fwd.hpp>
+#include "cli/session.h"
+#include "operations/keeping.h"
 
 namespace hambrel::cli {
 
 /// "upgrade of 3 packages"
-std::string prepared_text(const state::Prepared& prepared);
-nlohmann::json to_json(const state::Prepared& prepared);
-/// With its steps, and why it can't be activated any more if that is so.
-void print_prepared(const Session& session, const state::Prepared& prepared);
+std::string text_of(const operations::PreparedChange& prepared);
+nlohmann::json to_json(const operations::PreparedChange& prepared);
+/// With its steps.
+void print(const Session& session, const operations::PreparedChange& prepared);
 
 }  // namespace hambrel::cli

@@ -9,9 +9,6 @@
 namespace hambrel::cli {
 
 /// Asks about each. Throws Error{Declined} at the end of the input.
-txn::Choices ask_about(Session& session, const std::vector<operations::ConfigQuestion>& open);
-
-/// A diff, indented; at most so many lines, and how many are left out. 0: all.
-void print_diff(const Screen& screen, const std::string& before, const std::string& after, std::size_t most);
+operations::Decisions ask_about(Session& session, const std::vector<operations::ConfigQuestion>& open);
 
 }  // namespace hambrel::cli

@@ -16,7 +16,8 @@ constexpr std::size_t kBar = 24;
 
 void Progress::begin(std::string_view activity, std::uint64_t total, Unit unit) {
   activity_ = activity;
-  total_ = total, unit_ = unit;
+  total_ = total;
+  unit_ = unit;
   started_ = os::monotonic_milliseconds();
   drawn_ = 0;
 }

@@ -128,10 +128,12 @@ void Table::write(const Paint& paint, const Give& give) const {
     }
     if (!cell.right) owed += gap;
     if (widths_[column] > 0) owed += 2;
-    ++column, at += cell.size;
+    ++column;
+    at += cell.size;
     if (cell.last) {
       out += '\n';
-      column = 0, owed = indent_;
+      column = 0;
+      owed = indent_;
       if (out.size() < kPortion) continue;
       give(out);
       out.clear();

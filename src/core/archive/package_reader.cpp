@@ -209,7 +209,8 @@ void PackageReader::verify_all() const {
   const auto take = [&](std::uint64_t most) {
     while (at == plain.size()) {
       if (number == table_->frames.size()) damaged("the frames end early");
-      plain = frame(number++, decoder), at = 0;
+      plain = frame(number++, decoder);
+      at = 0;
     }
     const std::string_view piece = plain.substr(at, most);
     at += piece.size();
@@ -225,7 +226,9 @@ void PackageReader::verify_all() const {
   };
   const Package package = manifest();
   Entry head;
-  head.path = ".hambrel/manifest.json", head.mode = 0644, head.size = table_->manifest_size;
+  head.path = ".hambrel/manifest.json";
+  head.mode = 0644;
+  head.size = table_->manifest_size;
   expect(tar_header(head), head.path);
   for (std::uint64_t left = table_->manifest_size; left > 0;) left -= take(left).size();
   expect(std::string(tar_padding(head.size), '\0'), head.path);

@@ -112,7 +112,9 @@ class Scan {
       case os::FileType::Regular: entry.type = EntryType::File, entry.size = info->size; break;
       case os::FileType::Directory: entry.type = EntryType::Directory; break;
       case os::FileType::Symlink:
-        entry.type = EntryType::Symlink, entry.mode = 0777, entry.target = source_.read_link(at(path));
+        entry.type = EntryType::Symlink;
+        entry.mode = 0777;
+        entry.target = source_.read_link(at(path));
         break;
       case os::FileType::Other:
         throw Error(ErrorCode::Invalid, "only files, directories and links can go into a package",
@@ -232,9 +234,12 @@ WrittenPackage write_package(os::FileReader& source, std::string_view root_path,
   FrameWriter frames(into, options);
   const std::string manifest = manifest_text(written.package);
   Entry head;
-  head.path = ".hambrel/manifest.json", head.mode = 0644, head.size = manifest.size();
+  head.path = ".hambrel/manifest.json";
+  head.mode = 0644;
+  head.size = manifest.size();
   std::string first = tar_header(head);
-  table.manifest_offset = first.size(), table.manifest_size = manifest.size();
+  table.manifest_offset = first.size();
+  table.manifest_size = manifest.size();
   first += manifest;
   first.append(tar_padding(manifest.size()), '\0');
   frames.add(std::move(first));

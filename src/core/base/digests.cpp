@@ -149,11 +149,24 @@ HAMBREL_INLINE void compress(std::uint32_t (&states)[8][Lanes], const std::byte*
                                     (g ^ (e & (f ^ g))) + (w[i] + kRound[sixteen + i]);
         const Vector<Lanes> second =
             (HAMBREL_ROTATED(a, 2) ^ HAMBREL_ROTATED(a, 13) ^ HAMBREL_ROTATED(a, 22)) + ((a & b) | (c & (a | b)));
-        h = g, g = f, f = e, e = d + first, d = c, c = b, b = a, a = first + second;
+        h = g;
+        g = f;
+        f = e;
+        e = d + first;
+        d = c;
+        c = b;
+        b = a;
+        a = first + second;
       }
     }
-    state[0] += a, state[1] += b, state[2] += c, state[3] += d;
-    state[4] += e, state[5] += f, state[6] += g, state[7] += h;
+    state[0] += a;
+    state[1] += b;
+    state[2] += c;
+    state[3] += d;
+    state[4] += e;
+    state[5] += f;
+    state[6] += g;
+    state[7] += h;
   }
   std::memcpy(states, state, sizeof states);
 }
@@ -199,7 +212,8 @@ void digest_in_lanes(std::vector<Message>& messages, std::vector<Digest>& digest
         for (std::size_t i = 0; i < 8; ++i) states[i][lane] = kStart[i];
       }
       if (message == nullptr) continue;
-      ++busy, count = std::min(count, message->run());
+      ++busy;
+      count = std::min(count, message->run());
       any = blocks[lane] = message->block(message->at);
     }
     if (busy <= kTooFew) break;

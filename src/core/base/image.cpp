@@ -101,7 +101,8 @@ void ImageWriter::extend(std::span<const std::byte> data) {
 
 std::string ImageWriter::finish(std::string_view key) {
   Header header{};
-  header.magic = kMagic, header.layout = kLayout;
+  header.magic = kMagic;
+  header.layout = kLayout;
   header.arrays_end = image_.size();
   header.key_size = key.size();
   header.sections = static_cast<std::uint32_t>(parts_.size());

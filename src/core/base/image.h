@@ -85,7 +85,8 @@ class Array {
   Array() = default;
   Array(const Image& image, std::uint32_t section) : image_(&image) {
     const auto [start, size] = image.place(section);
-    start_ = start, count_ = size / sizeof(Value);
+    start_ = start;
+    count_ = size / sizeof(Value);
   }
   std::size_t size() const { return count_; }
   const Value& operator[](std::size_t i) const {

@@ -21,7 +21,8 @@ const char* data_of(std::string_view text) { return text.empty() ? "" : text.dat
 
 git_merge_file_input input(std::string_view text) {
   git_merge_file_input one = GIT_MERGE_FILE_INPUT_INIT;
-  one.ptr = data_of(text), one.size = text.size();
+  one.ptr = data_of(text);
+  one.size = text.size();
   return one;
 }
 
@@ -55,7 +56,9 @@ Merged merge(std::string_view base, std::string_view mine, std::string_view thei
   const Git2Library& git2 = git2_library();
   const git_merge_file_input of_base = input(base), of_mine = input(mine), of_theirs = input(theirs);
   git_merge_file_options options = GIT_MERGE_FILE_OPTIONS_INIT;
-  options.ancestor_label = kBase.data(), options.our_label = kMine.data(), options.their_label = kTheirs.data();
+  options.ancestor_label = kBase.data();
+  options.our_label = kMine.data();
+  options.their_label = kTheirs.data();
   options.flags = GIT_MERGE_FILE_STYLE_DIFF3;
   git_merge_file_result result{};
   if (git2.merge_file(&result, &of_base, &of_mine, &of_theirs, &options) != 0) failed();

@@ -20,4 +20,16 @@ class Observer {
   virtual void note(std::string_view /*text*/) {}
 };
 
+/// Ends the present piece of work, however it is left.
+class EndOfProgress {
+ public:
+  explicit EndOfProgress(Observer& observer) : observer_(observer) {}
+  ~EndOfProgress() { observer_.end(); }
+  EndOfProgress(const EndOfProgress&) = delete;
+  EndOfProgress& operator=(const EndOfProgress&) = delete;
+
+ private:
+  Observer& observer_;
+};
+
 }  // namespace hambrel

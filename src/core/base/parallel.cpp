@@ -9,6 +9,22 @@
 
 namespace hambrel {
 
+void by_threads(std::size_t threads, const std::function<void()>& work) {
+  std::vector<std::future<void>> others;
+  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(kThread, work));
+  std::exception_ptr problem;
+  const auto keep_first = [&](const auto& run) {
+    try {
+      run();
+    } catch (...) {
+      if (!problem) problem = std::current_exception();
+    }
+  };
+  keep_first(work);
+  for (auto& other : others) keep_first([&] { other.get(); });
+  if (problem) std::rethrow_exception(problem);
+}
+
 void in_portions(std::size_t count, unsigned workers, std::size_t few,
                  const std::function<void(std::size_t, std::size_t)>& work) {
   constexpr std::size_t kEach = 4;  // portions a thread: none waits long for the others
@@ -18,21 +34,19 @@ void in_portions(std::size_t count, unsigned workers, std::size_t few,
   std::mutex mutex;
   std::size_t foremost = portions;
   std::exception_ptr problem;
-  const auto run = [&] {
+  by_threads(threads, [&] {
     for (std::size_t i = next++; i < portions; i = next++) {
       try {
         work(count * i / portions, count * (i + 1) / portions);
       } catch (...) {
         const std::lock_guard lock(mutex);
         next = portions;
-        if (i < foremost) foremost = i, problem = std::current_exception();
+        if (i >= foremost) continue;
+        foremost = i;
+        problem = std::current_exception();
       }
     }
-  };
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(kThread, run));
-  run();
-  for (auto& other : others) other.get();
+  });
   if (problem) std::rethrow_exception(problem);
 }
 

@@ -31,7 +31,8 @@ class Pipe {
         problem = std::current_exception();
       }
       const std::lock_guard lock(mutex_);
-      problem_ = problem, ended_ = true;
+      problem_ = problem;
+      ended_ = true;
       changed_.notify_all();
     };
     try {

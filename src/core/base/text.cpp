@@ -247,24 +247,28 @@ bool match(std::string_view pattern, std::string_view text, bool paths) {
       if (twice && paths && p < pattern.size() && pattern[p] == '/' &&
           match(pattern.substr(p + 1), text.substr(t), paths))
         return true;
-      if (twice)
-        double_star = Point{p, t}, star.reset();
-      else
+      if (twice) {
+        double_star = Point{p, t};
+        star.reset();
+      } else
         star = Point{p, t};
       continue;
     }
     if (t == text.size() && p == pattern.size()) return true;
     if (t < text.size() && p < pattern.size() &&
         (pattern[p] == text[t] || (pattern[p] == '?' && !(paths && text[t] == '/')))) {
-      ++p, ++t;
+      ++p;
+      ++t;
       continue;
     }
     if (star && star->text < text.size() && text[star->text] != '/') {
-      t = ++star->text, p = star->pattern;
+      t = ++star->text;
+      p = star->pattern;
       continue;
     }
     if (double_star && double_star->text < text.size()) {
-      t = ++double_star->text, p = double_star->pattern;
+      t = ++double_star->text;
+      p = double_star->pattern;
       star.reset();
       continue;
     }

@@ -74,7 +74,8 @@ void LayerBuilder::add_offer(Handle handle, const Offer& offer) {
   one.head = {place, 0, offer.size};
   copy(one.file.digest, offer.digest);
   copy(one.file.table_digest, offer.table_digest);
-  one.file.table_offset = offer.table_offset, one.file.table_size = offer.table_size;
+  one.file.table_offset = offer.table_offset;
+  one.file.table_size = offer.table_size;
   one.file.local_path = in.texts.enter(offer.local_path);
   in.offers.push_back(one);
 }
@@ -87,13 +88,15 @@ void LayerBuilder::add_installed(Handle handle, const Installed& installed) {
   Impl& in = *impl_;
   image::InstalledRecord record{};
   record.package = handle;
-  record.row = installed.row, record.time = installed.time;
+  record.row = installed.row;
+  record.time = installed.time;
   record.wanted = installed.reason == Reason::Wanted ? 1 : 0;
   record.origin = in.texts.enter(installed.origin);
   copy(record.digest, installed.digest);
   if (installed.hold) {
     record.held = 1;
-    record.held_since = installed.hold->since, record.held_until = installed.hold->until;
+    record.held_since = installed.hold->since;
+    record.held_until = installed.hold->until;
     record.hold_reason = in.texts.enter(installed.hold->reason);
     record.hold_user = in.texts.enter(installed.hold->user);
   }

@@ -138,7 +138,8 @@ void LayerBuilder::Impl::write_offers() {
     heads.push_back(one.head);
     files.push_back(one.file);
   }
-  offers.clear(), offers.shrink_to_fit();
+  offers.clear();
+  offers.shrink_to_fit();
   keep(Section::Offers, std::move(heads));
   keep(Section::OfferFiles, std::move(files));
 }

@@ -8,15 +8,16 @@ namespace hambrel {
 
 namespace {
 
-void read_package(TomlTable table, Package& package) {
+void read_package(TomlTable& table, Package& package) {
   package.name = table.text("name", true, "a package name: lower-case letters, digits and + . _ -");
   if (!is_package_name(package.name))
     table.wrong("name", "a package name: lower-case letters, digits and + . _ -", table.find("name"));
   const auto version = Version::parse(table.text("version", true, "a version, [EPOCH:]UPSTREAM[-REVISION]"));
   if (!version) table.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3", table.find("version"));
   package.version = *version;
-  package.arch = table.text("arch", true, "an architecture such as x86_64, or any");
-  if (!is_architecture(package.arch)) table.wrong("arch", "an architecture such as x86_64, or any", table.find("arch"));
+  const char* const expected_arch = "an architecture such as x86_64, or independent";
+  package.arch = table.text("arch", true, expected_arch);
+  if (!is_architecture(package.arch) || package.arch == "any") table.wrong("arch", expected_arch, table.find("arch"));
   package.summary = table.text("summary", true, "one line that says what it is");
   if (package.summary.find('\n') != std::string::npos || package.summary.size() > 200)
     table.wrong("summary", "one line of at most 200 bytes", table.find("summary"));
@@ -30,7 +31,6 @@ void read_package(TomlTable table, Package& package) {
   if (!package.restart.empty() && package.restart != "system" && package.restart != "session")
     table.wrong("restart", "\"system\" or \"session\"", table.find("restart"));
   package.parallel = static_cast<std::uint32_t>(table.number("parallel", 1, 100, 1));
-  table.done();
 }
 
 template <typename Value, typename Parse>
@@ -77,19 +77,19 @@ PackageSource parse_package_toml(std::string_view text, const std::string& file)
   const toml::table whole = parse_toml(text, file);
   PackageSource source;
   TomlTable top(whole, file, "");
-  const auto section = [&](const char* key, bool needed) -> const toml::table* {
+  if (const toml::node* const old = top.find("package"); old != nullptr)
+    throw Error(ErrorCode::Invalid, "there is no table [package]: its keys stand at the top of the file", top.at(old),
+                "remove this line");
+  const auto section = [&](const char* key) -> const toml::table* {
     const toml::node* node = top.find(key);
-    if (node == nullptr && !needed) return nullptr;
-    if (node == nullptr)
-      throw Error(ErrorCode::Invalid, fmt::format("the table [{}] is missing", key), file,
-                  "begin the file with [package]");
+    if (node == nullptr) return nullptr;
     if (!node->is_table()) throw Error(ErrorCode::Invalid, fmt::format("{} must be a table", key), top.at(node));
     return node->as_table();
   };
-  read_package(TomlTable(*section("package", true), file, "package"), source.package);
-  if (const toml::table* relations = section("relations", false))
+  read_package(top, source.package);
+  if (const toml::table* relations = section("relations"))
     read_relations(TomlTable(*relations, file, "relations"), source.package);
-  if (const toml::table* config = section("config", false)) {
+  if (const toml::table* config = section("config")) {
     TomlTable table(*config, file, "config");
     for (const auto& [glob, at] : table.texts("files")) {
       if (glob.starts_with("/"))

@@ -13,10 +13,13 @@ namespace hambrel {
 
 using ByteCount = std::uint64_t;
 
+/// The architecture of what runs on every machine.
+inline constexpr const char* kIndependent = "independent";
+
 struct Package {
   std::string name;
   Version version;
-  std::string arch;  // "any" or a machine architecture as the kernel names it
+  std::string arch;  // kIndependent, or a machine architecture as the kernel names it
   std::string summary, description, license, homepage, maintainer, category, source;
 
   std::vector<Relation> requires_, recommends, suggests;
@@ -30,6 +33,7 @@ struct Package {
   ByteCount installed_size = 0;           // bytes of its regular files, hard links counted once
   std::uint64_t file_count = 0;           // entries that are not directories
 
+  bool is_independent() const { return arch == kIndependent; }
   /// "lampdesk 5.4.1-1"
   std::string title() const { return name + " " + version.text(); }
 };
@@ -42,7 +46,7 @@ bool satisfies(const Package& package, const Relation& relation);
 /// Configuration by the package's own globs; `path` without the leading '/'.
 bool is_config(const Package& package, std::string_view path);
 
-/// "x86_64", "any": lower-case letters, digits and '_', at most 32.
+/// "x86_64", "independent": lower-case letters, digits and '_', at most 32.
 bool is_architecture(std::string_view text);
 
 /// Paths inside a root: relative, UTF-8, no empty, "." or ".." part, no control character, at most 4095 bytes, each

@@ -164,17 +164,13 @@ class Word {
   void in_portions(std::size_t count, Function f) const {
     constexpr std::size_t kPortion = 512;
     std::atomic<std::size_t> next = 0;
-    const auto work = [&] {
-      for (std::size_t at = next.fetch_add(kPortion); at < count; at = next.fetch_add(kPortion))
-        for (std::size_t i = at; i < std::min(at + kPortion, count); ++i) f(i);
-    };
     const bool reads_all = regex_ || glob_ || piece_.empty();
     const std::size_t workers =
         reads_all ? std::min<std::size_t>(count / kPortion, std::max(1U, std::thread::hardware_concurrency())) : 1;
-    std::vector<std::future<void>> others;
-    for (std::size_t i = 1; i < workers; ++i) others.push_back(std::async(kThread, work));
-    work();
-    for (auto& other : others) other.get();
+    by_threads(workers, [&] {
+      for (std::size_t at = next.fetch_add(kPortion); at < count; at = next.fetch_add(kPortion))
+        for (std::size_t i = at; i < std::min(at + kPortion, count); ++i) f(i);
+    });
   }
 
   Found in_name(std::string_view name) const {

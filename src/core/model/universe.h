@@ -128,8 +128,8 @@ class Universe {
   ByteCount installed_size(PackageId id) const { return record(id).installed_size; }
   /// Grows in the order of lists: name, version descending, architecture.
   std::uint64_t place(PackageId id) const;
-  /// Packages of one name take the place of each other within an architecture ("any" belongs to the root's own):
-  /// 0 for the root's own, then the further ones.
+  /// Packages of one name take the place of each other within an architecture (what is independent belongs to the
+  /// root's own): 0 for the root's own, then the further ones.
   std::uint32_t architecture_class(PackageId id) const { return home_of(id)[record(id).arch].group; }
   bool one_class() const { return view_.architectures.size() < 2; }
   bool same_slot(PackageId a, PackageId b) const {
@@ -217,6 +217,7 @@ class Universe {
   std::uint8_t find_flags(PackageId id) const;
   void resolve_places();
   std::unique_ptr<Candidate> make(PackageId id) const;
+  Installed make_installed(PackageId id, const image::InstalledRecord& record) const;
   std::vector<Offer> offers_of(PackageId id) const;
   template <typename Function>
   void each_provider(NameId name, Function f) const;

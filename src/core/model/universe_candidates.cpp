@@ -25,13 +25,17 @@ std::vector<Offer> Universe::offers_of(PackageId id) const {
     if (i >= one->offer_count) at -= one->offer_count, one = &base_->packages[one->shadows - 1], home = base_.get();
     const image::OfferFile& file = home->offer_files[one->offers + at];
     Offer offer;
-    offer.repository = view.repository, offer.channel = view.channel;
-    offer.rank = view.rank, offer.enabled = view.enabled, offer.followed = view.enabled && view.followed;
+    offer.repository = view.repository;
+    offer.channel = view.channel;
+    offer.rank = view.rank;
+    offer.enabled = view.enabled;
+    offer.followed = view.enabled && view.followed;
     offer.size = view.size;
     offer.local_path = home->text(file.local_path);
     std::copy(std::begin(file.digest), std::end(file.digest), offer.digest.bytes.begin());
     std::copy(std::begin(file.table_digest), std::end(file.table_digest), offer.table_digest.bytes.begin());
-    offer.table_offset = file.table_offset, offer.table_size = file.table_size;
+    offer.table_offset = file.table_offset;
+    offer.table_size = file.table_size;
     offers.push_back(std::move(offer));
   }
   std::sort(offers.begin(), offers.end(), [](const Offer& a, const Offer& b) { return quality(a) < quality(b); });
@@ -60,10 +64,14 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   package.name = name(id);
   package.version = version(home.text(one.version));
   package.arch = home.text(home.architectures[one.arch]);
-  package.summary = home.text(one.summary), package.description = home.text(detail.description);
-  package.license = home.text(detail.license), package.homepage = home.text(detail.homepage);
-  package.maintainer = home.text(detail.maintainer), package.category = home.text(detail.category);
-  package.source = home.text(detail.source), package.restart = home.text(detail.restart);
+  package.summary = home.text(one.summary);
+  package.description = home.text(detail.description);
+  package.license = home.text(detail.license);
+  package.homepage = home.text(detail.homepage);
+  package.maintainer = home.text(detail.maintainer);
+  package.category = home.text(detail.category);
+  package.source = home.text(detail.source);
+  package.restart = home.text(detail.restart);
   const std::pair<RelationList, std::vector<Relation>*> with_alternatives[] = {
       {RelationList::Requires, &package.requires_},
       {RelationList::Recommends, &package.recommends},
@@ -90,18 +98,21 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   package.installed_size = one.installed_size;
   package.file_count = detail.file_count;
   for (Offer& offer : offers_of(id)) (offer.enabled ? result->offers : result->elsewhere).push_back(std::move(offer));
-  if (const auto* record = installed_record(id)) {
-    Installed installed;
-    installed.row = record->row, installed.time = record->time;
-    installed.reason = record->wanted != 0 ? Reason::Wanted : Reason::PulledIn;
-    installed.origin = overlay_->text(record->origin);
-    std::copy(std::begin(record->digest), std::end(record->digest), installed.digest.bytes.begin());
-    if (held(id))
-      installed.hold = Hold{record->held_since, record->held_until, std::string(overlay_->text(record->hold_reason)),
-                            std::string(overlay_->text(record->hold_user))};
-    result->installed = std::move(installed);
-  }
+  if (const auto* record = installed_record(id)) result->installed = make_installed(id, *record);
   return result;
+}
+
+Installed Universe::make_installed(PackageId id, const image::InstalledRecord& record) const {
+  Installed installed;
+  installed.row = record.row;
+  installed.time = record.time;
+  installed.reason = record.wanted != 0 ? Reason::Wanted : Reason::PulledIn;
+  installed.origin = overlay_->text(record.origin);
+  std::copy(std::begin(record.digest), std::end(record.digest), installed.digest.bytes.begin());
+  if (held(id))
+    installed.hold = Hold{record.held_since, record.held_until, std::string(overlay_->text(record.hold_reason)),
+                          std::string(overlay_->text(record.hold_user))};
+  return installed;
 }
 
 }  // namespace hambrel

@@ -10,6 +10,9 @@
 
 namespace hambrel::operations {
 
+using txn::Depth;
+using txn::Finding;
+
 /// What is on the disk, held against what the state says.
 struct Verification {
   std::vector<state::StatePackage> packages;  // that were looked at

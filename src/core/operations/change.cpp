@@ -7,8 +7,7 @@
 
 #include "base/text.h"
 #include "operations/change_proposal.h"
-#include "operations/incoming_files.h"
-#include "repo/download.h"
+#include "repo/download_queue.h"
 
 namespace hambrel::operations {
 
@@ -24,103 +23,86 @@ std::string measured(const Universe& universe, const solve::Selection& selection
   return text;
 }
 
-/// The plan of packages alone, from the chosen set.
-class PackagePlanner {
+/// What of the root bears on the plan of packages alone.
+class Surroundings {
  public:
-  PackagePlanner(Root& root, const ChangeRequest& request) : root_(root), request_(request) {}
-
-  plan::Plan plan(const solve::Selection& selection) {
-    plan_ = plan::make_plan(root_.universe(), request_.solve, selection, at_hand(selection));
-    plan_.kind = request_.kind;
-    check(selection);
-    if (request_.kind == "downgrade") keep_marks();
-    resolve_shelved();
-    weigh_strays();
-    IncomingFiles::subtract_partial_downloads(root_, plan_);
-    return std::move(plan_);
+  Surroundings(Root& root, const ChangeRequest& request, const solve::Selection& selection)
+      : root_(root), request_(request) {
+    any_cached_ = root_.files().stat(repo::kPackageCache).has_value();
+    if (root_.state() != nullptr) shelved_ = root_.state()->shelved();
+    found_.kind = request.kind;
+    found_.keeps_reasons = request.kind == "downgrade";
+    found_.holds_asked = request.hold.has_value();
+    for (const PackageId id : selection.chosen)
+      if (!root_.universe().is_installed(id)) look_at(id);
+    const bool strays_matter = request.solve.upgrade_all && !request.solve.drop_strays && request.weigh_strays;
+    if (strays_matter) found_.weigh_strays = [this](const auto& held_back) { return weigh_strays(held_back); };
   }
+  const plan::Circumstances& found() const { return found_; }
 
  private:
-  /// Those whose package files need no download.
-  std::set<PackageId> at_hand(const solve::Selection& selection) {
+  void look_at(PackageId id) {
     const Universe& universe = root_.universe();
-    std::set<PackageId> cached;
-    const bool any_cached = root_.files().stat(repo::kPackageCache).has_value();
-    for (const PackageId id : selection.chosen) {
-      if (universe.is_installed(id)) continue;
-      if (root_.file_reader(id) != nullptr || root_.kept(id) != nullptr ||
-          (any_cached && !universe[id].offers.empty() &&
-           repo::in_cache(root_.files(), universe.package(id), universe[id].offers.front())))
-        cached.insert(id);
+    if (root_.file_reader(id) != nullptr || root_.kept(id) != nullptr) {
+      found_.at_hand.insert(id);
+    } else if (any_cached_ && !universe[id].offers.empty()) {
+      const Offer& offer = universe[id].offers.front();
+      if (repo::in_cache(root_.files(), universe.package(id), offer))
+        found_.at_hand.insert(id);
+      else if (const ByteCount rest = repo::rest_of(root_.files(), universe.package(id), offer); rest > 0)
+        found_.partly.emplace(id, rest);
     }
-    return cached;
-  }
-
-  /// The plan is checked by code that is not the solver's, before anyone sees it.
-  void check(const solve::Selection& selection) {
-    const auto problems = plan::problems_of(root_.universe(), request_.solve, selection, plan_);
-    if (problems.empty()) return;
-    throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
-                "nothing was changed; please report this with the output of `hambrel list`");
-  }
-
-  /// A downgrade changes the version, not why a package is there; what it names may be held from then on.
-  void keep_marks() {
-    for (plan::Step& step : plan_.steps) {
-      if (step.action != plan::Action::Downgrade) continue;
-      step.reason = root_.universe()[*step.before_id].installed->reason;
-      for (const solve::Target& target : request_.solve.install)
-        if (std::find(target.candidates.begin(), target.candidates.end(), *step.after_id) != target.candidates.end())
-          step.held = request_.hold.has_value();
-    }
+    look_on_shelf(id);
   }
 
   /// What comes back from the shelf is what it was. Nothing else may come in its place.
-  void resolve_shelved() {
-    const state::State* const state = root_.state();
-    if (state == nullptr) return;
-    const auto shelved = state->shelved();
-    for (plan::Step& step : plan_.steps) {
-      if (!step.brings_files()) continue;
-      const auto one = std::find_if(shelved.begin(), shelved.end(), [&](const state::StatePackage& other) {
-        return other.package.name == step.name && other.package.arch == step.arch;
-      });
-      if (one == shelved.end()) continue;
-      if (const auto* const kept = root_.kept(*step.after_id); kept == nullptr || kept->row != one->row)
-        throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one->package.title()), {},
-                    fmt::format("`{}` brings it back", "hambrel unshelve " + step.name));
-      step.action = plan::Action::Unshelve;
-      step.reason = one->reason;
-      step.size_change = 0;
-    }
+  void look_on_shelf(PackageId id) {
+    const Universe& universe = root_.universe();
+    const auto one = std::find_if(shelved_.begin(), shelved_.end(), [&](const state::StatePackage& other) {
+      return other.package.name == universe.name(id) && other.package.arch == universe.architecture(id);
+    });
+    if (one == shelved_.end()) return;
+    if (const auto* const kept = root_.kept(id); kept == nullptr || kept->row != one->row)
+      throw Error(ErrorCode::Refused, fmt::format("{} is shelved", one->package.title()), {},
+                  fmt::format("`hambrel unshelve {}` brings it back", one->package.name));
+    found_.shelved.emplace(id, one->reason);
   }
 
   /// Where wanted packages that nobody offers any more hold others back: what it would bring to let them go.
-  void weigh_strays() {
+  std::optional<plan::Plan::WithoutStrays> weigh_strays(const std::vector<plan::HeldBack>& held_back) const {
     const Universe& universe = root_.universe();
-    if (!request_.solve.upgrade_all || request_.solve.drop_strays || !request_.weigh_strays) return;
-    const bool stray_in_the_way =
-        std::any_of(plan_.held_back.begin(), plan_.held_back.end(), [&](const plan::HeldBack& one) {
-          const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
-          if (!id || !universe.wanted(*id)) return false;
-          const auto versions = universe.slot(*id);
-          return std::none_of(versions.begin(), versions.end(), [&](PackageId v) { return universe.offered(v); });
-        });
-    if (!stray_in_the_way) return;
+    const bool stray_in_the_way = std::any_of(held_back.begin(), held_back.end(), [&](const plan::HeldBack& one) {
+      const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
+      if (!id || !universe.wanted(*id)) return false;
+      const auto versions = universe.slot(*id);
+      return std::none_of(versions.begin(), versions.end(), [&](PackageId v) { return universe.offered(v); });
+    });
+    if (!stray_in_the_way) return std::nullopt;
     solve::Request without = request_.solve;
     without.drop_strays = true;
     const auto answer = solve::solve(universe, without);
     const auto* selection = std::get_if<solve::Selection>(&answer);
-    if (selection == nullptr) return;
+    if (selection == nullptr) return std::nullopt;
     plan::Plan::WithoutStrays result = plan::weigh(universe, without, *selection);
-    if (result.held_back >= plan_.held_back.size()) return;
-    plan_.without_strays = std::move(result);
+    return result.held_back < held_back.size() ? std::optional(std::move(result)) : std::nullopt;
   }
 
   Root& root_;
   const ChangeRequest& request_;
-  plan::Plan plan_;
+  bool any_cached_ = false;
+  std::vector<state::StatePackage> shelved_;
+  plan::Circumstances found_;
 };
+
+/// The plan of packages alone. It is checked by code that is not the solver's, before anyone sees it.
+plan::Plan plan_packages(Root& root, const ChangeRequest& request, const solve::Selection& selection) {
+  const Surroundings surroundings(root, request, selection);
+  plan::Plan plan = plan::make_plan(root.universe(), request.solve, selection, surroundings.found());
+  const auto problems = plan::problems_of(root.universe(), request.solve, selection, plan);
+  if (problems.empty()) return plan;
+  throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
+              "nothing was changed; please report this with the output of `hambrel list`");
+}
 
 using Keys = std::vector<std::vector<std::string>>;  // by target: name, version and architecture of each candidate
 
@@ -169,6 +151,8 @@ namespace {
 using Solved = std::variant<solve::Selection, Refused>;
 
 Solved solve_for(Root& root, ChangeRequest& request) {
+  request.solve.budget = request.seconds.value_or(root.settings().budget) * solve::kStepsPerSecond;
+  if (request.solve.arch.empty()) request.solve.arch = root.options().architecture;
   auto answer = solve::solve(root.universe(), request.solve);
   if (auto* const selection = std::get_if<solve::Selection>(&answer)) return std::move(*selection);
   auto& refusal = std::get<solve::Refusal>(answer);
@@ -183,7 +167,7 @@ Proposed propose(Root& root, ChangeRequest request) {
   Solved solved = solve_for(root, request);
   if (auto* const refused = std::get_if<Refused>(&solved)) return {std::move(*refused), ""};
   const auto& selection = std::get<solve::Selection>(solved);
-  plan::Plan plan = PackagePlanner(root, request).plan(selection);
+  plan::Plan plan = plan_packages(root, request, selection);
   std::string told = measured(root.universe(), selection);
   return {change_proposal(root, std::move(request), std::move(plan)), std::move(told)};
 }

@@ -17,6 +17,7 @@ namespace hambrel::operations {
 struct ChangeRequest {
   std::string kind;  // as the ledger names it
   solve::Request solve;
+  std::optional<unsigned> seconds{};      // that finding a plan may take, about; else as the settings say
   std::optional<Hold> hold{};             // for what a downgrade names
   bool purge = false;                     // edited configuration of what is removed goes, too,
   std::vector<std::string> purge_also{};  // and what these, which may be gone already, have left behind

@@ -3,12 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <future>
 
 #include "base/amounts.h"
-#include "base/parallel.h"
+#include "base/assert.h"
 #include "base/text.h"
-#include "model/manifest.h"
+#include "operations/change_files.h"
 #include "operations/incoming_files.h"
 #include "os/host.h"
 #include "repo/download.h"
@@ -17,310 +16,232 @@ namespace hambrel::operations {
 
 namespace {
 
-/// A change of packages with all that is known of their files.
+/// What stays the same, whatever is decided about configuration.
+struct Basis {
+  Basis(Root& of, ChangeRequest asked, plan::Plan plan, std::optional<MarkRequest> marked)
+      : root(of), request(std::move(asked)), packages(std::move(plan)), mark(std::move(marked)) {
+    if (packages.empty()) return;
+    if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
+    if (request.look_at_files) files.emplace(root, request, packages, incoming->missing());
+  }
+
+  Root& root;
+  const ChangeRequest request;
+  const plan::Plan packages;
+  const std::optional<MarkRequest> mark;
+  std::optional<IncomingFiles> incoming;
+  std::optional<ChangeFiles> files;
+};
+
 class ChangeProposal final : public Proposal {
  public:
-  ChangeProposal(Root& root, ChangeRequest request, plan::Plan plan, std::optional<MarkRequest> mark = {})
-      : root_(root), request_(std::move(request)), mark_(std::move(mark)) {
-    end_ = request_.end;
-    planned_.plan = std::move(plan);
-    if (planned_.plan.empty()) return;
-    if (request_.look_at_files || end_ == End::FetchOnly) incoming_.emplace(root_, planned_.plan);
-    if (request_.look_at_files) plan_files();
-    if (end_ != End::FetchOnly) {
-      plan_retention(root_, planned_);
-      if (auto remark = check_prepared(root_, end_)) remarks_.push_back(std::move(*remark));
-    }
-    if (!request_.enables.empty()) remarks_.push_back(fmt::format("this enables the repository {}", request_.enables));
-  }
-  ~ChangeProposal() override {
-    if (lists_.valid()) lists_.wait();  // no thread outlives the run
+  ChangeProposal(std::shared_ptr<Basis> basis, Parts parts, txn::Planned planned, Decisions decisions)
+      : Proposal(std::move(parts)),
+        basis_(std::move(basis)),
+        planned_(std::move(planned)),
+        decisions_(std::move(decisions)) {}
+
+  std::unique_ptr<Proposal> decided(Decisions answers) override {
+    answers.insert(decisions_.begin(), decisions_.end());
+    return make(basis_, std::move(answers));
   }
 
-  const plan::Plan& plan() const override { return planned_.plan; }
-  const std::vector<ConfigQuestion>& questions() const override { return configuration_.open; }
-
-  void decide(txn::Choices answers) override {
-    tree_options_.choices.merge(answers);
-    configuration_.open.clear();
-    plan_tree(*root_.state());
-    plan_retention(root_, planned_);
+  /// With all that is decided on, by the request or by answers.
+  static std::unique_ptr<Proposal> make(std::shared_ptr<Basis> basis, Decisions decisions) {
+    txn::Planned planned;
+    planned.plan = basis->packages;
+    if (basis->files) planned = basis->files->plan(decisions);
+    return finished(std::move(basis), std::move(planned), std::move(decisions), {});
   }
 
-  Outcome perform(ChangingRoot& root, const Terms& terms) override {
-    if (!request_.enables.empty()) repo::set_enabled(root.files(), request_.enables, true);
-    Outcome outcome = end_ == End::FetchOnly ? only_fetch() : carry_out(root, terms);
-    incoming_.reset();  // and its thread
-    return outcome;
+  /// The first one: what the request decides is decided, the rest of it is asked about. Most changes leave nothing to
+  /// be decided, and what waits need not be planned anew.
+  static std::unique_ptr<Proposal> make(std::shared_ptr<Basis> basis) {
+    const bool only_fetches = basis->request.end == End::FetchOnly;
+    if (!basis->files || only_fetches) return make(std::move(basis), {});
+    txn::Planned planned = basis->files->plan({});
+    ConfigDecisions found =
+        operations::decide(basis->root, basis->files->questions(planned), basis->request.configuration);
+    const bool waits = std::all_of(found.choices.begin(), found.choices.end(),
+                                   [](const auto& one) { return one.second.action == plan::ConfigAction::Wait; });
+    if (!waits) planned = basis->files->plan(found.choices);
+    return finished(std::move(basis), std::move(planned), std::move(found.choices), std::move(found));
   }
 
  private:
-  Outcome only_fetch() {
-    for (const std::string& dropped : repo::drop_damaged(root_.files(), incoming_->offered()))
-      root_.observer().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
+  static std::unique_ptr<Proposal> finished(std::shared_ptr<Basis> basis, txn::Planned planned, Decisions decisions,
+                                            ConfigDecisions found) {
+    Parts parts;
+    parts.end = basis->request.end;
+    auto& notices = planned.plan.notices;
+    notices.insert(notices.end(), found.notices.begin(), found.notices.end());
+    for (plan::ConfigStep& step : planned.plan.configs)
+      for (const ConfigQuestion& question : found.open)
+        if (question.path == step.path) step.action = plan::ConfigAction::Ask;
+    if (!planned.plan.empty() && parts.end != End::FetchOnly) {
+      planned = with_retention(basis->root, std::move(planned));
+      if (auto remark = check_prepared(basis->root, parts.end)) parts.remarks.push_back(std::move(*remark));
+    }
+    if (!basis->request.enables.empty())
+      parts.remarks.push_back(fmt::format("this enables the repository {}", basis->request.enables));
+    parts.questions = std::move(found.open);
+    parts.plan = std::move(planned.plan);
+    return std::make_unique<ChangeProposal>(std::move(basis), std::move(parts), std::move(planned),
+                                            std::move(decisions));
+  }
+
+  Outcome carry_out(ChangingRoot& root, const Terms& terms) override {
+    const bool enables = !basis_->request.enables.empty();
+    if (enables) settings::set_enabled(root.files(), basis_->request.enables, true);
+    try {
+      Outcome outcome = end() == End::FetchOnly ? only_fetch(root) : change(root, terms);
+      basis_->incoming.reset();  // and its thread
+      return outcome;
+    } catch (...) {
+      if (enables) disable_again(root);
+      throw;
+    }
+  }
+
+  /// What failed changes nothing. The failure itself is what has to be told, whatever happens here.
+  void disable_again(ChangingRoot& root) const {
+    try {
+      settings::set_enabled(root.files(), basis_->request.enables, false);
+    } catch (const Error& problem) {
+      root.observer().note(fmt::format("the repository {} stays enabled: {}", basis_->request.enables, problem.what()));
+    }
+  }
+
+  Outcome only_fetch(ChangingRoot& root) const {
+    const auto& offered = basis_->incoming->offered();
+    for (const std::string& dropped : repo::drop_damaged(root.files(), offered))
+      root.observer().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     Outcome outcome;
     outcome.end = End::FetchOnly;
-    outcome.fetched = repo::download(root_.files(), incoming_->offered(), root_.repositories(),
-                                     root_.settings().downloads, root_.observer());
+    outcome.fetched =
+        repo::download(root.files(), offered, root.repositories(), root.settings().downloads, root.observer());
     return outcome;
   }
 
-  void plan_files() {
-    std::vector<PackageId> coming;
-    for (const plan::Step& step : planned_.plan.steps) {
-      if (!step.brings_files()) continue;
-      const Package& package = root_.universe().package(*step.after_id);
-      if (const std::string feature = unknown_feature(package); !feature.empty())
-        throw Error(ErrorCode::Refused,
-                    fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {},
-                    "use a newer hambrel, or an older version of the package");
-      coming.push_back(*step.after_id);
-    }
-    std::unique_ptr<state::State> empty;
-    const state::State* state = root_.state();
-    if (state == nullptr) {  // a dry run on a root without a state: as if it had an empty one
-      empty = std::make_unique<state::State>();
-      state = empty.get();
-    }
-    for (const plan::Step& step : planned_.plan.steps)
-      if (step.before_id && !step.only_state())
-        leaving_.push_back(state->package(root_.universe()[*step.before_id].installed->row));
-    look_ahead(*state);
-    tables_ = tables_of(root_, coming, &damaged_);
-    for (plan::Step& step : planned_.plan.steps)
-      if (step.after_id && std::find(damaged_.begin(), damaged_.end(), *step.after_id) != damaged_.end())
-        step.download = root_.universe()[*step.after_id].offers.front().size;
-    for (const PackageId id : coming)
-      archive::require_named_privileges(*tables_.at(id), root_.universe().package(id),
-                                        root_.universe().package(id).title());
-    lists_ = std::async(kThread, [tables = tables_] {  // while it is planned
-      std::map<PackageId, state::FileList> lists;
-      for (const auto& [id, table] : tables) lists.emplace(id, state::FileList::of(table->entries));
-      return lists;
-    });
-    for (const PackageId id : coming) {
-      const state::StatePackage* const kept = root_.kept(id);
-      if (kept != nullptr && !kept_) kept_.emplace(root_.files(), *root_.state(), state::TxnId{0});
-      from_kept_.push_back(kept);
-      entering_.push_back({root_.universe().package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr,
-                           kept != nullptr && kept->shelved});
-      planned_.sources.push_back({entering_.back().package, nullptr});
-    }
-    tree_options_.workers = os::processors();
-    tree_options_.fetched = incoming_->missing();
-    plan_purge(*state);
-    plan_tree(*state);
-    tree_options_.ahead.reset();
-    if (planned_.tree.conflicts.empty() || end_ == End::FetchOnly) return;
-    configuration_ = operations::decide(
-        root_, questions_of(root_, planned_.tree.conflicts, coming, tables_, planned_.plan), request_.configuration);
-    tree_options_.choices = configuration_.choices;
-    plan_tree(*state);
-    for (plan::ConfigStep& step : planned_.plan.configs)
-      for (const ConfigQuestion& question : configuration_.open)
-        if (question.path == step.path) step.action = plan::ConfigAction::Ask;
-  }
-
-  /// The files of what is replaced, most of which will be the same again.
-  void look_ahead(const state::State& state) {
-    std::vector<std::int64_t> rows;
-    for (const plan::Step& step : planned_.plan.steps)
-      if (step.before_id && step.brings_files()) rows.push_back(root_.universe()[*step.before_id].installed->row);
-    tree_options_.ahead = std::make_shared<txn::LookAhead>(root_.files(), state, rows);
-  }
-
-  void plan_tree(const state::State& state) {
-    planned_.tree = txn::plan_tree(root_.files(), state, leaving_, entering_, tree_options_);
-    files_.emplace(root_);
-    txn::source_missing_content(planned_, from_kept_, files_->file_of());
-    planned_.tell_of_files();
-    planned_.plan.notices.insert(planned_.plan.notices.end(), configuration_.notices.begin(),
-                                 configuration_.notices.end());
-    tell_of_privileges();
-    tell_of_dangers();
-    if (request_.strict) refuse_unowned();
-  }
-
-  /// With --purge: edited configuration of what is removed, and what earlier versions of it have left behind.
-  void plan_purge(const state::State& state) {
-    if (!request_.purge) return;
-    solve::Names names(request_.purge_also.begin(), request_.purge_also.end());
-    for (const plan::Step& step : planned_.plan.steps)
-      if (step.action == plan::Action::Remove) names.insert(step.name);
-    for (const state::StatePackage& one : leaving_)
-      if (names.contains(one.package.name)) tree_options_.purge.insert(one.row);
-    for (const txn::ConfigFile& one : txn::configuration_files(root_.files(), state))
-      if (one.state == txn::ConfigState::Leftover && names.contains(one.package.package.name) &&
-          tree_options_.gone.insert(one.package.row).second) {
-        tree_options_.purge.insert(one.package.row);
-        leaving_.push_back(one.package);
-      }
-  }
-
-  /// Files that run with another's rights, where the version that leaves did not have them.
-  void tell_of_privileges() {
-    for (const txn::Entering& one : entering_)
-      for (const std::string& path : one.package.privileged) {
-        const bool known = std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
-          const auto& before = old.package.privileged;
-          return std::find(before.begin(), before.end(), path) != before.end();
-        });
-        if (!known) planned_.plan.notices.push_back({plan::Notice::Kind::Privileged, path, one.package.name});
-      }
-  }
-
-  /// Settings of Hambrel's own, and directories that every user may change, where the version that leaves had neither.
-  void tell_of_dangers() {
-    constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
-    const auto known = [&](const archive::Entry& entry) {
-      return std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
-        const auto list = root_.state()->files_of(old.row);
-        const auto at = list->find(entry.path);
-        return at && list->facts(*at).mode == entry.mode;
-      });
-    };
-    const auto tell = [&](plan::Notice::Kind kind, const archive::Entry& entry, const Package& package) {
-      if (!known(entry)) planned_.plan.notices.push_back({kind, entry.path, package.name});
-    };
-    for (const txn::Entering& one : entering_)
-      for (const archive::Entry& entry : one.table->entries) {
-        const bool directory = entry.type == EntryType::Directory;
-        if (directory && (entry.mode & (kForAll | kSticky)) == kForAll)
-          tell(plan::Notice::Kind::OpenToAll, entry, one.package);
-        if (!directory && entry.path.starts_with("etc/hambrel/"))
-          tell(plan::Notice::Kind::OwnSettings, entry, one.package);
-      }
-  }
-
-  /// --strict: nothing of nobody's is set aside.
-  void refuse_unowned() const {
-    std::vector<std::string> paths;
-    for (const plan::Notice& one : planned_.plan.notices)
-      if (one.kind == plan::Notice::Kind::Unowned)
-        paths.push_back("/" + printable(one.path) + " (" + one.package + ")");
-    if (paths.empty()) return;
-    constexpr std::size_t kMost = 5;
-    const std::size_t more = paths.size() > kMost ? paths.size() - kMost : 0;
-    paths.resize(paths.size() - more);
-    throw Error(ErrorCode::Refused,
-                fmt::format("files that no package owns are in the way: {}{}", join(paths, ", "),
-                            more > 0 ? fmt::format(" and {} more", more) : ""),
-                {}, "move them away, or leave out --strict: then they are kept in the attic");
-  }
-
-  /// What is not said again about a package that is held already stays as it was.
-  Hold hold_for(const Candidate& one) const {
-    Hold hold{os::now(), mark_->until.value_or(0), mark_->reason.value_or(""), os::user_name()};
-    const bool held =
-        one.installed->hold && (one.installed->hold->until == 0 || one.installed->hold->until > os::now());
-    if (!held) return hold;
-    if (!mark_->until) hold.until = one.installed->hold->until;
-    if (!mark_->reason) hold.reason = one.installed->hold->reason;
-    return hold;
-  }
-
-  /// Once: it takes what was made ready for it.
-  std::vector<state::PackageChange> state_changes() {
-    const Universe& universe = root_.universe();
-    std::map<PackageId, state::FileList> lists = lists_.get();
-    std::vector<state::PackageChange> changes;
-    for (const plan::Step& step : planned_.plan.steps) {
-      state::PackageChange change;
-      change.name = step.name;
-      if (step.before_id)
-        change.before_row = universe[*step.before_id].installed->row,
-        change.before = root_.state()->package(*change.before_row);
-      if (step.only_state()) {
-        change.after_row = change.before_row;
-        change.after = change.before;
-        change.after->reason = step.reason;
-        if (step.action == plan::Action::Hold) change.after->hold = hold_for(universe[*step.before_id]);
-        if (step.action == plan::Action::Release) change.after->hold.reset();
-      } else if (const auto* const kept = step.after_id ? root_.kept(*step.after_id) : nullptr) {
-        change.after_row = kept->row;
-        change.after = *kept;
-        if (kept->shelved) change.before_row = kept->row, change.before = *kept;
-        change.after->shelved = false;
-        change.after->reason = step.reason;
-        if (!kept->shelved) change.after->hold = step.held ? request_.hold : std::nullopt;
-      } else if (step.after_id) {
-        state::StatePackage after;
-        after.package = universe.package(*step.after_id);
-        after.reason = step.reason;
-        after.origin = step.origin;
-        after.digest = universe[*step.after_id].offers.front().digest;
-        after.time = os::now();
-        if (step.held) after.hold = request_.hold;
-        change.after = std::move(after);
-        change.files = std::move(lists.at(*step.after_id));
-      }
-      changes.push_back(std::move(change));
-    }
-    return changes;
-  }
-
-  /// What lies damaged in the cache goes.
-  void drop_damaged() {
-    for (const PackageId id : damaged_)
-      if (const std::string path = repo::cache_path(root_.universe().package(id)); root_.files().stat(path))
-        root_.files().remove_file(path);
-  }
-
-  Outcome carry_out(ChangingRoot& root, const Terms& terms) {
-    txn::Account account = account_of(root, planned_.plan, terms.reason);
-    for (const plan::Step& step : planned_.plan.steps)  // what is fetched while staging, a piece at a time
+  Outcome change(ChangingRoot& root, const Terms& terms) {
+    txn::Account account = account_of(root, plan(), terms.reason);
+    for (const plan::Step& step : plan().steps)  // what is fetched while staging, a piece at a time
       if (step.after_id && root.kept(*step.after_id) != nullptr) account.downloaded += step.download;
     txn::Engine engine(root.environment());
     const std::int64_t started = os::now();
+    IncomingFiles& incoming = *basis_->incoming;
     try {
-      incoming_->verify_outside();
+      incoming.verify_outside();
     } catch (const Error& problem) {
       engine.record_failure(started, account, problem.what());
       throw;
     }
-    drop_damaged();
-    planned_.changes = state_changes();
+    drop_damaged(root);
+    HAMBREL_ASSERT(planned_.changes.empty(), "a proposal is performed once");
+    HAMBREL_ASSERT(basis_->files && basis_->incoming, "what was planned without files is only shown");
+    planned_.changes = state_changes(root);
     for (bool again = false;; again = true) {
       bool handed_over = false;
       try {
-        incoming_->open(planned_, tables_, terms.stop_asked);
+        incoming.open(planned_, basis_->files->tables(), terms.stop_asked);
         handed_over = true;
-        return execute(root, planned_, account, end_, terms.stop_asked);
+        return execute(root, planned_, account, end(), plan().download() > 0, terms.stop_asked);
       } catch (const Error& problem) {
         root.observer().end();
-        if (!again && incoming_->drop_damaged(problem)) continue;
+        if (!again && incoming.drop_damaged(problem)) continue;
         if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
-        if (problem.code() == ErrorCode::Declined && incoming_->fetched() > 0)
+        if (problem.code() == ErrorCode::Declined && incoming.fetched() > 0)
           throw Error(problem.code(), problem.problem(), problem.where(),
                       fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
-                                  size_text(incoming_->fetched())));
+                                  size_text(incoming.fetched())));
         throw;
       }
     }
   }
 
-  Root& root_;
-  ChangeRequest request_;
-  std::optional<MarkRequest> mark_;
-  txn::Planned planned_;
-  Tables tables_;
-  std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables, for the state
-  std::vector<PackageId> damaged_;                           // in the cache
-  std::optional<txn::Kept> kept_;
-  std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
-  std::optional<VersionFiles> files_;
-  txn::TreeOptions tree_options_;
-  ConfigDecisions configuration_;
-  std::vector<state::StatePackage> leaving_;
-  std::vector<txn::Entering> entering_;
-  std::optional<IncomingFiles> incoming_;
+  /// What lies damaged in the cache goes.
+  void drop_damaged(ChangingRoot& root) const {
+    for (const PackageId id : basis_->files->damaged())
+      if (const std::string path = repo::cache_path(root.universe().package(id)); root.files().stat(path))
+        root.files().remove_file(path);
+  }
+
+  /// What is not said again about a package that is held already stays as it was.
+  Hold hold_for(const Candidate& one) const {
+    const MarkRequest& mark = *basis_->mark;
+    Hold hold{os::now(), mark.until.value_or(0), mark.reason.value_or(""), os::user_name()};
+    const bool held =
+        one.installed->hold && (one.installed->hold->until == 0 || one.installed->hold->until > os::now());
+    if (!held) return hold;
+    if (!mark.until) hold.until = one.installed->hold->until;
+    if (!mark.reason) hold.reason = one.installed->hold->reason;
+    return hold;
+  }
+
+  /// What the state records. Once: it takes what was made ready for it.
+  std::vector<state::PackageChange> state_changes(ChangingRoot& root) const {
+    std::map<PackageId, state::FileList> lists = basis_->files->take_lists();
+    std::vector<state::PackageChange> changes;
+    for (const plan::Step& step : plan().steps) {
+      state::PackageChange& change = changes.emplace_back();
+      change.name = step.name;
+      if (step.before_id) {
+        change.before_row = root.universe()[*step.before_id].installed->row;
+        change.before = root.state()->package(*change.before_row);
+      }
+      if (step.only_state())
+        mark(root, step, change);
+      else if (const auto* const kept = step.after_id ? root.kept(*step.after_id) : nullptr)
+        bring_back(step, *kept, change);
+      else if (step.after_id)
+        bring(root, step, std::move(lists.at(*step.after_id)), change);
+    }
+    return changes;
+  }
+
+  void mark(ChangingRoot& root, const plan::Step& step, state::PackageChange& change) const {
+    change.after_row = change.before_row;
+    change.after = change.before;
+    change.after->reason = step.reason;
+    if (step.action == plan::Action::Hold) change.after->hold = hold_for(root.universe()[*step.before_id]);
+    if (step.action == plan::Action::Release) change.after->hold.reset();
+  }
+
+  void bring_back(const plan::Step& step, const state::StatePackage& kept, state::PackageChange& change) const {
+    change.after_row = kept.row;
+    change.after = kept;
+    if (kept.shelved) {
+      change.before_row = kept.row;
+      change.before = kept;
+    }
+    change.after->shelved = false;
+    change.after->reason = step.reason;
+    if (!kept.shelved) change.after->hold = step.held ? basis_->request.hold : std::nullopt;
+  }
+
+  void bring(ChangingRoot& root, const plan::Step& step, state::FileList files, state::PackageChange& change) const {
+    const Universe& universe = root.universe();
+    state::StatePackage after;
+    after.package = universe.package(*step.after_id);
+    after.reason = step.reason;
+    after.origin = step.origin;
+    after.digest = universe[*step.after_id].offers.front().digest;
+    after.time = os::now();
+    if (step.held) after.hold = basis_->request.hold;
+    change.after = std::move(after);
+    change.files = std::move(files);
+  }
+
+  std::shared_ptr<Basis> basis_;
+  txn::Planned planned_;  // all but its plan
+  const Decisions decisions_;
 };
 
 }  // namespace
 
 std::unique_ptr<Proposal> change_proposal(Root& root, ChangeRequest request, plan::Plan plan,
                                           std::optional<MarkRequest> mark) {
-  return std::make_unique<ChangeProposal>(root, std::move(request), std::move(plan), std::move(mark));
+  return ChangeProposal::make(std::make_shared<Basis>(root, std::move(request), std::move(plan), std::move(mark)));
 }
 
 }  // namespace hambrel::operations

@@ -54,7 +54,7 @@ ConfigDecisions decide(Root& root, std::vector<ConfigQuestion> questions, const 
   for (ConfigQuestion& one : questions) {
     std::optional<ConfigAction> action = terms.action;
     if (!action && terms.heed_settings)
-      for (const repo::ConfigRule& rule : root.settings().configs)
+      for (const settings::ConfigRule& rule : root.settings().configs)
         if (!action && path_glob_match(rule.pattern, "/" + one.path)) action = parse_config_action(rule.choice);
     if (!action && terms.may_ask)
       decisions.open.push_back(std::move(one));

@@ -21,6 +21,10 @@ struct ConfigQuestion {
   bool merges_cleanly() const { return merged && merged->clean; }
 };
 
+/// What is to become of configuration, by path.
+using Decision = txn::Choice;
+using Decisions = txn::Choices;
+
 /// How configuration is decided on where that is not asked.
 struct ConfigTerms {
   std::optional<plan::ConfigAction> action{};  // for all of it
@@ -30,7 +34,7 @@ struct ConfigTerms {
 };
 
 struct ConfigDecisions {
-  txn::Choices choices;               // decided
+  Decisions choices;                  // decided
   std::vector<ConfigQuestion> open;   // clean merges first
   std::vector<plan::Notice> notices;  // why a merge that was decided on is not to be had
 };

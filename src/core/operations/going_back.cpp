@@ -70,7 +70,7 @@ std::unique_ptr<Proposal> propose(Root& root, const RollbackRequest& request) {
                  txn::plan_rollback(root.files(), state,
                                     state::TxnId{static_cast<std::int64_t>(std::min<std::uint64_t>(*to, INT64_MAX))},
                                     files->file_of(), os::processors()),
-                 request.terms, files);
+                 request.terms, files, "configuration that was edited since stays as it is");
 }
 
 }  // namespace hambrel::operations

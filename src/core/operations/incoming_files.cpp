@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
+
 namespace hambrel::operations {
 
 IncomingFiles::IncomingFiles(Root& root, const plan::Plan& plan) : root_(root) {
@@ -24,17 +26,6 @@ txn::Fetched IncomingFiles::missing() const {
   return missing;
 }
 
-void IncomingFiles::subtract_partial_downloads(Root& root, plan::Plan& plan) {
-  if (!root.files().stat(repo::kPackageCache)) return;
-  for (plan::Step& step : plan.steps) {
-    if (step.download == 0 || !step.after_id) continue;
-    const auto& offers = root.universe()[*step.after_id].offers;
-    if (offers.empty()) continue;
-    const ByteCount rest = repo::rest_of(root.files(), root.universe().package(*step.after_id), offers.front());
-    step.download -= std::min(step.download, rest);
-  }
-}
-
 void IncomingFiles::verify_outside() const {
   for (const PackageId id : coming_)
     if (archive::PackageReader* const reader = root_.file_reader(id)) reader->verify_all();
@@ -48,6 +39,7 @@ void IncomingFiles::open(txn::Planned& planned, const Tables& tables, const std:
   planned.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
   planned.arrival = nullptr;
   if (!arrivals_->none()) planned.arrival = [this] { return arrivals_->settle(root_.observer()); };
+  HAMBREL_ASSERT(planned.sources.size() == coming_.size(), "each package that comes has a source");
   for (std::size_t i = 0; i < planned.sources.size(); ++i) {
     const PackageId id = coming_[i];
     if (root_.kept(id) != nullptr) continue;

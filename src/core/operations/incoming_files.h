@@ -24,8 +24,6 @@ class IncomingFiles {
   const std::vector<repo::PackageToFetch>& offered() const { return offered_; }
   /// What the cache does not have of these.
   txn::Fetched missing() const;
-  /// What an interrupted fetch has left is not fetched again: it comes off the plan's steps.
-  static void subtract_partial_downloads(Root& root, plan::Plan& plan);
 
   void verify_outside() const;
   /// Gives the sources of a change their readers. What the cache does not have is fetched from here on, and read while

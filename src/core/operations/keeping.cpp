@@ -4,15 +4,17 @@
 #include <set>
 
 #include "os/host.h"
+#include "plan/plan_record.h"
 #include "txn/checkpoint.h"
 
 namespace hambrel::operations {
 
-bool AtticProposal::is_given_up(const txn::StandingAttic& one) const {
+bool AtticProposal::is_given_up(const StandingAttic& one) const {
   return std::find(goes.begin(), goes.end(), one.attic.id) != goes.end();
 }
 
 AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
+  const state::State& state = require_state(root);
   if (!limits.transactions && !limits.days && !limits.bytes)
     limits = attic_limits(root);
   else
@@ -22,12 +24,14 @@ AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
   proposal.goes = txn::over_limits(limits, proposal.attics, 0);
   proposal.plan.kind = state::kGivingUp;
   if (!proposal.goes.empty()) proposal.plan.notices.push_back(txn::notice_of(proposal.goes));
-  for (const txn::StandingAttic& one : proposal.attics)
+  for (const StandingAttic& one : proposal.attics) {
+    proposal.kinds.emplace(one.attic.id, state.ledger_entry(one.attic.id)->kind);
     if (proposal.is_given_up(one)) proposal.bytes += one.attic.bytes.value_or(0);
+  }
   return proposal;
 }
 
-state::TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason) {
+TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason) {
   return txn::Engine(root.environment()).give_up(proposal.goes, account_of(root, proposal.plan, reason));
 }
 
@@ -70,7 +74,26 @@ CacheProposal propose_dropping(Root& root, const CacheRequest& request) {
 
 void drop(ChangingRoot& root, const CacheProposal& proposal) { repo::drop_cached(root.files(), proposal.goes); }
 
-state::Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason) {
+bool is_installed(Root& root, const CachedFile& file) {
+  const Universe& universe = root.universe();
+  for (const PackageId id : universe.versions_of(file.name))
+    if (universe.version(id) == file.version && universe.architecture(id) == file.arch && universe.is_installed(id))
+      return true;
+  return false;
+}
+
+std::vector<KeptCheckpoint> checkpoints(Root& root) {
+  std::vector<KeptCheckpoint> all;
+  if (root.state() == nullptr) return all;
+  for (Checkpoint& one : root.state()->checkpoints()) all.push_back({std::move(one), 0});
+  if (all.empty()) return all;
+  for (const StandingAttic& attic : standing_attics(root))
+    for (KeptCheckpoint& one : all)
+      if (number(attic.attic.id) > number(one.checkpoint.after)) one.attic += attic.attic.bytes.value_or(0);
+  return all;
+}
+
+Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason) {
   return txn::make_checkpoint(root.files(), root.state_to_change(), name, reason, os::now());
 }
 
@@ -78,19 +101,22 @@ void drop_checkpoint(ChangingRoot& root, const std::string& name) {
   txn::drop_checkpoint(root.files(), root.state_to_change(), name);
 }
 
-std::optional<state::Prepared> prepared(Root& root) {
+std::optional<PreparedChange> prepared(Root& root) {
   const state::State* const state = root.state();
-  return state == nullptr ? std::nullopt : state->prepared();
+  auto standing = state == nullptr ? std::nullopt : state->prepared();
+  if (!standing) return std::nullopt;
+  plan::Plan plan = plan::plan_of(standing->record);
+  return PreparedChange{std::move(*standing), std::move(plan)};
 }
 
-state::TxnId activate(ChangingRoot& root, const state::Prepared& one, const std::function<bool()>& stop_asked) {
-  return txn::Engine(root.environment(stop_asked)).activate(one);
+TxnId activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked) {
+  return txn::Engine(root.environment(stop_asked)).activate(one.account);
 }
 
-void discard(ChangingRoot& root, const state::Prepared& one) { txn::Engine(root.environment()).discard(one); }
+void discard(ChangingRoot& root, const PreparedChange& one) { txn::Engine(root.environment()).discard(one.account); }
 
-void activate_at_boot(ChangingRoot& root, const state::Prepared& one, bool at_boot) {
-  root.state_to_change().activate_at_boot(one.id, at_boot);
+void activate_at_boot(ChangingRoot& root, const PreparedChange& one, bool at_boot) {
+  root.state_to_change().activate_at_boot(one.account.id, at_boot);
 }
 
 }  // namespace hambrel::operations

@@ -11,17 +11,23 @@
 
 namespace hambrel::operations {
 
+using repo::CachedFile;
+using state::Checkpoint;
+using state::TxnId;
+using txn::StandingAttic;
+
 /// What of the attics would be given up.
 struct AtticProposal {
-  std::vector<txn::StandingAttic> attics;  // all, oldest first
-  std::vector<state::TxnId> goes;
+  std::vector<StandingAttic> attics;   // all, oldest first
+  std::map<TxnId, std::string> kinds;  // of their transactions
+  std::vector<TxnId> goes;
   plan::Plan plan;      // with what can't be done any more afterwards
   ByteCount bytes = 0;  // that are free then
-  bool is_given_up(const txn::StandingAttic& one) const;
+  bool is_given_up(const StandingAttic& one) const;
 };
-/// Beyond these limits; without any, beyond those of the settings.
+/// Beyond these limits; without any, beyond those of the settings. Throws Error{NotFound} for a root without a state.
 AtticProposal propose_giving_up(Root& root, txn::Limits limits);
-state::TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason);
+TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason);
 
 /// Which cached package files are unwanted, beside those beyond the limits.
 struct CacheRequest {
@@ -30,21 +36,35 @@ struct CacheRequest {
 };
 struct CacheProposal {
   std::size_t files = 0;  // in the cache
-  std::vector<repo::CachedFile> goes;
+  std::vector<CachedFile> goes;
   ByteCount bytes = 0;
-  std::map<state::TxnId, std::vector<std::string>> last_copies;  // versions that left with it, and lie nowhere else
+  std::map<TxnId, std::vector<std::string>> last_copies;  // versions that left with it, and lie nowhere else
 };
 /// Without any limit in the request those of the settings hold.
 CacheProposal propose_dropping(Root& root, const CacheRequest& request);
 void drop(ChangingRoot& root, const CacheProposal& proposal);
 
-state::Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason);
+/// Is the version of a cached file installed?
+bool is_installed(Root& root, const CachedFile& file);
+
+struct KeptCheckpoint {
+  Checkpoint checkpoint;
+  ByteCount attic = 0;  // bytes that the attic keeps because of it: everything since
+};
+/// Oldest first.
+std::vector<KeptCheckpoint> checkpoints(Root& root);
+Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason);
 void drop_checkpoint(ChangingRoot& root, const std::string& name);
 
-std::optional<state::Prepared> prepared(Root& root);
-state::TxnId activate(ChangingRoot& root, const state::Prepared& one, const std::function<bool()>& stop_asked);
-void discard(ChangingRoot& root, const state::Prepared& one);
+/// A change that waits for its switch.
+struct PreparedChange {
+  state::Prepared account;
+  plan::Plan plan;
+};
+std::optional<PreparedChange> prepared(Root& root);
+TxnId activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked);
+void discard(ChangingRoot& root, const PreparedChange& one);
 /// With the next start of the system, or not any more.
-void activate_at_boot(ChangingRoot& root, const state::Prepared& one, bool at_boot);
+void activate_at_boot(ChangingRoot& root, const PreparedChange& one, bool at_boot);
 
 }  // namespace hambrel::operations

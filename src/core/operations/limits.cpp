@@ -20,7 +20,7 @@ void drop_age_in_doubt(Root& root, txn::Limits& limits) {
 }
 
 txn::Limits attic_limits(Root& root) {
-  const repo::Settings& settings = root.settings();
+  const settings::Settings& settings = root.settings();
   txn::Limits limits;
   limits.transactions = limit(settings.attic_transactions);
   limits.days = limit(settings.attic_days);

@@ -40,7 +40,10 @@ Conditions::Condition Conditions::parse(std::string_view text) {
   static const std::vector<std::string> with_value{"name", "repo", "channel", "arch"};
   Condition condition;
   std::string_view rest = text;
-  while (rest.starts_with("not:")) condition.negated = !condition.negated, rest.remove_prefix(4);
+  while (rest.starts_with("not:")) {
+    condition.negated = !condition.negated;
+    rest.remove_prefix(4);
+  }
   if (rest.starts_with("size>") || rest.starts_with("size<")) {
     condition.kind = rest.substr(0, 5);
     const auto bytes = parse_size(rest.substr(5));

@@ -6,20 +6,21 @@
 #include <set>
 
 #include "base/amounts.h"
-#include "base/json.h"
 #include "base/text.h"
 #include "operations/limits.h"
 #include "os/host.h"
+#include "plan/plan_record.h"
 
 namespace hambrel::operations {
 
-const std::vector<ConfigQuestion>& Proposal::questions() const {
-  static const std::vector<ConfigQuestion> none;
-  return none;
+std::unique_ptr<Proposal> Proposal::decided(Decisions) {
+  throw Error(ErrorCode::Internal, "answers to questions that nobody put");
 }
 
-void Proposal::decide(txn::Choices answers) {
-  if (!answers.empty()) throw Error(ErrorCode::Internal, "answers to questions that nobody put");
+Outcome Proposal::perform(ChangingRoot& root, const Terms& terms) {
+  if (!questions().empty())
+    throw Error(ErrorCode::Internal, fmt::format("/{} is not decided on yet", questions().front().path));
+  return carry_out(root, terms);
 }
 
 txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& reason) {
@@ -28,17 +29,18 @@ txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& r
   account.command = root.options().command;
   account.user = os::user_name();
   account.note = reason;
-  account.plan = canonical(to_json(plan));
+  account.record = plan::record_of(plan);
   return account;
 }
 
-void plan_retention(Root& root, txn::Planned& planned) {
-  if (root.state() == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return;
+txn::Planned with_retention(Root& root, txn::Planned planned) {
+  if (root.state() == nullptr || (planned.tree.moves.empty() && planned.moves.empty())) return planned;
   planned.gives_up = txn::over_limits(attic_limits(root), standing_attics(root), planned.attic.empty() ? 1 : 0);
   std::erase_if(planned.gives_up, [&](state::TxnId id) {  // an undo takes its files from there
     return planned.attic == fmt::format("{}/{}", txn::kAttic, number(id));
   });
   if (!planned.gives_up.empty()) planned.plan.notices.push_back(txn::notice_of(planned.gives_up));
+  return planned;
 }
 
 std::optional<std::string> check_prepared(Root& root, End end) {
@@ -52,7 +54,7 @@ std::optional<std::string> check_prepared(Root& root, End end) {
   return fmt::format("what is prepared ({}) can't be activated any more after this", what);
 }
 
-Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end,
+Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end, bool fetches,
                 const std::function<bool()>& stop_asked) {
   Outcome outcome;
   outcome.end = end;
@@ -63,7 +65,7 @@ Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Acco
   }
   outcome.transaction = engine.run(planned, account);
   outcome.stopped_too_late = stop_asked();
-  if (planned.plan.download() > 0) outcome.cache = trim_cache(root);
+  if (fetches) outcome.cache = trim_cache(root);
   return outcome;
 }
 
@@ -82,51 +84,56 @@ namespace {
 
 class PlannedProposal final : public Proposal {
  public:
-  PlannedProposal(Root& root, txn::Planned planned, const PlannedTerms& terms, std::shared_ptr<VersionFiles> files)
-      : root_(root), files_(std::move(files)), planned_(std::move(planned)) {
-    end_ = terms.end;
-    plan_retention(root, planned_);
-    if (auto remark = check_prepared(root, end_)) remarks_.push_back(std::move(*remark));
-    check_holds(terms);
-  }
+  PlannedProposal(Parts parts, txn::Planned planned, bool does_nothing, std::shared_ptr<VersionFiles> files)
+      : Proposal(std::move(parts)), files_(std::move(files)), planned_(std::move(planned)), nothing_(does_nothing) {}
 
-  const plan::Plan& plan() const override { return planned_.plan; }
-  bool does_nothing() const override { return planned_.does_nothing(); }
-
-  Outcome perform(ChangingRoot& root, const Terms& terms) override {
-    txn::Account account = account_of(root, planned_.plan, terms.reason);
-    account.downloaded = planned_.plan.download();
-    return execute(root, planned_, account, end_, terms.stop_asked);
-  }
+  bool does_nothing() const override { return nothing_; }
 
  private:
-  /// Going back changes held packages, too, as it must be exact: that is said, or each has to be named.
-  void check_holds(const PlannedTerms& terms) {
-    const std::set<std::string> named(terms.release.begin(), terms.release.end());
-    for (const state::PackageChange& change : planned_.changes) {
-      if (!change.before_row || change.before_row == change.after_row || named.contains(change.name)) continue;
-      const auto hold = root_.state()->package(*change.before_row).hold;
-      if (!hold || (hold->until != 0 && hold->until <= os::now())) continue;
-      const bool came_with_it = planned_.undo_of && change.before->hold && change.before->hold->since == hold->since;
-      if (came_with_it) continue;
-      const std::string why = hold->reason.empty() ? "" : ": " + printable(hold->reason);
-      if (terms.name_holds)
-        throw Error(ErrorCode::Refused, fmt::format("{} is held{}, and this would change it", change.name, why), {},
-                    fmt::format("name it to change it all the same: --release {}", change.name));
-      remarks_.push_back(fmt::format("{} is held{}; this changes it all the same", change.name, why));
-    }
+  Outcome carry_out(ChangingRoot& root, const Terms& terms) override {
+    txn::Account account = account_of(root, plan(), terms.reason);
+    account.downloaded = plan().download();
+    return execute(root, planned_, account, end(), plan().download() > 0, terms.stop_asked);
   }
 
-  Root& root_;
   std::shared_ptr<VersionFiles> files_;
-  txn::Planned planned_;
+  const txn::Planned planned_;
+  const bool nothing_;
 };
+
+/// Going back changes held packages, too, as it must be exact: that is said, or each has to be named.
+std::vector<std::string> remarks_on_holds(Root& root, const txn::Planned& planned, const PlannedTerms& terms) {
+  const std::set<std::string> named(terms.release.begin(), terms.release.end());
+  std::vector<std::string> remarks;
+  for (const state::PackageChange& change : planned.changes) {
+    if (!change.before_row || change.before_row == change.after_row || named.contains(change.name)) continue;
+    const auto hold = root.state()->package(*change.before_row).hold;
+    if (!hold || (hold->until != 0 && hold->until <= os::now())) continue;
+    const bool came_with_it = planned.undo_of && change.before->hold && change.before->hold->since == hold->since;
+    if (came_with_it) continue;
+    const std::string why = hold->reason.empty() ? "" : ": " + printable(hold->reason);
+    if (terms.name_holds)
+      throw Error(ErrorCode::Refused, fmt::format("{} is held{}, and this would change it", change.name, why), {},
+                  fmt::format("name it to change it all the same: --release {}", change.name));
+    remarks.push_back(fmt::format("{} is held{}; this changes it all the same", change.name, why));
+  }
+  return remarks;
+}
 
 }  // namespace
 
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
-                                  std::shared_ptr<VersionFiles> files) {
-  return std::make_unique<PlannedProposal>(root, std::move(planned), terms, std::move(files));
+                                  std::shared_ptr<VersionFiles> files, const char* remark_on_nothing) {
+  planned = with_retention(root, std::move(planned));
+  const bool nothing = planned.does_nothing();
+  Proposal::Parts parts;
+  parts.end = terms.end;
+  if (nothing && remark_on_nothing != nullptr) parts.remarks.emplace_back(remark_on_nothing);
+  if (auto remark = nothing ? std::nullopt : check_prepared(root, terms.end))
+    parts.remarks.push_back(std::move(*remark));
+  for (std::string& remark : remarks_on_holds(root, planned, terms)) parts.remarks.push_back(std::move(remark));
+  parts.plan = std::move(planned.plan);
+  return std::make_unique<PlannedProposal>(std::move(parts), std::move(planned), nothing, std::move(files));
 }
 
 }  // namespace hambrel::operations

@@ -1,8 +1,9 @@
 // What is known before a question is put, and what became of it.
 //
 // A request (one struct a use case) becomes a Proposal: the plan, what is worth saying about it, and the questions that
-// are open, each as data. The answers are given to decide(); perform() carries the whole out and says what was done as
-// an Outcome. Text and JSON are made from these values, and from nothing else. Nothing here prints or asks.
+// are open, each as data. It never changes: with the answers decided() makes another one, perform() carries that out
+// and says what was done as an Outcome. Text and JSON are made from these values, and from nothing else. Nothing here
+// prints or asks.
 #pragma once
 
 #include <functional>
@@ -47,37 +48,48 @@ struct Outcome {
 
 class Proposal {
  public:
+  struct Parts {
+    plan::Plan plan;
+    std::vector<std::string> remarks{};       // sentences about it that belong to no step
+    std::vector<ConfigQuestion> questions{};  // configuration that is still to be decided on
+    End end = End::Switch;
+  };
+  explicit Proposal(Parts parts) : parts_(std::move(parts)) {}
   virtual ~Proposal() = default;
-  virtual const plan::Plan& plan() const = 0;
+  Proposal(const Proposal&) = delete;
+  Proposal& operator=(const Proposal&) = delete;
+
+  const plan::Plan& plan() const { return parts_.plan; }
+  const std::vector<std::string>& remarks() const { return parts_.remarks; }
+  const std::vector<ConfigQuestion>& questions() const { return parts_.questions; }
+  End end() const { return parts_.end; }
   /// Nothing of the system would change.
   virtual bool does_nothing() const { return plan().empty(); }
-  /// Sentences about it that belong to no step.
-  const std::vector<std::string>& remarks() const { return remarks_; }
-  /// Configuration that is still to be decided on.
-  virtual const std::vector<ConfigQuestion>& questions() const;
-  /// Answers to all questions: what is left to ask about afterwards is nothing.
-  virtual void decide(txn::Choices answers);
-  virtual End end() const { return end_; }
-  /// Once, by the root that it was made from. On failure everything is as before, and the ledger says so.
-  virtual Outcome perform(ChangingRoot& root, const Terms& terms) = 0;
+  /// What it is with an answer to each of its questions: another one, without questions. This one is used up.
+  [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions answers);
+  /// Once, by the root that it was made from, and with no question open. On failure everything is as before, and the
+  /// ledger says so.
+  Outcome perform(ChangingRoot& root, const Terms& terms);
 
  protected:
-  End end_ = End::Switch;
-  std::vector<std::string> remarks_;
+  virtual Outcome carry_out(ChangingRoot& root, const Terms& terms) = 0;
+
+ private:
+  const Parts parts_;
 };
 
 /// For the ledger.
 txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& reason);
 
-/// What is given up with a change goes into its plan.
-void plan_retention(Root& root, txn::Planned& planned);
+/// The same plan together with what of the attic is given up with it.
+txn::Planned with_retention(Root& root, txn::Planned planned);
 
 /// What is prepared already can't be activated after another change. Throws Error{Refused} where this one is to be
 /// prepared itself.
 std::optional<std::string> check_prepared(Root& root, End end);
 
-/// Switches or prepares. `planned` has its sources.
-Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end,
+/// Switches or prepares. `planned` has its sources. `fetches`: the cache is brought within its limits afterwards.
+Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end, bool fetches,
                 const std::function<bool()>& stop_asked);
 
 /// After a transaction that fetched something. What can't be dropped is told.
@@ -90,8 +102,8 @@ struct PlannedTerms {
   bool name_holds = false;             // others must not: nobody is asked
 };
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
-/// `files`: what its sources are read from.
+/// `files`: what its sources are read from. `remark`: said if there is nothing to be done.
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
-                                  std::shared_ptr<VersionFiles> files = {});
+                                  std::shared_ptr<VersionFiles> files = {}, const char* remark = nullptr);
 
 }  // namespace hambrel::operations

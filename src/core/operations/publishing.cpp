@@ -33,8 +33,11 @@ Packed pack(const PackRequest& request, Observer& observer) {
   const Package& package = description.package;
   Packed packed;
   packed.file = request.output;
-  if (packed.file.empty()) packed.file = fmt::format("{}.{}.hambrel", package.version.text(), package.arch);
   const auto host = os::open_file_system("/");
+  if (packed.file.empty()) {  // as a repository has it
+    packed.file = fmt::format("{}/{}.{}.hambrel", package.name, package.version.text(), package.arch);
+    host->make_directories(os::host_path(package.name));
+  }
   const std::string path = os::host_path(packed.file), part = path + ".part";
   const auto parent = host->stat_followed(os::parent_of(path));
   if (!parent || parent->type != os::FileType::Directory)

@@ -9,9 +9,11 @@
 
 namespace hambrel::operations {
 
+using repo::Published;
+
 struct PackRequest {
   std::string directory;  // of the host: package.toml, and the files below root/
-  std::string output{};   // of the host; empty: VERSION.ARCH.hambrel in the current directory
+  std::string output{};   // of the host; empty: NAME/VERSION.ARCH.hambrel below the current directory
   int level = 9;          // of zstd, 1 to 19
 };
 struct Packed {
@@ -22,6 +24,6 @@ struct Packed {
 Packed pack(const PackRequest& request, Observer& observer);
 
 /// Throws what repo::publish() throws, Error{NotFound} where there is no such directory of the host.
-repo::Published publish(const std::string& directory, Observer& observer);
+Published publish(const std::string& directory, Observer& observer);
 
 }  // namespace hambrel::operations

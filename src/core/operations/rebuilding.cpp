@@ -2,7 +2,6 @@
 
 #include <algorithm>
 
-#include "base/json.h"
 #include "base/text.h"
 #include "operations/proposal.h"
 #include "operations/supply.h"
@@ -74,23 +73,10 @@ RebuildProposal propose(Root& root, const RebuildRequest& request) {
 }
 
 state::TxnId perform(ChangingRoot& root, const RebuildProposal& proposal, const std::string& reason) {
-  txn::Account account = account_of(root, {}, reason);
-  account.kind = state::kRebuilding;
-  account.plan = canonical(to_json(proposal, "done"));
+  plan::Plan plan;
+  plan.kind = state::kRebuilding;
+  const txn::Account account = account_of(root, plan, reason);
   return txn::rebuild(root.files(), proposal.planned, account, os::now());
-}
-
-Json to_json(const RebuildProposal& proposal, const char* result) {
-  Json installed = Json::array();
-  for (const auto& one : proposal.planned.installed)
-    installed.push_back({{"name", one.package.package.name},
-                         {"version", one.package.package.version.text()},
-                         {"arch", one.package.package.arch},
-                         {"from", one.from.empty() ? Json() : Json(one.from)}});
-  return {{"kind", state::kRebuilding},
-          {"installed", std::move(installed)},
-          {"transactions", proposal.planned.history.size()},
-          {"result", result}};
 }
 
 }  // namespace hambrel::operations

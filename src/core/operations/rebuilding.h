@@ -4,8 +4,6 @@
 #include <string>
 #include <vector>
 
-#include <nlohmann/json_fwd.hpp>
-
 #include "operations/root.h"
 #include "txn/rebuild.h"
 
@@ -24,8 +22,5 @@ struct RebuildProposal {
 RebuildProposal propose(Root& root, const RebuildRequest& request);
 /// Returns the number in the ledger.
 state::TxnId perform(ChangingRoot& root, const RebuildProposal& proposal, const std::string& reason);
-
-/// `result`: "dry run" or "done".
-nlohmann::json to_json(const RebuildProposal& proposal, const char* result);
 
 }  // namespace hambrel::operations

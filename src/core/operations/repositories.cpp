@@ -6,12 +6,13 @@
 
 #include "base/text.h"
 #include "os/host.h"
+#include "repo/source.h"
 
 namespace hambrel::operations {
 
 namespace {
 
-const repo::Repository& repository_named(Root& root, const std::string& name) {
+const Repository& repository_named(Root& root, const std::string& name) {
   const auto& all = root.repositories();
   const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == name; });
   if (found != all.end()) return *found;
@@ -24,8 +25,32 @@ const repo::Repository& repository_named(Root& root, const std::string& name) {
 
 }  // namespace
 
-std::vector<repo::RefreshResult> refresh(Root& root, const std::vector<std::string>& names) {
-  std::vector<repo::Repository> wanted;
+const std::vector<CachedIndex>& repositories(Root& root) { return root.catalog().indexes; }
+
+void add_repository(Root& root, const Repository& repository) {
+  Repository checked = repository;
+  checked.url = settings::checked_url(repository.url);
+  for (const std::string& channel : repository.channels)
+    if (!is_package_name(channel))
+      throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the name of a channel", printable(channel)), {},
+                  "for example --channels stable,beta");
+  if (repository.rank < 1 || repository.rank > 99)
+    throw Error(ErrorCode::Usage, fmt::format("{} is not the rank of a repository", repository.rank), {},
+                "a number from 1 to 99; the smaller it is, the more it is preferred");
+  settings::add_repository(root.files(), checked);
+}
+
+void drop_repository(Root& root, const std::string& name) {
+  settings::drop_repository(root.files(), name);
+  root.files().remove_tree(fmt::format("{}/{}", repo::kIndexCache, name));
+}
+
+void set_enabled(Root& root, const std::string& name, bool enabled) {
+  settings::set_enabled(root.files(), name, enabled);
+}
+
+std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names) {
+  std::vector<Repository> wanted;
   for (const std::string& name : names) wanted.push_back(repository_named(root, name));
   if (names.empty())
     for (const auto& one : root.repositories())

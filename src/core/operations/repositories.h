@@ -8,9 +8,22 @@
 
 namespace hambrel::operations {
 
+using repo::CachedIndex;
+using repo::RefreshResult;
+using settings::Repository;
+
+/// All of them, by name, as the cache knows them.
+const std::vector<CachedIndex>& repositories(Root& root);
+/// Throws Error{Usage} for a name, a URL, a channel or a rank that can't be, Error{Refused} for a name that is taken.
+void add_repository(Root& root, const Repository& repository);
+/// Its file and its index in the cache. Throws Error{NotFound}.
+void drop_repository(Root& root, const std::string& name);
+/// Throws Error{NotFound}.
+void set_enabled(Root& root, const std::string& name, bool enabled);
+
 /// Fetches the indexes of these repositories, or without names of all that are enabled. A failure of one stands in its
 /// result. Throws Error{NotFound} for a name that is none.
-std::vector<repo::RefreshResult> refresh(Root& root, const std::vector<std::string>& names);
+std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names);
 
 /// How many installed packages could be renewed.
 std::size_t count_newer(Root& root);

@@ -43,17 +43,17 @@ os::FileSystem& Root::files() {
   return *files_;
 }
 
-const repo::Settings& Root::settings() {
+const settings::Settings& Root::settings() {
   if (settings_) return *settings_;
   if (options_.settings_file.empty()) {
-    settings_ = repo::load_settings(files(), "etc/hambrel/hambrel.toml", os::machine_architecture());
+    settings_ = settings::load_settings(files(), "etc/hambrel/hambrel.toml", os::machine_architecture());
   } else {
     const auto host = os::open_file_system("/");
     const std::string path = os::host_path(options_.settings_file);
     if (!host->stat_followed(path))
       throw Error(ErrorCode::NotFound, "there is no such settings file", options_.settings_file,
                   "check the path given to --config");
-    settings_ = repo::load_settings(*host, path, os::machine_architecture());
+    settings_ = settings::load_settings(*host, path, os::machine_architecture());
   }
   const auto& known = settings_->architectures;
   const std::string& wanted = options_.architecture;
@@ -64,14 +64,14 @@ const repo::Settings& Root::settings() {
   return *settings_;
 }
 
-const std::vector<repo::Repository>& Root::repositories() {
-  if (!repositories_) repositories_ = repo::load_repositories(files());
+const std::vector<settings::Repository>& Root::repositories() {
+  if (!repositories_) repositories_ = settings::load_repositories(files());
   return *repositories_;
 }
 
 void Root::see_enabled(const std::string& repository) {
   repositories();
-  for (repo::Repository& one : *repositories_)
+  for (settings::Repository& one : *repositories_)
     if (one.name == repository) one.enabled = true;
   catalog_.reset();
   universe_.reset();
@@ -103,7 +103,7 @@ std::string Root::clock_doubt() {
 }
 
 repo::Pace Root::pace() {
-  const repo::FetchLimits& limits = settings().fetch;
+  const settings::FetchLimits& limits = settings().fetch;
   return {limits.least_rate, limits.window_seconds, 0};
 }
 
@@ -134,12 +134,13 @@ void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
   Candidate candidate;
   candidate.package = reader->manifest();
   const auto& architectures = settings().architectures;
-  if (candidate.package.arch != "any" &&
+  if (!candidate.package.is_independent() &&
       std::find(architectures.begin(), architectures.end(), candidate.package.arch) == architectures.end())
     throw Error(ErrorCode::Refused,
                 fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
                             join(architectures, " and ")),
-                shown, fmt::format("use a file built for {} or any", join(architectures, ", ")));
+                shown,
+                fmt::format("use a file that is built for {}, or independent of machines", join(architectures, ", ")));
   Offer offer;
   offer.local_path = shown;
   offer.size = reader->file_size();
@@ -154,7 +155,7 @@ void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
 View Root::view() {
   View view;
   for (const repo::CachedIndex& index : catalog().indexes) {
-    const repo::Repository& one = index.repository;
+    const settings::Repository& one = index.repository;
     if (index.problem.empty())  // what the catalogue may still hold of another place by that name is not seen
       view.repositories.push_back({one.name, one.enabled, one.rank, one.channels});
   }

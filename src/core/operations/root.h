@@ -32,14 +32,15 @@ inline constexpr const char* kStateDirectory = "var/lib/hambrel";
 inline constexpr const char* kStateFile = "var/lib/hambrel/state.sqlite";
 inline constexpr const char* kLockFile = "var/lib/hambrel/private/lock";
 
+using state::StateMoved;
+
 struct RootOptions {
   std::string path = "/";       // an existing directory of the host
   std::string settings_file{};  // of the host; empty: etc/hambrel/hambrel.toml of the root
   std::string architecture{};   // that specs mean; empty: the root's own first
   std::string command{};        // how the ledger, and whoever waits for the lock, is told of this run
   bool trust_compiled = true;   // false: indexes are parsed, as the stored, compiled ones turned out to be damaged
-  /// As txn::Environment has it.
-  std::function<void(const std::string&)> after_step = [](const std::string&) {};
+  std::function<void(txn::EngineStep)> after_step = [](txn::EngineStep) {};
 };
 
 class Root {
@@ -52,12 +53,14 @@ class Root {
   const RootOptions& options() const { return options_; }
   Observer& observer() const { return observer_; }
   os::FileSystem& files();
-  const repo::Settings& settings();
-  const std::vector<repo::Repository>& repositories();
+  const settings::Settings& settings();
+  const std::vector<settings::Repository>& repositories();
   const repo::Catalog& catalog();
   /// Nothing if this root has none yet. Tells if a transaction stands interrupted.
   virtual const state::State* state();
   virtual bool changes() const { return false; }
+  /// Was nothing changed in this root yet?
+  bool is_new() { return state() == nullptr; }
   /// Why the clock can't be believed; empty: it can.
   virtual std::string clock_doubt();
 
@@ -108,8 +111,8 @@ class Root {
   Observer& observer_;
   std::unique_ptr<os::FileSystem> files_;
   std::shared_ptr<os::FileReader> host_;
-  std::optional<repo::Settings> settings_;
-  std::optional<std::vector<repo::Repository>> repositories_;
+  std::optional<settings::Settings> settings_;
+  std::optional<std::vector<settings::Repository>> repositories_;
   std::optional<repo::Catalog> catalog_;
   std::unique_ptr<state::State> looking_;
   std::unique_ptr<Universe> universe_;

@@ -23,81 +23,112 @@ std::shared_ptr<const archive::Table> table_in_cache(Root& root, PackageId id) {
   return reader.shared_table();
 }
 
-}  // namespace
+/// Tables of contents from wherever they are.
+class TableCollector {
+ public:
+  TableCollector(Root& root, std::size_t most, std::vector<PackageId>* damaged)
+      : root_(root), damaged_(damaged), texts_(most) {}
 
-std::map<PackageId, std::shared_ptr<const archive::Table>> tables_of(Root& root, const std::vector<PackageId>& ids,
-                                                                     std::vector<PackageId>* damaged) {
-  const Universe& universe = root.universe();
-  std::map<PackageId, std::shared_ptr<const archive::Table>> tables;
-  std::vector<PackageId> asked;
-  std::vector<std::string> texts(ids.size());
-  std::vector<repo::Request> requests;
-  for (const PackageId id : ids) {
-    const Package& package = universe.package(id);
-    if (const auto* reader = root.file_reader(id)) {
-      tables.emplace(id, reader->shared_table());
-      continue;
+  Tables collect(const std::vector<PackageId>& ids) {
+    for (const PackageId id : ids)
+      if (!is_at_hand(id)) ask_for(id);
+    Observer silent;
+    repo::fetch_all(requests_, root_.settings().downloads, silent);
+    fetch_whole();
+    for (std::size_t i = 0; i < requests_.size(); ++i) read_answer(i);
+    return std::move(tables_);
+  }
+
+ private:
+  /// In a file that was given, in the state or in the cache.
+  bool is_at_hand(PackageId id) {
+    if (const auto* reader = root_.file_reader(id)) {
+      tables_.emplace(id, reader->shared_table());
+      return true;
     }
-    if (const auto* const kept = root.kept(id)) {
+    if (const auto* const kept = root_.kept(id)) {
       auto table = std::make_shared<archive::Table>();
-      for (FileEntry& file : root.state()->files_of(kept->row)->entries())
+      for (FileEntry& file : root_.state()->files_of(kept->row)->entries())
         table->entries.push_back(archive::Entry{std::move(file)});
-      tables.emplace(id, std::move(table));
-      continue;
+      tables_.emplace(id, std::move(table));
+      return true;
     }
-    const Offer& offer = universe[id].offers.front();
-    if (repo::in_cache(root.files(), package, offer)) {
-      const std::string path = repo::cache_path(package);
-      try {
-        const archive::PackageReader reader(root.files().open(path), root.files().shown(path));
-        if (reader.footer().table_digest == offer.table_digest) {
-          tables.emplace(id, reader.shared_table());
-          continue;
-        }
-      } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
-        root.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-        if (damaged != nullptr) damaged->push_back(id);
-      }
+    const Offer& offer = root_.universe()[id].offers.front();
+    const Package& package = root_.universe().package(id);
+    if (!repo::in_cache(root_.files(), package, offer)) return false;
+    const std::string path = repo::cache_path(package);
+    try {
+      const archive::PackageReader reader(root_.files().open(path), root_.files().shown(path));
+      if (reader.footer().table_digest != offer.table_digest) return false;
+      tables_.emplace(id, reader.shared_table());
+      return true;
+    } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
+      root_.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
+      if (damaged_ != nullptr) damaged_->push_back(id);
+      return false;
     }
-    const auto found = std::find_if(root.repositories().begin(), root.repositories().end(),
+  }
+
+  void ask_for(PackageId id) {
+    const Package& package = root_.universe().package(id);
+    const Offer& offer = root_.universe()[id].offers.front();
+    const auto& repositories = root_.repositories();
+    const auto found = std::find_if(repositories.begin(), repositories.end(),
                                     [&](const auto& one) { return one.name == offer.repository; });
-    if (found == root.repositories().end())
+    if (found == repositories.end())
       throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
                   "run `hambrel refresh`");
-    std::string* const text = &texts[asked.size()];
-    asked.push_back(id);
+    std::string* const text = &texts_[asked_.size()];
+    asked_.push_back(id);
     repo::Request request;
     request.url = found->url + "/" + repo::package_url_path(package);
     request.limit = offer.table_size;
     request.range = std::pair(offer.table_offset, offer.table_size);
     request.sink = [text](std::string_view data) { *text += data; };
-    request.pace = root.pace();
+    request.pace = root_.pace();
     request.only_range = true;
-    requests.push_back(std::move(request));
+    requests_.push_back(std::move(request));
   }
-  Observer silent;
-  repo::fetch_all(requests, root.settings().downloads, silent);
-  std::vector<repo::PackageToFetch> whole;
-  for (std::size_t i = 0; i < requests.size(); ++i)
-    if (requests[i].no_ranges) whole.push_back({universe.package(asked[i]), universe[asked[i]].offers.front()});
-  if (!whole.empty()) {
-    root.observer().note(fmt::format(
-        "{}: the server sends whole files only, so {} fetched before the plan is made", shown_url(requests.front().url),
-        whole.size() == 1 ? "1 package is" : fmt::format("{} packages are", whole.size())));
-    repo::download(root.files(), whole, root.repositories(), root.settings().downloads, root.observer());
+
+  /// From servers that send no ranges.
+  void fetch_whole() {
+    std::vector<repo::PackageToFetch> whole;
+    for (std::size_t i = 0; i < requests_.size(); ++i)
+      if (requests_[i].no_ranges)
+        whole.push_back({root_.universe().package(asked_[i]), root_.universe()[asked_[i]].offers.front()});
+    if (whole.empty()) return;
+    root_.observer().note(
+        fmt::format("{}: the server sends whole files only, so {} fetched before the plan is made",
+                    shown_url(requests_.front().url),
+                    whole.size() == 1 ? "1 package is" : fmt::format("{} packages are", whole.size())));
+    repo::download(root_.files(), whole, root_.repositories(), root_.settings().downloads, root_.observer());
   }
-  for (std::size_t i = 0; i < requests.size(); ++i) {
-    if (requests[i].no_ranges) {
-      tables.emplace(asked[i], table_in_cache(root, asked[i]));
-      continue;
+
+  void read_answer(std::size_t i) {
+    const PackageId id = asked_[i];
+    const repo::Request& request = requests_[i];
+    if (request.no_ranges) {
+      tables_.emplace(id, table_in_cache(root_, id));
+      return;
     }
-    if (requests[i].problem) throw *requests[i].problem;
-    const Offer& offer = universe[asked[i]].offers.front();
-    tables.emplace(asked[i],
-                   std::make_shared<const archive::Table>(archive::read_table(
-                       texts[i], {offer.table_offset, offer.table_size, offer.table_digest}, requests[i].url)));
+    if (request.problem) throw *request.problem;
+    const Offer& offer = root_.universe()[id].offers.front();
+    tables_.emplace(id, std::make_shared<const archive::Table>(archive::read_table(
+                            texts_[i], {offer.table_offset, offer.table_size, offer.table_digest}, request.url)));
   }
-  return tables;
+
+  Root& root_;
+  std::vector<PackageId>* damaged_;
+  Tables tables_;
+  std::vector<PackageId> asked_;
+  std::vector<std::string> texts_;  // by what is asked for; they stay where they are
+  std::vector<repo::Request> requests_;
+};
+
+}  // namespace
+
+Tables tables_of(Root& root, const std::vector<PackageId>& ids, std::vector<PackageId>* damaged) {
+  return TableCollector(root, ids.size(), damaged).collect(ids);
 }
 
 std::vector<FileEntry> files_of(Root& root, PackageId id) {
@@ -157,7 +188,7 @@ archive::PackageReader* VersionFiles::in_repository(const state::StatePackage& p
     if (universe.package(id).version != package.package.version || universe.architecture(id) != package.package.arch)
       continue;
     for (const Offer& offer : universe[id].offers)
-      for (const repo::Repository& one : root_.repositories()) {
+      for (const settings::Repository& one : root_.repositories()) {
         if (one.name != offer.repository || offer.digest != package.digest) continue;
         const std::string url = one.url + "/" + repo::package_url_path(package.package);
         try {

@@ -18,7 +18,9 @@
 #include <optional>
 #include <thread>
 
+#include "base/error.h"
 #include "base/text.h"
+#include "os/file_system.h"
 
 namespace hambrel::os {
 
@@ -98,6 +100,25 @@ std::string program_path() {
 void test_only_die() {
   kill(getpid(), SIGKILL);
   for (;;) pause();
+}
+
+std::string host_path(std::string_view given) {
+  std::string whole(given);
+  if (whole.empty() || whole.front() != '/') {
+    char* const here = ::getcwd(nullptr, 0);
+    if (here == nullptr) throw_errno(errno, "cannot tell the current directory", ".");
+    whole = std::string(here) + "/" + whole;
+    std::free(here);
+  }
+  std::vector<std::string> parts;
+  for (const std::string_view part : split(whole, '/')) {
+    if (part.empty() || part == ".") continue;
+    if (part != "..")
+      parts.emplace_back(part);
+    else if (!parts.empty())
+      parts.pop_back();
+  }
+  return join(parts, "/");
 }
 
 }  // namespace hambrel::os

@@ -419,7 +419,8 @@ class PosixFileSystem final : public FileSystem {
     step.handle = Handle(::openat(directory, part.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
     const auto info = step.handle.get() < 0 ? std::nullopt : look(step.handle.get(), "");
     if (!info) return Step{};
-    step.type = info->type, step.uid = info->uid;
+    step.type = info->type;
+    step.uid = info->uid;
     const bool group = (info->mode & 0020U) == 0 || info->gid == 0 || info->gid == ::getegid() || info->gid == group_;
     step.kept = kept && is_keeper(info->uid) && group && (info->mode & 0002U) == 0;
     return step;
@@ -493,37 +494,6 @@ class PosixFileSystem final : public FileSystem {
 
 std::unique_ptr<FileSystem> open_file_system(const std::string& root) {
   return std::make_unique<PosixFileSystem>(root);
-}
-
-std::unique_ptr<DatabaseFile> open_scratch() {
-  const char* const given = std::getenv("TMPDIR");
-  const std::string directory = given != nullptr && *given == '/' ? given : "/var/tmp";
-  Handle file(::open(directory.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
-  if (file.get() < 0) {  // a file system that has no nameless files
-    std::string name = directory + "/hambrel-XXXXXX";
-    file = Handle(::mkostemp(name.data(), O_CLOEXEC));
-    if (file.get() < 0 || ::unlink(name.c_str()) != 0) throw_errno(errno, "cannot make a temporary file", directory);
-  }
-  return std::make_unique<PosixDatabaseFile>(std::move(file), directory + "/(a temporary file)");
-}
-
-std::string host_path(std::string_view given) {
-  std::string whole(given);
-  if (whole.empty() || whole.front() != '/') {
-    char* const here = ::getcwd(nullptr, 0);
-    if (here == nullptr) throw_errno(errno, "cannot tell the current directory", ".");
-    whole = std::string(here) + "/" + whole;
-    std::free(here);
-  }
-  std::vector<std::string> parts;
-  for (const std::string_view part : split(whole, '/')) {
-    if (part.empty() || part == ".") continue;
-    if (part != "..")
-      parts.emplace_back(part);
-    else if (!parts.empty())
-      parts.pop_back();
-  }
-  return join(parts, "/");
 }
 
 }  // namespace hambrel::os

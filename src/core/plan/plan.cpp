@@ -138,8 +138,8 @@ namespace {
 class Planner {
  public:
   Planner(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
-          const std::set<PackageId>& cached)
-      : universe_(universe), request_(request), chosen_(selection.chosen), cached_(cached) {
+          const Circumstances& circumstances)
+      : universe_(universe), request_(request), chosen_(selection.chosen), circumstances_(circumstances) {
     in_.assign(universe.size(), 0);
     for (const solve::Target& target : request.install)
       asked_.insert(target.candidates.begin(), target.candidates.end());
@@ -205,9 +205,14 @@ class Planner {
     const Reason reason = reason_after(id, before);
     if (before == id && (universe_.wanted(id) ? Reason::Wanted : Reason::PulledIn) == reason) return;
     Step step;
-    step.name = universe_.name(id), step.arch = universe_.architecture(id);
-    step.after = universe_.version(id), step.after_id = id;
-    if (before) step.before = universe_.version(*before), step.before_id = before;
+    step.name = universe_.name(id);
+    step.arch = universe_.architecture(id);
+    step.after = universe_.version(id);
+    step.after_id = id;
+    if (before) {
+      step.before = universe_.version(*before);
+      step.before_id = before;
+    }
     step.reason = reason;
     if (before == id) {
       step.action = step.reason == Reason::Wanted ? Action::Want : Action::Unwant;
@@ -222,11 +227,26 @@ class Planner {
     if (const auto offer = universe_.best_offer(id)) {
       step.origin = offer->repository.empty() ? universe_[id].offers.front().title()
                                               : fmt::format("{}/{}", offer->repository, offer->channel);
-      if (!cached_.contains(id)) step.download = offer->size;
+      step.download = download_of(id, offer->size);
     }
     step.size_change = static_cast<std::int64_t>(universe_.installed_size(id)) -
                        (before ? static_cast<std::int64_t>(universe_.installed_size(*before)) : 0);
+    if (step.action == Action::Downgrade && circumstances_.keeps_reasons) {
+      step.reason = universe_[*before].installed->reason;
+      step.held = circumstances_.holds_asked && asked_for(id);
+    }
+    if (const auto shelved = circumstances_.shelved.find(id); shelved != circumstances_.shelved.end()) {
+      step.action = Action::Unshelve;
+      step.reason = shelved->second;
+      step.size_change = 0;
+    }
     plan_.steps.push_back(std::move(step));
+  }
+
+  ByteCount download_of(PackageId id, ByteCount size) const {
+    if (circumstances_.at_hand.contains(id)) return 0;
+    const auto partly = circumstances_.partly.find(id);
+    return partly == circumstances_.partly.end() ? size : size - std::min(size, partly->second);
   }
 
   Reason reason_after(PackageId id, std::optional<PackageId> before) const {
@@ -280,8 +300,10 @@ class Planner {
     const Candidate& old = universe_[id];
     Step step;
     step.action = Action::Remove;
-    step.name = old.package.name, step.arch = old.package.arch;
-    step.before = old.package.version.text(), step.before_id = id;
+    step.name = old.package.name;
+    step.arch = old.package.arch;
+    step.before = old.package.version.text();
+    step.before_id = id;
     step.origin = old.installed->origin;
     step.reason = old.installed->reason;
     step.size_change = -static_cast<std::int64_t>(old.package.installed_size);
@@ -363,7 +385,8 @@ class Planner {
       if (!offered || will_be(*offered)) continue;
       HeldBack one;
       one.name = universe_.name(id);
-      one.offered = universe_.version(*offered), one.offered_id = *offered;
+      one.offered = universe_.version(*offered);
+      one.offered_id = *offered;
       one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
       if (one.held) one.why = universe_[id].installed->hold->reason;
       for (const PackageId other : universe_.slot(id))
@@ -375,7 +398,7 @@ class Planner {
   const Universe& universe_;
   const solve::Request& request_;
   const std::vector<PackageId>& chosen_;
-  const std::set<PackageId>& cached_;
+  const Circumstances& circumstances_;
   std::vector<std::uint8_t> in_;
   std::vector<PackageId> coming_, going_;
   std::set<PackageId> asked_, succeeded_;
@@ -388,10 +411,12 @@ class Planner {
 }  // namespace
 
 Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
-               const std::set<PackageId>& cached) {
-  Plan plan = Planner(universe, request, selection, cached).run();
+               const Circumstances& circumstances) {
+  Plan plan = Planner(universe, request, selection, circumstances).run();
+  plan.kind = circumstances.kind;
   plan.proved = selection.proved;
   explain_held_back(universe, selection.chosen, plan.held_back);
+  if (circumstances.weigh_strays) plan.without_strays = circumstances.weigh_strays(plan.held_back);
   return plan;
 }
 

@@ -1,23 +1,23 @@
-// The whole of what a command is about to do, as a value: shown, written as JSON, recorded in the ledger.
+// The whole of what a command is about to do, as a value: shown, recorded in the ledger (plan_record.h).
 //
 // Invariants: every step has a reason; steps stand in an order in which each package comes after what it requires
 // (cycles aside), removals after everything else, dependants before what they depend on.
 #pragma once
 
 #include <cstdint>
+#include <functional>
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
 #include <vector>
-
-#include <nlohmann/json_fwd.hpp>
 
 #include "base/digest.h"
 #include "solve/request.h"
 
 namespace hambrel::plan {
 
-enum class Action {
+enum class Action {  // stored in the ledger: never renumber
   Install,
   Upgrade,
   Downgrade,
@@ -32,21 +32,21 @@ enum class Action {
 };  // the last four: no file
 std::string_view text_of(Action action);
 
-enum class WhyKind {
-  Asked,          // the request names it
-  Required,       // `by` requires it
-  Recommended,    // `by` recommends it
-  Newer,          // an upgrade was asked for
-  Replacing,      // takes over for `by`
-  ReplacedBy,     // `by` takes over
-  LosesProvider,  // what it requires goes
-  InConflict,     // with `by`
-  MakesRoom,      // only so many versions may stand side by side, and `by` is a newer one
-  Stray,          // no repository offers it any more, and it stood in the way of an upgrade
-  Unneeded,       // nothing wanted needs it any more
-  Undone,         // an earlier transaction is taken back
-  RolledBack,     // as it was after an earlier transaction
-  Damaged,        // `by` of its files are not as they should be
+enum class WhyKind {  // stored in the ledger: never renumber
+  Asked,              // the request names it
+  Required,           // `by` requires it
+  Recommended,        // `by` recommends it
+  Newer,              // an upgrade was asked for
+  Replacing,          // takes over for `by`
+  ReplacedBy,         // `by` takes over
+  LosesProvider,      // what it requires goes
+  InConflict,         // with `by`
+  MakesRoom,          // only so many versions may stand side by side, and `by` is a newer one
+  Stray,              // no repository offers it any more, and it stood in the way of an upgrade
+  Unneeded,           // nothing wanted needs it any more
+  Undone,             // an earlier transaction is taken back
+  RolledBack,         // as it was after an earlier transaction
+  Damaged,            // `by` of its files are not as they should be
 };
 
 struct Why {
@@ -78,7 +78,7 @@ struct Step {
 
 /// Something about files that the administrator should know before agreeing.
 struct Notice {
-  enum class Kind {
+  enum class Kind {  // stored in the ledger: never renumber
     ConfigKept,
     ConfigDisplaced,
     ConfigStaysAway,
@@ -101,16 +101,16 @@ struct Notice {
 };
 
 /// What becomes of a configuration file that the administrator edited and a package brings anew, or leaves behind.
-enum class ConfigAction {
-  Keep,     // the administrator's stays, and the package's new one is not taken
-  Take,     // the package's replaces it
-  Merge,    // both changes together
-  Edit,     // as the administrator wrote it when asked
-  Wait,     // the administrator's stays, the new one waits to be settled
-  Carry,    // it follows the package's default to another path
-  Purge,    // it goes, too
-  Restore,  // as it stood before what is taken back
-  Ask,      // not decided yet: the administrator will be asked
+enum class ConfigAction {  // stored in the ledger: never renumber
+  Keep,                    // the administrator's stays, and the package's new one is not taken
+  Take,                    // the package's replaces it
+  Merge,                   // both changes together
+  Edit,                    // as the administrator wrote it when asked
+  Wait,                    // the administrator's stays, the new one waits to be settled
+  Carry,                   // it follows the package's default to another path
+  Purge,                   // it goes, too
+  Restore,                 // as it stood before what is taken back
+  Ask,                     // not decided yet: the administrator will be asked
 };
 std::string_view text_of(ConfigAction action);
 
@@ -157,16 +157,24 @@ struct Plan {
   std::size_t count(Action action) const;
 };
 
-/// The steps from what is installed to the selection. `cached` tells which package files need no download.
+/// What of a root matters to a plan of packages, beside the packages.
+struct Circumstances {
+  std::string kind{};                       // of the plan, as the ledger names it
+  std::set<PackageId> at_hand{};            // their package files need no download;
+  std::map<PackageId, ByteCount> partly{};  // of these so many bytes have come, in a try that was interrupted
+  std::map<PackageId, Reason> shelved{};    // these come back from the shelf as what they were
+  bool keeps_reasons = false;               // an older version changes nothing about why a package is there
+  bool holds_asked = false;                 // what was asked for by name is held from then on
+  /// Given what would be left behind: what letting go of packages that nobody offers any more would bring.
+  std::function<std::optional<Plan::WithoutStrays>(const std::vector<HeldBack>&)> weigh_strays{};
+};
+
+/// The steps from what is installed to the selection. Nobody changes them afterwards.
 Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
-               const std::set<PackageId>& cached);
+               const Circumstances& circumstances = {});
 
 /// How many packages a selection leaves behind, and which wanted ones it lets go.
 Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection);
-
-nlohmann::json to_json(const Plan& plan);
-/// The configuration steps of a plan that to_json() wrote; none of what is no such plan.
-std::vector<ConfigStep> configs_of(const std::string& plan);
 
 /// An independent check of a set of packages, sharing no code with the solver and none of the candidates that were
 /// found beforehand: every requirement met inside the set, no conflict, no more versions of a name than may be. Returns

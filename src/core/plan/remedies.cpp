@@ -62,8 +62,7 @@ class Search {
     Remedy remedy{kind, std::move(subjects), "", request, std::get<solve::Selection>(std::move(answer)), {}};
     const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy.selection.chosen; };
     if (std::any_of(found_.begin(), found_.end(), same)) return true;
-    remedy.plan = make_plan(universe, request, remedy.selection, {});
-    remedy.plan.kind = "change";
+    remedy.plan = make_plan(universe, request, remedy.selection, {.kind = "change"});
     if (remedy.plan.empty() || !problems_of(universe, request, remedy.selection, remedy.plan).empty()) return true;
     found_.push_back(std::move(remedy));
     return true;

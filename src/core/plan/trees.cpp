@@ -109,7 +109,10 @@ std::vector<TreeLine> why_installed(const Universe& universe, PackageId id) {
     std::map<PackageId, std::pair<PackageId, Edge>> reached;  // -> from where, by which edge
     std::deque<PackageId> queue;
     for (const PackageId start : set)
-      if (universe.wanted(start)) reached.emplace(start, std::pair(start, Edge{})), queue.push_back(start);
+      if (universe.wanted(start)) {
+        reached.emplace(start, std::pair(start, Edge{}));
+        queue.push_back(start);
+      }
     while (!queue.empty() && !reached.contains(id)) {
       const PackageId at = queue.front();
       queue.pop_front();

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "model/version.h"
+#include "repo/download.h"
 
 namespace hambrel::repo {
 
@@ -24,7 +25,9 @@ void read_name(CachedFile& file, const std::string& directory, std::string_view 
   const auto dot = name.rfind('.');
   if (dot == std::string_view::npos) return;
   file.rest = part;
-  file.name = directory, file.version = name.substr(0, dot), file.arch = name.substr(dot + 1);
+  file.name = directory;
+  file.version = name.substr(0, dot);
+  file.arch = name.substr(dot + 1);
 }
 
 }  // namespace
@@ -41,7 +44,8 @@ std::vector<CachedFile> cached_files(os::FileReader& root) {
       const auto info = root.stat(file.path);
       if (!info || info->type != os::FileType::Regular) continue;
       read_name(file, directory, name);
-      file.size = info->size, file.time = info->mtime_seconds;
+      file.size = info->size;
+      file.time = info->mtime_seconds;
       files.push_back(std::move(file));
     }
   }
@@ -52,7 +56,7 @@ std::vector<CachedFile> cached_files(os::FileReader& root) {
   return files;
 }
 
-CacheLimits cache_limits_of(const Settings& settings) {
+CacheLimits cache_limits_of(const settings::Settings& settings) {
   const auto limit = [](std::uint64_t value) { return value == 0 ? std::nullopt : std::optional(value); };
   constexpr ByteCount kMebibyte = 1 << 20;
   return {limit(settings.cache_versions), limit(settings.cache_days), limit(settings.cache_mebibytes * kMebibyte)};

@@ -10,7 +10,7 @@
 
 #include "model/package.h"
 #include "os/file_system.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
 
 namespace hambrel::repo {
 
@@ -31,7 +31,7 @@ struct CacheLimits {
   std::optional<std::uint64_t> days;
   std::optional<ByteCount> bytes;  // the oldest go first
 };
-CacheLimits cache_limits_of(const Settings& settings);
+CacheLimits cache_limits_of(const settings::Settings& settings);
 
 /// Those that are beyond the limits or that `unwanted` names, in the order of cached_files(). The rest of a transfer is
 /// always among them. `now`: seconds since 1970.

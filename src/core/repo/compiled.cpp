@@ -10,7 +10,7 @@
 #include "base/text.h"
 #include "model/layer_sections.h"
 #include "repo/index.h"
-#include "repo/metadata.h"
+#include "trust/documents.h"
 
 namespace hambrel::repo {
 
@@ -29,7 +29,9 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& l
   offer.channel = line.channel;
   offer.size = line.size;
   offer.digest = line.digest;
-  offer.table_offset = line.table_offset, offer.table_size = line.table_size, offer.table_digest = line.table_digest;
+  offer.table_offset = line.table_offset;
+  offer.table_size = line.table_size;
+  offer.table_digest = line.table_digest;
   builder.add_offer(builder.add(line.package), offer);
 }
 
@@ -76,7 +78,7 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
     try {
       std::string read;
       const bool from_file = input.stored.empty();
-      if (from_file) read = root.read_all(input.file, kMostIndexBytes);
+      if (from_file) read = root.read_all(input.file, trust::kMostIndexBytes);
       const std::string& stored = from_file ? read : input.stored;
       if (from_file && sha256(stored) != input.digest)
         throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");

@@ -13,7 +13,7 @@
 #include "base/error.h"
 #include "model/layer.h"
 #include "os/file_system.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
 
 namespace hambrel::repo {
 

@@ -27,7 +27,7 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
 }
 
 ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<Repository>& repositories, unsigned parallel, Observer& observer) {
+                   const std::vector<settings::Repository>& repositories, unsigned parallel, Observer& observer) {
   return DownloadQueue(root, wanted, repositories, parallel).settle(observer, true);
 }
 

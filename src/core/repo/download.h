@@ -9,9 +9,11 @@
 
 #include "base/observer.h"
 #include "model/universe.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
 
 namespace hambrel::repo {
+
+inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
 
 struct PackageToFetch {
   Package package;
@@ -29,6 +31,6 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
 /// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in
 /// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
 ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<Repository>& repositories, unsigned parallel, Observer& observer);
+                   const std::vector<settings::Repository>& repositories, unsigned parallel, Observer& observer);
 
 }  // namespace hambrel::repo

@@ -20,8 +20,8 @@ namespace {
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
 constexpr unsigned kMostBreaks = 5;             // of one file's connections, each after some bytes of it
 
-std::string url_to(const PackageToFetch& wanted, const std::vector<Repository>& repositories) {
-  for (const Repository& one : repositories)
+std::string url_to(const PackageToFetch& wanted, const std::vector<settings::Repository>& repositories) {
+  for (const settings::Repository& one : repositories)
     if (one.name == wanted.offer.repository) return one.url + "/" + package_url_path(wanted.package);
   throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository),
               wanted.package.title(), "run `hambrel refresh`");
@@ -77,7 +77,8 @@ class DownloadQueue::File {
   /// The rest of it.
   Request request() {
     Request request;
-    request.url = from_, request.limit = size - arrived_;
+    request.url = from_;
+    request.limit = size - arrived_;
     if (arrived_ > 0) request.range = std::pair(arrived_, request.limit);
     request.sink = [this](std::string_view data) { take(data); };
     request.ended = [this, before = arrived_](const std::optional<Error>& problem) {
@@ -215,7 +216,7 @@ class DownloadQueue::Reader final : public os::ReadableFile {
 };
 
 DownloadQueue::DownloadQueue(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                             const std::vector<Repository>& repositories, unsigned parallel,
+                             const std::vector<settings::Repository>& repositories, unsigned parallel,
                              std::function<bool()> stop_asked)
     : root_(root), stop_asked_(std::move(stop_asked)) {
   for (const PackageToFetch& one : wanted) {

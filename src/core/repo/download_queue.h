@@ -33,8 +33,9 @@ class DownloadQueue {
   /// Begins to fetch what the cache does not have, at most `parallel` files at a time. `stop_asked` is asked by every
   /// thread that waits; true ends waiting with Error{Declined}. Throws Error{NotFound} for a repository that is gone.
   DownloadQueue(
-      os::FileSystem& root, const std::vector<PackageToFetch>& wanted, const std::vector<Repository>& repositories,
-      unsigned parallel, std::function<bool()> stop_asked = [] { return false; });
+      os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
+      const std::vector<settings::Repository>& repositories, unsigned parallel,
+      std::function<bool()> stop_asked = [] { return false; });
   /// Stops what is under way; what is whole gets its name.
   ~DownloadQueue();
   DownloadQueue(const DownloadQueue&) = delete;

@@ -13,7 +13,8 @@ namespace {
 
 /// The index of paths in the cache, if it is the one that this digest names. Read whole only where it was touched
 /// since it was verified.
-std::unique_ptr<os::ReadableFile> cached(os::FileReader& root, const Repository& repository, const Pointer& wanted) {
+std::unique_ptr<os::ReadableFile> cached(os::FileReader& root, const settings::Repository& repository,
+                                         const trust::Pointer& wanted) {
   const std::string path = index_cache_file(repository.name, "paths.zst");
   const std::string told = index_cache_file(repository.name, "paths.json");
   const auto info = root.stat(path);
@@ -30,14 +31,16 @@ std::unique_ptr<os::ReadableFile> cached(os::FileReader& root, const Repository&
   return root.open(path);
 }
 
-void keep(os::FileSystem& store, const Repository& repository, const Pointer& pointer, std::string_view content) {
+void keep(os::FileSystem& store, const settings::Repository& repository, const trust::Pointer& pointer,
+          std::string_view content) {
   const std::string path = index_cache_file(repository.name, "paths.zst");
   store.replace_file(path, content, 0644);
   const Json told = {{"sha256", pointer.digest.hex()}, {"file", mark_of(store, path)}};
   store.replace_file(index_cache_file(repository.name, "paths.json"), canonical(told), 0644);
 }
 
-std::string fetch(const Repository& repository, const Pointer& pointer, const FetchLimits& limits, Observer& observer) {
+std::string fetch(const settings::Repository& repository, const trust::Pointer& pointer,
+                  const settings::FetchLimits& limits, Observer& observer) {
   const std::string url = repository.url + "/" + pointer.path;
   if (pointer.length > limits.index_mebibytes << 20U)
     throw Error(ErrorCode::Untrusted,
@@ -46,7 +49,8 @@ std::string fetch(const Repository& repository, const Pointer& pointer, const Fe
                 shown_url(url), "tell who keeps the repository; [fetch] in hambrel.toml sets what an index may be");
   std::string text;
   std::vector<Request> requests(1);
-  requests[0].url = url, requests[0].limit = pointer.length;
+  requests[0].url = url;
+  requests[0].limit = pointer.length;
   requests[0].pace = {limits.least_rate, limits.window_seconds, limits.document_seconds};
   requests[0].sink = [&](std::string_view data) { text += data; };
   observer.begin(fmt::format("fetching the index of paths of {}", repository.name), pointer.length,
@@ -54,16 +58,17 @@ std::string fetch(const Repository& repository, const Pointer& pointer, const Fe
   fetch_all(requests, 1, observer);
   observer.end();
   if (requests[0].problem) throw *requests[0].problem;
-  check_content(text, pointer, shown_url(url));
+  trust::check_content(text, pointer, shown_url(url));
   return text;
 }
 
 }  // namespace
 
-PathSearch search_paths(os::FileReader& root, os::FileSystem* store, const std::vector<Repository>& repositories,
-                        std::string_view path, const FetchLimits& limits, Observer& observer) {
+PathSearch search_paths(os::FileReader& root, os::FileSystem* store,
+                        const std::vector<settings::Repository>& repositories, std::string_view path,
+                        const settings::FetchLimits& limits, Observer& observer) {
   PathSearch search;
-  for (const Repository& repository : repositories) {
+  for (const settings::Repository& repository : repositories) {
     if (!repository.enabled) continue;
     const auto source = read_source(root, repository);
     if (!source || !source->knows_paths) {

@@ -9,8 +9,8 @@
 #include "base/observer.h"
 #include "os/file_system.h"
 #include "repo/path_index.h"
-#include "repo/settings.h"
 #include "repo/transfer.h"
+#include "settings/settings.h"
 
 namespace hambrel::repo {
 
@@ -21,7 +21,8 @@ struct PathSearch {
 
 /// Asks the enabled repositories that were refreshed. `store`: where the cache may be written; nullptr: nothing is
 /// kept. Throws Error{Network} or Error{Untrusted} for what can't be fetched or is not what the repository promised.
-PathSearch search_paths(os::FileReader& root, os::FileSystem* store, const std::vector<Repository>& repositories,
-                        std::string_view path, const FetchLimits& limits, Observer& observer);
+PathSearch search_paths(os::FileReader& root, os::FileSystem* store,
+                        const std::vector<settings::Repository>& repositories, std::string_view path,
+                        const settings::FetchLimits& limits, Observer& observer);
 
 }  // namespace hambrel::repo

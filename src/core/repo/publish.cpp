@@ -10,8 +10,8 @@
 #include "base/error.h"
 #include "base/toml_table.h"
 #include "repo/index.h"
-#include "repo/metadata.h"
 #include "repo/path_index.h"
+#include "trust/documents.h"
 
 namespace hambrel::repo {
 
@@ -106,10 +106,10 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
 
 void drop_old(os::FileSystem& directory, std::uint64_t version) {
   for (std::uint64_t old = version > kKeptIndexes ? version - kKeptIndexes : 0; old > 0; --old) {
-    const std::string index = index_path(old);
+    const std::string index = trust::index_path(old);
     if (!directory.stat(index)) break;
     directory.remove_file(index);
-    const std::string paths = paths_path(old);
+    const std::string paths = trust::paths_path(old);
     if (directory.stat(paths)) directory.remove_file(paths);
     for (const char* kind : {"snapshot", "targets"}) {
       const std::string path = fmt::format("trust/{}.{}.json", old, kind);
@@ -139,32 +139,33 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   published.channels.assign(channels.begin(), channels.end());
   const std::string content = archive::compress_frame(index_text(lines), kIndexLevel);
   const std::string path_content = path_writer.finish();
-  Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};
-  if (directory.stat(kTimestampPath)) {
+  trust::Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};
+  if (directory.stat(trust::kTimestampPath)) {
     const auto load = [&](const std::string& path, std::uint64_t limit) { return directory.read_all(path, limit); };
-    const Pointer snapshot =
-        read_pointer(load(kTimestampPath, kMostTimestampBytes), "timestamp", directory.shown(kTimestampPath));
-    const Pointer targets =
-        read_pointer(load(snapshot.path, kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
-    const Indexes last = read_indexes(load(targets.path, kMostMetadataBytes), directory.shown(targets.path));
+    const trust::Pointer snapshot = trust::read_pointer(load(trust::kTimestampPath, trust::kMostTimestampBytes),
+                                                        "timestamp", directory.shown(trust::kTimestampPath));
+    const trust::Pointer targets =
+        trust::read_pointer(load(snapshot.path, trust::kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
+    const trust::Indexes last =
+        trust::read_indexes(load(targets.path, trust::kMostMetadataBytes), directory.shown(targets.path));
     published.version = last.full.version;
-    const auto is_there = [&](const Pointer& before, const Pointer& now_made) {
+    const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
       return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
     };
     if (is_there(last.full, index) && last.paths && is_there(*last.paths, paths)) return published;
   }
   published.changed = true;
   ++published.version;
-  index.path = index_path(published.version);
-  paths.path = paths_path(published.version);
-  const Metadata made = make_metadata(published.version, {index, paths}, now);
+  index.path = trust::index_path(published.version);
+  paths.path = trust::paths_path(published.version);
+  const trust::Metadata made = trust::make_metadata(published.version, {index, paths}, now);
   directory.make_directories("index");
   directory.make_directories("trust");
   directory.replace_file(index.path, content, 0644);
   directory.replace_file(paths.path, path_content, 0644);
   directory.replace_file(made.targets_path, made.targets, 0644);
   directory.replace_file(made.snapshot_path, made.snapshot, 0644);
-  directory.replace_file(kTimestampPath, made.timestamp, 0644);
+  directory.replace_file(trust::kTimestampPath, made.timestamp, 0644);
   drop_old(directory, published.version);
   return published;
 }

@@ -15,10 +15,10 @@ namespace {
 
 /// One repository on its way through the documents.
 struct Step {
-  const Repository* repository;
+  const settings::Repository* repository;
   RefreshResult* result;
-  Pointer next;      // what to fetch now
-  std::string text;  // what came
+  trust::Pointer next;  // what to fetch now
+  std::string text;     // what came
   std::optional<Source> before;
   Source after;
   bool done = false;
@@ -35,7 +35,9 @@ void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer
     if (step.done) continue;
     step.text.clear();
     Request request;
-    request.url = step.url(), request.limit = step.next.length, request.pace = pace;
+    request.url = step.url();
+    request.limit = step.next.length;
+    request.pace = pace;
     request.sink = [&step](std::string_view data) { step.text += data; };
     requests.push_back(std::move(request));
     asking.push_back(&step);
@@ -62,7 +64,7 @@ void for_each_open(std::vector<Step>& steps, Work work) {
 }
 
 /// Nothing where it is damaged.
-std::optional<Source> readable_source(os::FileReader& root, const Repository& repository) {
+std::optional<Source> readable_source(os::FileReader& root, const settings::Repository& repository) {
   try {
     return read_source(root, repository);
   } catch (const Error&) {  // told where it is made anew, and by whoever lists the repositories
@@ -71,9 +73,10 @@ std::optional<Source> readable_source(os::FileReader& root, const Repository& re
 }
 
 /// What of a repository is to be in the catalogue: what was fetched just now, else what the cache holds.
-std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repository>& all, std::vector<Step>& steps) {
+std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<settings::Repository>& all,
+                                   std::vector<Step>& steps) {
   std::vector<IndexInput> inputs;
-  for (const Repository& repository : all) {
+  for (const settings::Repository& repository : all) {
     IndexInput input;
     input.repository = repository.name;
     input.file = index_cache_file(repository.name, "index.jsonl.zst");
@@ -95,7 +98,7 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<Repos
 }
 
 /// Compiles everything and stores what was fetched. What can't be read does not go into the cache.
-void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::vector<Repository>& all,
+void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::vector<settings::Repository>& all,
                    std::int64_t now) {
   std::vector<IndexInput> inputs = inputs_for(root, all, steps);
   const bool fetched = std::any_of(steps.begin(), steps.end(), [](const Step& step) { return !step.done; });
@@ -130,7 +133,7 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
 }
 
 /// source.json in the cache, or nothing where that is damaged: the next refresh makes it anew.
-std::optional<Source> sound_source(os::FileReader& root, const Repository& repository, Observer& observer) {
+std::optional<Source> sound_source(os::FileReader& root, const settings::Repository& repository, Observer& observer) {
   try {
     return read_source(root, repository);
   } catch (const Error& problem) {
@@ -168,9 +171,9 @@ constexpr int kLockSeconds = 120;
 
 }  // namespace
 
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
-                                   const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer, const FetchLimits& limits) {
+std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<settings::Repository>& repositories,
+                                   const std::vector<settings::Repository>& all, unsigned parallel, std::int64_t now,
+                                   Observer& observer, const settings::FetchLimits& limits) {
   root.make_directories(kIndexCache);
   const auto lock = os::take_lock(root, kRefreshLock, kLockSeconds, "");
   const Pace pace{limits.least_rate, limits.window_seconds, limits.document_seconds};
@@ -178,9 +181,11 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   std::vector<Step> steps(repositories.size());
   observer.begin("fetching indexes", 0, Observer::Unit::Bytes);
   for (std::size_t i = 0; i < steps.size(); ++i) {
-    results[i].repository = repositories[i].name, results[i].url = shown_url(repositories[i].url);
-    steps[i].repository = &repositories[i], steps[i].result = &results[i];
-    steps[i].next = {kTimestampPath, 0, kMostTimestampBytes, {}};
+    results[i].repository = repositories[i].name;
+    results[i].url = shown_url(repositories[i].url);
+    steps[i].repository = &repositories[i];
+    steps[i].result = &results[i];
+    steps[i].next = {trust::kTimestampPath, 0, trust::kMostTimestampBytes, {}};
     steps[i].before = sound_source(root, repositories[i], observer);
   }
   fetch_round(steps, parallel, observer, pace);
@@ -188,12 +193,12 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   const bool compiled = open_catalogue(root, inputs_for(root, all, none)) != nullptr;
   for_each_open(steps, [&](Step& step) {
     step.after.timestamp = sha256(step.text);
-    step.after.timestamp_version = version_of(step.text, step.where());
+    step.after.timestamp_version = trust::version_of(step.text, step.where());
     if (step.before && step.after.timestamp_version < step.before->timestamp_version)
       refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
     const bool unchanged = step.before && step.before->knows_paths && step.before->timestamp == step.after.timestamp;
-    step.next = read_pointer(step.text, "timestamp", step.where());
-    require_length(step, kMostMetadataBytes, "a snapshot");
+    step.next = trust::read_pointer(step.text, "timestamp", step.where());
+    require_length(step, trust::kMostMetadataBytes, "a snapshot");
     if (!unchanged || !is_sound(root, step, compiled)) return;
     step.before->fetched = now;
     write_source(root, *step.repository, *step.before);
@@ -201,14 +206,14 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   });
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
-    check_content(step.text, step.next, step.where());
-    step.next = read_pointer(step.text, "snapshot", step.where());
-    require_length(step, kMostMetadataBytes, "a list of targets");
+    trust::check_content(step.text, step.next, step.where());
+    step.next = trust::read_pointer(step.text, "snapshot", step.where());
+    require_length(step, trust::kMostMetadataBytes, "a list of targets");
   });
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
-    check_content(step.text, step.next, step.where());
-    Indexes indexes = read_indexes(step.text, step.where());
+    trust::check_content(step.text, step.next, step.where());
+    trust::Indexes indexes = trust::read_indexes(step.text, step.where());
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
     if (step.before && step.next.version < step.before->version)
@@ -216,7 +221,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
     require_length(step, limits.index_mebibytes << 20U, "an index");
   });
   fetch_round(steps, parallel, observer, pace);
-  for_each_open(steps, [&](Step& step) { check_content(step.text, step.next, step.where()); });
+  for_each_open(steps, [&](Step& step) { trust::check_content(step.text, step.next, step.where()); });
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
@@ -228,15 +233,17 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repos
   return results;
 }
 
-Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, bool may_use_stored) {
+Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repository>& repositories, bool may_use_stored) {
   Catalog catalog;
   std::vector<IndexInput> inputs;
-  for (const Repository& repository : repositories) {
+  for (const settings::Repository& repository : repositories) {
     CachedIndex index;
     index.repository = repository;
     try {
       if (const auto source = read_source(root, repository)) {
-        index.version = source->version, index.fetched = source->fetched, index.packages = source->packages;
+        index.version = source->version;
+        index.fetched = source->fetched;
+        index.packages = source->packages;
         IndexInput input;
         input.repository = repository.name;
         input.digest = source->digest;

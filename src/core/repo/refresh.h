@@ -13,7 +13,7 @@
 #include "base/observer.h"
 #include "model/universe.h"
 #include "repo/compiled.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
 
 namespace hambrel::repo {
 
@@ -30,13 +30,13 @@ struct RefreshResult {
 /// it changed. `now` in seconds. One refresh of a root at a time: others wait, two minutes at most, then Error{Locked}.
 /// What is older than the one at hand is refused; an unchanged repository counts as current only if its index in the
 /// cache is still what was verified.
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<Repository>& repositories,
-                                   const std::vector<Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer, const FetchLimits& limits = {});
+std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<settings::Repository>& repositories,
+                                   const std::vector<settings::Repository>& all, unsigned parallel, std::int64_t now,
+                                   Observer& observer, const settings::FetchLimits& limits = {});
 
 /// A repository as the cache knows it.
 struct CachedIndex {
-  Repository repository;
+  settings::Repository repository;
   std::uint64_t version = 0;
   std::int64_t fetched = 0;
   std::size_t packages = 0;
@@ -51,6 +51,7 @@ struct Catalog {
 
 /// What the index cache holds for these repositories. From the stored catalogue where that is current (and
 /// `may_use_stored`), else compiled in memory.
-Catalog load_catalog(os::FileReader& root, const std::vector<Repository>& repositories, bool may_use_stored = true);
+Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repository>& repositories,
+                     bool may_use_stored = true);
 
 }  // namespace hambrel::repo

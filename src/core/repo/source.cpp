@@ -26,7 +26,7 @@ Digest digest_in(const JsonObject& object, const char* key) {
 
 }  // namespace
 
-std::optional<Source> read_source(os::FileReader& root, const Repository& repository) {
+std::optional<Source> read_source(os::FileReader& root, const settings::Repository& repository) {
   const std::string path = index_cache_file(repository.name, "source.json");
   if (!repository.problem.empty() || !root.stat(path)) return std::nullopt;
   const Json whole = parse_json(root.read_all(path, 1 << 16), root.shown(path));
@@ -43,13 +43,14 @@ std::optional<Source> read_source(os::FileReader& root, const Repository& reposi
   source.knows_paths = object.has("paths");
   if (source.knows_paths && !object.member("paths").is_null()) {
     const JsonObject paths(object.member("paths"), root.shown(path));
-    source.paths = Pointer{paths.text("path"), source.version, paths.number("length"), digest_in(paths, "sha256")};
+    source.paths =
+        trust::Pointer{paths.text("path"), source.version, paths.number("length"), digest_in(paths, "sha256")};
   }
   if (source.url != shown_url(repository.url)) return std::nullopt;  // of another place: worth nothing
   return source;
 }
 
-void write_source(os::FileSystem& root, const Repository& repository, const Source& source) {
+void write_source(os::FileSystem& root, const settings::Repository& repository, const Source& source) {
   Json object = {{"url", source.url},
                  {"version", source.version},
                  {"packages", source.packages},

@@ -5,10 +5,12 @@
 #include <string>
 
 #include "os/file_system.h"
-#include "repo/metadata.h"
-#include "repo/settings.h"
+#include "settings/settings.h"
+#include "trust/documents.h"
 
 namespace hambrel::repo {
+
+inline constexpr const char* kIndexCache = "var/cache/hambrel/index";
 
 struct Source {
   std::string url;
@@ -16,9 +18,9 @@ struct Source {
   std::int64_t fetched = 0;  // when it was last seen to be current, seconds
   std::uint64_t timestamp_version = 0;
   Digest digest, timestamp;
-  std::string file;              // what the file of the index looked like when it was verified, see mark_of()
-  std::optional<Pointer> paths;  // the index of paths that belongs to it; nothing: the repository has none
-  bool knows_paths = false;      // false: written by an older Hambrel, which did not look
+  std::string file;                     // what the file of the index looked like when it was verified, see mark_of()
+  std::optional<trust::Pointer> paths;  // the index of paths that belongs to it; nothing: the repository has none
+  bool knows_paths = false;             // false: written by an older Hambrel, which did not look
 };
 
 /// var/cache/hambrel/index/REPOSITORY/NAME
@@ -27,7 +29,7 @@ std::string index_cache_file(const std::string& repository, const char* name);
 std::string mark_of(os::FileReader& root, const std::string& path);
 
 /// Nothing if there is none, or if it is of another URL. Throws Error{Invalid} where it is damaged.
-std::optional<Source> read_source(os::FileReader& root, const Repository& repository);
-void write_source(os::FileSystem& root, const Repository& repository, const Source& source);
+std::optional<Source> read_source(os::FileReader& root, const settings::Repository& repository);
+void write_source(os::FileSystem& root, const settings::Repository& repository, const Source& source);
 
 }  // namespace hambrel::repo

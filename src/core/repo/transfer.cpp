@@ -207,7 +207,10 @@ std::string fetch_text(const std::string& url, std::uint64_t limit,
                        std::optional<std::pair<std::uint64_t, std::uint64_t>> range, const Pace& pace) {
   std::string text;
   std::vector<Request> requests(1);
-  requests[0].url = url, requests[0].limit = limit, requests[0].range = range, requests[0].pace = pace;
+  requests[0].url = url;
+  requests[0].limit = limit;
+  requests[0].range = range;
+  requests[0].pace = pace;
   requests[0].sink = [&](std::string_view data) { text += data; };
   Observer silent;
   fetch_all(requests, 1, silent);
@@ -220,7 +223,9 @@ std::unique_ptr<os::ReadableFile> fetch_file(const std::string& url, std::uint64
   auto file = os::open_scratch();
   std::uint64_t size = 0;
   std::vector<Request> requests(1);
-  requests[0].url = url, requests[0].limit = limit, requests[0].pace = pace;
+  requests[0].url = url;
+  requests[0].limit = limit;
+  requests[0].pace = pace;
   requests[0].sink = [&](std::string_view data) {
     file->write_at(size, std::as_bytes(std::span(data)));
     size += data.size();

@@ -67,7 +67,8 @@ void Cdcl::watch(Lit lit, Watch one) {
     const auto start = static_cast<std::uint32_t>(watches_.size());
     watches_.resize(watches_.size() + room);
     std::copy_n(watches_.begin() + list.start, list.size, watches_.begin() + start);
-    list.start = start, list.room = room;
+    list.start = start;
+    list.room = room;
   }
   watches_[list.start + list.size++] = one;
 }

@@ -397,7 +397,10 @@ void Encoding::encode_slot(const std::vector<PackageId>& versions) {
   for (const PackageId id : versions) {
     const Lit so_far = positive(engine_.new_variable(false));
     add({~lit(id), so_far});
-    if (before) add({~*before, so_far}), add({~*before, ~lit(id)});
+    if (before) {
+      add({~*before, so_far});
+      add({~*before, ~lit(id)});
+    }
     before = so_far;
   }
 }

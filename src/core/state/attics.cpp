@@ -1,6 +1,8 @@
 // Attics in the state: which stand, how large they are, which were given up.
 #include "state/state_impl.h"
 
+#include "base/assert.h"
+
 namespace hambrel::state {
 
 std::vector<Attic> State::attics() const {
@@ -24,7 +26,7 @@ std::optional<TxnId> State::given_up(TxnId id) const {
   for (auto by = undone_by(id); by; by = undone_by(id)) id = *by;
   return guarded(impl_->path, [&]() -> std::optional<TxnId> {
     SQLite::Statement query(impl_->database, "SELECT dropped FROM attics WHERE txn = ? AND dropped IS NOT NULL");
-    query.bind(1, number(id));
+    set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     return TxnId{query.getColumn(0).getInt64()};
   });
@@ -41,30 +43,24 @@ void State::remember_sizes(const std::vector<Attic>& attics) {
 void State::Impl::put_size(TxnId attic, ByteCount bytes) {
   SQLite::Statement put(database,
                         "INSERT INTO attics(txn, bytes) VALUES(?1, ?2) ON CONFLICT(txn) DO UPDATE SET bytes = ?2");
-  put.bind(1, number(attic));
-  put.bind(2, static_cast<std::int64_t>(bytes));
-  put.exec();
+  run(put, attic, bytes);
 }
 
 /// The moves go with the attic: nobody can take them back. What was put aside to be settled keeps its history, which
 /// tells a rollback what waited when.
 void State::Impl::give_up(const std::vector<TxnId>& attics, TxnId by) {
   if (attics.empty()) return;
+  HAMBREL_ASSERT(number(by) > 0, "a transaction gives them up");
   SQLite::Statement mark(
       database,
       "INSERT INTO attics(txn, bytes, dropped) VALUES(?1, 0, ?2) ON CONFLICT(txn) DO UPDATE SET dropped = ?2");
   SQLite::Statement drop(database, "DELETE FROM moves WHERE txn = ? AND path NOT LIKE 'var/lib/hambrel/configs%'");
   SQLite::Statement before(database, "SELECT undo_of FROM ledger WHERE id = ?");
   for (const TxnId attic : attics) {
-    mark.bind(1, number(attic));
-    mark.bind(2, number(by));
-    mark.exec();
-    mark.reset();
+    run(mark, attic, by);
     for (std::int64_t id = number(attic); id != 0;) {  // and those whose files it had taken over
-      drop.bind(1, id);
-      drop.exec();
-      drop.reset();
-      before.bind(1, id);
+      run(drop, id);
+      set_values(before, id);
       const bool found = before.executeStep() && !before.getColumn(0).isNull();
       id = found ? before.getColumn(0).getInt64() : 0;
       before.reset();

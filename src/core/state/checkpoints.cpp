@@ -17,7 +17,7 @@ std::vector<Checkpoint> State::checkpoints() const {
       one.after = TxnId{query.getColumn(2).getInt64()};
       one.time = query.getColumn(3).getInt64();
       one.note = query.getColumn(4).getString();
-      files.bind(1, one.id);
+      set_values(files, one.id);
       while (files.executeStep())
         one.files.push_back({files.getColumn(0).getString(),
                              Digest::from_hex(files.getColumn(1).getString()).value_or(Digest{}),
@@ -34,23 +34,10 @@ void State::add_checkpoint(const Checkpoint& checkpoint) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     SQLite::Statement insert(impl_->database, "INSERT INTO checkpoints VALUES(?, ?, ?, ?, ?)");
-    insert.bind(1, checkpoint.id);
-    insert.bind(2, checkpoint.name);
-    insert.bind(3, number(checkpoint.after));
-    insert.bind(4, checkpoint.time);
-    insert.bind(5, checkpoint.note);
-    insert.exec();
+    run(insert, checkpoint.id, checkpoint.name, checkpoint.after, checkpoint.time, checkpoint.note);
     SQLite::Statement put(impl_->database, "INSERT OR REPLACE INTO checkpoint_files VALUES(?, ?, ?, ?, ?, ?)");
-    for (const CheckpointFile& file : checkpoint.files) {
-      put.bind(1, checkpoint.id);
-      put.bind(2, file.path);
-      put.bind(3, file.digest.hex());
-      put.bind(4, static_cast<std::int64_t>(file.size));
-      put.bind(5, file.uid);
-      put.bind(6, file.gid);
-      put.exec();
-      put.reset();
-    }
+    for (const CheckpointFile& file : checkpoint.files)
+      run(put, checkpoint.id, file.path, file.digest, file.size, file.uid, file.gid);
     step.commit();
   });
 }
@@ -58,8 +45,7 @@ void State::add_checkpoint(const Checkpoint& checkpoint) {
 void State::drop_checkpoint(std::int64_t id) {
   guarded(impl_->path, [&] {
     SQLite::Statement drop(impl_->database, "DELETE FROM checkpoints WHERE id = ?");
-    drop.bind(1, id);
-    drop.exec();
+    run(drop, id);
   });
 }
 

@@ -47,37 +47,62 @@ FileList::FileList(std::string bytes, std::string where) : bytes_(std::move(byte
   if (bytes_.empty()) return;
   std::uint32_t head[4] = {};
   if (bytes_.size() >= kHead) std::memcpy(head, bytes_.data(), kHead);
-  count_ = head[1], owners_ = head[2];
+  count_ = head[1];
+  owners_ = head[2];
   if (head[0] != kLayout || (bytes_.size() - kHead) / kRecord < count_ ||
       (bytes_.size() - kHead - count_ * kRecord) / kOwners < owners_)
     throw Error(ErrorCode::Untrusted, "the state holds a damaged list of files", where_,
                 "bring it back from a backup; nothing was changed");
 }
 
-FileList FileList::of(std::size_t count, const std::function<const FileEntry&(std::size_t)>& at) {
+namespace {
+
+/// Users and groups of files, each pair once. Most files have those of the one before.
+struct OwnerNumbers {
+  using Pair = std::pair<std::string_view, std::string_view>;
+  std::vector<Pair> pairs;
+  std::size_t text_size = 0;  // bytes
+  std::map<Pair, std::uint32_t> known;
+  std::uint32_t last = 0;
+
+  std::uint32_t of(const FileEntry& file) {
+    const Pair pair(file.user, file.group);
+    if (!pairs.empty() && pair == pairs[last]) return last;
+    const auto [found, added] = known.emplace(pair, static_cast<std::uint32_t>(pairs.size()));
+    if (added) {
+      pairs.push_back(pair);
+      text_size += pair.first.size() + pair.second.size();
+    }
+    last = found->second;
+    return last;
+  }
+};
+
+std::vector<const FileEntry*> by_path(std::size_t count, const std::function<const FileEntry&(std::size_t)>& at) {
   std::vector<const FileEntry*> files;
   files.reserve(count);
   for (std::size_t i = 0; i < count; ++i) files.push_back(&at(i));
-  const auto by_path = [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; };
-  if (!std::is_sorted(files.begin(), files.end(), by_path)) std::sort(files.begin(), files.end(), by_path);
-  std::map<std::pair<std::string_view, std::string_view>, std::uint32_t> known;
-  std::vector<std::pair<std::string_view, std::string_view>> pairs;
+  const auto before = [](const FileEntry* a, const FileEntry* b) { return a->path < b->path; };
+  if (!std::is_sorted(files.begin(), files.end(), before)) std::sort(files.begin(), files.end(), before);
+  return files;
+}
+
+}  // namespace
+
+FileList FileList::of(std::size_t count, const std::function<const FileEntry&(std::size_t)>& at) {
+  const std::vector<const FileEntry*> files = by_path(count, at);
+  OwnerNumbers numbers;
   std::vector<std::uint32_t> owners;  // by file
   owners.reserve(count);
   std::map<const FileEntry*, std::string> attributes;  // of the few that have any
   std::size_t texts = 0;                               // bytes
   for (const FileEntry* file : files) {
-    const std::pair<std::string_view, std::string_view> pair(file->user, file->group);
-    if (owners.empty() || pair != pairs[owners.back()]) {
-      const auto [found, added] = known.emplace(pair, static_cast<std::uint32_t>(pairs.size()));
-      if (added) pairs.push_back(pair), texts += pair.first.size() + pair.second.size();
-      owners.push_back(found->second);
-    } else {
-      owners.push_back(owners.back());
-    }
+    owners.push_back(numbers.of(*file));
     texts += file->path.size() + file->target.size();
     if (!file->attributes.empty()) texts += attributes.emplace(file, attributes_text(*file)).first->second.size();
   }
+  const auto& pairs = numbers.pairs;
+  texts += numbers.text_size;
   std::string bytes(kHead + count * kRecord + pairs.size() * kOwners + texts, '\0');
   char* const first_text = bytes.data() + bytes.size() - texts;
   char *to = bytes.data(), *text = first_text;
@@ -91,7 +116,11 @@ FileList FileList::of(std::size_t count, const std::function<const FileEntry&(st
   for (const std::size_t value : {std::size_t{kLayout}, count, pairs.size(), std::size_t{0}})
     put(static_cast<std::uint32_t>(value));
   std::vector<std::uint32_t> starts;  // of the texts of each pair
-  for (const auto& [user, group] : pairs) starts.push_back(start()), put_text(user), put_text(group);
+  for (const auto& [user, group] : pairs) {
+    starts.push_back(start());
+    put_text(user);
+    put_text(group);
+  }
   for (std::size_t i = 0; i < count; ++i) {
     const FileEntry& file = *files[i];
     const auto more = file.attributes.empty() ? attributes.end() : attributes.find(&file);
@@ -108,7 +137,8 @@ FileList FileList::of(std::size_t count, const std::function<const FileEntry&(st
     record.size = file.size;
     record.digest = file.digest;
     put(record);
-    put_text(file.path), put_text(file.target);
+    put_text(file.path);
+    put_text(file.target);
     if (more != attributes.end()) put_text(more->second);
   }
   for (std::size_t i = 0; i < pairs.size(); ++i)
@@ -160,7 +190,8 @@ FileEntry FileList::entry(std::size_t i) const {
   entry.type = static_cast<EntryType>(one.type & 3U);
   entry.mode = one.mode;
   const auto [user, group] = owners(one);
-  entry.user = user, entry.group = group;
+  entry.user = user;
+  entry.group = group;
   entry.mtime = one.mtime;
   entry.size = one.size;
   entry.digest = one.digest;

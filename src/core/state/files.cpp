@@ -5,6 +5,7 @@
 #include <cstring>
 #include <unordered_set>
 
+#include "base/assert.h"
 #include "base/checksum.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -26,7 +27,7 @@ std::int64_t hash_of(std::string_view path) {
 std::shared_ptr<const FileList> State::Impl::list_of(std::int64_t package_row) {
   if (const auto known = lists.find(package_row); known != lists.end()) return known->second;
   SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
-  query.bind(1, package_row);
+  set_values(query, package_row);
   auto list = std::make_shared<const FileList>();
   if (query.executeStep()) {
     const auto column = query.getColumn(0);
@@ -57,7 +58,7 @@ std::vector<std::int64_t> State::Impl::rows_at(std::string_view at) {
                         "SELECT p.id FROM (SELECT slot FROM paths WHERE hash = ?1 UNION ALL"
                         " SELECT slot FROM more_paths WHERE hash = ?1) o"
                         " CROSS JOIN packages p ON p.slot = o.slot AND p.state = 'installed'");
-  slots_query->bind(1, hash_of(at));
+  set_values(*slots_query, hash_of(at));
   std::vector<std::int64_t> rows;
   while (slots_query->executeStep()) rows.push_back(slots_query->getColumn(0).getInt64());
   slots_query->reset();
@@ -72,7 +73,7 @@ std::vector<OwnedFile> State::owners_of(std::string_view path) const {
       const auto list = impl_->list_of(row);
       const auto found = list->find(path);
       if (!found) continue;
-      name.bind(1, row);
+      set_values(name, row);
       name.executeStep();
       result.push_back({row, name.getColumn(0).getString(), list->entry(*found)});
       name.reset();
@@ -91,7 +92,7 @@ std::optional<OwnedFile> State::owner_of(std::string_view path, const std::set<s
       const auto found = list->find(path);
       if (!found) continue;
       SQLite::Statement name(impl_->database, "SELECT name FROM packages WHERE id = ?");
-      name.bind(1, row);
+      set_values(name, row);
       name.executeStep();
       return OwnedFile{row, name.getColumn(0).getString(), list->entry(*found)};
     }
@@ -109,7 +110,7 @@ bool State::may_be_shared(std::string_view path) const {
 
 bool State::Impl::has_more(std::int64_t hash) {
   if (!more_query) more_query.emplace(database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
-  more_query->bind(1, hash);
+  set_values(*more_query, hash);
   const bool found = more_query->executeStep();
   more_query->reset();
   return found;
@@ -167,30 +168,25 @@ void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
   ScopedStatement next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
   ScopedStatement put = repeat("INSERT OR IGNORE INTO paths VALUES(?, ?)");
   ScopedStatement put_more = repeat("INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
-  const auto run = [](SQLite::Statement& statement, std::int64_t hash, std::int64_t owner) {
-    statement.bind(1, hash);
-    statement.bind(2, owner);
-    const int changed = statement.exec();
-    statement.reset();
-    return changed > 0;
-  };
   for (const std::int64_t hash : change.gone) {
-    if (!run(*drop, hash, slot)) {
+    if (run(*drop, hash, slot) == 0) {
       run(*drop_more, hash, slot);
       continue;
     }
-    next->bind(1, hash);  // the first owner went: another one comes in its place
+    set_values(*next, hash);  // the first owner went: another one comes in its place
     const auto heir = next->executeStep() ? std::optional(next->getColumn(0).getInt64()) : std::nullopt;
     next->reset();
-    if (heir) run(*drop_more, hash, *heir), run(*put, hash, *heir);
+    if (!heir) continue;
+    run(*drop_more, hash, *heir);
+    run(*put, hash, *heir);
   }
   for (const std::int64_t hash : change.come)
-    if (!run(*put, hash, slot)) run(*put_more, hash, slot);
+    if (run(*put, hash, slot) == 0) run(*put_more, hash, slot);
 }
 
 std::int64_t State::Impl::slot_of(std::int64_t package_row) {
   ScopedStatement query = repeat("SELECT slot FROM packages WHERE id = ?");
-  query->bind(1, package_row);
+  set_values(*query, package_row);
   if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
   return query->getColumn(0).getInt64();
 }
@@ -202,25 +198,17 @@ std::int64_t State::Impl::new_slot() {
 
 void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
   ScopedStatement update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
-  update->bind(1, slot);
-  update->bind(2, package_row);
-  update->exec();
+  run(*update, slot, package_row);
 }
 
 std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files, const char* state) {
   ScopedStatement insert = repeat(
       "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  insert->bind(1, package.package.name);
-  insert->bind(2, package.package.version.text());
-  insert->bind(3, package.package.arch);
-  insert->bind(4, manifest_text(package.package));
-  insert->bind(5, std::string(text_of(package.reason)));
-  insert->bind(6, package.origin);
-  insert->bind(7, package.digest.hex());
-  insert->bind(8, package.time);
-  insert->bind(9, state);
-  insert->exec();
+  run(*insert, package.package.name, package.package.version.text(), package.package.arch,
+      manifest_text(package.package), std::string(text_of(package.reason)), package.origin, package.digest,
+      package.time, state);
+  HAMBREL_ASSERT(!package.package.name.empty() && !package.package.arch.empty(), "a package has a name");
   const std::int64_t row = database.getLastInsertRowid();
   ScopedStatement put = repeat("INSERT INTO lists VALUES(?, ?)");
   put->bind(1, row);
@@ -240,7 +228,7 @@ void State::Impl::lists_from_rows() {
   SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");
   for (const auto& [row, installed] : packages) {
     std::vector<FileEntry> files;
-    query.bind(1, row);
+    set_values(query, row);
     while (query.executeStep()) {
       FileEntry entry;
       entry.path = query.getColumn(0).getString();
@@ -248,7 +236,8 @@ void State::Impl::lists_from_rows() {
       entry.path += query.getColumn(1).getString();
       entry.type = static_cast<EntryType>(query.getColumn(2).getInt());
       entry.mode = query.getColumn(3).getUInt();
-      entry.user = query.getColumn(4).getString(), entry.group = query.getColumn(5).getString();
+      entry.user = query.getColumn(4).getString();
+      entry.group = query.getColumn(5).getString();
       entry.mtime = query.getColumn(6).getInt64();
       entry.size = static_cast<std::uint64_t>(query.getColumn(7).getInt64());
       if (const auto digest = query.getColumn(8); digest.getBytes() == static_cast<int>(entry.digest.bytes.size()))
@@ -270,7 +259,8 @@ void State::Impl::lists_from_rows() {
     put.reset();
     if (installed) index(row, index_change({}, list));
   }
-  query.reset(), all.reset();
+  query.reset();
+  all.reset();
   database.exec("DROP TABLE files; DROP TABLE directories");
 }
 

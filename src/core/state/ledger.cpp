@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "model/manifest.h"
@@ -14,7 +15,7 @@ Digest chain_digest(const LedgerEntry& entry, std::string_view changes) {
   Json object = {{"id", number(entry.id)}, {"started", entry.started},       {"ended", entry.ended},
                  {"user", entry.user},     {"command", entry.command},       {"kind", entry.kind},
                  {"note", entry.note},     {"result", entry.result},         {"problem", entry.problem},
-                 {"plan", entry.plan},     {"downloaded", entry.downloaded}, {"previous", entry.previous.hex()}};
+                 {"plan", entry.record},   {"downloaded", entry.downloaded}, {"previous", entry.previous.hex()}};
   if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
   if (entry.chain > 1) {
     object["chain"] = entry.chain;
@@ -52,7 +53,7 @@ LedgerEntry State::Impl::read_entry(SQLite::Statement& row) const {
   entry.result = row.getColumn(7).getString();
   entry.problem = row.getColumn(8).getString();
   if (!row.getColumn(9).isNull()) entry.undo_of = TxnId{row.getColumn(9).getInt64()};
-  entry.plan = row.getColumn(10).getString();
+  entry.record = row.getColumn(10).getString();
   entry.downloaded = static_cast<ByteCount>(row.getColumn(11).getInt64());
   entry.previous = Digest::from_hex(row.getColumn(12).getString()).value_or(Digest{});
   entry.digest = Digest::from_hex(row.getColumn(13).getString()).value_or(Digest{});
@@ -66,7 +67,7 @@ std::vector<LedgerEntry> State::ledger(std::size_t most) const {
     std::vector<LedgerEntry> result;
     SQLite::Statement query(impl_->database,
                             fmt::format("SELECT {} FROM ledger ORDER BY id DESC LIMIT ?", kLedgerColumns));
-    query.bind(1, static_cast<std::int64_t>(most));
+    set_values(query, most);
     while (query.executeStep()) result.push_back(impl_->read_entry(query));
     return result;
   });
@@ -75,7 +76,7 @@ std::vector<LedgerEntry> State::ledger(std::size_t most) const {
 std::optional<LedgerEntry> State::ledger_entry(TxnId id) const {
   return guarded(impl_->path, [&]() -> std::optional<LedgerEntry> {
     SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM ledger WHERE id = ?", kLedgerColumns));
-    query.bind(1, number(id));
+    set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     return impl_->read_entry(query);
   });
@@ -90,7 +91,7 @@ std::vector<PackageChange> State::Impl::read_changes(TxnId id) {
   SQLite::Statement query(database,
                           "SELECT name, before_package, before_reason, before_hold, before_shelved, after_package,"
                           " after_reason, after_hold, after_shelved FROM changes WHERE ledger = ? ORDER BY seq");
-  query.bind(1, number(id));
+  set_values(query, id);
   const auto side = [&](int column, std::optional<std::int64_t>& row, std::optional<StatePackage>& value) {
     if (query.getColumn(column).isNull()) return;
     row = query.getColumn(column).getInt64();
@@ -113,7 +114,7 @@ std::optional<TxnId> State::undone_by(TxnId id) const {
   return guarded(impl_->path, [&]() -> std::optional<TxnId> {
     SQLite::Statement query(impl_->database,
                             "SELECT id FROM ledger WHERE undo_of = ? AND result = 'done' ORDER BY id DESC LIMIT 1");
-    query.bind(1, number(id));
+    set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     return TxnId{query.getColumn(0).getInt64()};
   });
@@ -122,11 +123,11 @@ std::optional<TxnId> State::undone_by(TxnId id) const {
 /// Of a row that is there, most facts are the row's own; a change gives it another reason, hold or shelf.
 StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePackage& change) {
   ScopedStatement query = repeat("SELECT version, arch, origin, digest, time FROM packages WHERE id = ?");
-  query->bind(1, package_row);
+  set_values(*query, package_row);
   StatePackage result = change;
   if (!query->executeStep()) return result;
   result.package.version = Version::parse(query->getColumn(0).getString()).value_or(change.package.version);
-  result.package.arch = query->getColumn(1).getString();
+  result.package.arch = architecture_from(query->getColumn(1).getString());
   result.origin = query->getColumn(2).getString();
   result.digest = Digest::from_hex(query->getColumn(3).getString()).value_or(Digest{});
   result.time = query->getColumn(4).getInt64();
@@ -136,7 +137,7 @@ StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePacka
 PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
   ScopedStatement query =
       repeat("SELECT manifest, (SELECT list FROM lists WHERE package = ?1) FROM packages WHERE id = ?1");
-  query->bind(1, package_row);
+  set_values(*query, package_row);
   if (!query->executeStep()) return {};
   const auto list = query->getColumn(1);
   const auto bytes =
@@ -146,7 +147,7 @@ PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
 
 bool State::Impl::is_told_of(std::int64_t package_row) {
   ScopedStatement query = repeat("SELECT 1 FROM changes WHERE after_package = ? LIMIT 1");
-  query->bind(1, package_row);
+  set_values(*query, package_row);
   return query->executeStep();
 }
 
@@ -157,7 +158,7 @@ std::vector<PackageChange> State::Impl::changes_in_full(TxnId id) {
                           " AND after_package IS NOT NULL AND NOT EXISTS(SELECT 1 FROM changes e WHERE"
                           " e.after_package = c.after_package AND (e.ledger < c.ledger OR (e.ledger = c.ledger AND"
                           " e.seq < c.seq))) ORDER BY seq");
-  query.bind(1, number(id));
+  set_values(query, id);
   std::vector<std::pair<std::size_t, PackageChange::Brings>> brought;
   while (query.executeStep())
     brought.emplace_back(static_cast<std::size_t>(query.getColumn(0).getInt64()),
@@ -170,10 +171,11 @@ std::vector<PackageChange> State::Impl::changes_in_full(TxnId id) {
 
 std::string State::changes_told(TxnId id) const {
   return guarded(impl_->path, [&] {
-    SQLite::Statement told(impl_->database, "SELECT told FROM ledger WHERE id = ? AND told IS NOT NULL");
-    told.bind(1, number(id));
-    if (told.executeStep()) return told.getColumn(0).getString();
-    return changes_text(impl_->changes_in_full(id));
+    SQLite::Statement told(impl_->database, "SELECT told, chain FROM ledger WHERE id = ?");
+    set_values(told, id);
+    if (!told.executeStep()) return std::string();
+    if (!told.getColumn(0).isNull()) return told.getColumn(0).getString();
+    return changes_text(impl_->changes_in_full(id), told.getColumn(1).getInt());
   });
 }
 
@@ -253,6 +255,7 @@ void State::Impl::insert_entry(LedgerEntry& entry, const std::vector<PackageChan
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
   last.reset();
+  HAMBREL_ASSERT(number(entry.id) > 0 && entry.chain == kChain, "new entries have numbers and today's chain");
   clean(entry);
   std::vector<PackageChange> changes;  // as they will be read back
   for (const PackageChange& one : given) {
@@ -273,28 +276,11 @@ void State::Impl::insert_entry_as_is(const LedgerEntry& entry, const std::string
   SQLite::Statement insert(
       database, fmt::format("INSERT INTO ledger({}, told) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                             kLedgerColumns));
-  insert.bind(1, number(entry.id));
-  insert.bind(2, entry.started);
-  insert.bind(3, entry.ended);
-  insert.bind(4, entry.user);
-  insert.bind(5, entry.command);
-  insert.bind(6, entry.kind);
-  insert.bind(7, entry.note);
-  insert.bind(8, entry.result);
-  insert.bind(9, entry.problem);
-  if (entry.undo_of) insert.bind(10, number(*entry.undo_of));
-  insert.bind(11, entry.plan);
-  insert.bind(12, static_cast<std::int64_t>(entry.downloaded));
-  insert.bind(13, entry.previous.hex());
-  insert.bind(14, entry.digest.hex());
-  insert.bind(15, entry.chain);
-  insert.bind(16, entry.moves.hex());
-  if (!told.empty()) insert.bind(17, told);
-  insert.exec();
+  run(insert, entry.id, entry.started, entry.ended, entry.user, entry.command, entry.kind, entry.note, entry.result,
+      entry.problem, entry.undo_of, entry.record, entry.downloaded, entry.previous, entry.digest, entry.chain,
+      entry.moves, told.empty() ? std::nullopt : std::optional(told));
   SQLite::Statement head(database, "INSERT OR REPLACE INTO head VALUES(1, ?, ?)");
-  head.bind(1, number(entry.id));
-  head.bind(2, entry.digest.hex());
-  head.exec();
+  run(head, entry.id, entry.digest);
 }
 
 void State::Impl::put_away(TxnId id, const std::vector<Move>& moves) {
@@ -304,7 +290,7 @@ void State::Impl::put_away(TxnId id, const std::vector<Move>& moves) {
       for (unsigned shift = 0; shift < 64; shift += 8) times.push_back(static_cast<char>(value >> shift & 255));
   SQLite::Statement put(database, "INSERT OR REPLACE INTO put_away VALUES(?, ?)");
   put.bind(1, number(id));
-  put.bind(2, times.data(), static_cast<int>(times.size()));
+  put.bind(2, times.data(), static_cast<int>(times.size()));  // a blob
   put.exec();
 }
 
@@ -314,8 +300,7 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
     if (!change.before_row || stays) continue;
     ScopedStatement leave = repeat("UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
-    leave->bind(1, *change.before_row);
-    leave->exec();
+    run(*leave, *change.before_row);
   }
   // Lists that were read while planning serve here; those of rows that are new now are not remembered: the rows may go
   // again, and others come under their numbers.
@@ -331,6 +316,8 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
 }
 
 void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given) {
+  HAMBREL_ASSERT(given.before || given.after, "a change has a side");
+  HAMBREL_ASSERT(!given.before || given.before_row, "what was there has a row");
   PackageChange change = given;
   if (change.after && !change.after_row) change.after_row = insert_package(*change.after, change.files, "installed");
   const std::optional<std::int64_t> after = change.after ? change.after_row : std::nullopt;
@@ -343,31 +330,23 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
   }
   if (change.after) {
     ScopedStatement enter = repeat("UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
-    enter->bind(1, change.after->shelved ? "attic" : "installed");
-    enter->bind(2, change.after->shelved ? 1 : 0);
-    enter->bind(3, std::string(text_of(change.after->reason)));
-    enter->bind(4, hold_text(change.after->hold));
-    enter->bind(5, *after);
-    enter->exec();
+    run(*enter, change.after->shelved ? "attic" : "installed", change.after->shelved,
+        std::string(text_of(change.after->reason)), hold_text(change.after->hold), *after);
   }
   ScopedStatement insert = repeat(
       "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
       " before_shelved, after_package, after_reason, after_hold, after_shelved)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
-  insert->bind(1, number(id));
-  insert->bind(2, sequence);
-  insert->bind(3, change.name);
-  const auto side = [&](int column, const std::optional<std::int64_t>& row, const std::optional<StatePackage>& value) {
-    if (!row)
-      return insert->bind(column), insert->bind(column + 1), insert->bind(column + 2), insert->bind(column + 3, 0);
-    insert->bind(column, *row);
-    insert->bind(column + 1, std::string(text_of(value->reason)));
-    insert->bind(column + 2, hold_text(value->hold));
-    insert->bind(column + 3, value->shelved ? 1 : 0);
+  const auto reason_in = [](const auto& row, const auto& value) {
+    return row ? std::optional(std::string(text_of(value->reason))) : std::nullopt;
   };
-  side(4, change.before_row, change.before);
-  side(8, after, change.after);
-  insert->exec();
+  const auto hold_in = [](const auto& row, const auto& value) {
+    return row ? std::optional(hold_text(value->hold)) : std::nullopt;
+  };
+  const auto& before = change.before_row;
+  run(*insert, id, sequence, change.name, before, reason_in(before, change.before), hold_in(before, change.before),
+      before && change.before->shelved, after, reason_in(after, change.after), hold_in(after, change.after),
+      after && change.after->shelved);
 }
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside,
@@ -378,19 +357,15 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     const bool held = std::max(files, beside.times.size()) <= Impl::kMostHeld;
     if (await && !held) await();
     SQLite::Transaction step(impl_->database);
+    HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
+    HAMBREL_ASSERT(impl_->journal_id() == entry.id, "what is committed was journaled");
     entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>());
     impl_->insert_entry(entry, changes);
     impl_->insert_changes(entry.id, changes);
     if (beside.moves != nullptr && !beside.moves->empty()) impl_->put_away(entry.id, *beside.moves);
     SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
-    for (const DirectoryTime& time : beside.times) {
-      update.bind(1, time.after_seconds);
-      update.bind(2, time.after_nanoseconds);
-      update.bind(3, number(entry.id));
-      update.bind(4, time.path);
-      update.exec();
-      update.reset();
-    }
+    for (const DirectoryTime& time : beside.times)
+      run(update, time.after_seconds, time.after_nanoseconds, entry.id, time.path);
     if (beside.prepared) impl_->mark_activated(*beside.prepared, entry.id);
     if (beside.attic) impl_->put_size(entry.id, *beside.attic);
     impl_->give_up(beside.gives_up, entry.id);
@@ -407,8 +382,7 @@ void State::close_taken_back(LedgerEntry entry) {
     impl_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
       SQLite::Statement drop(impl_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
-      drop.bind(1, number(entry.id));
-      drop.exec();
+      run(drop, entry.id);
     }
     impl_->end_journal();
     step.commit();

@@ -32,7 +32,7 @@ std::optional<StatePackage> side_of(const Json& value, const std::string& name, 
   const auto version = Version::parse(object.text("version"));
   if (!version) object.wrong("version", "a version");
   one.package.version = *version;
-  one.package.arch = object.text("arch");
+  one.package.arch = architecture_from(object.text("arch"));
   one.package.summary = "known only from the ledger";
   one.reason = reason_from(object.text("reason")).value_or(Reason::Wanted);
   one.origin = object.text("origin");
@@ -42,8 +42,6 @@ std::optional<StatePackage> side_of(const Json& value, const std::string& name, 
   if (object.has("hold")) one.hold = hold_from(canonical(object.member("hold")), where);
   return one;
 }
-
-}  // namespace
 
 Json ledger_json(const LedgerEntry& entry) {
   Json object = {{"id", number(entry.id)},
@@ -66,10 +64,10 @@ Json ledger_json(const LedgerEntry& entry) {
   return object;
 }
 
-Json side_json(const std::optional<StatePackage>& one) {
+Json side_json(const std::optional<StatePackage>& one, int chain) {
   if (!one) return {};
   Json side = {{"version", one->package.version.text()},
-               {"arch", one->package.arch},
+               {"arch", architecture_in(one->package.arch, chain)},
                {"reason", text_of(one->reason)},
                {"origin", one->origin},
                {"digest", one->digest.hex()},
@@ -79,11 +77,13 @@ Json side_json(const std::optional<StatePackage>& one) {
   return side;
 }
 
-std::string changes_text(const std::vector<PackageChange>& changes) {
+}  // namespace
+
+std::string changes_text(const std::vector<PackageChange>& changes, int chain) {
   Json list = Json::array();
   for (const PackageChange& change : changes) {
-    Json& one = list.emplace_back(
-        Json{{"name", change.name}, {"before", side_json(change.before)}, {"after", side_json(change.after)}});
+    Json& one = list.emplace_back(Json{
+        {"name", change.name}, {"before", side_json(change.before, chain)}, {"after", side_json(change.after, chain)}});
     if (change.brings)
       one["brings"] = {{"manifest", change.brings->manifest.hex()}, {"files", change.brings->files.hex()}};
   }
@@ -92,7 +92,7 @@ std::string changes_text(const std::vector<PackageChange>& changes) {
 
 std::string ledger_text(const LedgerEntry& entry, std::string_view changes) {
   Json object = ledger_json(entry);
-  object["plan"] = entry.plan;  // as text: the digest is over it
+  object["plan"] = entry.record;  // as text: the digest is over it
   object["changes"] = parse_json(changes, "changes");
   return canonical(object);
 }
@@ -104,11 +104,16 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
     const JsonObject object(whole, where);
     LedgerEntry& entry = record.entry;
     entry.id = TxnId{object.signed_number("id")};
-    entry.started = seconds_of(object, "started"), entry.ended = seconds_of(object, "ended");
-    entry.user = object.text("user"), entry.command = object.text("command"), entry.kind = object.text("kind");
-    entry.note = object.text("reason"), entry.result = object.text("result"), entry.problem = object.text("problem");
+    entry.started = seconds_of(object, "started");
+    entry.ended = seconds_of(object, "ended");
+    entry.user = object.text("user");
+    entry.command = object.text("command");
+    entry.kind = object.text("kind");
+    entry.note = object.text("reason");
+    entry.result = object.text("result");
+    entry.problem = object.text("problem");
     entry.downloaded = object.number("downloaded");
-    entry.plan = object.text("plan");
+    entry.record = object.text("plan");
     if (object.has("undo_of")) entry.undo_of = TxnId{object.signed_number("undo_of")};
     entry.previous = Digest::from_hex(object.text("previous")).value_or(Digest{});
     entry.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
@@ -134,7 +139,7 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
     throw Error(ErrorCode::Untrusted, "is no entry of a ledger: " + problem.problem(), where,
                 "`hambrel ledger export` writes such files");
   }
-  if (chain_digest(record.entry, changes_text(record.changes)) != record.entry.digest)
+  if (chain_digest(record.entry, changes_text(record.changes, record.entry.chain)) != record.entry.digest)
     throw Error(ErrorCode::Untrusted, "was altered: its digest is another", where, "use a copy that is sound");
   return record;
 }

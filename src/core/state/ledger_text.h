@@ -2,8 +2,6 @@
 // hold it, and a state that was lost is made anew out of it (txn/rebuild.h).
 #pragma once
 
-#include <nlohmann/json_fwd.hpp>
-#include <string>
 #include <string_view>
 #include <vector>
 
@@ -17,11 +15,6 @@ struct LedgerRecord {
   LedgerEntry entry;
   std::vector<PackageChange> changes;
 };
-
-/// Without the plan, which is long, and the changes.
-nlohmann::json ledger_json(const LedgerEntry& entry);
-/// One side of a change; null for none.
-nlohmann::json side_json(const std::optional<StatePackage>& one);
 
 /// `changes`: as State::changes_told() gives them.
 std::string ledger_text(const LedgerEntry& entry, std::string_view changes);

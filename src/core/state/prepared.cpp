@@ -2,6 +2,8 @@
 // on a file system that was away, is then known to be the attic of that transaction.
 #include "state/state_impl.h"
 
+#include "base/assert.h"
+
 namespace hambrel::state {
 
 std::optional<Prepared> State::prepared() const {
@@ -18,7 +20,7 @@ std::optional<Prepared> State::prepared() const {
     one.command = query.getColumn(4).getString();
     one.user = query.getColumn(5).getString();
     one.note = query.getColumn(6).getString();
-    one.plan = query.getColumn(7).getString();
+    one.record = query.getColumn(7).getString();
     one.staged = static_cast<ByteCount>(query.getColumn(8).getInt64());
     one.at_boot = query.getColumn(9).getInt() != 0;
     return one;
@@ -28,7 +30,7 @@ std::optional<Prepared> State::prepared() const {
 std::string State::prepared_value(std::int64_t id) const {
   return guarded(impl_->path, [&] {
     SQLite::Statement query(impl_->database, "SELECT value FROM prepared WHERE id = ?");
-    query.bind(1, id);
+    set_values(query, id);
     if (!query.executeStep()) return std::string();
     const auto value = query.getColumn(0);
     return std::string(static_cast<const char*>(value.getBlob()), static_cast<std::size_t>(value.getBytes()));
@@ -44,7 +46,7 @@ std::int64_t State::next_prepared() const {
 std::optional<State::Fate> State::fate_of_prepared(std::int64_t id) const {
   return guarded(impl_->path, [&]() -> std::optional<Fate> {
     SQLite::Statement query(impl_->database, "SELECT activated FROM prepared WHERE id = ?");
-    query.bind(1, id);
+    set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     Fate fate;
     if (!query.getColumn(0).isNull()) fate.activated = TxnId{query.getColumn(0).getInt64()};
@@ -63,18 +65,13 @@ void State::prepare(const Prepared& prepared, std::vector<PackageChange>& change
       }
       change.index = impl_->index_change(change);
     }
+    HAMBREL_ASSERT(prepared.id > 0, "what is prepared has a number");
     impl_->forget_lists();
     const std::string value = value_of();
     SQLite::Statement insert(impl_->database, "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
-    insert.bind(1, prepared.id);
-    insert.bind(2, prepared.time);
-    insert.bind(3, number(prepared.after));
-    int column = 4;
-    for (const std::string& text : {prepared.kind, prepared.command, prepared.user, prepared.note, prepared.plan})
-      insert.bind(column++, text);
-    insert.bind(column++, static_cast<std::int64_t>(prepared.staged));
-    insert.bind(column++, prepared.at_boot ? 1 : 0);
-    insert.bindNoCopy(column, value.data(), static_cast<int>(value.size()));
+    set_values(insert, prepared.id, prepared.time, prepared.after, prepared.kind, prepared.command, prepared.user,
+               prepared.note, prepared.record, prepared.staged, prepared.at_boot);
+    insert.bindNoCopy(11, value.data(), static_cast<int>(value.size()));  // a blob
     insert.exec();
     step.commit();
   });
@@ -84,8 +81,7 @@ void State::drop_prepared(std::int64_t id) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     SQLite::Statement drop(impl_->database, "DELETE FROM prepared WHERE id = ? AND activated IS NULL");
-    drop.bind(1, id);
-    drop.exec();
+    run(drop, id);
     impl_->database.exec(  // packages that were never installed
         "DELETE FROM packages WHERE state = 'attic' AND shelved = 0"
         " AND id NOT IN (SELECT before_package FROM changes WHERE before_package IS NOT NULL)"
@@ -98,17 +94,13 @@ void State::drop_prepared(std::int64_t id) {
 void State::activate_at_boot(std::int64_t id, bool at_boot) {
   guarded(impl_->path, [&] {
     SQLite::Statement update(impl_->database, "UPDATE prepared SET at_boot = ? WHERE id = ?");
-    update.bind(1, at_boot ? 1 : 0);
-    update.bind(2, id);
-    update.exec();
+    run(update, at_boot, id);
   });
 }
 
 void State::Impl::mark_activated(std::int64_t prepared, TxnId by) {
   SQLite::Statement update(database, "UPDATE prepared SET activated = ?, value = x'' WHERE id = ?");
-  update.bind(1, number(by));
-  update.bind(2, prepared);
-  update.exec();
+  run(update, by, prepared);
 }
 
 }  // namespace hambrel::state

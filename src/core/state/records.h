@@ -129,10 +129,10 @@ struct Checkpoint {
 struct Prepared {
   std::int64_t id = 0;
   std::int64_t time = 0;
-  TxnId after{};  // the last transaction that was done before it
-  std::string kind, command, user, note, plan;
-  ByteCount staged = 0;  // bytes on the disk
-  bool at_boot = false;  // to be activated when the system starts
+  TxnId after{};                                  // the last transaction that was done before it
+  std::string kind, command, user, note, record;  // record: of the plan (plan_record.h)
+  ByteCount staged = 0;                           // bytes on the disk
+  bool at_boot = false;                           // to be activated when the system starts
 };
 
 /// The attic of a transaction that stands: what undo, redo and rollback need of it.
@@ -147,8 +147,9 @@ inline constexpr const char* kGivingUp = "tidy";
 /// The kind of an entry that made a lost state anew.
 inline constexpr const char* kRebuilding = "rebuild";
 
-/// What the digests of new entries are made of. 1: the entry alone; 2: also what changed, and the moves.
-inline constexpr int kChain = 2;
+/// What the digests of new entries are made of. 1: the entry alone; 2: also what changed, and the moves; 3: the same,
+/// where what is independent of machines is called so.
+inline constexpr int kChain = 3;
 
 struct LedgerEntry {
   TxnId id{};
@@ -158,7 +159,7 @@ struct LedgerEntry {
   std::string result;               // "done", "failed", "taken back"
   std::string problem;              // why it failed
   std::optional<TxnId> undo_of;
-  std::string plan;  // the plan as JSON
+  std::string record;  // of the plan and what was decided (plan_record.h)
   ByteCount downloaded = 0;
   int chain = kChain;  // what the digest is made of: see chain_digest()
   Digest moves;        // of the moves, from chain 2 on

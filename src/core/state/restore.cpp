@@ -8,7 +8,7 @@ namespace hambrel::state {
 bool State::knows_files_of(std::int64_t package_row) const {
   return guarded(impl_->path, [&] {
     SQLite::Statement query(impl_->database, "SELECT 1 FROM lists WHERE package = ?");
-    query.bind(1, package_row);
+    set_values(query, package_row);
     return query.executeStep();
   });
 }
@@ -24,7 +24,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       return found->second;
     };
     for (const LedgerRecord& record : history) {
-      impl_->insert_entry_as_is(record.entry, changes_text(record.changes));
+      impl_->insert_entry_as_is(record.entry, changes_text(record.changes, record.entry.chain));
       std::vector<PackageChange> changes = record.changes;
       for (PackageChange& change : changes) {
         if (change.before) change.before_row = row_of(*change.before, {});
@@ -38,10 +38,12 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       if (!unknown.contains(key)) continue;
       SQLite::Statement here(impl_->database,
                              "SELECT 1 FROM packages WHERE id = ? AND (state = 'installed' OR shelved)");
-      here.bind(1, row);
+      set_values(here, row);
       if (here.executeStep()) {
         PackageChange change;
-        change.before = package(row), change.before_row = row, change.name = change.before->package.name;
+        change.before = package(row);
+        change.before_row = row;
+        change.name = change.before->package.name;
         lost.push_back(std::move(change));
       }
     }
@@ -51,9 +53,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
     SQLite::Statement forget(impl_->database, "DELETE FROM lists WHERE package = ?");
     for (const auto& [key, row] : rows) {
       if (!unknown.contains(key)) continue;
-      forget.bind(1, row);
-      forget.exec();
-      forget.reset();
+      run(forget, row);
     }
     for (const LedgerRecord& record : history)
       if (record.entry.result == "done") impl_->give_up({record.entry.id}, last.id);

@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 7> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 8> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -101,6 +101,9 @@ CREATE TABLE head(one INTEGER PRIMARY KEY CHECK(one = 1), id INTEGER NOT NULL, d
 INSERT INTO head SELECT 1, id, digest FROM ledger ORDER BY id DESC LIMIT 1;
 CREATE INDEX changes_by_after ON changes(after_package);
 CREATE TABLE put_away(txn INTEGER PRIMARY KEY, times BLOB NOT NULL);
+)sql",
+                                                             R"sql(
+-- The plans of new entries are records (plan_record.h), which older programs can't read.
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

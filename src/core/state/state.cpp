@@ -6,6 +6,7 @@
 #include <functional>
 #include <span>
 
+#include "base/assert.h"
 #include "base/json.h"
 #include "base/json_reader.h"
 #include "base/text.h"
@@ -106,10 +107,17 @@ std::optional<Hold> hold_from(const std::string& text, const std::string& where)
   return Hold{object.signed_number("since"), object.signed_number("until"), object.text("reason"), object.text("user")};
 }
 
+std::string architecture_from(std::string written) { return written == "any" ? kIndependent : std::move(written); }
+
+std::string architecture_in(const std::string& arch, int chain) {
+  return chain < 3 && arch == kIndependent ? "any" : arch;
+}
+
 StatePackage State::Impl::read_package(SQLite::Statement& row) const {
   StatePackage result;
   result.row = row.getColumn(0).getInt64();
   result.package = package_from_json(reader.parse(row.getColumn(1).getString(), path));
+  result.package.arch = architecture_from(std::move(result.package.arch));
   result.reason = reason_from(row.getColumn(2).getString()).value_or(Reason::Wanted);
   result.origin = row.getColumn(3).getString();
   result.digest = Digest::from_hex(row.getColumn(4).getString()).value_or(Digest{});
@@ -164,7 +172,7 @@ StatePackage State::package(std::int64_t row) const {
 StatePackage State::Impl::package_of(std::int64_t row) {
   auto& query = package_query;
   if (!query) query.emplace(database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
-  query->bind(1, row);
+  set_values(*query, row);
   if (!query->executeStep())
     throw Error(ErrorCode::Untrusted, fmt::format("the state has no package row {}", row), path,
                 "`hambrel repair --rebuild` makes it anew");
@@ -196,7 +204,7 @@ std::vector<Move> State::moves_of(TxnId id) const {
     SQLite::Statement query(impl_->database,
                             "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
                             " mode_after, uid_after, gid_after, home FROM moves WHERE txn = ? ORDER BY seq");
-    query.bind(1, number(id));
+    set_values(query, id);
     while (query.executeStep()) {
       Move move;
       move.kind = static_cast<MoveKind>(query.getColumn(0).getInt());
@@ -210,7 +218,7 @@ std::vector<Move> State::moves_of(TxnId id) const {
       result.push_back(std::move(move));
     }
     SQLite::Statement times(impl_->database, "SELECT times FROM put_away WHERE txn = ?");
-    times.bind(1, number(id));
+    set_values(times, id);
     if (!times.executeStep()) return result;
     constexpr std::size_t kOne = 16;  // bytes: of each move, seconds and nanoseconds
     const auto column = times.getColumn(0);
@@ -235,7 +243,7 @@ std::vector<DirectoryTime> State::times_of(TxnId id) const {
     std::vector<DirectoryTime> result;
     SQLite::Statement query(
         impl_->database, "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
-    query.bind(1, number(id));
+    set_values(query, id);
     while (query.executeStep())
       result.push_back({query.getColumn(0).getString(), query.getColumn(1).getInt64(), query.getColumn(2).getInt64(),
                         query.getColumn(3).getInt64(), query.getColumn(4).getInt64()});
@@ -245,43 +253,22 @@ std::vector<DirectoryTime> State::times_of(TxnId id) const {
 
 void State::write_journal(const Journal& journal, const Await& await) {
   guarded(impl_->path, [&] {
+    HAMBREL_ASSERT(number(journal.id) > 0 && !journal.directory.empty(), "a journal names its transaction");
+    HAMBREL_ASSERT(!impl_->journal_id(), "one transaction at a time");
     const bool held = journal.moves.size() <= Impl::kMostHeld;
     if (await && !held) await();
     SQLite::Transaction step(impl_->database);
     SQLite::Statement head(impl_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
-    head.bind(1, number(journal.id));
-    head.bind(2, journal.directory);
-    head.bind(3, journal.kind);
-    head.bind(4, journal.command);
-    head.bind(5, journal.user);
-    head.bind(6, journal.started);
-    head.exec();
+    run(head, journal.id, journal.directory, journal.kind, journal.command, journal.user, journal.started);
     SQLite::Statement insert(impl_->database, "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     std::int64_t sequence = 0;
-    for (const Move& move : journal.moves) {
-      insert.bind(1, number(journal.id));
-      insert.bind(2, sequence++);
-      insert.bind(3, static_cast<int>(move.kind));
-      insert.bind(4, move.path);
-      insert.bind(5, move.place);
-      insert.bind(6, static_cast<std::int64_t>(move.inode_new));
-      insert.bind(7, static_cast<std::int64_t>(move.inode_old));
-      int column = 8;
-      for (const DirectoryAttributes& one : {move.before, move.after})
-        for (const std::uint32_t value : {one.mode, one.uid, one.gid}) insert.bind(column++, value);
-      insert.bind(column, move.home);
-      insert.exec();
-      insert.reset();
-    }
+    for (const Move& move : journal.moves)
+      run(insert, journal.id, sequence++, static_cast<int>(move.kind), move.path, move.place, move.inode_new,
+          move.inode_old, move.before.mode, move.before.uid, move.before.gid, move.after.mode, move.after.uid,
+          move.after.gid, move.home);
     SQLite::Statement times(impl_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
-    for (const DirectoryTime& time : journal.times) {
-      times.bind(1, number(journal.id));
-      times.bind(2, time.path);
-      times.bind(3, time.before_seconds);
-      times.bind(4, time.before_nanoseconds);
-      times.exec();
-      times.reset();
-    }
+    for (const DirectoryTime& time : journal.times)
+      run(times, journal.id, time.path, time.before_seconds, time.before_nanoseconds);
     if (await && held) await();
     step.commit();
   });
@@ -296,6 +283,11 @@ std::string identity_of(os::FileReader& root, const std::string& path) {
   const std::string head = root.open_itself(path)->read_exactly(0, kHead, root.shown(path));
   return fmt::format("{}:{}:{}:{}.{:09}:{}", info->device, info->inode, info->size, info->mtime_seconds,
                      info->mtime_nanoseconds, to_hex(std::as_bytes(std::span(head).subspan(kChangeCounter, 4))));
+}
+
+std::optional<TxnId> State::Impl::journal_id() {
+  ScopedStatement query = repeat("SELECT txn FROM journal");
+  return query->executeStep() ? std::optional(TxnId{query->getColumn(0).getInt64()}) : std::nullopt;
 }
 
 void State::Impl::end_journal() { database.exec("DELETE FROM journal"); }

@@ -105,7 +105,7 @@ class State {
   };
   /// Nothing for what was discarded, or never was.
   std::optional<Fate> fate_of_prepared(std::int64_t id) const;
-  /// changes_text() of a transaction: of what the state records by now.
+  /// changes_text() of a transaction, in the words of its chain: of what the state records by now.
   std::string changes_told(TxnId id) const;
   /// When each transaction ended, by number: seconds since 1970.
   std::vector<std::pair<TxnId, std::int64_t>> ends() const;
@@ -154,7 +154,8 @@ std::string identity_of(os::FileReader& root, const std::string& path);
 /// of `changes`, as changes_text() gives them, and of the moves' digest.
 Digest chain_digest(const LedgerEntry& entry, std::string_view changes);
 /// What happened to packages, as canonical JSON: what the chain covers, and what a text of the ledger tells.
-std::string changes_text(const std::vector<PackageChange>& changes);
+/// `chain`: of the entry, whose digest covers it.
+std::string changes_text(const std::vector<PackageChange>& changes, int chain = kChain);
 /// SHA-256 over all that is recorded of the moves; of none: over nothing.
 Digest digest_of(const std::vector<Move>& moves);
 

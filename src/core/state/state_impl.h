@@ -83,6 +83,7 @@ struct State::Impl {
   void give_up(const std::vector<TxnId>& attics, TxnId by);
   void put_size(TxnId attic, ByteCount bytes);
   void end_journal();
+  std::optional<TxnId> journal_id();
 
   /// Moves, or files of new packages, that can wait in the cache of the database. More of them are written to its file
   /// in between, and nobody else can look from then on: so that must not last as long as a sync.
@@ -94,9 +95,52 @@ inline constexpr const char* kLedgerColumns =
     "id, started, ended, user, command, kind, note, result, problem, undo_of, plan, downloaded, previous, digest, "
     "chain, moves";
 
+/// An architecture as it was written: before chain 3 "any" was the word for what is independent of machines.
+std::string architecture_from(std::string written);
+/// And as an entry of a chain has it.
+std::string architecture_in(const std::string& arch, int chain);
+
 /// A hold as the database keeps it: canonical JSON, empty for none.
 std::string hold_text(const std::optional<Hold>& hold);
 std::optional<Hold> hold_from(const std::string& text, const std::string& where);
+
+// What a value of ours is to SQLite.
+inline std::int64_t to_sql(TxnId id) { return number(id); }
+inline std::int64_t to_sql(ByteCount bytes) { return static_cast<std::int64_t>(bytes); }
+inline std::int64_t to_sql(std::int64_t value) { return value; }
+inline std::int64_t to_sql(std::uint32_t value) { return value; }
+inline std::int64_t to_sql(int value) { return value; }
+inline std::int64_t to_sql(bool value) { return value ? 1 : 0; }
+inline std::string to_sql(const Digest& digest) { return digest.hex(); }
+inline const std::string& to_sql(const std::string& text) { return text; }
+inline const char* to_sql(const char* text) { return text; }
+
+/// Gives a statement its values, in their order. Those that are not there are NULL.
+template <typename... Values>
+void set_values(SQLite::Statement& statement, const Values&... values) {
+  int place = 0;
+  const auto one = [&](const auto& value) {
+    ++place;
+    if constexpr (requires { value.has_value(); }) {
+      if (value)
+        statement.bind(place, to_sql(*value));
+      else
+        statement.bind(place);
+    } else {
+      statement.bind(place, to_sql(value));
+    }
+  };
+  (one(values), ...);
+}
+
+/// Does it once with these values; it may be given others then. Returns how many rows changed.
+template <typename... Values>
+int run(SQLite::Statement& statement, const Values&... values) {
+  set_values(statement, values...);
+  const int changed = statement.exec();
+  statement.reset();
+  return changed;
+}
 
 /// Runs `work`, turning SQLite's exceptions into Error with the path and a way out.
 template <typename Work>

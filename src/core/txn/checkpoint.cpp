@@ -92,7 +92,9 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
     made.id = std::max(made.id, one.id + 1);
     known.insert(std::to_string(one.id));
   }
-  made.name = name, made.note = note, made.time = now;
+  made.name = name;
+  made.note = note;
+  made.time = now;
   made.after = state::TxnId{number(state.next_id()) - 1};
   if (root.stat(kCheckpoints))
     for (const std::string& directory : root.list(kCheckpoints))

@@ -129,7 +129,8 @@ std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vecto
         if (!paired_lost.contains(other) && fits(lost[other], fresh[candidates[0]])) rivals.push_back(other);
       if (rivals.size() != 1) continue;
       pairs.emplace_back(i, candidates[0]);
-      paired_lost.insert(i), paired_fresh.insert(candidates[0]);
+      paired_lost.insert(i);
+      paired_fresh.insert(candidates[0]);
     }
   return pairs;
 }
@@ -147,7 +148,8 @@ FileEntry ConfigRules::with_marks_of(const Case& one) const {
   FileEntry marked = *one.coming;
   if (!one.disk || one.disk->type != FileType::Regular) return marked;
   marked.mode = one.disk->mode;
-  marked.user = std::to_string(one.disk->uid), marked.group = std::to_string(one.disk->gid);
+  marked.user = std::to_string(one.disk->uid);
+  marked.group = std::to_string(one.disk->gid);
   marked.attributes = own_attributes(root_, one.from.empty() ? one.path : one.from);
   return marked;
 }
@@ -174,7 +176,10 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
   outcome.entry = coming;
   if (list != own.end()) outcome.entry.attributes.insert(*list);
   if (one.disk->mode != before.mode) outcome.entry.mode = one.disk->mode;
-  if (chowned) outcome.entry.user = std::to_string(one.disk->uid), outcome.entry.group = std::to_string(one.disk->gid);
+  if (chowned) {
+    outcome.entry.user = std::to_string(one.disk->uid);
+    outcome.entry.group = std::to_string(one.disk->gid);
+  }
   return outcome;
 }
 
@@ -183,7 +188,9 @@ ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) co
   Outcome outcome;
   outcome.kind = Kind::Write;
   outcome.entry = with_marks_of(one);
-  outcome.entry.size = one.disk->size, outcome.entry.mtime = one.disk->mtime_seconds, outcome.entry.digest = now;
+  outcome.entry.size = one.disk->size;
+  outcome.entry.mtime = one.disk->mtime_seconds;
+  outcome.entry.digest = now;
   outcome.kept = one.from;
   outcome.leaves_from = true;
   return outcome;
@@ -206,7 +213,8 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
   if (!one.disk) {
     if (!was && !one.from_shelf) return outcome;
     notices.push_back({Notice::Kind::ConfigStaysAway, one.path, one.package});
-    outcome.kind = Kind::Leave, outcome.asides = Asides::Drop;
+    outcome.kind = Kind::Leave;
+    outcome.asides = Asides::Drop;
     return outcome;
   }
   if (one.disk->type == FileType::Directory) return outcome;

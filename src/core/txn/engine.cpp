@@ -7,12 +7,15 @@
 #include <span>
 #include <unordered_set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/parallel.h"
 #include "base/text.h"
 #include "os/neighbours.h"
-#include "txn/ledger_copy.h"
+#include "txn/housekeeping.h"
+#include "txn/moving.h"
 #include "txn/stage_names.h"
+#include "txn/stager.h"
 
 namespace hambrel::txn {
 
@@ -34,8 +37,11 @@ LedgerEntry Engine::entry(TxnId id, std::int64_t started, const Account& account
   entry.id = id;
   entry.started = started;
   entry.ended = env_.now();
-  entry.user = account.user, entry.command = account.command, entry.kind = account.kind, entry.note = account.note;
-  entry.plan = account.plan;
+  entry.user = account.user;
+  entry.command = account.command;
+  entry.kind = account.kind;
+  entry.note = account.note;
+  entry.record = account.record;
   entry.downloaded = account.downloaded;
   entry.result = "done";
   return entry;
@@ -47,14 +53,29 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
   failed.problem = problem;
   try {
     env_.state.record(failed, {});
-    copy();
+    Housekeeping(env_).copy();
   } catch (...) {  // the first problem is the one to be told; this one is told beside it
     env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", current_error().what()));
   }
 }
 
-void Engine::go_on() const {
-  if (env_.stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
+void Environment::go_on() const {
+  if (stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
+}
+
+std::string_view text_of(EngineStep step) {
+  switch (step) {
+    case EngineStep::Staged: return "staged";
+    case EngineStep::Arrived: return "arrived";
+    case EngineStep::Synced: return "synced";
+    case EngineStep::Prepared: return "prepared";
+    case EngineStep::Journaled: return "journaled";
+    case EngineStep::Moved: return "moved";
+    case EngineStep::Switched: return "switched";
+    case EngineStep::Committed: return "committed";
+    case EngineStep::Done: return "done";
+  }
+  return "";
 }
 
 namespace {
@@ -73,45 +94,51 @@ std::optional<ByteCount> size_of_attic(const std::vector<Move>& moves) {
 
 /// STAGED, from what was planned; nothing has to be staged for what lies in an attic.
 Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+  HAMBREL_ASSERT(!directory.empty(), "a transaction has a directory of its own");
+  HAMBREL_ASSERT(planned.attic.empty() || planned.tree.moves.empty(), "files come from a stage or from an attic");
+  HAMBREL_ASSERT(!planned.attic.empty() || planned.moves.empty(), "finished moves are of an attic");
   Transaction ready;
   ready.account = account;
   ready.account.undo_of = planned.undo_of;
-  ready.changes = planned.changes, ready.restore = planned.restore, ready.gives_up = planned.gives_up;
+  ready.changes = planned.changes;
+  ready.restore = planned.restore;
+  ready.gives_up = planned.gives_up;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
   journal.started = env_.now();
-  journal.kind = account.kind, journal.command = account.command, journal.user = account.user;
+  journal.kind = account.kind;
+  journal.command = account.command;
+  journal.user = account.user;
   if (!planned.attic.empty()) {
     require_ways(planned.moves);
     journal.moves = planned.moves;
     ready.attic = size_of_attic(journal.moves);
-    go_on();
+    env_.go_on();
     return ready;
   }
   const auto arrive = [&] {
     if (!planned.arrival) return;
     ready.account.downloaded += planned.arrival();
-    env_.after_step("arrived");
+    env_.after_step(EngineStep::Arrived);
   };
+  Stager stager(env_, directory);
   try {
     if (planned.tree.moves.empty()) {  // it concerns no file
-      keep_pristine(planned.tree, planned.sources);
+      stager.keep_pristine(planned.tree, planned.sources);
       arrive();
-      go_on();
+      env_.go_on();
       return ready;
     }
     require_feasible(env_.root, planned.tree, env_.workers);  // again: time has passed since the plan
-    const Places places(planned.tree);
-    stage(planned.tree, planned.sources, directory, places);
-    journal.moves = resolve_moves(planned.tree, directory, places);
+    journal.moves = stager.stage(planned.tree, planned.sources);
     ready.attic = size_of_attic(journal.moves);
-    env_.after_step("staged");
+    env_.after_step(EngineStep::Staged);
     arrive();
-    go_on();
+    env_.go_on();
   } catch (...) {
     const Error problem = current_error();
-    remove_stages(directory);
+    drop_stage(directory);
     record_failure(journal.started, account, problem.what());
     throw problem;
   }
@@ -136,19 +163,22 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
       if (move.kind != MoveKind::Attributes) ready.witnesses.push_back(witness_of(looker, move.path));
     prepared.time = env_.now();
     prepared.after = env_.state.last_done();
-    prepared.kind = account.kind, prepared.command = account.command;
-    prepared.user = account.user, prepared.note = account.note, prepared.plan = account.plan;
+    prepared.kind = account.kind;
+    prepared.command = account.command;
+    prepared.user = account.user;
+    prepared.note = account.note;
+    prepared.record = account.record;
     prepared.staged = planned.tree.staged_bytes;
-    sync(ready.journal.moves);  // I2, before anybody is told that it is prepared
-    env_.after_step("synced");
+    sync(env_.root, ready.journal.moves);  // I2, before anybody is told that it is prepared
+    env_.after_step(EngineStep::Synced);
     env_.state.prepare(prepared, ready.changes, [&] { return encode(ready); });
   } catch (...) {
     const Error problem = current_error();
-    remove_stages(directory);
+    drop_stage(directory);
     record_failure(ready.journal.started, account, problem.what());
     throw problem;
   }
-  env_.after_step("prepared");
+  env_.after_step(EngineStep::Prepared);
   return prepared;
 }
 
@@ -180,20 +210,39 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
   });
 }
 
+void Engine::drop_stage(const std::string& directory) {
+  Stager(env_, directory).drop();
+  Housekeeping(env_).tidy_up();
+}
+
+TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) {
+  HAMBREL_ASSERT(!attics.empty(), "there is something to give up");
+  const LedgerEntry done = entry(env_.state.next_id(), env_.now(), account);
+  env_.state.record(done, {}, attics);
+  env_.after_step(EngineStep::Committed);
+  Housekeeping(env_).tidy_up();
+  env_.after_step(EngineStep::Done);
+  return done.id;
+}
+
+std::optional<Engine::Recovered> Engine::recover() { return Recovery(env_).recover(); }
+
 TxnId Engine::activate(const state::Prepared& prepared) {
   Transaction ready = decode(env_.state.prepared_value(prepared.id), env_.state);
   require_unmoved(prepared, ready.witnesses);
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.started = env_.now();
-  journal.kind = ready.account.kind, journal.command = ready.account.command, journal.user = ready.account.user;
-  require_homes(journal);
+  journal.kind = ready.account.kind;
+  journal.command = ready.account.command;
+  journal.user = ready.account.user;
+  require_homes(env_.root, journal);
   return switch_over(std::move(ready), prepared.id);
 }
 
 void Engine::discard(const state::Prepared& prepared) {
   env_.state.drop_prepared(prepared.id);
-  tidy_up();
+  Housekeeping(env_).tidy_up();
 }
 
 /// The directories of the move before: most moves lead from the same one to the same one.
@@ -202,58 +251,71 @@ struct Engine::OpenDirectories {
   os::LastDirectory in_stage, in_place;
 };
 
-/// JOURNALED, SWITCHED, COMMITTED. `prepared`: from PREPARED, whose files are on the disk already.
+/// JOURNALED. I2: what is staged, and at the least the directories that take what leaves, are on the disk before the
+/// journal names them.
+void Engine::journal_it(Journal& journal, const Transaction& transaction, bool on_disk) {
+  journal.times = touched_directories(journal.moves, transaction.restore);
+  auto synced = meanwhile([&] {
+    if (!on_disk) sync(env_.root, journal.moves);
+  });
+  env_.state.write_journal(journal, [&] {
+    synced.get();
+    env_.after_step(EngineStep::Synced);
+  });
+}
+
+void Engine::move_all(Journal& journal, const std::vector<DirectoryTime>& restore) {
+  OpenDirectories open(env_.root);
+  for (const Move& move : journal.moves) {
+    do_move(move, journal.directory, open);
+    env_.after_step(EngineStep::Moved);
+  }
+  for (const DirectoryTime& time : restore)
+    if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
+  in_portions(journal.times.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+    os::Looker looker(env_.root);
+    for (DirectoryTime& time : std::span(journal.times).subspan(first, last - first))
+      if (const auto info = looker.stat(time.path)) {
+        time.after_seconds = info->mtime_seconds;
+        time.after_nanoseconds = info->mtime_nanoseconds;
+      }
+  });
+  remember_put_away(journal);
+}
+
+/// SWITCHED, COMMITTED. `prepared`: from PREPARED, whose files are on the disk already.
 TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> prepared) {
+  HAMBREL_ASSERT(!env_.state.journal(), "one transaction at a time");
+  HAMBREL_ASSERT(number(transaction.journal.id) > 0, "a transaction has a number");
   Journal& journal = transaction.journal;
   const Account& account = transaction.account;
   try {
-    journal.times = touched_directories(journal.moves, transaction.restore);
-    // I2: what is staged, and at the least the directories that take what leaves, before the journal names them
-    auto synced = meanwhile([&] {
-      if (!prepared) sync(journal.moves);
-    });
-    env_.state.write_journal(journal, [&] {
-      synced.get();
-      env_.after_step("synced");
-    });
+    journal_it(journal, transaction, prepared.has_value());
   } catch (...) {
     const Error problem = current_error();
-    tidy_up();
+    Housekeeping(env_).tidy_up();
     record_failure(journal.started, account, problem.what());
     throw problem;
   }
   try {
-    env_.after_step("journaled");
-    OpenDirectories open(env_.root);
-    for (const Move& move : journal.moves) {
-      do_move(move, journal.directory, open);
-      env_.after_step("moved");
-    }
-    for (const DirectoryTime& time : transaction.restore)
-      if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
-    in_portions(journal.times.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
-      os::Looker looker(env_.root);
-      for (DirectoryTime& time : std::span(journal.times).subspan(first, last - first))
-        if (const auto info = looker.stat(time.path))
-          time.after_seconds = info->mtime_seconds, time.after_nanoseconds = info->mtime_nanoseconds;
-    });
-    remember_put_away(journal);
+    env_.after_step(EngineStep::Journaled);
+    move_all(journal, transaction.restore);
     auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
     env_.state.commit(done, transaction.changes,
                       {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared}, [&] {
                         synced.get();
-                        env_.after_step("switched");
+                        env_.after_step(EngineStep::Switched);
                       });
   } catch (...) {  // whatever it is
     const Error problem = current_error();
-    take_back_after(problem, journal.id);
+    Recovery(env_).take_back_after(problem, journal.id);
     throw problem;
   }
-  env_.after_step("committed");
-  tidy_up();
-  env_.after_step("done");
+  env_.after_step(EngineStep::Committed);
+  Housekeeping(env_).tidy_up();
+  env_.after_step(EngineStep::Done);
   return journal.id;
 }
 
@@ -264,7 +326,9 @@ void Engine::remember_put_away(Journal& journal) {
     for (Move& move : std::span(journal.moves).subspan(first, last - first)) {
       if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
       const auto info = looker.stat(place_of(move, journal.directory));
-      if (info) move.put_away_seconds = info->changed_seconds, move.put_away_nanoseconds = info->changed_nanoseconds;
+      if (!info) continue;
+      move.put_away_seconds = info->changed_seconds;
+      move.put_away_nanoseconds = info->changed_nanoseconds;
     }
   });
 }
@@ -274,13 +338,6 @@ std::future<void> Engine::meanwhile(const std::function<void()>& sync) const {
   return std::async(env_.workers > 1 ? kThread : std::launch::deferred, sync);
 }
 
-/// Every file system that the moves are about, and that of the state.
-void Engine::sync(const std::vector<Move>& moves) {
-  std::set<std::string> homes{kHome};
-  for (const Move& move : moves) homes.insert(move.home);
-  for (const std::string& home : homes) env_.root.sync_all(existing_directory(env_.root, home));
-}
-
 /// What the moves have changed: where it is little, these directories alone, so that the switch does not wait for what
 /// others have written to the same file system.
 void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>& restore) {
@@ -288,14 +345,14 @@ void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>
   std::set<std::string> changed;
   std::unordered_set<std::string_view> moved;
   for (const Move& move : journal.moves) {
-    if (move.kind == MoveKind::Attributes || changed.size() > kMost) return sync(journal.moves);
+    if (move.kind == MoveKind::Attributes || changed.size() > kMost) return sync(env_.root, journal.moves);
     changed.emplace(os::parent_of(move.path));
     changed.emplace(os::parent_of(place_of(move, journal.directory)));
     moved.insert(move.path);
   }
   for (const std::string& path : changed)  // under its path another directory may stand now, or none
     for (std::string_view above = path; !above.empty(); above = os::parent_of(above))
-      if (moved.contains(above)) return sync(journal.moves);
+      if (moved.contains(above)) return sync(env_.root, journal.moves);
   for (const DirectoryTime& time : restore)
     if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
       changed.insert(time.path);
@@ -305,13 +362,14 @@ void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>
   });
 }
 
-std::string Engine::place_of(const Move& move, const std::string& directory) {
-  return fmt::format("{}/{}/{}", move.home, directory, move.place);
-}
-
 void Engine::do_move(const Move& move, const std::string& directory, OpenDirectories& open) {
+  HAMBREL_ASSERT(!move.path.empty() && !move.home.empty(), "a move leads somewhere");
+  HAMBREL_ASSERT(move.kind != MoveKind::Place || move.inode_new != 0, "what comes was staged");
+  HAMBREL_ASSERT(move.kind != MoveKind::Exchange || (move.inode_new != 0 && move.inode_old != 0),
+                 "both sides are known");
+  HAMBREL_ASSERT(move.kind != MoveKind::Remove || move.inode_old != 0, "what goes was there");
   if (move.kind == MoveKind::Attributes)
-    return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after);
+    return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after, env_.set_owners);
   const std::string place = place_of(move, directory);
   os::Directory &stage = open.in_stage.of(place), &there = open.in_place.of(move.path);
   const auto staged = os::name_of(place), name = os::name_of(move.path);
@@ -321,14 +379,9 @@ void Engine::do_move(const Move& move, const std::string& directory, OpenDirecto
     stage.rename_no_replace(staged, there, name);
   else
     there.rename_no_replace(name, stage, staged);
-  if (!move.plain) open.in_stage.forget(), open.in_place.forget();
-}
-
-/// Owner, where this process may set it, and mode, of the directory that was planned for and no other.
-void Engine::give(os::Directory& parent, std::string_view name, std::uint64_t inode,
-                  const state::DirectoryAttributes& attributes) const {
-  const auto owner = env_.set_owners ? std::optional(os::Owner{attributes.uid, attributes.gid}) : std::nullopt;
-  parent.set_attributes(name, inode, owner, attributes.mode);
+  if (move.plain) return;
+  open.in_stage.forget();
+  open.in_place.forget();
 }
 
 /// The directories whose entries the moves change, and those that are to be given other times, with these as they are

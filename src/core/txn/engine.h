@@ -21,45 +21,25 @@
 //      journal anyone can tell whether it was done; taking back asks them, so that it can be interrupted and run again
 //   I4 while a journal stands, the state's tables describe the root as it was before; after the commit, as planned
 //   I5 the old content of everything replaced or removed lies in the transaction's directories (staging_homes.h), which
-//   after
-//      the commit are attic/ID: what undo needs is there, under the places that the moves name
+//      after the commit are attic/ID: what undo needs is there, under the places that the moves name
 //   I6 nothing is deleted but the directories of a transaction that was taken back, discarded or never journaled, and
 //      attics that the state calls given up
 // broken_invariants() (invariants.h) asserts I2 to I6 from outside, at any moment; I1 is shown by the Order tests.
 // After a failure during the moves the engine trusts nothing it remembers: it recovers from the journal.
+//
+// Stager makes STAGED, Engine itself is the switch, Recovery takes back, Housekeeping makes attics of what is done.
 #pragma once
 
-#include <functional>
 #include <future>
-#include <memory>
 #include <optional>
 #include <string>
-#include <unordered_map>
 #include <vector>
 
-#include "base/error.h"
-#include "base/observer.h"
-#include "txn/labels.h"
-#include "txn/owners.h"
-#include "txn/staging_homes.h"
+#include "txn/environment.h"
+#include "txn/recovery.h"
 #include "txn/transaction.h"
 
 namespace hambrel::txn {
-
-struct Environment {
-  os::FileSystem& root;
-  state::State& state;
-  Observer& observer;
-  bool set_owners = true;  // false where this process may not: files then belong to the caller
-  std::function<std::int64_t()> now;
-  /// Called after each step with its name: staged, arrived, synced, journaled, moved (once a move), switched,
-  /// committed, done.
-  std::function<void(const std::string&)> after_step = [](const std::string&) {};
-  /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
-  /// on nobody asks: the switch is finished.
-  std::function<bool()> stop_asked = [] { return false; };
-  unsigned workers = 1;  // threads that unpack
-};
 
 class Engine {
  public:
@@ -84,79 +64,29 @@ class Engine {
   /// Writes down that a transaction failed before anything was changed.
   void record_failure(std::int64_t started, const Account& account, const std::string& problem);
 
-  struct Recovered {
-    state::TxnId id{};
-    std::string kind, command;
-    std::int64_t started = 0;
-    std::size_t moves_taken_back = 0, moves = 0;
-  };
+  using Recovered = Recovery::Recovered;
   /// Makes an interrupted transaction whole: taken back if it was not committed. Nothing if there was none.
   /// Also finishes the directories of a committed one and removes stages that no journal names.
   std::optional<Recovered> recover();
 
  private:
+  struct OpenDirectories;
   Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
-  /// Where in the transaction's directory each thing is staged.
-  class Places {
-   public:
-    explicit Places(const TreeChange& change);
-    const std::string& of(const Put& put) const;                             // one of the change's
-    const std::string& of(std::string_view path) const;                      // what is put there
-    std::string staged(const Put& put, const std::string& directory) const;  // relative to the root
-
-   private:
-    const TreeChange& change_;
-    std::vector<std::string> places_;  // by put
-    std::unordered_map<std::string_view, std::size_t> by_path_;
-  };
-  class StageDirectories;
-  /// What the root says that a package does not: numbers of owners, security labels.
-  struct Given {
-    Owners owners;
-    Labels labels;
-  };
-  void stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-             const Places& places);
-  void go_on() const;  // Error{Declined} when it was asked to stop
-  void make_stages(const TreeChange& change, const std::string& directory);
-  void remove_stages(const std::string& directory);
-  void sync(const std::vector<state::Move>& moves);
+  void drop_stage(const std::string& directory);
   std::future<void> meanwhile(const std::function<void()>& sync) const;
   void remember_put_away(state::Journal& journal);
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
-  void keep_pristine(const TreeChange& change, const std::vector<Source>& sources);
-  void unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-              const Given& given, const Places& places, StageDirectories& directories);
-  void stage_link(const Put& put, const std::string& directory, const Places& places);
-  void stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one);
-  void stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata);
-  os::Metadata metadata_of(const Put& put, const Given& given, const std::string& package) const;
-  std::vector<state::Move> resolve_moves(const TreeChange& change, const std::string& directory, const Places& places);
-  static std::string place_of(const state::Move& move, const std::string& directory);
-  struct OpenDirectories;
   void do_move(const state::Move& move, const std::string& directory, OpenDirectories& moving);
-  void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
-            const state::DirectoryAttributes& attributes) const;
-  bool take_back(const state::Move& move, const std::string& directory);
-  Recovered take_back(const state::Journal& journal, const std::string& result, const std::string& problem);
-  void require_homes(const state::Journal& journal);
   std::vector<state::DirectoryTime> touched_directories(const std::vector<state::Move>& moves,
                                                         const std::vector<state::DirectoryTime>& restore);
-  void settle_directories();
-  void to_attic(const std::string& from, const std::string& attic);
-  void remove_given_up(const std::string& attics);
-  void remove_if_possible(const std::string& path);
-  void tidy_up();
-  void copy();
-  void take_back_after(const Error& problem, state::TxnId id);
   void require_ways(const std::vector<state::Move>& moves);
   void require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses);
+  void journal_it(state::Journal& journal, const Transaction& transaction, bool on_disk);
+  void move_all(state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   state::TxnId switch_over(Transaction transaction, std::optional<std::int64_t> prepared);
-  void settle_stage(const std::string& home, const std::string& name);
   state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;
-  state::DirectoryAttributes numbers(const FileEntry& entry, const std::string& path);
 
-  Environment env_;
+  const Environment env_;
 };
 
 }  // namespace hambrel::txn

@@ -1,40 +1,19 @@
-// Housekeeping: what the directories of finished transactions become, and attics that are given up.
-#include "txn/engine.h"
+#include "txn/housekeeping.h"
 
 #include <fmt/format.h>
 
-#include <algorithm>
-#include <set>
-#include <span>
-#include <unordered_set>
-
+#include "base/assert.h"
 #include "base/error.h"
-#include "base/parallel.h"
 #include "base/text.h"
-#include "os/neighbours.h"
 #include "txn/ledger_copy.h"
 #include "txn/stage_names.h"
+#include "txn/staging_homes.h"
 
 namespace hambrel::txn {
 
-using state::DirectoryTime;
-using state::Journal;
-using state::LedgerEntry;
-using state::Move;
-using state::MoveKind;
 using state::TxnId;
 
-TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) {
-  const LedgerEntry done = entry(env_.state.next_id(), env_.now(), account);
-  env_.state.record(done, {}, attics);
-  env_.after_step("committed");
-  tidy_up();
-  env_.after_step("done");
-  return done.id;
-}
-
-/// settle_directories() where nothing depends on it: what it leaves undone the next start finishes.
-void Engine::tidy_up() {
+void Housekeeping::tidy_up() {
   try {
     settle_directories();
   } catch (...) {
@@ -43,8 +22,7 @@ void Engine::tidy_up() {
   copy();
 }
 
-/// The ledger's copy is for bad days; on good ones nothing depends on it.
-void Engine::copy() {
+void Housekeeping::copy() {
   try {
     copy_ledger(env_.root, env_.state);
   } catch (...) {
@@ -53,8 +31,7 @@ void Engine::copy() {
   }
 }
 
-/// After a commit the transaction's directories become its attic; stages that nothing names go. Idempotent (I6).
-void Engine::settle_directories() {
+void Housekeeping::settle_directories() {
   if (const auto journal = env_.state.journal()) return;  // in doubt: nothing is cleaned
   std::string from, attic;
   if (const auto last = env_.state.ledger(1); !last.empty() && last[0].result == "done") {
@@ -76,7 +53,7 @@ void Engine::settle_directories() {
 }
 
 /// What can't be removed is tried again with each change: its owner may be filling it at this moment.
-void Engine::remove_given_up(const std::string& attics) {
+void Housekeeping::remove_given_up(const std::string& attics) {
   if (!env_.root.stat(attics)) return;
   for (const std::string& name : env_.root.list(attics)) {
     const auto id = parse_number(name);
@@ -85,7 +62,7 @@ void Engine::remove_given_up(const std::string& attics) {
   }
 }
 
-void Engine::remove_if_possible(const std::string& path) {
+void Housekeeping::remove_if_possible(const std::string& path) {
   try {
     env_.root.remove_tree(path);
   } catch (const Error& problem) {
@@ -95,7 +72,8 @@ void Engine::remove_if_possible(const std::string& path) {
 }
 
 /// A stage that stands: of what is prepared, of a transaction at whose end its file system was away, or of nothing.
-void Engine::settle_stage(const std::string& home, const std::string& name) {
+void Housekeeping::settle_stage(const std::string& home, const std::string& name) {
+  HAMBREL_ASSERT(!name.empty() && name.find('/') == std::string::npos, "a stage is a directory of its own");
   const std::string stage = os::join_path(os::join_path(home, kStage), name);
   std::optional<TxnId> done;
   if (name.starts_with(kPrepared)) {
@@ -113,7 +91,8 @@ void Engine::settle_stage(const std::string& home, const std::string& name) {
 }
 
 /// Durable when it returns, the directory of all attics included.
-void Engine::to_attic(const std::string& from, const std::string& attic) {
+void Housekeeping::to_attic(const std::string& from, const std::string& attic) {
+  HAMBREL_ASSERT(from != attic && os::parent_of(attic).ends_with(kAttic), "an attic lies among attics");
   const std::string attics(os::parent_of(attic));
   if (!env_.root.stat(attics)) {
     env_.root.make_directories(attics);

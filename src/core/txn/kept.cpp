@@ -3,11 +3,10 @@
 #include <fmt/format.h>
 
 #include <atomic>
-#include <future>
 
 #include "base/parallel.h"
 #include "txn/configuration.h"
-#include "txn/engine.h"
+#include "txn/stage_names.h"
 
 namespace hambrel::txn {
 
@@ -35,13 +34,9 @@ Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) 
 void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted, unsigned workers) {
   std::vector<std::optional<std::string>> places(wanted.size());
   std::atomic<std::size_t> next = 0;
-  const auto look = [&] {
+  by_threads(workers, [&] {
     for (std::size_t i = next++; i < wanted.size(); i = next++) places[i] = search(wanted[i].first, wanted[i].second);
-  };
-  std::vector<std::future<void>> others;
-  for (unsigned i = 1; i < workers; ++i) others.push_back(std::async(kThread, look));
-  look();
-  for (auto& other : others) other.get();
+  });
   for (std::size_t i = 0; i < wanted.size(); ++i)
     known_[wanted[i].first.path] = {wanted[i].first.digest, wanted[i].second, std::move(places[i])};
 }

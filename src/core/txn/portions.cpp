@@ -35,7 +35,10 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
     std::size_t begun = SIZE_MAX;
     for (const std::size_t number : wanted[i].entries) {
       const archive::Entry& entry = table->entries[number];
-      if (entry.frame != begun) begun = entry.frame, unpacked = 0;
+      if (entry.frame != begun) {
+        begun = entry.frame;
+        unpacked = 0;
+      }
       costs[i].push_back(entry.offset + entry.size - std::min(unpacked, entry.offset) + kOfAFile);
       unpacked = entry.offset + entry.size;
       left += costs[i].back();
@@ -54,7 +57,8 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
         portions.push_back(portion);
         portion = {i, k, k, 0}, left -= size, size = 0;
       }
-      portion.last = k + 1, portion.end = std::max(portion.end, reader.end_of(entry));
+      portion.last = k + 1;
+      portion.end = std::max(portion.end, reader.end_of(entry));
       size += costs[i][k];
     }
     portions.push_back(portion), left -= size;

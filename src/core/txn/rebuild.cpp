@@ -61,7 +61,8 @@ Rebuilding plan_rebuilding(History history, const FileOf& file_of) {
       if (change.after) here[key_of(change.after->package)] = *change.after;
   }
   for (const auto& [key, one] : here) planned.installed.push_back({one, ask(one) ? ask(one)->from : ""});
-  planned.versions = versions.size(), planned.known = versions.size() - planned.unknown.size();
+  planned.versions = versions.size();
+  planned.known = versions.size() - planned.unknown.size();
   planned.history = std::move(history.records);
   return planned;
 }
@@ -73,8 +74,12 @@ TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& ac
   state::LedgerEntry entry;
   entry.id = planned.history.empty() ? TxnId{1} : TxnId{number(planned.history.back().entry.id) + 1};
   entry.started = entry.ended = now;
-  entry.user = account.user, entry.command = account.command, entry.kind = account.kind, entry.note = account.note;
-  entry.plan = account.plan, entry.result = "done";
+  entry.user = account.user;
+  entry.command = account.command;
+  entry.kind = account.kind;
+  entry.note = account.note;
+  entry.record = account.record;
+  entry.result = "done";
   const std::string aside = fmt::format("-before-{}", number(entry.id));
   {
     state::State state(root, fresh, state::Access::Change);

@@ -113,7 +113,8 @@ class Repair {
     const StatePackage& package = packages_[of_source_[index_of(one.package_row)]];
     plan::Step& step = steps_[one.package_row];
     step.action = plan::Action::Repair;
-    step.name = package.package.name, step.arch = package.package.arch;
+    step.name = package.package.name;
+    step.arch = package.package.arch;
     step.before = step.after = package.package.version.text();
     step.reason = package.reason;
     if (!origin.empty() && (step.origin.empty() || origin != "attic")) step.origin = origin;

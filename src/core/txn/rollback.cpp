@@ -7,7 +7,9 @@
 #include <unordered_set>
 
 #include "base/error.h"
+#include "plan/plan_record.h"
 #include "txn/checkpoint.h"
+#include "txn/rollback_as_undo.h"
 #include "txn/shelve.h"
 #include "txn/undo.h"
 
@@ -105,12 +107,17 @@ class Rollback {
         Side before{*change.before_row, state_.files_of(*change.before_row), {}};
         Side after{*change.after_row, state_.files_of(*change.after_row), {}};
         auto found = state::FileList::differences(*before.list, *after.list);
-        before.differing = std::move(found.before), after.differing = std::move(found.after);
-        sides.push_back(std::move(before)), sides.push_back(std::move(after));
+        before.differing = std::move(found.before);
+        after.differing = std::move(found.after);
+        sides.push_back(std::move(before));
+        sides.push_back(std::move(after));
         continue;
       }
       for (const auto& row : {change.before_row, change.after_row})
-        if (row) others.push_back(state_.files_of(*row)), name(*others.back());
+        if (row) {
+          others.push_back(state_.files_of(*row));
+          name(*others.back());
+        }
     }
     if (sides.size() > 2 || !named.empty()) {
       for (const Side& one : sides)
@@ -194,7 +201,8 @@ class Rollback {
   void add(const std::optional<StatePackage>& before, const std::optional<StatePackage>& after) {
     PackageChange change;
     change.name = (before ? before : after)->package.name;
-    change.before = before, change.after = after;
+    change.before = before;
+    change.after = after;
     if (before) change.before_row = before->row;
     if (after) change.after_row = after->row;
     result_.changes.push_back(std::move(change));
@@ -216,9 +224,15 @@ class Rollback {
       const auto info = place ? root_.stat(*place) : std::nullopt;
       if (!info || info->type != os::FileType::Regular) continue;
       Put put;
-      put.entry.path = path, put.entry.mode = info->mode, put.entry.size = info->size, put.entry.config = true;
-      put.entry.mtime = info->mtime_seconds, put.entry.digest = root_.digest(*place);
-      put.package = Put::npos, put.home = first.home, put.kept = *place;
+      put.entry.path = path;
+      put.entry.mode = info->mode;
+      put.entry.size = info->size;
+      put.entry.config = true;
+      put.entry.mtime = info->mtime_seconds;
+      put.entry.digest = root_.digest(*place);
+      put.package = Put::npos;
+      put.home = first.home;
+      put.kept = *place;
       result_.tree.puts.push_back(std::move(put));
       move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
     }
@@ -242,7 +256,7 @@ class Rollback {
     for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
       const auto entry = state_.ledger_entry(TxnId{id});
       if (!entry || entry->result != "done") continue;
-      for (const plan::ConfigStep& step : plan::configs_of(entry->plan))
+      for (const plan::ConfigStep& step : plan::decisions_of(entry->record))
         if (step.changes_file()) all.emplace(step.path, Fate{id, step.before, {}}).first->second.after = step.after;
     }
     if (all.empty()) return;
@@ -327,16 +341,21 @@ class Rollback {
       result_.tree.puts.push_back({});
       put = std::prev(result_.tree.puts.end());
       put->package = Put::npos;
-      put->entry.path = path, put->entry.config = true;
+      put->entry.path = path;
+      put->entry.config = true;
       put->home = homes_.of(path);
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
     put->kept = place;
     put->entry.digest = root_.digest(place);
-    put->entry.size = was.size, put->entry.mode = was.mode, put->entry.mtime = was.mtime_seconds;
-    put->entry.user = std::to_string(was.uid), put->entry.group = std::to_string(was.gid);
+    put->entry.size = was.size;
+    put->entry.mode = was.mode;
+    put->entry.mtime = was.mtime_seconds;
+    put->entry.user = std::to_string(was.uid);
+    put->entry.group = std::to_string(was.gid);
     put->entry.attributes = own_attributes(root_, place);
-    put->group.reset(), put->default_acl.clear();
+    put->group.reset();
+    put->default_acl.clear();
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry.digest});
   }
 
@@ -354,7 +373,9 @@ class Rollback {
       const auto moved = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
                                       [&](const Put& one) { return one.entry.path == file.path; });
       if (moved == result_.tree.puts.end() && digest_at(file.path) == file.digest) continue;
-      copy->size = file.size, copy->uid = file.uid, copy->gid = file.gid;
+      copy->size = file.size;
+      copy->uid = file.uid;
+      copy->gid = file.gid;
       put_back(file.path, place, *copy);
     }
   }
@@ -365,7 +386,8 @@ class Rollback {
     for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id)
       for (const DirectoryTime& time : state_.times_of(TxnId{id})) {
         DirectoryTime& whole = touched.emplace(time.path, time).first->second;
-        whole.after_seconds = time.after_seconds, whole.after_nanoseconds = time.after_nanoseconds;
+        whole.after_seconds = time.after_seconds;
+        whole.after_nanoseconds = time.after_nanoseconds;
       }
     for (const auto& [path, time] : touched) {
       const auto info = root_.stat(path);
@@ -389,87 +411,6 @@ class Rollback {
   std::set<std::string> leave_;        // of these, those where nothing stood
   Planned result_;
 };
-
-}  // namespace
-
-namespace {
-
-/// The one transaction after `to` whose effect stands, if it is only one: of those that took each other back an even
-/// number comes to nothing, an odd one to what the last of them did.
-std::optional<TxnId> only_one_after(const state::State& state, TxnId to) {
-  std::vector<TxnId> standing;
-  for (std::int64_t id = number(to) + 1; id < number(state.next_id()); ++id) {
-    const auto entry = state.ledger_entry(TxnId{id});
-    if (!entry || entry->result != "done" || entry->kind == state::kGivingUp || state.undone_by(entry->id)) continue;
-    std::size_t links = 1;
-    for (auto before = entry->undo_of; before && number(*before) > number(to);
-         before = state.ledger_entry(*before)->undo_of)
-      ++links;
-    if (links % 2 == 1) standing.push_back(entry->id);
-  }
-  return standing.size() == 1 ? std::optional(standing[0]) : std::nullopt;
-}
-
-/// Do the attic's files that are to come back still have the sizes and times that the state knows?
-bool is_whole(os::FileReader& root, const state::State& state, const Planned& planned) {
-  std::vector<std::shared_ptr<const state::FileList>> lists;
-  for (const PackageChange& change : planned.changes)
-    if (change.after_row && change.before_row != change.after_row) lists.push_back(state.files_of(*change.after_row));
-  std::erase_if(lists, [](const auto& list) { return list->size() == 0; });
-  os::Looker looker(root);
-  const auto same = [&](const state::FileList& list, std::size_t i, const std::string& place) {
-    if (list.type(i) != EntryType::File || list.config(i)) return true;
-    const FileEntry entry = list.entry(i);
-    const auto info = looker.stat(place);
-    return info && info->type == os::FileType::Regular && info->size == entry.size &&
-           info->mtime_seconds == entry.mtime;
-  };
-  for (const state::Move& move : planned.moves) {
-    if (move.kind != MoveKind::Place && move.kind != MoveKind::Exchange) continue;
-    const std::string place = fmt::format("{}/{}/{}", move.home, planned.attic, move.place);
-    for (const auto& list : lists) {
-      if (move.path < list->path(0) || list->path(list->size() - 1) < move.path) continue;
-      const auto found = list->find(move.path);
-      if (!found) continue;
-      if (!same(*list, *found, place)) return false;
-      if (list->type(*found) != EntryType::Directory) continue;
-      for (std::size_t i = *found + 1; i < list->size(); ++i)
-        if (list->path(i).starts_with(move.path + "/") &&
-            !same(*list, i, place + std::string(list->path(i).substr(move.path.size()))))
-          return false;
-    }
-  }
-  return true;
-}
-
-/// Was configuration edited of a package that is here and comes in another version, or goes?
-bool is_edited(os::FileReader& root, const state::State& state, const Planned& planned) {
-  for (const PackageChange& change : planned.changes) {
-    if (!change.before_row) continue;
-    for (const FileEntry& file : state.configuration_of(*change.before_row))
-      if (const auto here = root.stat(file.path); here && here->type == os::FileType::Regular)
-        if (root.digest(file.path) != file.digest) return true;
-  }
-  return false;
-}
-
-/// B5. Nothing where it does not serve.
-std::optional<Planned> as_undo(os::FileSystem& root, const state::State& state, TxnId to) {
-  const auto one = state.ledger_entry(to) ? only_one_after(state, to) : std::nullopt;
-  if (!one) return std::nullopt;
-  try {
-    Planned planned = plan_undo(root, state, *one);
-    // something was changed since, on the disk or in the attic: looked at one by one
-    if (!planned.plan.notices.empty() || is_edited(root, state, planned) || !is_whole(root, state, planned))
-      return std::nullopt;
-    planned.plan.kind = "rollback";
-    for (plan::Step& step : planned.plan.steps) step.why = {plan::WhyKind::RolledBack, std::to_string(number(to)), ""};
-    return planned;
-  } catch (const Error& problem) {
-    if (problem.code() != ErrorCode::Refused) throw;
-    return std::nullopt;  // its attic is gone, or something else stands in the way that a rollback goes past
-  }
-}
 
 }  // namespace
 

@@ -78,7 +78,8 @@ class Settling {
         step.after = entry.digest = sha256(choice.content);
         if (here && here->type == FileType::Regular) {
           entry.mode = here->mode;
-          entry.user = std::to_string(here->uid), entry.group = std::to_string(here->gid);
+          entry.user = std::to_string(here->uid);
+          entry.group = std::to_string(here->gid);
           entry.attributes = own_attributes(root_, file.path);
         }
         place(file, entry, here.has_value());

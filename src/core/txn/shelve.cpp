@@ -20,7 +20,8 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
   for (StatePackage& one : leaving) {
     PackageChange change;
     change.name = one.package.name;
-    change.before = one, change.before_row = change.after_row = one.row;
+    change.before = one;
+    change.before_row = change.after_row = one.row;
     one.shelved = true;
     change.after = one;
     planned.plan.steps.push_back(step_of(change, {plan::WhyKind::Asked, "", ""}));

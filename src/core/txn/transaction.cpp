@@ -5,6 +5,7 @@
 #include <map>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "model/manifest.h"
@@ -55,7 +56,10 @@ StatePackage decoded(const Json& object, const std::optional<std::int64_t>& row,
 
 Json encoded(const PackageChange& change) {
   Json object = {{"name", change.name}};
-  if (change.before_row) object["before_row"] = *change.before_row, object["before"] = encoded(*change.before, true);
+  if (change.before_row) {
+    object["before_row"] = *change.before_row;
+    object["before"] = encoded(*change.before, true);
+  }
   if (change.after_row) object["after_row"] = *change.after_row;
   if (change.after) object["after"] = encoded(*change.after, change.after_row.has_value());
   if (change.index) object["index"] = Json::array({change.index->gone, change.index->come});
@@ -101,7 +105,8 @@ std::string encode(const Transaction& transaction) {
     return result;
   };
   const Account& account = transaction.account;
-  Json whole = {{"account", Json::array({account.kind, account.command, account.user, account.note, account.plan,
+  HAMBREL_ASSERT(!transaction.journal.directory.empty(), "what is prepared lies somewhere");
+  Json whole = {{"account", Json::array({account.kind, account.command, account.user, account.note, account.record,
                                          account.downloaded, account.undo_of ? number(*account.undo_of) : 0})},
                 {"directory", transaction.journal.directory},
                 {"format", kFormat}};
@@ -155,9 +160,13 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     for (const Json& one : whole.at("moves")) {
       Move move;
       move.kind = static_cast<state::MoveKind>(one.at(0).get<int>());
-      move.path = text(one.at(1)), move.place = text(one.at(2)), move.home = text(one.at(3));
-      move.inode_new = one.at(4).get<std::uint64_t>(), move.inode_old = one.at(5).get<std::uint64_t>();
-      move.before = decoded_attributes(one.at(6)), move.after = decoded_attributes(one.at(7));
+      move.path = text(one.at(1));
+      move.place = text(one.at(2));
+      move.home = text(one.at(3));
+      move.inode_new = one.at(4).get<std::uint64_t>();
+      move.inode_old = one.at(5).get<std::uint64_t>();
+      move.before = decoded_attributes(one.at(6));
+      move.after = decoded_attributes(one.at(7));
       move.plain = one.at(8).get<bool>();
       transaction.journal.moves.push_back(std::move(move));
     }

@@ -28,7 +28,7 @@ inline constexpr const char* kRemoved = "removed";
 /// What goes into the ledger beside the outcome.
 struct Account {
   std::string kind, command, user, note;
-  std::string plan;  // JSON
+  std::string record;  // of the plan (plan_record.h)
   ByteCount downloaded = 0;
   std::optional<state::TxnId> undo_of{};
 };

@@ -5,12 +5,13 @@
 #include <algorithm>
 #include <memory>
 #include <set>
-#include <span>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/parallel.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
+#include "txn/sides.h"
 
 namespace hambrel::txn {
 
@@ -20,28 +21,6 @@ using os::FileInfo;
 using os::FileType;
 using plan::Notice;
 using state::MoveKind;
-
-/// A file of a package that leaves.
-struct Old {
-  std::string_view path;
-  const state::FileList* list;
-  std::size_t number;   // in the list
-  std::size_t package;  // index into the leaving ones
-  bool shared = false;  // packages that stay may have it, too
-  bool stays = false;   // an entering package brings it
-  EntryType type() const { return list->type(number); }
-  FileEntry entry() const { return list->entry(number); }
-};
-
-/// A file of a package that enters.
-struct Coming {
-  std::string_view path;
-  const archive::Entry* entry;
-  std::size_t package;          // index into the entering ones
-  const Old* before = nullptr;  // what the leaving packages had there
-  bool shared = false;          // a package that stays has it, too
-  bool unchanged = false;       // C2
-};
 
 /// What stands where something comes.
 struct Seen {
@@ -59,37 +38,22 @@ bool is_own_directory(std::string_view path) {
   return path == kHome || path == "var/cache/hambrel" || path == "etc/hambrel" || os::name_of(path) == kForeignHome;
 }
 
-bool same_file(const FileEntry& a, const FileEntry& b) {
-  return a.type == b.type && a.mode == b.mode && a.user == b.user && a.group == b.group && a.mtime == b.mtime &&
-         a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
-}
-
-/// May two packages bring this? Directories, and what is alike in everything and belongs to no group of names.
-bool may_share(const FileEntry& a, const FileEntry& b) {
-  if (a.type == EntryType::Directory) return b.type == EntryType::Directory;
-  return a.type != EntryType::HardLink && !a.config && !b.config && same_file(a, b);
-}
-
 class Planner {
  public:
   Planner(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
           const std::vector<Entering>& entering, const TreeOptions& options)
       : root_(root),
         homes_(root),
-        state_(state),
         leaving_(leaving),
         entering_(entering),
         options_(options),
+        sides_(root, state, leaving, entering, options),
         rules_(root, state, options.choices) {}
 
   TreeChange run() {
-    read_old();
-    read_new();
-    find_collisions();
     follow_defaults();
-    mark_unchanged();
     plan_arrivals();
-    for (auto file = old_.rbegin(); file != old_.rend(); ++file)
+    for (auto file = sides_.old().rbegin(); file != sides_.old().rend(); ++file)
       if (!file->stays) plan_departure(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
     if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
@@ -97,6 +61,8 @@ class Planner {
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
     check_hard_links();
     order_moves();
+    for (const Put& put : change_.puts)
+      HAMBREL_ASSERT(put.package == Put::npos || put.package < entering_.size(), "what is put is of what enters");
     change_.notices.insert(change_.notices.begin(), rules_.notices.begin(), rules_.notices.end());
     change_.configs.insert(change_.configs.begin(), rules_.steps.begin(), rules_.steps.end());
     change_.conflicts = std::move(rules_.conflicts);
@@ -108,113 +74,16 @@ class Planner {
     throw Error(ErrorCode::Refused, what, "/" + std::string(path), hint);
   }
 
-  template <typename Items>
-  static void sort_by_path(Items& items) {
-    const auto by_path = [](const auto& a, const auto& b) { return a.path < b.path; };
-    if (!std::is_sorted(items.begin(), items.end(), by_path)) std::stable_sort(items.begin(), items.end(), by_path);
-  }
-
-  template <typename Items>
-  static auto find(const Items& items, std::string_view path) {
-    const auto found = std::lower_bound(items.begin(), items.end(), path,
-                                        [](const auto& one, std::string_view wanted) { return one.path < wanted; });
-    return found != items.end() && found->path == path ? &*found : nullptr;
-  }
-
-  void read_old() {
-    for (std::size_t i = 0; i < leaving_.size(); ++i) {
-      const std::int64_t row = leaving_[i].row;
-      leaving_rows_.insert(row);
-      lists_.push_back(state_.files_of(row));
-      const state::FileList& list = *lists_.back();
-      if (options_.gone.contains(row)) {
-        for (std::size_t k = 0; k < list.size(); ++k)
-          if (list.type(k) == EntryType::Directory || (list.config(k) && list.type(k) == EntryType::File))
-            old_.push_back({list.path(k), &list, k, i, state_.may_be_owned(list.path(k))});
-        continue;
-      }
-      const auto some = options_.files_to_examine.find(row);
-      if (some != options_.files_to_examine.end()) {
-        for (const std::size_t k : some->second) old_.push_back({list.path(k), &list, k, i});
-        for (Old& one : std::span(old_).last(some->second.size())) one.shared = state_.may_be_shared(one.path);
-        continue;
-      }
-      const std::size_t first = old_.size();
-      for (std::size_t k = 0; k < list.size(); ++k) old_.push_back({list.path(k), &list, k, i});
-      for (const std::size_t k : state_.shared_files_of(row)) old_[first + k].shared = true;
-    }
-    sort_by_path(old_);
-    const auto same_path = [](const Old& a, const Old& b) { return a.path == b.path; };
-    old_.erase(std::unique(old_.begin(), old_.end(), same_path), old_.end());
-  }
-
-  void read_new() {
-    std::size_t count = 0;
-    for (const Entering& one : entering_) count += one.table->entries.size();
-    new_.reserve(count);
-    for (std::size_t i = 0; i < entering_.size(); ++i)
-      for (const archive::Entry& entry : entering_[i].table->entries) new_.push_back({entry.path, &entry, i});
-    sort_by_path(new_);
-    const auto twins = [&](const Coming& first, const Coming& other) {
-      if (first.path != other.path) return false;
-      if (!may_share(*first.entry, *other.entry))
-        refuse(fmt::format("both {} and {} bring this path", name_of(first), name_of(other)), first.path,
-               fmt::format("install only one of them, or ask who builds them to rename the file in one"));
-      return true;
-    };
-    new_.erase(std::unique(new_.begin(), new_.end(), twins), new_.end());
-  }
-
-  const std::string& name_of(const Coming& coming) const { return entering_[coming.package].package.name; }
-
-  /// What comes, beside what was there and what others have (C1). Both stand by path.
-  void find_collisions() {
-    auto before = old_.begin();
-    for (Coming& coming : new_) {
-      while (before != old_.end() && before->path < coming.path) ++before;
-      if (before != old_.end() && before->path == coming.path) coming.before = &*before, before->stays = true;
-      const auto owner = staying_owner_of(coming.path, coming.before);
-      if (!owner) continue;
-      coming.shared = true;
-      if (!may_share(owner->entry, *coming.entry))
-        refuse(fmt::format("{} brings this path, which belongs to {}", name_of(coming), owner->package_name),
-               coming.path, fmt::format("remove {} first, or leave {} out", owner->package_name, name_of(coming)));
-    }
-  }
-
-  /// A package that has the path and does not leave. Asked for every path of a plan: most belong to what leaves and to
-  /// nobody else, or come into a directory that no package has.
-  std::optional<state::OwnedFile> staying_owner_of(std::string_view path, const Old* old) {
-    if (old != nullptr) {
-      if (!old->shared) return std::nullopt;
-    } else {
-      const auto directory = os::parent_of(path);
-      if (!is_owned(directory)) return std::nullopt;
-    }
-    return state_.owner_of(path, leaving_rows_);
-  }
-
-  /// May a directory be some package's? Below one that is nobody's none is.
-  bool is_owned(std::string_view directory) {
-    if (nobodys_ && (directory == *nobodys_ || os::is_below(directory, *nobodys_))) return false;
-    if (directory.empty() || directory == owned_) return true;
-    if (state_.may_be_owned(directory)) {
-      owned_ = directory;
-      return true;
-    }
-    const auto parent = os::parent_of(directory);
-    if (is_owned(parent)) nobodys_ = directory;
-    return false;
-  }
+  const std::string& name_of(const Coming& coming) const { return sides_.name_of(coming); }
 
   /// C3.6: configuration that a version has no more, and that the one in its place has where nothing was.
   void follow_defaults() {
     std::map<std::size_t, std::vector<const Old*>> lost;  // by leaving package
-    for (const Old& old : old_)
+    for (const Old& old : sides_.old())
       if (is_config(old) && is_lost(old) && !is_gone(old)) lost[old.package].push_back(&old);
     if (lost.empty()) return;
     std::map<std::size_t, std::vector<const Coming*>> fresh;  // by entering package
-    for (const Coming& coming : new_)
+    for (const Coming& coming : sides_.coming())
       if (is_config(*coming.entry) && !entering_[coming.package].with_edits && is_fresh(coming))
         fresh[coming.package].push_back(&coming);
     for (const auto& [before, olds] : lost)
@@ -228,52 +97,19 @@ class Planner {
       }
   }
 
-  static bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
   /// Nothing stood there, or a directory that becomes this file.
   bool is_fresh(const Coming& coming) {
     if (coming.before != nullptr) return coming.before->type() == EntryType::Directory;
     return !looker_.stat(coming.path);
   }
   bool is_lost(const Old& old) const {
-    const Coming* const there = find(new_, old.path);
+    const Coming* const there = sides_.coming_at(old.path);
     return there == nullptr || there->entry->type == EntryType::Directory;
-  }
-
-  /// C2. All names of a hard-linked file are unchanged together, or none of them is.
-  void mark_unchanged() {
-    std::vector<const std::vector<std::uint8_t>*> ahead(leaving_.size(), nullptr);  // by leaving package
-    for (std::size_t i = 0; i < leaving_.size() && options_.ahead; ++i) ahead[i] = options_.ahead->of(leaving_[i].row);
-    std::vector<Coming*> alike;
-    for (Coming& coming : new_) {
-      const Old* const before = coming.before;
-      const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
-      if (same && ahead[before->package] != nullptr)
-        coming.unchanged = (*ahead[before->package])[before->number] != 0;
-      else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
-        alike.push_back(&coming);
-    }
-    std::vector<const FileEntry*> entries;
-    for (const Coming* const coming : alike) entries.push_back(coming->entry);
-    const auto unchanged = which_as_recorded(root_, entries, options_.workers);
-    for (std::size_t i = 0; i < alike.size(); ++i) alike[i]->unchanged = unchanged[i] != 0;
-    std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
-    for (const Coming& coming : new_)
-      if (coming.entry->type == EntryType::HardLink)
-        groups.emplace(std::pair(coming.package, std::string_view(coming.entry->target)), true);
-    if (groups.empty()) return;
-    const auto group_of = [&](const Coming& coming) {
-      const bool link = coming.entry->type == EntryType::HardLink;
-      return groups.find(std::pair(coming.package, link ? std::string_view(coming.entry->target) : coming.path));
-    };
-    for (const Coming& coming : new_)
-      if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;
-    for (Coming& coming : new_)
-      if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
   }
 
   void plan_arrivals() {
     std::vector<const Coming*> comings;
-    for (const Coming& coming : new_)
+    for (const Coming& coming : sides_.coming())
       if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
     std::vector<Seen> seen(comings.size());
     in_portions(comings.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {
@@ -293,7 +129,8 @@ class Planner {
   const Whole* in_whole(std::string_view path) {
     const auto parent = os::parent_of(path);
     if (parent != asked_of_ || whole_.size() != asked_at_) {  // most come in the directory of the one before
-      asked_of_ = parent, asked_at_ = whole_.size();
+      asked_of_ = parent;
+      asked_at_ = whole_.size();
       answer_ = nullptr;
       for (auto above = parent; !above.empty() && answer_ == nullptr; above = os::parent_of(above))
         if (const auto found = whole_.find(above); found != whole_.end()) answer_ = &found->second;
@@ -314,9 +151,13 @@ class Planner {
       one.default_acl = given.default_acl;
       const Kept* const kept = entering_[package].kept;
       if (written != nullptr) {
-        one.entry = written->entry, one.kept = written->kept, one.content = written->content;
+        one.entry = written->entry;
+        one.kept = written->kept;
+        one.content = written->content;
         one.entry.path = entry.path;
-        one.group.reset(), one.default_acl.clear();  // it is what it is, wherever it comes into
+        // it is what it is, wherever it comes into
+        one.group.reset();
+        one.default_acl.clear();
       } else if (kept != nullptr && entry.type == EntryType::File) {
         FileEntry wanted = entry;
         wanted.path = source;
@@ -326,10 +167,14 @@ class Planner {
         if (place && edits) {  // as it was, edits included
           const auto was = root_.stat(*place);
           one.entry.digest = root_.digest(*place);
-          one.entry.size = was->size, one.entry.mode = was->mode, one.entry.mtime = was->mtime_seconds;
-          one.entry.user = std::to_string(was->uid), one.entry.group = std::to_string(was->gid);
+          one.entry.size = was->size;
+          one.entry.mode = was->mode;
+          one.entry.mtime = was->mtime_seconds;
+          one.entry.user = std::to_string(was->uid);
+          one.entry.group = std::to_string(was->gid);
           one.entry.attributes = own_attributes(root_, *place);
-          one.group.reset(), one.default_acl.clear();
+          one.group.reset();
+          one.default_acl.clear();
         }
       }
     }
@@ -431,7 +276,9 @@ class Planner {
   ConfigRules::Outcome judge(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
     const Entering& entering = entering_[coming.package];
     ConfigRules::Case one{path, name_of(coming), coming.package, coming.entry};
-    one.disk = disk, one.from_kept = entering.kept != nullptr, one.from_shelf = entering.from_shelf;
+    one.disk = disk;
+    one.from_kept = entering.kept != nullptr;
+    one.from_shelf = entering.from_shelf;
     if (coming.before != nullptr && coming.before->type() == EntryType::File) one.before = coming.before->entry();
     if (const auto followed = follows_.find(path); followed != follows_.end()) {
       one.before = followed->second->entry();
@@ -448,7 +295,10 @@ class Planner {
       put_aside(file, coming.package, path, "");
       if (outcome.base.empty() || root_.stat(base_place(path))) return outcome;
       FileEntry base;
-      base.path = base_place(path), base.mode = 0600, base.config = true, base.size = root_.stat(outcome.base)->size;
+      base.path = base_place(path);
+      base.mode = 0600;
+      base.config = true;
+      base.size = root_.stat(outcome.base)->size;
       base.digest = root_.digest(outcome.base);
       put_aside(base, Put::npos, "", outcome.base);
     }
@@ -478,7 +328,9 @@ class Planner {
       if (aside_directories_.insert(parent).second) missing.push_back(parent);
     for (auto parent = missing.rbegin(); parent != missing.rend(); ++parent) {
       FileEntry directory;
-      directory.path = *parent, directory.type = EntryType::Directory, directory.mode = 0755;
+      directory.path = *parent;
+      directory.type = EntryType::Directory;
+      directory.mode = 0755;
       put(directory, Put::npos, "");
       if (in_whole(*parent)) continue;
       place_whole(*parent);
@@ -489,12 +341,11 @@ class Planner {
     if (!in_whole(file.path)) move(root_.stat(file.path) ? MoveKind::Exchange : MoveKind::Place, file.path);
   }
 
-  static bool is_config(const Old& old) { return old.list->config(old.number) && old.type() == EntryType::File; }
   bool is_gone(const Old& old) const { return options_.gone.contains(leaving_[old.package].row); }
 
   /// A path of a leaving package that no entering one brings. Called deepest first.
   void plan_departure(const Old& old) {
-    if (old.shared && staying_owner_of(old.path, &old)) return;
+    if (old.shared && sides_.staying_owner_of(old.path, &old)) return;
     const FileEntry entry = old.entry();
     const std::string& name = leaving_[old.package].package.name;
     const auto disk = looker_.stat(entry.path);
@@ -548,12 +399,14 @@ class Planner {
     return emptied;
   }
 
-  bool is_coming(std::string_view path) const { return find(new_, path) != nullptr; }
-  bool owned_by_staying(std::string_view path) { return staying_owner_of(path, find(old_, path)).has_value(); }
+  bool is_coming(std::string_view path) const { return sides_.coming_at(path) != nullptr; }
+  bool owned_by_staying(std::string_view path) {
+    return sides_.staying_owner_of(path, sides_.old_at(path)).has_value();
+  }
 
   bool below_new_file(const std::string& path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
-      if (const auto* const coming = find(new_, parent);
+      if (const auto* const coming = sides_.coming_at(parent);
           coming != nullptr && coming->entry->type != EntryType::Directory)
         return true;
     return false;
@@ -579,25 +432,19 @@ class Planner {
   os::FileReader& root_;
   os::Looker looker_{root_};
   StagingHomes homes_;
-  const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
   const TreeOptions& options_;
+  Sides sides_;
   ConfigRules rules_;
   std::map<std::string, const Old*, std::less<>> follows_;  // by path of the new default
   std::set<std::string> left_behind_;  // where edited configuration stood that goes with its default, or for a choice
-  std::set<std::int64_t> leaving_rows_;
-  std::vector<std::shared_ptr<const state::FileList>> lists_;
-  std::vector<Old> old_;     // by path
-  std::vector<Coming> new_;  // by path
   std::set<std::string> removed_, becomes_file_, told_, aside_directories_;
   std::map<std::string, Whole, std::less<>> whole_;
   std::string asked_of_;  // what in_whole() was asked last, by directory and the size of whole_, and its answer
   std::size_t asked_at_ = SIZE_MAX;
   const Whole* answer_ = nullptr;
   const std::optional<FileInfo> nowhere_{};
-  std::string owned_;                   // the directory that is_owned() said yes of last
-  std::optional<std::string> nobodys_;  // the highest that it said no of last
   Inheritances inheritances_{root_, homes_.directories()};
   TreeChange change_;
 };

@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "plan/plan_record.h"
 #include "txn/shelve.h"
 
 namespace hambrel::txn {
@@ -152,7 +153,7 @@ class Undo {
       if (comes(change)) then_rows.insert(*change.after_row);
     std::set<std::string> architectures;  // one version of each may be there
     for (const Candidate& one : all)
-      if (one.package.arch != "any") architectures.insert(one.package.arch);
+      if (!one.package.is_independent()) architectures.insert(one.package.arch);
     const Universe universe(all, {architectures.begin(), architectures.end()});
     std::vector<PackageId> now, then;
     for (const PackageId id : universe.installed()) {
@@ -174,7 +175,7 @@ class Undo {
   /// Edited configuration that goes to the attic with what is taken back.
   void tell_of_edits() {
     std::map<std::string, std::optional<Digest>> decided;  // what the transaction itself had put there
-    for (const plan::ConfigStep& step : plan::configs_of(state_.ledger_entry(id_)->plan))
+    for (const plan::ConfigStep& step : plan::decisions_of(state_.ledger_entry(id_)->record))
       decided.emplace(step.path, step.after);
     for (const std::int64_t row : leaving_rows_)
       for (const FileEntry& file : state_.configuration_of(row)) {
@@ -193,14 +194,17 @@ class Undo {
   /// What had been decided about configuration, and comes back to how it stood.
   void tell_of_choices() {
     const bool about_configs = undo_.changes.empty();
-    for (plan::ConfigStep step : plan::configs_of(state_.ledger_entry(id_)->plan)) {
+    for (plan::ConfigStep step : plan::decisions_of(state_.ledger_entry(id_)->record)) {
       if (step.changes_file()) {
         const auto here = root_.stat(step.path);
         const auto now =
             here && here->type == FileType::Regular ? std::optional(root_.digest(step.path)) : std::nullopt;
         if (now && now != step.after) changed(step.path);
-        step.action = plan::ConfigAction::Restore, step.from.clear(), step.leftover = false;
-        step.after = step.before, step.before = now;
+        step.action = plan::ConfigAction::Restore;
+        step.from.clear();
+        step.leftover = false;
+        step.after = step.before;
+        step.before = now;
       } else if (about_configs) {
         step.action = step.action == plan::ConfigAction::Keep ? plan::ConfigAction::Wait : plan::ConfigAction::Keep;
       } else {
@@ -408,14 +412,18 @@ plan::Step step_of(const PackageChange& back, plan::Why why) {
     return side ? static_cast<std::int64_t>(side->package.installed_size) : 0;
   };
   step.size_change = size(back.after) - size(back.before);
-  if (back.before) step.before = back.before->package.version.text(), step.arch = back.before->package.arch;
+  if (back.before) {
+    step.before = back.before->package.version.text();
+    step.arch = back.before->package.arch;
+  }
   if (back.after)
     step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
     step.reason = back.after->reason;
   step.origin = back.after_row ? "attic" : back.before->origin;
-  if (back.before_row == back.after_row && back.before->shelved != back.after->shelved)
-    step.action = back.after->shelved ? plan::Action::Shelve : plan::Action::Unshelve, step.size_change = 0;
-  else if (back.before_row == back.after_row && back.before->hold != back.after->hold)
+  if (back.before_row == back.after_row && back.before->shelved != back.after->shelved) {
+    step.action = back.after->shelved ? plan::Action::Shelve : plan::Action::Unshelve;
+    step.size_change = 0;
+  } else if (back.before_row == back.after_row && back.before->hold != back.after->hold)
     step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
   else if (back.before_row == back.after_row)
     step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;

@@ -92,7 +92,8 @@ class Inspector {
       const auto kind = digests[i] == one.expected ? one.if_same : std::optional(one.if_other);
       if (kind) found(*one.task, *kind);
     }
-    unread_.clear(), unread_bytes_ = 0;
+    unread_.clear();
+    unread_bytes_ = 0;
   }
 
   /// What lies behind a link that others than root made is not the package's, however alike it is.
@@ -216,25 +217,14 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
         found.push_back({kind, task.list->entry(task.number), task.package->row, task.package->package.name});
       });
       const std::lock_guard lock(telling);
-      result.read += read, looked_at += last - first;
+      result.read += read;
+      looked_at += last - first;
       std::move(found.begin(), found.end(), std::back_inserter(result.findings));
       observer.progress(depth == Depth::Content ? result.read : looked_at);
     }
   };
-  std::vector<std::future<void>> others;
-  for (unsigned i = 1; i < workers && tasks.size() > kPortion; ++i) others.push_back(std::async(kThread, work));
-  std::exception_ptr problem;
-  const auto keep = [&](const auto& run) {
-    try {
-      run();
-    } catch (...) {
-      if (!problem) problem = std::current_exception();
-    }
-  };
-  keep(work);
-  for (auto& other : others) keep([&] { other.get(); });
-  observer.end();
-  if (problem) std::rethrow_exception(problem);
+  const EndOfProgress end(observer);
+  by_threads(tasks.size() > kPortion ? workers : 1, work);
   std::sort(result.findings.begin(), result.findings.end(), [](const Finding& a, const Finding& b) {
     return std::tie(a.entry.path, a.package) < std::tie(b.entry.path, b.package);
   });

@@ -10,7 +10,7 @@
 
 #include "base/digest.h"
 
-namespace hambrel::repo {
+namespace hambrel::trust {
 
 inline constexpr const char* kTimestampPath = "trust/timestamp.json";
 inline constexpr std::uint64_t kMostTimestampBytes = 64ULL << 10;
@@ -49,4 +49,4 @@ Indexes read_indexes(std::string_view text, const std::string& where);
 /// Throws Error{Untrusted} unless the content has the length and digest it must have.
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where);
 
-}  // namespace hambrel::repo
+}  // namespace hambrel::trust

@@ -1,4 +1,4 @@
-#include "repo/metadata.h"
+#include "trust/documents.h"
 
 #include <fmt/format.h>
 
@@ -6,7 +6,7 @@
 #include "base/json.h"
 #include "base/text.h"
 
-namespace hambrel::repo {
+namespace hambrel::trust {
 
 namespace {
 
@@ -114,4 +114,4 @@ void check_content(std::string_view content, const Pointer& pointer, const std::
       "the repository may be changing at this moment: try `hambrel refresh` again; if it stays, tell who keeps it");
 }
 
-}  // namespace hambrel::repo
+}  // namespace hambrel::trust

@@ -8,11 +8,9 @@
 
 #include "os/file_system.h"
 
-namespace hambrel::repo {
+namespace hambrel::settings {
 
 inline constexpr const char* kRepositoryDirectory = "etc/hambrel/repos";
-inline constexpr const char* kIndexCache = "var/cache/hambrel/index";
-inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
 
 struct Repository {
   std::string name, url;  // http://, https:// or file://, without a '/' at the end
@@ -58,9 +56,9 @@ std::vector<Repository> load_repositories(os::FileReader& root);
 std::string checked_url(const std::string& url);
 /// Writes a new repository's file; throws Error{Refused} if the name is taken, Error{Usage} for a bad name.
 void add_repository(os::FileSystem& root, const Repository& repository);
-/// Removes the file of a repository and its cached index; throws Error{NotFound}.
+/// Removes the file of a repository; throws Error{NotFound}.
 void drop_repository(os::FileSystem& root, const std::string& name);
 /// Changes the one line `enabled = ...` in place; the rest of the administrator's file stays as it is.
 void set_enabled(os::FileSystem& root, const std::string& name, bool enabled);
 
-}  // namespace hambrel::repo
+}  // namespace hambrel::settings

@@ -1,4 +1,4 @@
-#include "cli/show/listing.h"
+#include "operations/kept_list.h"
 
 #include <fmt/format.h>
 
@@ -8,7 +8,7 @@
 #include "base/checksum.h"
 #include "base/text.h"
 
-namespace hambrel::cli {
+namespace hambrel::operations {
 
 namespace {
 
@@ -29,21 +29,8 @@ std::int64_t next_end(const Universe& universe) {
   return first;
 }
 
-}  // namespace
-
-void add_listed(Table& table, const Universe& universe, PackageId id) {
-  const bool here = universe.is_installed(id), wanted = universe.wanted(id);
-  const auto newer = here ? universe.newer_offer(id) : std::nullopt;
-  table.row({{universe.name(id), Style::Name},
-             {universe.version(id)},
-             {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
-             {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
-              wanted ? Style::Plain : Style::Faint},
-             {universe.held(id) ? "held" : "", Style::Warn},
-             {printable(universe.summary(id)), Style::Faint}});
-}
-
-std::string listing_key(const Layer& base, std::string_view state, const View& view) {
+/// What the kept text depends on. `state`: state::identity_of().
+std::string key_of(const Layer& base, std::string_view state, const View& view) {
   std::string key =
       fmt::format("{}\n{} upon {:016x}\n{}\n", kFormat, state, base.stamp(), join(view.architectures, " "));
   for (const View::Repository& one : view.repositories)
@@ -52,19 +39,40 @@ std::string listing_key(const Layer& base, std::string_view state, const View& v
   return key;
 }
 
-// sum, "KEY-SIZE END\n", key, text
-void keep_listing(os::FileSystem& root, const std::string& key, const Universe& universe) {
-  Table table;
-  table.expect(universe.installed().size());
-  for (const PackageId id : universe.installed()) add_listed(table, universe, id);
-  const std::string rest = fmt::format("{} {}\n{}", key.size(), next_end(universe), key) + table.text();
-  root.replace_cache(kListingFile, sum_of(rest) + rest, 0644);
+}  // namespace
+
+std::optional<KeptList> KeptList::open(Root& root) {
+  const std::string identity = root.identity();
+  if (identity.empty()) return std::nullopt;
+  const View through = root.view();
+  return open(root.files(), key_of(*root.catalog().base, identity, through), through.now);
 }
 
-std::optional<Listing> Listing::open(os::FileReader& root, const std::string& key, std::int64_t now) {
-  const auto info = root.stat(kListingFile);
+void KeptList::renew(Root& root, const std::function<std::string(const Universe&)>& text_of) {
+  try {
+    const auto seen = root.renew_overlay();
+    if (!seen) return;
+    const View through = root.view();
+    const std::string key = key_of(*root.catalog().base, state::identity_of(root.files(), kStateFile), through);
+    if (!open(root.files(), key, through.now)) keep(root.files(), key, *seen, text_of(*seen));
+  } catch (...) {
+    const Error problem = current_error();
+    root.observer().note(
+        fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
+                    problem.where(), problem.problem()));
+  }
+}
+
+// sum, "KEY-SIZE END\n", key, text
+void KeptList::keep(os::FileSystem& root, const std::string& key, const Universe& universe, const std::string& text) {
+  const std::string rest = fmt::format("{} {}\n{}", key.size(), next_end(universe), key) + text;
+  root.replace_cache(kListFile, sum_of(rest) + rest, 0644);
+}
+
+std::optional<KeptList> KeptList::open(os::FileReader& root, const std::string& key, std::int64_t now) {
+  const auto info = root.stat(kListFile);
   if (!info || info->type != os::FileType::Regular || info->size <= kSum) return std::nullopt;
-  auto file = root.map(kListingFile);
+  auto file = root.map(kListFile);
   const auto data = file->data();
   const std::string_view whole(reinterpret_cast<const char*>(data.data()), data.size());
   const std::string_view rest = whole.substr(std::min(whole.size(), kSum + 1));
@@ -78,7 +86,7 @@ std::optional<Listing> Listing::open(os::FileReader& root, const std::string& ke
   const std::string_view body = rest.substr(static_cast<std::size_t>(second.ptr + 1 - rest.data()));
   if (size != key.size() || !body.starts_with(key) || (end != 0 && now >= end) || !whole.starts_with(sum_of(rest)))
     return std::nullopt;
-  return Listing(std::move(file), body.substr(key.size()));
+  return KeptList(std::move(file), body.substr(key.size()));
 }
 
-}  // namespace hambrel::cli
+}  // namespace hambrel::operations

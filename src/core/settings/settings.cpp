@@ -1,4 +1,4 @@
-#include "repo/settings.h"
+#include "settings/settings.h"
 
 #include <fmt/format.h>
 
@@ -11,7 +11,7 @@
 #include "base/toml_table.h"
 #include "model/package.h"
 
-namespace hambrel::repo {
+namespace hambrel::settings {
 
 namespace {
 
@@ -53,6 +53,43 @@ void read_rule(TomlTable table, Settings& settings) {
   table.done();
 }
 
+void read_follow(TomlTable& table, Settings& settings) {
+  const toml::node* const follow = table.find("follow");
+  if (follow == nullptr) return;
+  const char* const expected = "a table of NAME = \"CHANNEL\"";
+  if (!follow->is_table()) table.wrong("follow", expected, follow);
+  for (const auto& [name, channel] : *follow->as_table()) {
+    const auto text = channel.value<std::string>();
+    if (!text || !is_package_name(*text) || !is_package_name(name.str())) table.wrong("follow", expected, &channel);
+    settings.follow.emplace(name.str(), *text);
+  }
+}
+
+void read_limits(TomlTable& table, const std::string& file, const char* title, const char* expected,
+                 const std::vector<std::pair<const char*, std::uint64_t*>>& limits) {
+  const toml::node* const node = table.find(title);
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong(title, expected, node);
+  TomlTable given(*node->as_table(), file, title);
+  constexpr std::int64_t kMost = 1'000'000'000;
+  for (const auto& [key, limit] : limits)
+    *limit = static_cast<std::uint64_t>(given.number(key, 0, kMost, static_cast<std::int64_t>(*limit)));
+  given.done();
+}
+
+void read_fetch(TomlTable& table, const std::string& file, FetchLimits& fetch) {
+  const toml::node* const node = table.find("fetch");
+  if (node == nullptr) return;
+  if (!node->is_table())
+    table.wrong("fetch", "a table with index_mebibytes, document_seconds, least_rate, window_seconds", node);
+  TomlTable given(*node->as_table(), file, "fetch");
+  fetch.index_mebibytes = static_cast<std::uint64_t>(given.number("index_mebibytes", 1, 1024, 256));
+  fetch.document_seconds = static_cast<unsigned>(given.number("document_seconds", 1, 86400, 600));
+  fetch.least_rate = static_cast<std::uint64_t>(given.number("least_rate", 0, 1'000'000'000, 512));
+  fetch.window_seconds = static_cast<unsigned>(given.number("window_seconds", 1, 3600, 30));
+  given.done();
+}
+
 [[noreturn]] void unknown_repository(os::FileReader& root, const std::string& name) {
   std::vector<std::string> names;
   for (const Repository& one : load_repositories(root)) names.push_back(one.name);
@@ -71,7 +108,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   const toml::table whole = parse_toml(root.read_all(config_path, kMostBytes), shown);
   TomlTable table(whole, shown, "");
   const auto check_arch = [&](const std::string& arch, const char* key) {
-    if (!is_architecture(arch) || arch == "any")
+    if (!is_architecture(arch) || arch == kIndependent)
       table.wrong(key, "a machine architecture such as x86_64", table.find(key));
   };
   if (const std::string arch = table.text("arch", false); !arch.empty()) {
@@ -82,45 +119,16 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
     check_arch(arch, "more_archs");
     if (arch != settings.architectures.front()) settings.architectures.push_back(arch);
   }
-  if (const toml::node* const follow = table.find("follow"); follow != nullptr) {
-    if (!follow->is_table()) table.wrong("follow", "a table of NAME = \"CHANNEL\"", follow);
-    for (const auto& [name, channel] : *follow->as_table()) {
-      const auto text = channel.value<std::string>();
-      if (!text || !is_package_name(*text) || !is_package_name(name.str()))
-        table.wrong("follow", "a table of NAME = \"CHANNEL\"", &channel);
-      settings.follow.emplace(name.str(), *text);
-    }
-  }
-  const auto read_limits = [&](const char* title, const char* expected,
-                               std::vector<std::pair<const char*, std::uint64_t*>> limits) {
-    const toml::node* const node = table.find(title);
-    if (node == nullptr) return;
-    if (!node->is_table()) table.wrong(title, expected, node);
-    TomlTable given(*node->as_table(), shown, title);
-    constexpr std::int64_t kMost = 1'000'000'000;
-    for (const auto& [key, limit] : limits)
-      *limit = static_cast<std::uint64_t>(given.number(key, 0, kMost, static_cast<std::int64_t>(*limit)));
-    given.done();
-  };
-  read_limits("attic", "a table with transactions, days, mebibytes",
+  read_follow(table, settings);
+  read_limits(table, shown, "attic", "a table with transactions, days, mebibytes",
               {{"transactions", &settings.attic_transactions},
                {"days", &settings.attic_days},
                {"mebibytes", &settings.attic_mebibytes}});
-  read_limits("cache", "a table with versions, days, mebibytes",
+  read_limits(table, shown, "cache", "a table with versions, days, mebibytes",
               {{"versions", &settings.cache_versions},
                {"days", &settings.cache_days},
                {"mebibytes", &settings.cache_mebibytes}});
-  if (const toml::node* const node = table.find("fetch"); node != nullptr) {
-    const char* const expected = "a table with index_mebibytes, document_seconds, least_rate, window_seconds";
-    if (!node->is_table()) table.wrong("fetch", expected, node);
-    TomlTable given(*node->as_table(), shown, "fetch");
-    FetchLimits& fetch = settings.fetch;
-    fetch.index_mebibytes = static_cast<std::uint64_t>(given.number("index_mebibytes", 1, 1024, 256));
-    fetch.document_seconds = static_cast<unsigned>(given.number("document_seconds", 1, 86400, 600));
-    fetch.least_rate = static_cast<std::uint64_t>(given.number("least_rate", 0, 1'000'000'000, 512));
-    fetch.window_seconds = static_cast<unsigned>(given.number("window_seconds", 1, 3600, 30));
-    given.done();
-  }
+  read_fetch(table, shown, settings.fetch);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
     if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
     for (const toml::node& item : *rules->as_array())
@@ -191,7 +199,6 @@ void drop_repository(os::FileSystem& root, const std::string& name) {
   if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
   root.remove_file(file_of(name));
   root.sync_directory(kRepositoryDirectory);
-  root.remove_tree(fmt::format("{}/{}", kIndexCache, name));
 }
 
 void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
@@ -208,4 +215,4 @@ void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
   root.edit_file(path, text, 0644);
 }
 
-}  // namespace hambrel::repo
+}  // namespace hambrel::settings

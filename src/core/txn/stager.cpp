@@ -1,11 +1,9 @@
-// Staging: everything new is made below the transaction's directory, whole and with all its metadata.
+#include "txn/stager.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <atomic>
-#include <exception>
-#include <future>
-#include <list>
 #include <map>
 #include <mutex>
 #include <set>
@@ -14,13 +12,14 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/parallel.h"
 #include "base/text.h"
 #include "base/text_map.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
-#include "txn/engine.h"
+#include "txn/moving.h"
 #include "txn/owners.h"
 #include "txn/portions.h"
 
@@ -59,7 +58,7 @@ std::string in_bucket(std::string_view kind, std::size_t number) {
 
 /// What is moved by itself has a numbered place; what lies below a directory that is moved as a whole lies there below
 /// it. The tree of the root is not mirrored: making its directories would cost more than what goes into them.
-Engine::Places::Places(const TreeChange& change) : change_(change) {
+Stager::Places::Places(const TreeChange& change) : change_(change) {
   std::map<std::string_view, std::size_t> counts;  // by home
   std::unordered_map<std::string_view, std::size_t> directories;
   places_.reserve(change.puts.size());
@@ -73,17 +72,17 @@ Engine::Places::Places(const TreeChange& change) : change_(change) {
   }
 }
 
-const std::string& Engine::Places::of(std::string_view path) const { return places_[by_path_.at(path)]; }
-const std::string& Engine::Places::of(const Put& put) const {
+const std::string& Stager::Places::of(std::string_view path) const { return places_[by_path_.at(path)]; }
+const std::string& Stager::Places::of(const Put& put) const {
   return places_[static_cast<std::size_t>(&put - change_.puts.data())];
 }
-std::string Engine::Places::staged(const Put& put, const std::string& directory) const {
+std::string Stager::Places::staged(const Put& put, const std::string& directory) const {
   return fmt::format("{}/{}/{}", put.home, directory, of(put));
 }
 
 /// A fresh directory for the transaction in each home. A home on another mount is made, or must be as we make it: what
 /// lies in it becomes part of the system.
-void Engine::make_stages(const TreeChange& change, const std::string& directory) {
+void Stager::make_stages(const TreeChange& change) {
   std::set<std::string> homes{kHome};
   std::map<std::string_view, std::size_t> removals;  // by home
   for (const Put& put : change.puts) homes.insert(put.home);
@@ -101,7 +100,7 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
          there->uid != env_.root.stat_followed(kHome)->uid))
       throw Error(ErrorCode::Refused, "is not a directory that only Hambrel writes to", env_.root.shown(home),
                   "move it away: this is where files for its file system are made ready");
-    const std::string own = os::join_path(home, directory);
+    const std::string own = os::join_path(home, directory_);
     env_.root.remove_tree(own);
     env_.root.make_directories(os::parent_of(own));
     env_.root.make_directory(own, 0700);
@@ -111,13 +110,12 @@ void Engine::make_stages(const TreeChange& change, const std::string& directory)
   }
 }
 
-void Engine::remove_stages(const std::string& directory) {
-  for (const std::string& home : StagingHomes::all(env_.root)) env_.root.remove_tree(os::join_path(home, directory));
-  tidy_up();
+void Stager::drop() {
+  for (const std::string& home : StagingHomes::all(env_.root)) env_.root.remove_tree(os::join_path(home, directory_));
 }
 
 /// The directories that are made in the stage, each once, from the top down, by whatever thread needs it first.
-class Engine::StageDirectories {
+class Stager::StageDirectories {
  public:
   void known(const std::string& path) { made_.insert(path); }
   /// `last` is the thread's own.
@@ -138,34 +136,45 @@ class Engine::StageDirectories {
   std::unordered_set<std::string, TextHash, std::equal_to<>> made_;
 };
 
-void Engine::stage(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-                   const Places& places) {
-  make_stages(change, directory);
+std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Source>& sources) {
+  HAMBREL_ASSERT(!change.moves.empty(), "what is staged is to be moved");
+  make_stages(change);
+  const Places places(change);
   StageDirectories directories;
   std::set<std::string_view> homes;
   for (const Put& put : change.puts)
-    if (homes.insert(put.home).second) directories.known(os::join_path(put.home, directory));
-  const auto owner_of = [&](const Put& put) {
-    return put.package == Put::npos ? "hambrel" : sources[put.package].package.name;
-  };
+    if (homes.insert(put.home).second) directories.known(os::join_path(put.home, directory_));
   const Given given{Owners(env_.root), Labels(env_.root, env_.observer)};
-  unpack(change, sources, directory, given, places, directories);
-  os::LastDirectory made_last(env_.root);
-  for (const Put& put : change.puts) {  // those that nothing was unpacked into
-    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content) continue;
-    go_on();
-    const std::string at = places.staged(put, directory);
-    directories.make(put.entry.type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), made_last);
-  }
+  const auto metadata_of_put = [&](const Put& put) {
+    return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
+  };
+  unpack(change, sources, given, places, directories);
+  make_directories(change, places, directories);
   keep_pristine(change, sources);  // after what needs no waiting for the last package
-  stage_kept(change, [&](const Put& put) {
-    stage_kept(put, places.staged(put, directory), metadata_of(put, given, owner_of(put)));
-  });
+  stage_kept(change, [&](const Put& put) { stage_kept(put, places.staged(put, directory_), metadata_of_put(put)); });
   for (const Put& put : change.puts) {
-    go_on();
-    stage_link(put, directory, places);
+    env_.go_on();
+    stage_link(put, places);
   }
-  // links and directories last, so that nothing disturbs their times again; those that bar the way after what is below
+  complete(change, places, metadata_of_put);
+  return resolve_moves(change, places);
+}
+
+/// Those that nothing was unpacked into.
+void Stager::make_directories(const TreeChange& change, const Places& places, StageDirectories& directories) {
+  os::LastDirectory last(env_.root);
+  for (const Put& put : change.puts) {
+    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content) continue;
+    env_.go_on();
+    const std::string at = places.staged(put, directory_);
+    directories.make(put.entry.type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
+  }
+}
+
+/// Links and directories get their metadata last, so that nothing disturbs their times again; those that bar the way
+/// after what is below.
+void Stager::complete(const TreeChange& change, const Places& places,
+                      const std::function<os::Metadata(const Put&)>& metadata_of_put) {
   constexpr std::uint32_t kPassable = 0500;  // for those who are not root
   std::vector<const Put*> left, bars;
   for (const Put& put : change.puts) {
@@ -174,20 +183,20 @@ void Engine::stage(const TreeChange& change, const std::vector<Source>& sources,
     else if (put.entry.type == EntryType::Directory || put.entry.type == EntryType::Symlink)
       left.push_back(&put);
   }
-  const auto complete = [&](const Put& put, os::LastDirectory& last) {
-    const std::string at = places.staged(put, directory);
-    last.of(at).set_metadata(os::name_of(at), metadata_of(put, given, owner_of(put)));
+  const auto complete_one = [&](const Put& put, os::LastDirectory& last) {
+    const std::string at = places.staged(put, directory_);
+    last.of(at).set_metadata(os::name_of(at), metadata_of_put(put));
   };
   in_portions(left.size(), env_.workers, kFew, [&](std::size_t first, std::size_t end) {
     os::LastDirectory last(env_.root);
-    for (std::size_t i = first; i < end; ++i) complete(*left[i], last);
+    for (std::size_t i = first; i < end; ++i) complete_one(*left[i], last);
   });
   os::LastDirectory last(env_.root);
-  for (auto put = bars.rbegin(); put != bars.rend(); ++put) complete(**put, last);
+  for (auto put = bars.rbegin(); put != bars.rend(); ++put) complete_one(**put, last);
 }
 
 /// What configuration files are before anybody edits them, each content once, under its digest.
-void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& sources) {
+void Stager::keep_pristine(const TreeChange& change, const std::vector<Source>& sources) {
   if (change.pristine.empty()) return;
   if (!env_.root.stat(kPristine)) {
     env_.root.make_directories(kPristine);
@@ -205,6 +214,7 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
     }
   }
   for (const auto& one : wanted) {
+    HAMBREL_ASSERT(one.first < sources.size(), "a package that enters has a source");
     const std::size_t package = one.first;
     const auto& files = one.second;
     if (sources[package].reader == nullptr) continue;
@@ -230,99 +240,127 @@ void Engine::keep_pristine(const TreeChange& change, const std::vector<Source>& 
 constexpr std::chrono::milliseconds kLookAgain{5};  // whether more has arrived
 
 /// Regular files, by several threads: each takes the next portion until none is left or something failed.
-void Engine::unpack(const TreeChange& change, const std::vector<Source>& sources, const std::string& directory,
-                    const Given& given, const Places& places, StageDirectories& directories) {
-  const std::vector<UnpackJob> wanted = jobs_of(change, sources);
-  auto all = portions_of(sources, wanted, std::max(env_.workers, 1U));
-  const std::size_t count = all.size();
-  Portions portions(sources, std::move(all));
-  const bool arriving = std::any_of(sources.begin(), sources.end(), [](const Source& one) {
-    return one.reader != nullptr && one.reader->arrived() < one.reader->file_size();
-  });
-  env_.observer.begin(arriving ? "fetching and staging" : "staging", change.staged_bytes, Observer::Unit::Bytes);
-  std::mutex telling;
-  ByteCount done = 0;
-  std::atomic<bool> failed = false;
+class Stager::Unpacking {
+ public:
+  Unpacking(const Stager& stager, const TreeChange& change, const std::vector<Source>& sources, const Given& given,
+            const Places& places, StageDirectories& directories)
+      : stager_(stager),
+        env_(stager.env_),
+        sources_(sources),
+        given_(given),
+        places_(places),
+        directories_(directories),
+        wanted_(jobs_of(change, sources)) {
+    auto all = portions_of(sources, wanted_, std::max(env_.workers, 1U));
+    threads_ = std::clamp<std::size_t>(all.size(), 1, std::max(env_.workers, 1U));
+    portions_.emplace(sources, std::move(all));
+  }
 
-  const auto work = [&] {
-    os::LastDirectory last(env_.root), made_last(env_.root);
+  void run() {
+    by_threads(threads_, [this] {
+      try {
+        work();
+      } catch (...) {
+        failed_ = true;
+        throw;
+      }
+    });
+  }
+
+ private:
+  /// What one thread has open.
+  struct Hands {
+    explicit Hands(os::FileSystem& root) : last(root), made_last(root) {}
+    os::LastDirectory last, made_last;
     std::string made;  // the directory that was asked for last
     archive::FrameDecoder decoder;
     std::unique_ptr<os::WritableFile> file;
     os::Metadata metadata;
-    while (!failed && !portions.empty()) {
-      const auto taken = portions.take();
-      if (!taken) {
-        go_on();
-        std::this_thread::sleep_for(kLookAgain);
+  };
+
+  void work() {
+    Hands hands(env_.root);
+    while (!failed_ && !portions_->empty()) {
+      if (const auto portion = portions_->take()) {
+        unpack(*portion, hands);
         continue;
       }
-      const Portion& portion = *taken;
-      const auto puts = std::span(wanted[portion.source].puts).subspan(portion.first);
-      const auto entries = std::span(wanted[portion.source].entries);
-      archive::PackageReader::Sink sink;
-      sink.begin = [&](std::size_t i) {
-        const Put& put = *puts[i];
-        metadata = metadata_of(put, given, sources[portion.source].package.name);
-        const std::string at = places.staged(put, directory);
-        if (const auto parent = os::parent_of(at); parent != made) {
-          directories.make(parent, made_last);
-          made = parent;
-        }
-        // nobody else gets into the stage: with its own mode from the start, few files need it set
-        file = last.of(at).create(os::name_of(at), *metadata.mode & 0777U);
-      };
-      sink.data = [&](std::size_t, std::string_view data) {
-        go_on();
-        write_sparsely(*file, data);
-        const std::lock_guard lock(telling);
-        env_.observer.progress(done += data.size());
-      };
-      sink.end = [&](std::size_t) {
-        file->finish(metadata);
-        file.reset();
-      };
-      sources[portion.source].reader->extract(entries.subspan(portion.first, portion.last - portion.first), sink,
-                                              decoder);
+      env_.go_on();
+      std::this_thread::sleep_for(kLookAgain);
     }
-  };
-  const auto guarded = [&] {
-    try {
-      work();
-    } catch (...) {
-      failed = true;
-      throw;
+  }
+
+  void unpack(const Portion& portion, Hands& hands) {
+    const auto puts = std::span(wanted_[portion.source].puts).subspan(portion.first);
+    const auto entries = std::span(wanted_[portion.source].entries);
+    archive::PackageReader::Sink sink;
+    sink.begin = [&](std::size_t i) { create(*puts[i], sources_[portion.source].package.name, hands); };
+    sink.data = [&](std::size_t, std::string_view data) {
+      env_.go_on();
+      write_sparsely(*hands.file, data);
+      const std::lock_guard lock(telling_);
+      env_.observer.progress(done_ += data.size());
+    };
+    sink.end = [&](std::size_t) {
+      hands.file->finish(hands.metadata);
+      hands.file.reset();
+    };
+    sources_[portion.source].reader->extract(entries.subspan(portion.first, portion.last - portion.first), sink,
+                                             hands.decoder);
+  }
+
+  void create(const Put& put, const std::string& package, Hands& hands) {
+    hands.metadata = stager_.metadata_of(put, given_, package);
+    const std::string at = places_.staged(put, stager_.directory_);
+    if (const auto parent = os::parent_of(at); parent != hands.made) {
+      directories_.make(parent, hands.made_last);
+      hands.made = parent;
     }
-  };
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < std::min<std::size_t>(env_.workers, count); ++i)
-    others.push_back(std::async(kThread, guarded));
-  std::exception_ptr problem;
-  const auto keep_first = [&](const auto& run) {
-    try {
-      run();
-    } catch (...) {
-      if (!problem) problem = std::current_exception();
-    }
-  };
-  keep_first(guarded);
-  for (auto& other : others) keep_first([&] { other.get(); });
-  env_.observer.end();
-  if (problem) std::rethrow_exception(problem);
+    // nobody else gets into the stage: with its own mode from the start, few files need it set
+    hands.file = hands.last.of(at).create(os::name_of(at), *hands.metadata.mode & 0777U);
+  }
+
+  const Stager& stager_;
+  const Environment& env_;
+  const std::vector<Source>& sources_;
+  const Given& given_;
+  const Places& places_;
+  StageDirectories& directories_;
+  const std::vector<UnpackJob> wanted_;
+  std::optional<Portions> portions_;
+  std::size_t threads_ = 1;
+  std::mutex telling_;
+  ByteCount done_ = 0;
+  std::atomic<bool> failed_ = false;
+};
+
+void Stager::unpack(const TreeChange& change, const std::vector<Source>& sources, const Given& given,
+                    const Places& places, StageDirectories& directories) {
+  const bool arriving = std::any_of(sources.begin(), sources.end(), [](const Source& one) {
+    return one.reader != nullptr && one.reader->arrived() < one.reader->file_size();
+  });
+  Unpacking unpacking(*this, change, sources, given, places, directories);
+  env_.observer.begin(arriving ? "fetching and staging" : "staging", change.staged_bytes, Observer::Unit::Bytes);
+  const EndOfProgress end(env_.observer);
+  unpacking.run();
 }
 
 /// What comes from the attic or was written for it, by several threads where it is much.
-void Engine::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
+void Stager::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
     if (!put.kept.empty() || put.content) kept.push_back(&put);
   in_portions(kept.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
-    for (std::size_t i = first; i < last; ++i) go_on(), stage_one(*kept[i]);
+    for (std::size_t i = first; i < last; ++i) {
+      env_.go_on();
+      stage_one(*kept[i]);
+    }
   });
 }
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
-void Engine::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
+void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
+  HAMBREL_ASSERT(put.content || !put.kept.empty(), "it comes from the attic or was written");
   if (put.content) {
     const auto to = env_.root.create(at, 0600);
     to->write(*put.content);
@@ -343,16 +381,16 @@ void Engine::stage_kept(const Put& put, const std::string& at, const os::Metadat
 }
 
 /// Links: they need what they point to, or nothing.
-void Engine::stage_link(const Put& put, const std::string& directory, const Places& places) {
-  const std::string at = places.staged(put, directory);
+void Stager::stage_link(const Put& put, const Places& places) {
+  const std::string at = places.staged(put, directory_);
   if (put.entry.type == EntryType::Symlink) {
     env_.root.make_symlink(put.entry.target, at);
   } else if (put.entry.type == EntryType::HardLink) {
-    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory, places.of(put.entry.target)), at);
+    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory_, places.of(put.entry.target)), at);
   }
 }
 
-os::Metadata Engine::metadata_of(const Put& put, const Given& given, const std::string& package) const {
+os::Metadata Stager::metadata_of(const Put& put, const Given& given, const std::string& package) const {
   const FileEntry& entry = put.entry;
   const bool directory = entry.type == EntryType::Directory, link = entry.type == EntryType::Symlink;
   os::Metadata metadata;
@@ -371,13 +409,7 @@ os::Metadata Engine::metadata_of(const Put& put, const Given& given, const std::
   return metadata;
 }
 
-state::DirectoryAttributes Engine::numbers(const FileEntry& entry, const std::string& path) {
-  const Owners::Numbers owner = Owners(env_.root).of(entry, path);
-  return {entry.mode, owner.uid, owner.gid};
-}
-
-/// Planned moves with the inode numbers that recovery will ask for.
-std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::string& directory, const Places& places) {
+std::vector<Move> Stager::resolve_moves(const TreeChange& change, const Places& places) {
   std::vector<Move> moves;
   moves.reserve(change.moves.size());
   std::map<std::string_view, std::size_t> removed;  // by home
@@ -393,27 +425,31 @@ std::vector<Move> Engine::resolve_moves(const TreeChange& change, const std::str
   }
   in_portions(moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker in_place(env_.root), in_stage(env_.root);
-    for (std::size_t i = first; i < last; ++i) {
-      Move& move = moves[i];
-      const auto here = in_place.stat(move.path);
-      move.plain = !here || here->type != os::FileType::Directory;
-      if (move.kind == MoveKind::Place || move.kind == MoveKind::Exchange) {
-        const auto staged = in_stage.stat(place_of(move, directory));
-        move.inode_new = staged->inode;
-        move.plain = move.plain && staged->type != os::FileType::Directory;
-      }
-      if (move.kind == MoveKind::Attributes) {
-        if (!here) throw Error(ErrorCode::Refused, "is gone since this was planned", env_.root.shown(move.path));
-        move.inode_old = here->inode;
-        move.before = {here->mode, here->uid, here->gid};
-        move.after = numbers(*change.moves[i].after, move.path);
-      } else if (here) {
-        move.inode_old = here->inode;
-        move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then
-      }
-    }
+    for (std::size_t i = first; i < last; ++i) resolve(moves[i], change.moves[i], in_place, in_stage);
   });
   return moves;
+}
+
+/// What the disk says of one.
+void Stager::resolve(Move& move, const PlannedMove& planned, os::Looker& in_place, os::Looker& in_stage) const {
+  const auto here = in_place.stat(move.path);
+  move.plain = !here || here->type != os::FileType::Directory;
+  if (move.kind == MoveKind::Place || move.kind == MoveKind::Exchange) {
+    const auto staged = in_stage.stat(place_of(move, directory_));
+    HAMBREL_ASSERT(staged.has_value(), "what comes was staged");
+    move.inode_new = staged->inode;
+    move.plain = move.plain && staged->type != os::FileType::Directory;
+  }
+  if (move.kind == MoveKind::Attributes) {
+    if (!here) throw Error(ErrorCode::Refused, "is gone since this was planned", env_.root.shown(move.path));
+    const Owners::Numbers owner = Owners(env_.root).of(*planned.after, move.path);
+    move.inode_old = here->inode;
+    move.before = {here->mode, here->uid, here->gid};
+    move.after = {planned.after->mode, owner.uid, owner.gid};
+  } else if (here) {
+    move.inode_old = here->inode;
+    move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then
+  }
 }
 
 }  // namespace hambrel::txn

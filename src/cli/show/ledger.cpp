@@ -1,0 +1,227 @@
+#include "cli/show/ledger.h"
+
+#include <fmt/format.h>
+
+#include <map>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/show/plan.h"
+#include "cli/show/prepared.h"
+#include "cli/show/rows.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+using operations::LedgerEntry;
+using operations::LedgerLine;
+using operations::PackageChange;
+using operations::StatePackage;
+
+std::string version_of(const std::optional<StatePackage>& one) {
+  return one ? one->package.version.text() : std::string("-");
+}
+
+/// "lampdesk 5.4-1", "libbuoy 2.2-1 -> 2.3-1", "foghorn 1.0-2 gone", "foghorn held"
+std::string text_of(const PackageChange& change) {
+  if (!change.before) return fmt::format("{} {}", change.name, version_of(change.after));
+  if (!change.after) return fmt::format("{} {} gone", change.name, version_of(change.before));
+  if (change.before_row != change.after_row)
+    return fmt::format("{} {} -> {}", change.name, version_of(change.before), version_of(change.after));
+  const char* word = change.after->hold ? "held" : "released";
+  if (change.after->shelved != change.before->shelved)
+    word = change.after->shelved ? "shelved" : "back from the shelf";
+  else if (change.before->hold == change.after->hold)
+    return fmt::format("{} {}", change.name, text_of(change.after->reason));
+  return fmt::format("{} {}", change.name, word);
+}
+
+/// The first few, and how many more there are.
+template <typename Items, typename Text>
+std::string some_of(const Items& items, const Text& text) {
+  constexpr std::size_t kMost = 2;
+  std::vector<std::string> parts;
+  for (const auto& one : items)
+    if (parts.size() < kMost) parts.push_back(text(one));
+  return join(parts, ", ") + (items.size() > kMost ? fmt::format(" and {} more", items.size() - kMost) : "");
+}
+
+/// What changed: packages, else configuration; a repair changes no package, but its plan names those whose files it put
+/// back.
+std::string summary_of(const LedgerLine& line) {
+  if (!line.changes.empty()) return some_of(line.changes, [](const PackageChange& one) { return text_of(one); });
+  if (!line.plan.configs.empty())
+    return some_of(line.plan.configs, [](const plan::ConfigStep& one) {
+      return fmt::format("{} /{}", plan::text_of(one.action), one.path);
+    });
+  if (line.entry.kind != "repair" || line.plan.steps.empty()) return {};
+  return "files of " + some_of(line.plan.steps, [](const plan::Step& one) { return one.name; });
+}
+
+Json to_json(const LedgerEntry& entry) {
+  Json object = {{"id", number(entry.id)},
+                 {"started", utc_text(entry.started)},
+                 {"ended", utc_text(entry.ended)},
+                 {"user", entry.user},
+                 {"command", entry.command},
+                 {"kind", entry.kind},
+                 {"reason", entry.note},
+                 {"result", entry.result},
+                 {"problem", entry.problem},
+                 {"downloaded", entry.downloaded},
+                 {"previous", entry.previous.hex()},
+                 {"digest", entry.digest.hex()}};
+  if (entry.undo_of) object["undo_of"] = number(*entry.undo_of);
+  return object;
+}
+
+Json to_json(const std::optional<StatePackage>& one) {
+  if (!one) return {};
+  Json side = {{"version", one->package.version.text()},
+               {"arch", one->package.arch},
+               {"reason", text_of(one->reason)},
+               {"origin", one->origin},
+               {"digest", one->digest.hex()},
+               {"time", one->time}};
+  if (one->shelved) side["shelved"] = true;
+  if (one->hold)
+    side["hold"] = {{"since", one->hold->since},
+                    {"until", one->hold->until},
+                    {"reason", one->hold->reason},
+                    {"user", one->hold->user}};
+  return side;
+}
+
+/// ", held: the gauge driver needs it", where that is new.
+std::string held_since(const PackageChange& change) {
+  if (!change.after || !change.after->hold || (change.before && change.before->hold == change.after->hold)) return {};
+  return change.after->hold->reason.empty() ? ", held" : ", held: " + change.after->hold->reason;
+}
+
+/// What undo has of it.
+std::string attic_text(const operations::LedgerDetail& detail) {
+  if (detail.given_up_by) return fmt::format("given up by transaction {}", number(*detail.given_up_by));
+  if (!detail.attic) return {};
+  return size_of(*detail.attic) + (detail.attic->needed_by.empty() ? "" : ", needed by " + detail.attic->needed_by);
+}
+
+void print_fields(const Screen& screen, const operations::LedgerDetail& detail) {
+  const LedgerEntry& entry = detail.entry;
+  const auto field = [&](const char* label, const std::string& text) {
+    if (!text.empty()) screen.line("  " + screen.paint(Style::Faint, fmt::format("{:<12}", label)) + printable(text));
+  };
+  screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(entry.id))),
+                          entry.kind, entry.result));
+  field("started", time_text(entry.started));
+  const auto seconds = entry.ended - entry.started;
+  field("took", seconds == 0 ? "less than a second" : fmt::format("{} s", seconds));
+  field("user", entry.user);
+  field("command", entry.command);
+  field("reason", entry.note);
+  field("problem", entry.problem);
+  field("fetched", entry.downloaded > 0 ? size_text(entry.downloaded) : "");
+  field("takes back", entry.undo_of ? fmt::format("transaction {}", number(*entry.undo_of)) : "");
+  field("taken back", detail.undone_by ? fmt::format("by transaction {}", number(*detail.undone_by)) : "");
+  field("attic", attic_text(detail));
+  field("digest", entry.digest.hex());
+  for (const plan::Notice& notice : detail.plan.notices) field("note", notice.text());
+}
+
+}  // namespace
+
+std::string size_of(const operations::StandingAttic& attic) {
+  return attic.attic.bytes ? size_text(*attic.attic.bytes) : std::string("could not be counted");
+}
+
+void show(const Session& session, const std::vector<LedgerLine>& lines,
+          const std::optional<operations::PreparedChange>& prepared, bool ledger_is_empty) {
+  Rows rows(session);
+  if (prepared)
+    rows.add(
+        [&] {
+          return Json{{"prepared", to_json(*prepared)}, {"result", "prepared"}};
+        },
+        {{"next", Style::Name, true},
+         {time_text(prepared->account.time), Style::Faint},
+         {prepared->account.user},
+         {prepared->account.kind},
+         {"prepared", Style::Warn},
+         {fmt::format("{}, {} staged; `{}`", text_of(*prepared), size_text(prepared->account.staged),
+                      session.copyable("hambrel activate"))}});
+  for (const LedgerLine& line : lines) {
+    const LedgerEntry& entry = line.entry;
+    const bool done = entry.result == "done";
+    const std::string result = line.undone_by  ? fmt::format("undone by {}", number(*line.undone_by))
+                               : line.for_good ? std::string("done for good")
+                                               : entry.result;
+    const Style style = line.undone_by ? Style::Faint : done ? Style::Plain : Style::Warn;
+    rows.add([&] { return to_json(entry); },
+             {{std::to_string(number(entry.id)), Style::Name, true},
+              {time_text(entry.started), Style::Faint},
+              {entry.user},
+              {entry.kind == "undo" ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
+              {result, style},
+              {printable(done ? summary_of(line) : entry.problem)}});
+  }
+  rows.print(ledger_is_empty ? "The ledger is empty: nothing was changed in this root yet."
+                             : "No transaction meets these conditions.");
+}
+
+void show(const Session& session, const std::vector<operations::ChangedPackage>& packages) {
+  Rows rows(session);
+  for (const auto& [entry, change] : packages) {
+    const auto version = [](const auto& one) { return one ? Json(one->package.version.text()) : Json(); };
+    rows.add(
+        [&] {
+          return Json{{"name", change.name},
+                      {"before", version(change.before)},
+                      {"after", version(change.after)},
+                      {"id", number(entry.id)},
+                      {"kind", entry.kind},
+                      {"user", entry.user},
+                      {"time", utc_text(entry.ended)}};
+        },
+        {{time_text(entry.ended), Style::Faint},
+         {change.name, Style::Name},
+         {version_of(change.before)},
+         {"->", Style::Faint},
+         {version_of(change.after)},
+         {fmt::format("{} {}", entry.kind, number(entry.id)), Style::Faint},
+         {entry.user, Style::Faint}});
+  }
+  rows.print("No package was changed, as far as the ledger tells.");
+}
+
+void show(const Session& session, const operations::LedgerDetail& detail) {
+  const Screen& screen = session.screen();
+  if (session.json()) {
+    Json object = to_json(detail.entry);
+    object["plan"] = detail.entry.record.empty() ? Json() : to_json(detail.plan);
+    Json changes = Json::array();
+    for (const PackageChange& change : detail.changes)
+      changes.push_back({{"name", change.name}, {"before", to_json(change.before)}, {"after", to_json(change.after)}});
+    object["changes"] = std::move(changes);
+    return session.document(object);
+  }
+  print_fields(screen, detail);
+  if (!detail.plan.configs.empty()) {
+    screen.line();
+    print_configs(screen, detail.plan.configs);
+  }
+  if (detail.changes.empty()) return;
+  screen.line();
+  std::map<std::string, std::string> whys;  // as the plan told it then
+  for (const plan::Step& step : detail.plan.steps) whys[step.name] = step.why.text();
+  Table table;
+  for (const PackageChange& change : detail.changes)
+    table.row({{change.name, Style::Name},
+               {version_of(change.before)},
+               {"->", Style::Faint},
+               {version_of(change.after)},
+               {printable(whys[change.name] + held_since(change))},
+               {change.after ? change.after->origin : change.before->origin, Style::Faint}});
+  table.print(screen);
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,91 @@
+#include "cli/show/outcome.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/show/plan.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+using operations::End;
+using operations::Outcome;
+
+std::string done_text(const Session& session, const Outcome& outcome) {
+  const auto id = number(*outcome.transaction);
+  std::string text =
+      fmt::format("\n{} as transaction {}; `{}` takes it back.", session.screen().paint(Style::Strong, "Done"), id,
+                  session.copyable(fmt::format("hambrel undo {}", id)));
+  if (outcome.cache.files > 0)
+    text +=
+        fmt::format("\nThe cache dropped {}, {}, by the limits of hambrel.toml.",
+                    count_text(outcome.cache.files, "package file", "package files"), size_text(outcome.cache.bytes));
+  return text;
+}
+
+std::string prepared_text(const Session& session, const Outcome& outcome) {
+  return fmt::format("\n{}, {} staged; nothing of the running system was changed. `{}` switches, `{}` drops it.",
+                     session.screen().paint(Style::Strong, "Prepared"), size_text(outcome.staged),
+                     session.copyable("hambrel activate"), session.copyable("hambrel activate --discard"));
+}
+
+std::string fetched_text(const Outcome& outcome) {
+  if (outcome.fetched == 0) return "Everything lies in the cache already; nothing else was changed.";
+  return fmt::format("Fetched {} into the cache; nothing else was changed.", size_text(outcome.fetched));
+}
+
+std::string nothing_text(const plan::Plan& plan) {
+  if (plan.kind == "upgrade" && plan.held_back.empty()) return "Nothing to do: everything is at its newest version.";
+  if (plan.kind == "rollback") return "Nothing to do: all is as it was then.";
+  if (plan.kind == "settle") return "Nothing to do: nothing waits to be settled, or it all stays as it is.";
+  if (plan.kind == "repair") return "Nothing to repair: all files are as they were installed.";
+  return "Nothing to do: it is all as asked for.";
+}
+
+}  // namespace
+
+void show(const Session& session, const Arguments& arguments, const operations::Proposal& proposal) {
+  if (session.json()) {
+    if (arguments.has("dry-run")) session.document({{"plan", to_json(proposal.plan())}, {"result", "dry run"}});
+    return;
+  }
+  if (session.quiet() && arguments.has("yes")) return;
+  print_plan(session, proposal.plan());
+  for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
+}
+
+void show(const Session& session, const plan::Plan& plan, const Outcome& outcome) {
+  if (outcome.stopped_too_late)
+    session.screen().note("You asked to stop in the middle of the switch, which takes moments: it was finished first.");
+  Json document;
+  if (session.json()) document["plan"] = to_json(plan);
+  switch (outcome.end) {
+    case End::Switch:
+      document["result"] = "done";
+      document["transaction"] = number(*outcome.transaction);
+      return session.say(document, done_text(session, outcome));
+    case End::Prepare:
+      document["result"] = "prepared";
+      document["staged"] = outcome.staged;
+      return session.say(document, prepared_text(session, outcome));
+    case End::FetchOnly:
+      document["result"] = "fetched";
+      document["downloaded"] = outcome.fetched;
+      return session.say(document, fetched_text(outcome));
+  }
+}
+
+void show_nothing(const Session& session, const operations::Proposal& proposal) {
+  const plan::Plan& plan = proposal.plan();
+  if (session.json()) return session.document({{"plan", to_json(plan)}, {"result", "nothing to do"}});
+  if (session.quiet()) return;
+  const bool lost = plan.kind == "repair" && !plan.notices.empty();  // there is something, which can't be repaired
+  if (!lost) session.screen().line(nothing_text(plan));
+  for (const plan::Notice& notice : plan.notices) session.screen().remark(printable(notice.text()));
+  for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
+  print_held_back(session, plan);
+}
+
+}  // namespace hambrel::cli

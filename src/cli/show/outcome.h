@@ -1,0 +1,17 @@
+// What became of a plan.
+#pragma once
+
+#include <string>
+
+#include "cli/session.h"
+#include "operations/proposal.h"
+
+namespace hambrel::cli {
+
+/// What is proposed, before it is agreed to: with --json only where nothing else follows, by --dry-run.
+void show(const Session& session, const Arguments& arguments, const operations::Proposal& proposal);
+void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome);
+/// Nothing is to be done.
+void show_nothing(const Session& session, const operations::Proposal& proposal);
+
+}  // namespace hambrel::cli

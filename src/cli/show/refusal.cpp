@@ -1,0 +1,52 @@
+#include "cli/show/refusal.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/show/plan.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+Json document_of(const Session& session, const operations::Refused& refused, const std::vector<std::string>& causes,
+                 const std::vector<plan::Remedy>& remedies) {
+  Json ways = Json::array();
+  for (const plan::Remedy& remedy : remedies)
+    ways.push_back(
+        {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
+  return {{"refused", refused.refusal.what}, {"causes", causes}, {"remedies", std::move(ways)}};
+}
+
+void print_remedies(const Session& session, const std::vector<plan::Remedy>& remedies) {
+  const Screen& screen = session.screen();
+  if (remedies.empty()) return;
+  screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
+  for (std::size_t i = 0; i < remedies.size(); ++i) {
+    screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
+                            screen.paint_error(Style::Come, session.copyable(remedies[i].command()))));
+    screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
+                            change_text(remedies[i].plan.size_change())));
+  }
+}
+
+}  // namespace
+
+std::vector<plan::Remedy> show_refusal(Session& session, const operations::Refused& refused) {
+  const Screen& screen = session.screen();
+  std::vector<std::string> causes;
+  for (const auto& cause : refused.refusal.causes) causes.push_back(cause.text(session.universe()));
+  if (!session.json()) {
+    screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refused.refusal.what));
+    for (const std::string& cause : causes) screen.note("  " + printable(cause));
+  }
+  auto remedies = operations::remedies_for(session.root(), refused);
+  if (session.json())
+    session.document(document_of(session, refused, causes, remedies));
+  else
+    print_remedies(session, remedies);
+  return remedies;
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,171 @@
+#include "operations/change_files.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/parallel.h"
+#include "base/text.h"
+#include "model/manifest.h"
+#include "os/host.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+/// --strict: nothing of nobody's is set aside.
+void refuse_unowned(const std::vector<plan::Notice>& notices) {
+  std::vector<std::string> paths;
+  for (const plan::Notice& one : notices)
+    if (one.kind == plan::Notice::Kind::Unowned) paths.push_back("/" + printable(one.path) + " (" + one.package + ")");
+  if (paths.empty()) return;
+  constexpr std::size_t kMost = 5;
+  const std::size_t more = paths.size() > kMost ? paths.size() - kMost : 0;
+  paths.resize(paths.size() - more);
+  throw Error(ErrorCode::Refused,
+              fmt::format("files that no package owns are in the way: {}{}", join(paths, ", "),
+                          more > 0 ? fmt::format(" and {} more", more) : ""),
+              {}, "move them away, or leave out --strict: then they are kept in the attic");
+}
+
+}  // namespace
+
+ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, txn::Fetched missing)
+    : root_(root), request_(request), packages_(packages), files_(root) {
+  if (root_.state() == nullptr) empty_ = std::make_unique<state::State>();
+  for (const plan::Step& step : packages_.steps)
+    if (step.brings_files()) coming_.push_back(*step.after_id);
+  require_known_features();
+  tree_options_.workers = os::processors();
+  tree_options_.fetched = std::move(missing);
+  look_up_leaving();
+  look_up_entering();
+  plan_purge();
+}
+
+ChangeFiles::~ChangeFiles() {
+  if (lists_.valid()) lists_.wait();
+}
+
+const state::State& ChangeFiles::state() const { return empty_ ? *empty_ : *root_.state(); }
+
+void ChangeFiles::require_known_features() const {
+  for (const PackageId id : coming_) {
+    const Package& package = root_.universe().package(id);
+    if (const std::string feature = unknown_feature(package); !feature.empty())
+      throw Error(ErrorCode::Refused,
+                  fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {},
+                  "use a newer hambrel, or an older version of the package");
+  }
+}
+
+/// With the files of what is replaced, most of which will be the same again: these are looked at from here on.
+void ChangeFiles::look_up_leaving() {
+  std::vector<std::int64_t> replaced;
+  for (const plan::Step& step : packages_.steps) {
+    if (!step.before_id || step.only_state()) continue;
+    const std::int64_t row = root_.universe()[*step.before_id].installed->row;
+    leaving_.push_back(state().package(row));
+    if (step.brings_files()) replaced.push_back(row);
+  }
+  tree_options_.ahead = std::make_shared<txn::LookAhead>(root_.files(), state(), replaced);
+}
+
+void ChangeFiles::look_up_entering() {
+  const Universe& universe = root_.universe();
+  tables_ = tables_of(root_, coming_, &damaged_);
+  for (const PackageId id : coming_)
+    archive::require_named_privileges(*tables_.at(id), universe.package(id), universe.package(id).title());
+  lists_ = std::async(kThread, [tables = tables_] {  // while it is planned
+    std::map<PackageId, state::FileList> lists;
+    for (const auto& [id, table] : tables) lists.emplace(id, state::FileList::of(table->entries));
+    return lists;
+  });
+  for (const PackageId id : coming_) {
+    const state::StatePackage* const kept = root_.kept(id);
+    if (kept != nullptr && !kept_) kept_.emplace(root_.files(), *root_.state(), state::TxnId{0});
+    from_kept_.push_back(kept);
+    entering_.push_back({universe.package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr,
+                         kept != nullptr && kept->shelved});
+  }
+}
+
+/// With --purge: edited configuration of what is removed, and what earlier versions of it have left behind.
+void ChangeFiles::plan_purge() {
+  if (!request_.purge) return;
+  solve::Names names(request_.purge_also.begin(), request_.purge_also.end());
+  for (const plan::Step& step : packages_.steps)
+    if (step.action == plan::Action::Remove) names.insert(step.name);
+  for (const state::StatePackage& one : leaving_)
+    if (names.contains(one.package.name)) tree_options_.purge.insert(one.row);
+  for (const txn::ConfigFile& one : txn::configuration_files(root_.files(), state()))
+    if (one.state == txn::ConfigState::Leftover && names.contains(one.package.package.name) &&
+        tree_options_.gone.insert(one.package.row).second) {
+      tree_options_.purge.insert(one.package.row);
+      leaving_.push_back(one.package);
+    }
+}
+
+txn::Planned ChangeFiles::plan(const Decisions& decisions) {
+  txn::Planned planned;
+  planned.plan = packages_;
+  for (plan::Step& step : planned.plan.steps)
+    if (step.after_id && std::find(damaged_.begin(), damaged_.end(), *step.after_id) != damaged_.end())
+      step.download = root_.universe()[*step.after_id].offers.front().size;
+  for (const txn::Entering& one : entering_) planned.sources.push_back({one.package, nullptr});
+  tree_options_.choices = decisions;
+  planned.tree = txn::plan_tree(root_.files(), state(), leaving_, entering_, tree_options_);
+  tree_options_.ahead.reset();  // it looked for the first of them
+  txn::source_missing_content(planned, from_kept_, files_.file_of());
+  planned.tell_of_files();
+  for (const auto& more : {privileges(), dangers()})
+    planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
+  if (request_.strict) refuse_unowned(planned.plan.notices);
+  return planned;
+}
+
+std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) const {
+  if (planned.tree.conflicts.empty()) return {};
+  return questions_of(root_, planned.tree.conflicts, coming_, tables_, planned.plan);
+}
+
+/// Files that run with another's rights, where the version that leaves did not have them.
+std::vector<plan::Notice> ChangeFiles::privileges() const {
+  std::vector<plan::Notice> notices;
+  for (const txn::Entering& one : entering_)
+    for (const std::string& path : one.package.privileged) {
+      const bool known = std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
+        const auto& before = old.package.privileged;
+        return std::find(before.begin(), before.end(), path) != before.end();
+      });
+      if (!known) notices.push_back({plan::Notice::Kind::Privileged, path, one.package.name});
+    }
+  return notices;
+}
+
+/// Settings of Hambrel's own, and directories that every user may change, where the version that leaves had neither.
+std::vector<plan::Notice> ChangeFiles::dangers() const {
+  constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
+  std::vector<plan::Notice> notices;
+  const auto known = [&](const archive::Entry& entry) {
+    return std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
+      const auto list = state().files_of(old.row);
+      const auto at = list->find(entry.path);
+      return at && list->facts(*at).mode == entry.mode;
+    });
+  };
+  const auto tell = [&](plan::Notice::Kind kind, const archive::Entry& entry, const Package& package) {
+    if (!known(entry)) notices.push_back({kind, entry.path, package.name});
+  };
+  for (const txn::Entering& one : entering_)
+    for (const archive::Entry& entry : one.table->entries) {
+      const bool directory = entry.type == EntryType::Directory;
+      if (directory && (entry.mode & (kForAll | kSticky)) == kForAll)
+        tell(plan::Notice::Kind::OpenToAll, entry, one.package);
+      if (!directory && entry.path.starts_with("etc/hambrel/"))
+        tell(plan::Notice::Kind::OwnSettings, entry, one.package);
+    }
+  return notices;
+}
+
+}  // namespace hambrel::operations

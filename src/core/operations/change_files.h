@@ -1,0 +1,63 @@
+// What a change of packages is made of beside the packages: their tables of contents and lists, what leaves and what
+// enters. Looked up once; the tree is planned from it as often as decisions about configuration change it.
+#pragma once
+
+#include <future>
+#include <map>
+#include <optional>
+#include <vector>
+
+#include "operations/change.h"
+#include "operations/incoming_files.h"
+#include "operations/supply.h"
+#include "txn/kept.h"
+#include "txn/tree_change.h"
+
+namespace hambrel::operations {
+
+class ChangeFiles {
+ public:
+  /// Throws Error{Refused} for a package that needs a newer installer, or has rights that it does not name.
+  ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, txn::Fetched missing);
+  ~ChangeFiles();  // no thread outlives the run
+  ChangeFiles(const ChangeFiles&) = delete;
+  ChangeFiles& operator=(const ChangeFiles&) = delete;
+
+  /// The plan of packages together with all that is known of their files, under these decisions.
+  /// Throws Error{Refused} for what files stand in the way.
+  txn::Planned plan(const Decisions& decisions);
+  /// What `planned` leaves to be decided.
+  std::vector<ConfigQuestion> questions(const txn::Planned& planned) const;
+
+  const Tables& tables() const { return tables_; }
+  /// By package, for the state. Once.
+  std::map<PackageId, state::FileList> take_lists() { return lists_.get(); }
+  /// What lies damaged in the cache.
+  const std::vector<PackageId>& damaged() const { return damaged_; }
+
+ private:
+  const state::State& state() const;
+  void require_known_features() const;
+  void look_up_leaving();
+  void look_up_entering();
+  void plan_purge();
+  std::vector<plan::Notice> privileges() const;
+  std::vector<plan::Notice> dangers() const;
+
+  Root& root_;
+  const ChangeRequest& request_;
+  const plan::Plan& packages_;
+  std::unique_ptr<state::State> empty_;  // for a dry run on a root without a state
+  std::vector<PackageId> coming_;
+  Tables tables_;
+  std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables
+  std::vector<PackageId> damaged_;
+  std::optional<txn::Kept> kept_;
+  std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
+  std::vector<state::StatePackage> leaving_;
+  std::vector<txn::Entering> entering_;
+  txn::TreeOptions tree_options_;
+  VersionFiles files_;
+};
+
+}  // namespace hambrel::operations

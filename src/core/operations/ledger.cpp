@@ -1,0 +1,103 @@
+#include "operations/ledger.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "operations/limits.h"
+#include "plan/plan_record.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+bool is_meant(const LedgerFilter& filter, const PackageChange& change) {
+  return filter.package.empty() || glob_match(filter.package, change.name);
+}
+
+bool passes(const LedgerFilter& filter, const LedgerEntry& entry) {
+  if (!filter.kind.empty() && entry.kind != filter.kind) return false;
+  if (!filter.user.empty() && entry.user != filter.user && !entry.user.starts_with(filter.user + " (")) return false;
+  return entry.started >= filter.since && entry.started < filter.until;
+}
+
+}  // namespace
+
+std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint64_t most) {
+  std::vector<LedgerLine> lines;
+  const state::State* const state = root.state();
+  if (state == nullptr) return lines;
+  for (LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
+    if (lines.size() == most) break;
+    if (!passes(filter, entry)) continue;
+    LedgerLine line;
+    line.changes = state->changes_of(entry.id);
+    const bool about_it = std::any_of(line.changes.begin(), line.changes.end(),
+                                      [&](const PackageChange& one) { return is_meant(filter, one); });
+    if (!filter.package.empty() && !about_it) continue;
+    if (line.changes.empty()) line.plan = plan::plan_of(entry.record);
+    if (entry.result == "done") {
+      line.undone_by = state->undone_by(entry.id);
+      if (line.undone_by && state->undone_by(*line.undone_by)) line.undone_by.reset();
+      line.for_good = !line.undone_by && state->given_up(entry.id);
+    }
+    line.entry = std::move(entry);
+    lines.push_back(std::move(line));
+  }
+  return lines;
+}
+
+std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& filter, std::uint64_t most) {
+  std::vector<ChangedPackage> packages;
+  const state::State* const state = root.state();
+  if (state == nullptr) return packages;
+  for (const LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
+    if (entry.result != "done" || !passes(filter, entry)) continue;
+    for (PackageChange& change : state->changes_of(entry.id)) {
+      const bool same = change.before_row == change.after_row && change.before->shelved == change.after->shelved;
+      if (same || !is_meant(filter, change)) continue;
+      if (packages.size() == most) return packages;
+      packages.push_back({entry, std::move(change)});
+    }
+  }
+  return packages;
+}
+
+LedgerDetail ledger_detail(Root& root, TxnId id) {
+  const state::State* const state = root.state();
+  auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);
+  if (!entry)
+    throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
+                "`hambrel ledger` lists them");
+  LedgerDetail detail;
+  detail.plan = plan::plan_of(entry->record);
+  detail.entry = std::move(*entry);
+  detail.changes = state->changes_of(id);
+  detail.undone_by = state->undone_by(id);
+  detail.given_up_by = state->given_up(id);
+  if (!detail.given_up_by)
+    for (StandingAttic& one : standing_attics(root))
+      if (one.attic.id == id) detail.attic = std::move(one);
+  return detail;
+}
+
+void export_ledger(Root& root, const std::function<void(std::string_view)>& line) {
+  const state::State* const state = root.state();
+  if (state == nullptr) return;
+  const auto entries = state->ledger(SIZE_MAX >> 1U);
+  for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry)
+    line(state::ledger_text(*entry, state->changes_told(entry->id)));
+}
+
+bool is_ledger_empty(Root& root) { return root.state() == nullptr || root.state()->ledger(1).empty(); }
+
+TxnId parse_transaction(const std::string& text) {
+  const auto value = parse_number(text);
+  if (!value || *value == 0 || *value > INT64_MAX)
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
+                "`hambrel ledger` shows the numbers");
+  return TxnId{static_cast<std::int64_t>(*value)};
+}
+
+}  // namespace hambrel::operations

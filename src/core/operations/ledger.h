@@ -1,0 +1,66 @@
+// Looking at the ledger: what was done, by whom, why, and what of it can still be taken back.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "operations/root.h"
+#include "plan/plan.h"
+#include "txn/retention.h"
+
+namespace hambrel::operations {
+
+using state::LedgerEntry;
+using state::PackageChange;
+using state::StatePackage;
+using state::TxnId;
+using txn::StandingAttic;
+
+/// Only entries for which all of it holds; what is empty lets everything pass.
+struct LedgerFilter {
+  std::string package{};  // a name or a pattern, of which something changed
+  std::string kind{}, user{};
+  std::int64_t since = INT64_MIN, until = INT64_MAX;  // when it began, seconds; `until` itself is not meant
+};
+
+struct LedgerLine {
+  LedgerEntry entry;
+  std::vector<PackageChange> changes;
+  plan::Plan plan;                   // where no package changed: what it was about
+  std::optional<TxnId> undone_by{};  // and that was not undone itself
+  bool for_good = false;             // done, and the attic has given up what it had kept
+};
+/// The newest that pass, at most so many.
+std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint64_t most);
+
+struct ChangedPackage {
+  LedgerEntry entry;
+  PackageChange change;
+};
+/// Packages that came, went, or changed their version: those that changed last, at most so many.
+std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& filter, std::uint64_t most);
+
+struct LedgerDetail {
+  LedgerEntry entry;
+  plan::Plan plan;
+  std::vector<PackageChange> changes;
+  std::optional<TxnId> undone_by{}, given_up_by{};
+  std::optional<StandingAttic> attic{};
+};
+/// Throws Error{NotFound} for a number that the ledger does not have.
+LedgerDetail ledger_detail(Root& root, TxnId id);
+
+/// The whole ledger, oldest first, a line of JSON each, so that its chain can be followed elsewhere.
+void export_ledger(Root& root, const std::function<void(std::string_view)>& line);
+
+/// Was nothing changed in this root yet?
+bool is_ledger_empty(Root& root);
+
+/// The number of a transaction, from 1 on. Throws Error{Usage} for anything else.
+TxnId parse_transaction(const std::string& text);
+
+}  // namespace hambrel::operations

@@ -1,0 +1,107 @@
+#include "operations/looking.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "operations/select.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+PackageId best_of(Root& root, const Spec& spec, const std::vector<PackageId>& ids) {
+  const Universe& universe = root.universe();
+  const auto installed = std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return universe.is_installed(id); });
+  return installed == ids.end() || spec.kind == Spec::Kind::File ? ids.front() : *installed;
+}
+
+ChangeRequest request_for(Root& root, const Spec& spec) {
+  ChangeRequest request;
+  request.kind = "install";
+  request.look_at_files = false;
+  request.solve.install.push_back({spec.text, select(root, spec)});
+  if (spec.kind == Spec::Kind::Channel) request.solve.channels.insert(spec.channel);
+  return request;
+}
+
+PackageId one_package(Root& root, const Spec& spec) {
+  root.add_files({spec});
+  const auto ids = select(root, spec);
+  const auto installed =
+      std::find_if(ids.begin(), ids.end(), [&](PackageId id) { return root.universe().is_installed(id); });
+  return installed == ids.end() ? ids.front() : *installed;
+}
+
+}  // namespace
+
+std::vector<PackageId> described(Root& root, const Spec& spec) {
+  root.add_files({spec});
+  const Universe& universe = root.universe();
+  const auto ids = select(root, spec);
+  if (spec.kind != Spec::Kind::Glob) return {best_of(root, spec, ids)};
+  std::vector<PackageId> shown;  // of each name the installed version, else the best on offer
+  for (const PackageId id : ids) {
+    const bool known = !shown.empty() && universe.name_id(shown.back()) == universe.name_id(id);
+    if (!known)
+      shown.push_back(id);
+    else if (universe.is_installed(id) && !universe.is_installed(shown.back()))
+      shown.back() = id;
+  }
+  return shown;
+}
+
+std::vector<std::string> owners_of(Root& root, const std::string& path) {
+  std::vector<std::string> names;
+  if (const state::State* const state = root.state())
+    for (const state::OwnedFile& owner : state->owners_of(path)) names.push_back(owner.package_name);
+  return names;
+}
+
+std::variant<std::vector<TreeLine>, Refused> needs(Root& root, const Spec& spec, std::size_t depth) {
+  const PackageId id = one_package(root, spec);
+  const Universe& universe = root.universe();
+  std::vector<PackageId> set = universe.installed();
+  if (!universe.is_installed(id)) {
+    auto answer = choose(root, request_for(root, spec));
+    if (auto* const refused = std::get_if<Refused>(&answer)) return std::move(*refused);
+    set = std::get<std::vector<PackageId>>(std::move(answer));
+  }
+  // the version that would really be chosen, which may be another one than the newest
+  PackageId top = id;
+  for (const PackageId other : set)
+    if (universe.name_id(other) == universe.name_id(id)) top = other;
+  return plan::needs_tree(universe, set, top, depth);
+}
+
+std::vector<TreeLine> needed_by(Root& root, const Spec& spec, std::size_t depth) {
+  const PackageId id = one_package(root, spec);
+  const Universe& universe = root.universe();
+  if (!universe.is_installed(id))
+    throw Error(ErrorCode::Refused, fmt::format("{} is not installed, so nothing installed needs it", spec.text), {},
+                fmt::format("hambrel needs {} shows what it would need", spec.text));
+  return plan::needed_by_tree(universe, universe.installed(), id, depth);
+}
+
+Why why(Root& root, const Spec& spec) {
+  Why result;
+  result.id = one_package(root, spec);
+  result.installed = root.universe().is_installed(result.id);
+  if (result.installed) {
+    result.chain = plan::why_installed(root.universe(), result.id);
+    return result;
+  }
+  auto proposed = propose(root, request_for(root, spec));
+  if (auto* const refused = std::get_if<Refused>(&proposed.result))
+    result.otherwise = std::move(*refused);
+  else
+    result.otherwise = std::move(std::get<std::unique_ptr<Proposal>>(proposed.result));
+  return result;
+}
+
+std::vector<state::StatePackage> shelved(Root& root) {
+  return root.state() == nullptr ? std::vector<state::StatePackage>() : root.state()->shelved();
+}
+
+}  // namespace hambrel::operations

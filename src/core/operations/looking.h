@@ -1,0 +1,39 @@
+// Looking at packages: which ones a spec means, who owns a file, who needs whom.
+#pragma once
+
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "operations/change.h"
+#include "plan/trees.h"
+
+namespace hambrel::operations {
+
+/// What a spec means to somebody who looks: of a name the installed version, else the best on offer; of a pattern one
+/// version of each name; the file that was given. Throws what select() throws.
+std::vector<PackageId> described(Root& root, const Spec& spec);
+
+/// Installed packages that have this path of the host's notation, by name.
+std::vector<std::string> owners_of(Root& root, const std::string& path);
+
+using plan::TreeLine;
+/// What a package requires: of one that is not installed, in the set that installing it would lead to. `depth`: levels,
+/// 0 for all.
+std::variant<std::vector<TreeLine>, Refused> needs(Root& root, const Spec& spec, std::size_t depth);
+/// What requires an installed package. Throws Error{Refused} for one that is not installed.
+std::vector<TreeLine> needed_by(Root& root, const Spec& spec, std::size_t depth);
+
+/// Why a package is installed; or, of one that is not, what stands against it, or what installing it would bring.
+struct Why {
+  PackageId id{};
+  bool installed = false;
+  std::vector<TreeLine> chain{};  // from a wanted one; none: nothing wanted needs it any more
+  std::variant<std::monostate, std::unique_ptr<Proposal>, Refused> otherwise{};
+};
+Why why(Root& root, const Spec& spec);
+
+/// Packages that are shelved, by name.
+std::vector<state::StatePackage> shelved(Root& root);
+
+}  // namespace hambrel::operations

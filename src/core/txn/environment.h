@@ -1,0 +1,45 @@
+// What a transaction works on and with, and the steps at which others may look on.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string_view>
+
+#include "base/observer.h"
+#include "os/file_system.h"
+#include "state/state.h"
+
+namespace hambrel::txn {
+
+/// In the order in which they are done; some of them only where there is something to do.
+enum class EngineStep {
+  Staged,     // everything new is below the transaction's directories
+  Arrived,    // what was fetched meanwhile is whole
+  Synced,     // all of that is on the disk
+  Prepared,   // it waits to be activated; the end
+  Journaled,  // from here on it is taken back if it is interrupted
+  Moved,      // once a move
+  Switched,   // the moves are on the disk
+  Committed,  // from here on it is done
+  Done,       // and tidied up; the end
+};
+/// staged, arrived, ...
+std::string_view text_of(EngineStep step);
+
+struct Environment {
+  os::FileSystem& root;
+  state::State& state;
+  Observer& observer;
+  bool set_owners = true;  // false where this process may not: files then belong to the caller
+  std::function<std::int64_t()> now;
+  /// Called after each step.
+  std::function<void(EngineStep)> after_step = [](EngineStep) {};
+  /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
+  /// on nobody asks: the switch is finished.
+  std::function<bool()> stop_asked = [] { return false; };
+  unsigned workers = 1;  // threads that unpack
+
+  void go_on() const;  // Error{Declined} when it was asked to stop
+};
+
+}  // namespace hambrel::txn

@@ -1,0 +1,40 @@
+#include "txn/moving.h"
+
+#include <fmt/format.h>
+
+#include <set>
+
+#include "base/error.h"
+
+namespace hambrel::txn {
+
+using state::Move;
+using state::MoveKind;
+
+std::string place_of(const Move& move, const std::string& directory) {
+  return fmt::format("{}/{}/{}", move.home, directory, move.place);
+}
+
+void sync(os::FileSystem& root, const std::vector<Move>& moves) {
+  std::set<std::string> homes{kHome};
+  for (const Move& move : moves) homes.insert(move.home);
+  for (const std::string& home : homes) root.sync_all(existing_directory(root, home));
+}
+
+void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
+          const state::DirectoryAttributes& attributes, bool set_owner) {
+  const auto owner = set_owner ? std::optional(os::Owner{attributes.uid, attributes.gid}) : std::nullopt;
+  parent.set_attributes(name, inode, owner, attributes.mode);
+}
+
+void require_homes(os::FileReader& root, const state::Journal& journal) {
+  std::set<std::string> homes;
+  for (const Move& move : journal.moves)
+    if (move.kind != MoveKind::Attributes) homes.insert(move.home);
+  for (const std::string& home : homes)
+    if (const std::string own = os::join_path(home, journal.directory); !root.stat(own))
+      throw Error(ErrorCode::Io, "is not there, though the transaction has its files in it", root.shown(own),
+                  "mount the file system that it lies on");
+}
+
+}  // namespace hambrel::txn

@@ -1,0 +1,97 @@
+#include "txn/rollback_as_undo.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+
+#include "base/error.h"
+#include "txn/undo.h"
+
+namespace hambrel::txn {
+
+using state::MoveKind;
+using state::PackageChange;
+using state::TxnId;
+
+namespace {
+
+/// The one transaction after `to` whose effect stands, if it is only one: of those that took each other back an even
+/// number comes to nothing, an odd one to what the last of them did.
+std::optional<TxnId> only_one_after(const state::State& state, TxnId to) {
+  std::vector<TxnId> standing;
+  for (std::int64_t id = number(to) + 1; id < number(state.next_id()); ++id) {
+    const auto entry = state.ledger_entry(TxnId{id});
+    if (!entry || entry->result != "done" || entry->kind == state::kGivingUp || state.undone_by(entry->id)) continue;
+    std::size_t links = 1;
+    for (auto before = entry->undo_of; before && number(*before) > number(to);
+         before = state.ledger_entry(*before)->undo_of)
+      ++links;
+    if (links % 2 == 1) standing.push_back(entry->id);
+  }
+  return standing.size() == 1 ? std::optional(standing[0]) : std::nullopt;
+}
+
+/// Do the attic's files that are to come back still have the sizes and times that the state knows?
+bool is_whole(os::FileReader& root, const state::State& state, const Planned& planned) {
+  std::vector<std::shared_ptr<const state::FileList>> lists;
+  for (const PackageChange& change : planned.changes)
+    if (change.after_row && change.before_row != change.after_row) lists.push_back(state.files_of(*change.after_row));
+  std::erase_if(lists, [](const auto& list) { return list->size() == 0; });
+  os::Looker looker(root);
+  const auto same = [&](const state::FileList& list, std::size_t i, const std::string& place) {
+    if (list.type(i) != EntryType::File || list.config(i)) return true;
+    const FileEntry entry = list.entry(i);
+    const auto info = looker.stat(place);
+    return info && info->type == os::FileType::Regular && info->size == entry.size &&
+           info->mtime_seconds == entry.mtime;
+  };
+  for (const state::Move& move : planned.moves) {
+    if (move.kind != MoveKind::Place && move.kind != MoveKind::Exchange) continue;
+    const std::string place = fmt::format("{}/{}/{}", move.home, planned.attic, move.place);
+    for (const auto& list : lists) {
+      if (move.path < list->path(0) || list->path(list->size() - 1) < move.path) continue;
+      const auto found = list->find(move.path);
+      if (!found) continue;
+      if (!same(*list, *found, place)) return false;
+      if (list->type(*found) != EntryType::Directory) continue;
+      for (std::size_t i = *found + 1; i < list->size(); ++i)
+        if (list->path(i).starts_with(move.path + "/") &&
+            !same(*list, i, place + std::string(list->path(i).substr(move.path.size()))))
+          return false;
+    }
+  }
+  return true;
+}
+
+/// Was configuration edited of a package that is here and comes in another version, or goes?
+bool is_edited(os::FileReader& root, const state::State& state, const Planned& planned) {
+  for (const PackageChange& change : planned.changes) {
+    if (!change.before_row) continue;
+    for (const FileEntry& file : state.configuration_of(*change.before_row))
+      if (const auto here = root.stat(file.path); here && here->type == os::FileType::Regular)
+        if (root.digest(file.path) != file.digest) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+std::optional<Planned> as_undo(os::FileSystem& root, const state::State& state, TxnId to) {
+  const auto one = state.ledger_entry(to) ? only_one_after(state, to) : std::nullopt;
+  if (!one) return std::nullopt;
+  try {
+    Planned planned = plan_undo(root, state, *one);
+    // something was changed since, on the disk or in the attic: looked at one by one
+    if (!planned.plan.notices.empty() || is_edited(root, state, planned) || !is_whole(root, state, planned))
+      return std::nullopt;
+    planned.plan.kind = "rollback";
+    for (plan::Step& step : planned.plan.steps) step.why = {plan::WhyKind::RolledBack, std::to_string(number(to)), ""};
+    return planned;
+  } catch (const Error& problem) {
+    if (problem.code() != ErrorCode::Refused) throw;
+    return std::nullopt;  // its attic is gone, or something else stands in the way that a rollback goes past
+  }
+}
+
+}  // namespace hambrel::txn

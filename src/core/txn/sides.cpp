@@ -1,0 +1,182 @@
+#include "txn/sides.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <span>
+
+#include "base/error.h"
+#include "txn/disk_facts.h"
+
+namespace hambrel::txn {
+
+namespace {
+
+[[noreturn]] void refuse(const std::string& what, std::string_view path, const std::string& hint) {
+  throw Error(ErrorCode::Refused, what, "/" + std::string(path), hint);
+}
+
+bool same_file(const FileEntry& a, const FileEntry& b) {
+  return a.type == b.type && a.mode == b.mode && a.user == b.user && a.group == b.group && a.mtime == b.mtime &&
+         a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
+}
+
+/// May two packages bring this? Directories, and what is alike in everything and belongs to no group of names.
+bool may_share(const FileEntry& a, const FileEntry& b) {
+  if (a.type == EntryType::Directory) return b.type == EntryType::Directory;
+  return a.type != EntryType::HardLink && !a.config && !b.config && same_file(a, b);
+}
+
+template <typename Items>
+void sort_by_path(Items& items) {
+  const auto by_path = [](const auto& a, const auto& b) { return a.path < b.path; };
+  if (!std::is_sorted(items.begin(), items.end(), by_path)) std::stable_sort(items.begin(), items.end(), by_path);
+}
+
+template <typename Items>
+auto find(const Items& items, std::string_view path) {
+  const auto found = std::lower_bound(items.begin(), items.end(), path,
+                                      [](const auto& one, std::string_view wanted) { return one.path < wanted; });
+  return found != items.end() && found->path == path ? &*found : nullptr;
+}
+
+}  // namespace
+
+bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
+bool is_config(const Old& old) { return old.list->config(old.number) && old.type() == EntryType::File; }
+
+Sides::Sides(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
+             const std::vector<Entering>& entering, const TreeOptions& options)
+    : root_(root), state_(state), leaving_(leaving), entering_(entering), options_(options) {
+  read_old();
+  read_coming();
+  find_collisions();
+  mark_unchanged();
+}
+
+const Old* Sides::old_at(std::string_view path) const { return find(old_, path); }
+const Coming* Sides::coming_at(std::string_view path) const { return find(coming_, path); }
+
+void Sides::read_old() {
+  for (std::size_t i = 0; i < leaving_.size(); ++i) {
+    const std::int64_t row = leaving_[i].row;
+    leaving_rows_.insert(row);
+    lists_.push_back(state_.files_of(row));
+    const state::FileList& list = *lists_.back();
+    if (options_.gone.contains(row)) {
+      for (std::size_t k = 0; k < list.size(); ++k)
+        if (list.type(k) == EntryType::Directory || (list.config(k) && list.type(k) == EntryType::File))
+          old_.push_back({list.path(k), &list, k, i, state_.may_be_owned(list.path(k))});
+      continue;
+    }
+    const auto some = options_.files_to_examine.find(row);
+    if (some != options_.files_to_examine.end()) {
+      for (const std::size_t k : some->second) old_.push_back({list.path(k), &list, k, i});
+      for (Old& one : std::span(old_).last(some->second.size())) one.shared = state_.may_be_shared(one.path);
+      continue;
+    }
+    const std::size_t first = old_.size();
+    for (std::size_t k = 0; k < list.size(); ++k) old_.push_back({list.path(k), &list, k, i});
+    for (const std::size_t k : state_.shared_files_of(row)) old_[first + k].shared = true;
+  }
+  sort_by_path(old_);
+  const auto same_path = [](const Old& a, const Old& b) { return a.path == b.path; };
+  old_.erase(std::unique(old_.begin(), old_.end(), same_path), old_.end());
+}
+
+void Sides::read_coming() {
+  std::size_t count = 0;
+  for (const Entering& one : entering_) count += one.table->entries.size();
+  coming_.reserve(count);
+  for (std::size_t i = 0; i < entering_.size(); ++i)
+    for (const archive::Entry& entry : entering_[i].table->entries) coming_.push_back({entry.path, &entry, i});
+  sort_by_path(coming_);
+  const auto twins = [&](const Coming& first, const Coming& other) {
+    if (first.path != other.path) return false;
+    if (!may_share(*first.entry, *other.entry))
+      refuse(fmt::format("both {} and {} bring this path", name_of(first), name_of(other)), first.path,
+             fmt::format("install only one of them, or ask who builds them to rename the file in one"));
+    return true;
+  };
+  coming_.erase(std::unique(coming_.begin(), coming_.end(), twins), coming_.end());
+}
+
+/// What comes, beside what was there and what others have (C1). Both stand by path.
+void Sides::find_collisions() {
+  auto before = old_.begin();
+  for (Coming& coming : coming_) {
+    while (before != old_.end() && before->path < coming.path) ++before;
+    if (before != old_.end() && before->path == coming.path) coming.before = &*before, before->stays = true;
+    const auto owner = staying_owner_of(coming.path, coming.before);
+    if (!owner) continue;
+    coming.shared = true;
+    if (!may_share(owner->entry, *coming.entry))
+      refuse(fmt::format("{} brings this path, which belongs to {}", name_of(coming), owner->package_name), coming.path,
+             fmt::format("remove {} first, or leave {} out", owner->package_name, name_of(coming)));
+  }
+}
+
+/// A package that has the path and does not leave. Asked for every path of a plan: most belong to what leaves and to
+/// nobody else, or come into a directory that no package has.
+std::optional<state::OwnedFile> Sides::staying_owner_of(std::string_view path, const Old* old) {
+  if (old != nullptr) {
+    if (!old->shared) return std::nullopt;
+  } else {
+    const auto directory = os::parent_of(path);
+    if (!is_owned(directory)) return std::nullopt;
+  }
+  return state_.owner_of(path, leaving_rows_);
+}
+
+/// May a directory be some package's? Below one that is nobody's none is.
+bool Sides::is_owned(std::string_view directory) {
+  if (nobodys_ && (directory == *nobodys_ || os::is_below(directory, *nobodys_))) return false;
+  if (directory.empty() || directory == owned_) return true;
+  if (state_.may_be_owned(directory)) {
+    owned_ = directory;
+    return true;
+  }
+  const auto parent = os::parent_of(directory);
+  if (is_owned(parent)) nobodys_ = directory;
+  return false;
+}
+
+/// C2.
+void Sides::mark_unchanged() {
+  std::vector<const std::vector<std::uint8_t>*> ahead(leaving_.size(), nullptr);  // by leaving package
+  for (std::size_t i = 0; i < leaving_.size() && options_.ahead; ++i) ahead[i] = options_.ahead->of(leaving_[i].row);
+  std::vector<Coming*> alike;
+  for (Coming& coming : coming_) {
+    const Old* const before = coming.before;
+    const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
+    if (same && ahead[before->package] != nullptr)
+      coming.unchanged = (*ahead[before->package])[before->number] != 0;
+    else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
+      alike.push_back(&coming);
+  }
+  std::vector<const FileEntry*> entries;
+  for (const Coming* const coming : alike) entries.push_back(coming->entry);
+  const auto unchanged = which_as_recorded(root_, entries, options_.workers);
+  for (std::size_t i = 0; i < alike.size(); ++i) alike[i]->unchanged = unchanged[i] != 0;
+  mark_hard_links();
+}
+
+/// All names of a hard-linked file are unchanged together, or none of them is.
+void Sides::mark_hard_links() {
+  std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
+  for (const Coming& coming : coming_)
+    if (coming.entry->type == EntryType::HardLink)
+      groups.emplace(std::pair(coming.package, std::string_view(coming.entry->target)), true);
+  if (groups.empty()) return;
+  const auto group_of = [&](const Coming& coming) {
+    const bool link = coming.entry->type == EntryType::HardLink;
+    return groups.find(std::pair(coming.package, link ? std::string_view(coming.entry->target) : coming.path));
+  };
+  for (const Coming& coming : coming_)
+    if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;
+  for (Coming& coming : coming_)
+    if (const auto group = group_of(coming); group != groups.end()) coming.unchanged = group->second;
+}
+
+}  // namespace hambrel::txn
