@@ -48,7 +48,8 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
                       rank += 10));
   write(root / "etc/hambrel/hambrel.toml", "arch = \"x86_64\"\n");
   std::filesystem::create_directories(root / "var/lib/hambrel");
-  state::State state((root / "var/lib/hambrel/state.sqlite").string(), state::Access::Change);
+  const auto files_of_root = os::open_file_system(root.string());
+  state::State state(*files_of_root, "var/lib/hambrel/state.sqlite", state::Access::Change);
   std::vector<state::PackageChange> changes;
   for (std::size_t i = 0; i < system.packages.size(); ++i) {
     state::PackageChange change;
@@ -72,7 +73,8 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
   }
   state::LedgerEntry entry;
   entry.id = state.next_id();
-  entry.kind = "install", entry.result = "done", entry.plan = "{}", entry.command = "make_world", entry.user = "bench";
+  entry.kind = "install", entry.result = "done", entry.record = "{}", entry.command = "make_world",
+  entry.user = "bench";
   state.record(entry, changes);
   std::printf("%s: %zu packages\n", root.c_str(), system.packages.size());
 }

@@ -250,7 +250,8 @@ class Maker {
     line.channel = channel;
     line.size = 1000 + package.installed_size / (3 + i % 4);
     line.digest = sha256(package.name + package.version.text());
-    line.table_offset = line.size / 2, line.table_size = 100 + package.file_count * 40;
+    line.table_offset = line.size / 2;
+    line.table_size = std::min<std::uint64_t>(100 + package.file_count * 40, line.size - line.table_offset);
     line.table_digest = sha256(package.version.text() + package.name);
     world.now.push_back({repository, std::move(line)});
   }

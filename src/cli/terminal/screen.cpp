@@ -52,11 +52,12 @@ Screen::Screen(Color color, bool json)
 
 void Screen::raw(std::string_view text) const {
   if (text.empty()) return;
+  if (are_plain_lines(text)) return write(text);
+  write(terminal_text(text, color_, json_));
+}
+void Screen::write(std::string_view text) const {
   wrote_ = true;
-  const bool fit = std::all_of(text.begin(), text.end(), [](char c) { return (c >= ' ' && c <= '~') || c == '\n'; });
-  const std::string safe = fit ? std::string() : terminal_text(text, color_, json_);
-  const std::string_view given = fit ? text : std::string_view(safe);
-  std::fwrite(given.data(), 1, given.size(), stdout);  // whether it worked is asked at the end, of all of it
+  std::fwrite(text.data(), 1, text.size(), stdout);  // whether it worked is asked at the end, of all of it
 }
 void Screen::line(std::string_view text) const {
   raw(fmt::format("{}\n", json_ ? std::string(text) : with_root(text, root_)));
@@ -143,11 +144,13 @@ void Table::write(const Paint& paint, const Give& give) const {
 }
 
 void Table::print(const Screen& screen) const {
-  const auto give = [&](const std::string& out) { screen.raw(out); };
-  if (screen.color())
-    write([&](std::string& out, Style style, std::string_view text) { out += screen.paint(style, text); }, give);
-  else
-    write([](std::string& out, Style, std::string_view text) { out += text; }, give);
+  // each text is made fit for a terminal before it is painted: so the whole need not be looked at again
+  const auto paint = [&](std::string& out, Style style, std::string_view text) {
+    out += is_plain(text) ? screen.paint(style, text) : screen.paint(style, terminal_text(text, false, false));
+  };
+  if (screen.color()) return write(paint, [&](const std::string& out) { screen.write(out); });
+  write([](std::string& out, Style, std::string_view text) { out += text; },
+        [&](const std::string& out) { screen.raw(out); });
 }
 
 std::string Table::text() const {

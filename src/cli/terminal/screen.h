@@ -25,6 +25,8 @@ class Screen {
 
   void line(std::string_view text = {}) const;  // to standard output
   void raw(std::string_view text) const;
+  /// What holds nothing from outside that was not made fit for a terminal.
+  void write(std::string_view text) const;
   void note(std::string_view text) const;     // to standard error
   void problem(std::string_view text) const;  // the same, as it is: what it names was not run like that
   void hint(std::string_view text) const;     // what to do next, under a message, to standard error

@@ -21,7 +21,7 @@ class Observer {
 };
 
 /// Ends the present piece of work, however it is left.
-class EndOfProgress {
+class [[nodiscard]] EndOfProgress {
  public:
   explicit EndOfProgress(Observer& observer) : observer_(observer) {}
   ~EndOfProgress() { observer_.end(); }

@@ -1,5 +1,7 @@
 #include "base/text.h"
 
+#include <utf8proc.h>
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -21,8 +23,11 @@ std::string to_hex(std::span<const std::byte> data) {
 }
 
 namespace {
+
+// By hand: OpenSSL's is part of its general interface, which costs every start of the program 1.7 ms.
 constexpr std::string_view kBase64 = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-}
+
+}  // namespace
 
 std::string to_base64(std::string_view data) {
   std::string text;
@@ -84,24 +89,13 @@ std::string lower(std::string_view text) {
 
 namespace {
 
-// Length of the well-formed UTF-8 sequence at the start of text (Unicode 15, table 3-7), 0 if there is none.
+/// Length of the well-formed UTF-8 sequence at the start of a text, 0 if there is none.
 std::size_t utf8_length(std::string_view text) {
-  const auto byte = [&](std::size_t i) { return i < text.size() ? static_cast<std::uint8_t>(text[i]) : 0U; };
-  const auto tail = [&](std::size_t i) { return (byte(i) & 0xC0U) == 0x80U; };
-  const unsigned lead = byte(0);
-  if (lead < 0x80) return 1;
-  if (lead >= 0xC2 && lead <= 0xDF) return tail(1) ? 2 : 0;
-  if (lead >= 0xE0 && lead <= 0xEF) {
-    if (lead == 0xE0 && byte(1) < 0xA0) return 0;
-    if (lead == 0xED && byte(1) > 0x9F) return 0;
-    return tail(1) && tail(2) ? 3 : 0;
-  }
-  if (lead >= 0xF0 && lead <= 0xF4) {
-    if (lead == 0xF0 && byte(1) < 0x90) return 0;
-    if (lead == 0xF4 && byte(1) > 0x8F) return 0;
-    return tail(1) && tail(2) && tail(3) ? 4 : 0;
-  }
-  return 0;
+  if (!text.empty() && static_cast<std::uint8_t>(text[0]) < 0x80) return 1;
+  utf8proc_int32_t character = 0;
+  const auto length = utf8proc_iterate(reinterpret_cast<const utf8proc_uint8_t*>(text.data()),
+                                       static_cast<utf8proc_ssize_t>(text.size()), &character);
+  return length > 0 ? static_cast<std::size_t>(length) : 0;
 }
 
 }  // namespace
@@ -113,12 +107,6 @@ bool is_utf8(std::string_view text) {
     text.remove_prefix(length);
   }
   return true;
-}
-
-bool is_plain(std::string_view text) {
-  bool odd = false;  // without a way out of the loop, it is done many bytes at a time
-  for (const char c : text) odd |= c < ' ' || c > '~';
-  return !odd;
 }
 
 namespace {

@@ -23,6 +23,8 @@ std::string lower(std::string_view text);
 bool is_utf8(std::string_view text);
 /// Nothing but printable ASCII.
 bool is_plain(std::string_view text);
+/// The same for lines of it.
+bool are_plain_lines(std::string_view text);
 /// The text with control characters and broken UTF-8 written as \xNN, so that no input can drive a terminal.
 std::string printable(std::string_view text);
 

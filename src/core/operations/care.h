@@ -26,7 +26,8 @@ Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth
 
 /// What would put files right, from attic, cache and repositories. It may propose nothing: does_nothing(); what is
 /// nowhere stands among the notices of its plan.
-std::unique_ptr<Proposal> propose_repair(Root& root, const Verification& found, const PlannedTerms& terms);
+[[nodiscard]] std::unique_ptr<Proposal> propose_repair(Root& root, const Verification& found,
+                                                       const PlannedTerms& terms);
 /// Do installed packages lack something, or exclude each other? A change of kind "repair" puts that right.
 bool packages_are_broken(Root& root);
 /// After such a change: forgets what was found of packages that are not installed any more.

@@ -41,7 +41,7 @@ struct Proposed {
   std::variant<std::unique_ptr<Proposal>, Refused> result;
   std::string measured;
 };
-Proposed propose(Root& root, ChangeRequest request);
+[[nodiscard]] Proposed propose(Root& root, ChangeRequest request);
 
 /// The set that would be chosen, or why there is none. As propose() otherwise; nothing of files is looked at.
 std::variant<std::vector<PackageId>, Refused> choose(Root& root, ChangeRequest request);
@@ -59,6 +59,6 @@ struct MarkRequest {
   std::optional<std::string> reason{};
   End end = End::Switch;
 };
-std::unique_ptr<Proposal> propose(Root& root, const MarkRequest& request);
+[[nodiscard]] std::unique_ptr<Proposal> propose(Root& root, const MarkRequest& request);
 
 }  // namespace hambrel::operations

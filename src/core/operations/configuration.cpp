@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <tuple>
 
 #include "base/text.h"
 #include "operations/supply.h"
@@ -81,8 +82,8 @@ class Settlement {
   void require_settleable() const {
     for (const ConfigFile& one : files_)
       if (one.state == ConfigState::Leftover || one.state == ConfigState::Pristine)
-        txn::plan_settle(root_.files(), require_state(root_), {one}, {{one.path, {plan::ConfigAction::Take, {}}}},
-                         supply_->file_of());
+        std::ignore = txn::plan_settle(root_.files(), require_state(root_), {one},
+                                       {{one.path, {plan::ConfigAction::Take, {}}}}, supply_->file_of());
   }
   std::vector<ConfigQuestion> questions() const {
     std::vector<ConfigQuestion> questions;

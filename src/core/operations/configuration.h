@@ -39,6 +39,6 @@ struct SettleRequest {
   PlannedTerms planned{};
 };
 /// A plan without changes of packages. It may propose nothing: does_nothing().
-std::unique_ptr<Proposal> propose(Root& root, const SettleRequest& request);
+[[nodiscard]] std::unique_ptr<Proposal> propose(Root& root, const SettleRequest& request);
 
 }  // namespace hambrel::operations

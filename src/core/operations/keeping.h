@@ -26,7 +26,7 @@ struct AtticProposal {
   bool is_given_up(const StandingAttic& one) const;
 };
 /// Beyond these limits; without any, beyond those of the settings. Throws Error{NotFound} for a root without a state.
-AtticProposal propose_giving_up(Root& root, txn::Limits limits);
+[[nodiscard]] AtticProposal propose_giving_up(Root& root, txn::Limits limits);
 TxnId give_up(ChangingRoot& root, const AtticProposal& proposal, const std::string& reason);
 
 /// Which cached package files are unwanted, beside those beyond the limits.
@@ -41,7 +41,7 @@ struct CacheProposal {
   std::map<TxnId, std::vector<std::string>> last_copies;  // versions that left with it, and lie nowhere else
 };
 /// Without any limit in the request those of the settings hold.
-CacheProposal propose_dropping(Root& root, const CacheRequest& request);
+[[nodiscard]] CacheProposal propose_dropping(Root& root, const CacheRequest& request);
 void drop(ChangingRoot& root, const CacheProposal& proposal);
 
 /// Is the version of a cached file installed?

@@ -14,8 +14,8 @@ namespace hambrel::operations {
 std::vector<txn::ConfigFile> leftovers_of(Root& root);
 
 /// Takes these away, with the directories that are empty then: a transaction of its own, which undo takes back.
-std::unique_ptr<Proposal> propose_purge(Root& root, const std::vector<txn::ConfigFile>& leftovers,
-                                        const PlannedTerms& terms);
+[[nodiscard]] std::unique_ptr<Proposal> propose_purge(Root& root, const std::vector<txn::ConfigFile>& leftovers,
+                                                      const PlannedTerms& terms);
 
 /// Pristine contents that nothing began from any more: place and size in bytes. They are of no use to anybody.
 using IdlePristine = std::vector<std::pair<std::string, ByteCount>>;

@@ -82,7 +82,7 @@ class Proposal {
 txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& reason);
 
 /// The same plan together with what of the attic is given up with it.
-txn::Planned with_retention(Root& root, txn::Planned planned);
+[[nodiscard]] txn::Planned with_retention(Root& root, txn::Planned planned);
 
 /// What is prepared already can't be activated after another change. Throws Error{Refused} where this one is to be
 /// prepared itself.
@@ -103,7 +103,7 @@ struct PlannedTerms {
 };
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
 /// `files`: what its sources are read from. `remark`: said if there is nothing to be done.
-std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
-                                  std::shared_ptr<VersionFiles> files = {}, const char* remark = nullptr);
+[[nodiscard]] std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
+                                                std::shared_ptr<VersionFiles> files = {}, const char* remark = nullptr);
 
 }  // namespace hambrel::operations

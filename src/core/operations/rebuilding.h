@@ -19,7 +19,7 @@ struct RebuildProposal {
 };
 
 /// The root was opened as one whose state is lost. Throws Error{Refused} where it is sound, or where no ledger is.
-RebuildProposal propose(Root& root, const RebuildRequest& request);
+[[nodiscard]] RebuildProposal propose(Root& root, const RebuildRequest& request);
 /// Returns the number in the ledger.
 state::TxnId perform(ChangingRoot& root, const RebuildProposal& proposal, const std::string& reason);
 

@@ -4,7 +4,7 @@
 namespace hambrel::os {
 
 /// As long as one lives, SIGINT, SIGTERM and SIGHUP do not end the process: they are remembered. Only one at a time.
-class InterruptGuard {
+class [[nodiscard]] InterruptGuard {
  public:
   InterruptGuard();
   ~InterruptGuard();

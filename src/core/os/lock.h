@@ -20,7 +20,7 @@ class Lock {
 /// Takes the lock file `path`; it is created, with its directory. Waits up to `wait_seconds` for another holder; then
 /// throws Error{Locked} that names the holder: its command, process id, user and since when.
 /// `describe` is what the next one will be told of this run, on one line; empty: nothing, and nothing is written.
-std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int wait_seconds,
-                                const std::string& describe);
+[[nodiscard]] std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int wait_seconds,
+                                              const std::string& describe);
 
 }  // namespace hambrel::os

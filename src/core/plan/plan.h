@@ -170,8 +170,8 @@ struct Circumstances {
 };
 
 /// The steps from what is installed to the selection. Nobody changes them afterwards.
-Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
-               const Circumstances& circumstances = {});
+[[nodiscard]] Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
+                             const Circumstances& circumstances = {});
 
 /// How many packages a selection leaves behind, and which wanted ones it lets go.
 Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection);

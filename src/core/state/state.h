@@ -50,7 +50,7 @@ class State {
 
   /// As long as it lives, all that is looked at is of one moment, and asking much is cheap: no other run's change is
   /// seen, and none can be made here.
-  class ReadTransaction {
+  class [[nodiscard]] ReadTransaction {
    public:
     explicit ReadTransaction(const State& state);
     ~ReadTransaction();

@@ -30,7 +30,7 @@ struct State::Impl {
 
   Impl(std::string shown, std::shared_ptr<Vfs> files, int flags);
   /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
-  class ScopedStatement {
+  class [[nodiscard]] ScopedStatement {
    public:
     explicit ScopedStatement(SQLite::Statement& statement) : statement_(statement) {}
     ~ScopedStatement() {

@@ -28,10 +28,10 @@ namespace hambrel::txn {
 
 /// Throws Error{NotFound} for a number that the ledger does not have, Error{Refused} for B4. The plan has no steps
 /// where all is as it was then. `workers` threads look at the disk at once.
-Planned plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to, const FileOf& file_of,
-                      unsigned workers = 1);
+[[nodiscard]] Planned plan_rollback(os::FileSystem& root, const state::State& state, state::TxnId to,
+                                    const FileOf& file_of, unsigned workers = 1);
 /// To a checkpoint: with the edited configuration that it kept.
-Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
-                      const FileOf& file_of, unsigned workers = 1);
+[[nodiscard]] Planned plan_rollback(os::FileSystem& root, const state::State& state, const state::Checkpoint& to,
+                                    const FileOf& file_of, unsigned workers = 1);
 
 }  // namespace hambrel::txn

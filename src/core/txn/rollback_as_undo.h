@@ -8,6 +8,6 @@
 namespace hambrel::txn {
 
 /// Nothing where that does not serve: where it is more than one transaction, or something was changed since.
-std::optional<Planned> as_undo(os::FileSystem& root, const state::State& state, state::TxnId to);
+[[nodiscard]] std::optional<Planned> as_undo(os::FileSystem& root, const state::State& state, state::TxnId to);
 
 }  // namespace hambrel::txn

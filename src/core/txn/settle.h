@@ -10,8 +10,8 @@ namespace hambrel::txn {
 /// By choice: Keep, and what waits is gone; Take, and the package's version replaces what stands there, or comes where
 /// nothing does; Merge and Edit, and their content does. A plan of kind "settle", which undo takes back.
 /// Throws Error{Refused} by name where there is nothing to be settled or taken, as for a leftover.
-Planned plan_settle(os::FileReader& root, const state::State& state, const std::vector<ConfigFile>& files,
-                    const Choices& choices, const FileOf& file_of);
+[[nodiscard]] Planned plan_settle(os::FileReader& root, const state::State& state, const std::vector<ConfigFile>& files,
+                                  const Choices& choices, const FileOf& file_of);
 
 /// The texts of one file, as far as they are there and are texts.
 struct ConfigTexts {

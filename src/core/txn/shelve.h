@@ -15,8 +15,8 @@
 namespace hambrel::txn {
 
 /// Throws as plan_tree() does. Whether the rest holds together without them is the caller's to know.
-Planned plan_shelve(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
-                    unsigned workers = 1);
+[[nodiscard]] Planned plan_shelve(os::FileReader& root, const state::State& state,
+                                  const std::vector<state::StatePackage>& packages, unsigned workers = 1);
 
 /// Before something goes back to the shelf that had left it: Error{Refused} by name unless the attic holds all its
 /// files.

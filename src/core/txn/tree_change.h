@@ -105,8 +105,9 @@ struct TreeOptions {
 
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.
 /// Throws Error{Refused} by name for C1 and C5, and for what require_feasible() finds.
-TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
-                     const std::vector<Entering>& entering, const TreeOptions& options = {});
+[[nodiscard]] TreeChange plan_tree(os::FileReader& root, const state::State& state,
+                                   const std::vector<state::StatePackage>& leaving,
+                                   const std::vector<Entering>& entering, const TreeOptions& options = {});
 
 /// Throws Error{Refused} where a link is on the way to `path` that others than root can change.
 void require_way(os::FileReader& root, const std::string& path);

@@ -20,6 +20,6 @@ class AtticAltered : public Error {
 /// Throws Error{NotFound} for an unknown number, Error{Refused} that says what stands in the way: later transactions on
 /// the same packages or paths, packages that would be left without what they require, an attic that is gone;
 /// AtticAltered by name for content that was changed there.
-Planned plan_undo(os::FileSystem& root, const state::State& state, state::TxnId id);
+[[nodiscard]] Planned plan_undo(os::FileSystem& root, const state::State& state, state::TxnId id);
 
 }  // namespace hambrel::txn

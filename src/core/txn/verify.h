@@ -38,7 +38,8 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
 
 /// Puts back what is damaged and nothing else: from the attic, or from what `file_of` knows for a package: an open
 /// package file of just this version, or nullptr. What neither has is left as it is, and the plan says so.
-Planned plan_repair(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& packages,
-                    const Verified& verified, const FileOf& file_of);
+[[nodiscard]] Planned plan_repair(os::FileReader& root, const state::State& state,
+                                  const std::vector<state::StatePackage>& packages, const Verified& verified,
+                                  const FileOf& file_of);
 
 }  // namespace hambrel::txn
