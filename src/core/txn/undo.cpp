@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "os/neighbours.h"
 #include "plan/plan_record.h"
 #include "txn/shelve.h"
 
@@ -167,8 +168,8 @@ class Undo {
              "take back the later transactions first; `hambrel ledger` lists them");
   }
 
-  std::uint64_t inode_at(const std::string& path) const {
-    const auto info = root_.stat(path);
+  std::uint64_t inode_at(const std::string& place) {
+    const auto info = in_attic_.stat(place);
     return info ? info->inode : 0;
   }
 
@@ -230,21 +231,21 @@ class Undo {
     move.place = place;
     move.home = done.home;
     move.plain = true;
-    const auto inode = [&](const std::string& at) {
-      const auto info = root_.stat(at);
+    const auto inode = [&](os::Looker& looker, const std::string& at) {
+      const auto info = looker.stat(at);
       move.plain = move.plain && info && info->type != FileType::Directory;
       return info ? info->inode : 0;
     };
     if (kind != MoveKind::Place) {
-      move.inode_old = inode(path);
-      if (const auto info = root_.stat(path); info && info->type != FileType::Directory) move.leaves = info->size;
+      move.inode_old = inode(in_place_, path);
+      if (const auto info = in_place_.stat(path); info && info->type != FileType::Directory) move.leaves = info->size;
     }
-    if (kind != MoveKind::Remove) move.inode_new = inode(place_of(move));
+    if (kind != MoveKind::Remove) move.inode_new = inode(in_attic_, place_of(move));
     undo_.moves.push_back(std::move(move));
   }
 
   void reverse(const Move& done) {
-    const auto here = root_.stat(done.path);
+    const auto here = in_place_.stat(done.path);
     switch (done.kind) {
       case MoveKind::Place: return unplace(done);
       case MoveKind::Exchange:
@@ -267,11 +268,11 @@ class Undo {
   }
 
   /// What waits must be of the version that is there then.
-  void require_waiting_fits(const Move& done) const {
+  void require_waiting_fits(const Move& done) {
     const std::string waiting = waiting_place("");
     if (!done.path.starts_with(waiting)) return;
     const std::string place = place_of(done), path = done.path.substr(waiting.size());
-    if (const auto info = root_.stat(place); !info || info->type != FileType::Regular) return;
+    if (const auto info = in_attic_.stat(place); !info || info->type != FileType::Regular) return;
     std::optional<FileEntry> then;
     for (const PackageChange& change : undo_.changes)
       if (change.after_row && change.before_row != change.after_row)
@@ -308,7 +309,7 @@ class Undo {
   /// Is what lies in the attic what was put there? The kernel's time of its last change tells, which nobody can set;
   /// where that has moved on (another link to it was made, or somebody was there), only the content does.
   void require_unaltered(const Move& done, const std::string& place, const std::string& path) {
-    const auto info = root_.stat(place);
+    const auto info = in_attic_.stat(place);
     if (!info) return;
     const auto put_away = std::pair(done.put_away_seconds, done.put_away_nanoseconds);
     const bool since =
@@ -341,7 +342,7 @@ class Undo {
 
   /// What was placed goes back to its place in the attic: a whole directory at once if nothing else came into it.
   void unplace(const Move& done) {
-    const auto here = root_.stat(done.path);
+    const auto here = in_place_.stat(done.path);
     if (!here) return;
     if (here->inode != done.inode_new) changed(done.path);
     if (here->type != FileType::Directory) {
@@ -394,6 +395,7 @@ class Undo {
 
   std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
   os::FileSystem& root_;
+  os::Looker in_place_{root_}, in_attic_{root_};  // nothing is moved while it is planned
   const state::State& state_;
   TxnId id_;
   std::vector<StatePackage> installed_;
