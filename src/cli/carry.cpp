@@ -1,5 +1,7 @@
 #include "cli/carry.h"
 
+#include <fmt/format.h>
+
 #include "base/text.h"
 #include "cli/show/outcome.h"
 #include "cli/show/plan.h"
@@ -71,9 +73,23 @@ void require_consent_possible(const Session& session, const Arguments& arguments
               {}, "add --yes to carry the plan out, or --dry-run to see it");
 }
 
+namespace {
+
+bool is_beginning_of(std::string_view given, std::string_view word) {
+  return !given.empty() && word.starts_with(given);
+}
+
+}  // namespace
+
 bool is_yes(const Session& session, std::string_view question) {
-  const std::string word = lower(ask(session.screen(), question, "yes or no").value_or(""));
-  return word == "yes" || word == "y";
+  for (;;) {
+    const auto given = ask(session.screen(), question, "yes or no");
+    if (!given) return false;
+    const std::string word = lower(*given);
+    if (is_beginning_of(word, "yes")) return true;
+    if (is_beginning_of(word, "no") || is_beginning_of(word, "quit")) return false;
+    session.screen().line("  Please answer yes or no.");
+  }
 }
 
 void ask_consent(const Session& session, const Arguments& arguments) {
@@ -100,10 +116,16 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
   const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && can_ask();
   if (remedies.empty() || !may_ask) return std::nullopt;
   session.screen().line();
-  const auto number = parse_number(ask(session.screen(), "Take one of them?", "its number, or no").value_or(""));
-  if (!number || *number == 0 || *number > remedies.size()) return std::nullopt;
-  session.screen().line();
-  return *number - 1;
+  for (;;) {
+    const auto given = ask(session.screen(), "Take one of them?", "its number, or no");
+    if (!given || is_beginning_of(lower(*given), "no") || is_beginning_of(lower(*given), "quit")) return std::nullopt;
+    const auto number = parse_number(*given);
+    if (number && *number > 0 && *number <= remedies.size()) {
+      session.screen().line();
+      return *number - 1;
+    }
+    session.screen().line(fmt::format("  Please answer with a number from 1 to {}, or no.", remedies.size()));
+  }
 }
 
 /// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.

@@ -33,7 +33,7 @@ bool is_consent_possible(const Session& session, const Arguments& arguments);
 void require_consent_possible(const Session& session, const Arguments& arguments);
 /// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
 void ask_consent(const Session& session, const Arguments& arguments);
-/// Yes or y. No at the end of the input.
+/// Yes, or its beginning; asks again for anything that is neither yes nor no. No at the end of the input.
 bool is_yes(const Session& session, std::string_view question);
 
 /// What changes something that is no plan of packages: `show` shows it, where it is to be shown; then it is agreed to,

@@ -112,6 +112,8 @@ inline constexpr const char* kSpecText =
     "'GLOB*'.";
 /// The part of commands() that changes the system or its record.
 void add_changing_commands(std::vector<Command>& all);
+/// What people do most, by task.
+void print_common_tasks(const Screen& screen);
 /// Help for one command.
 void print_help(const Screen& screen, const Command& command);
 

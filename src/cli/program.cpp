@@ -4,6 +4,7 @@
 #include <boost/program_options.hpp>
 
 #include <algorithm>
+#include <map>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -173,26 +174,54 @@ int run(const Command& command, const Arguments& arguments, const std::vector<st
   return code;
 }
 
-int dispatch(const std::vector<std::string>& words, Screen& screen) {
-  const std::size_t at = command_at(words);
-  if (at == words.size()) {
-    const bool asks = std::find(words.begin(), words.end(), "--help") != words.end() ||
-                      std::find(words.begin(), words.end(), "-h") != words.end();
-    Arguments none;
-    Session session(none, "hambrel", screen);
-    if (asks) return run_help(session, none);
-    throw Error(ErrorCode::Usage, "no command was given", {},
-                "`hambrel help` lists them; for a first look: hambrel demo");
-  }
-  const Command* const command = find_command(words[at]);
-  if (command == nullptr) {
+/// Without a command: the most common ones, all of them with --help, or the version.
+int run_nothing(const std::vector<std::string>& words, Screen& screen) {
+  const auto given = [&](const char* word) { return std::find(words.begin(), words.end(), word) != words.end(); };
+  Arguments none;
+  if (given("--json")) none.set("json", "");
+  Session session(none, "hambrel", screen);
+  if (given("--version")) return run_version(session, none);
+  if (given("--help") || given("-h")) return run_help(session, none);
+  if (!words.empty()) throw Error(ErrorCode::Usage, "no command was given", {}, "`hambrel help` lists them");
+  print_common_tasks(screen);
+  return 0;
+}
+
+/// What people type who know other words for it.
+std::string command_for(const std::string& word) {
+  static const std::map<std::string, const char*> kWords{
+      {"uninstall", "`hambrel remove NAME` removes packages"},
+      {"delete", "`hambrel remove NAME` removes packages"},
+      {"update", "`hambrel refresh` asks the repositories what is new, `hambrel upgrade` upgrades packages"},
+      {"info", "`hambrel describe NAME` tells everything about a package"},
+      {"show", "`hambrel describe NAME` tells everything about a package"},
+      {"history", "`hambrel ledger` lists what was done"},
+      {"log", "`hambrel ledger` lists what was done"},
+      {"clean", "`hambrel tidy` shows what can be freed"},
+      {"status", "`hambrel list` shows what is installed, `hambrel verify` whether it is as it was installed"},
+      {"reinstall", "`hambrel repair NAME` puts damaged files back"},
+      {"depends", "`hambrel needs NAME` and `hambrel needed-by NAME` show who needs whom"}};
+  const auto found = kWords.find(word);
+  return found == kWords.end() ? std::string() : found->second;
+}
+
+[[noreturn]] void unknown_command(const std::string& word) {
+  std::string hint = command_for(word);
+  if (hint.empty()) {
     std::vector<std::string> names;
     for (const Command& one : commands())
       if (!one.hidden) names.emplace_back(one.name);
-    const std::string near = did_you_mean(words[at], names);
-    throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", printable(words[at])), {},
-                near.empty() ? "`hambrel help` lists them" : near);
+    hint = did_you_mean(word, names);
   }
+  throw Error(ErrorCode::Usage, fmt::format("no command is called \"{}\"", printable(word)), {},
+              hint.empty() ? "`hambrel help` lists them" : hint);
+}
+
+int dispatch(const std::vector<std::string>& words, Screen& screen) {
+  const std::size_t at = command_at(words);
+  if (at == words.size()) return run_nothing(words, screen);
+  const Command* const command = find_command(words[at]);
+  if (command == nullptr) unknown_command(words[at]);
   std::vector<std::string> rest = words;
   rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(at));
   const Arguments arguments = parse(rest, *command);

@@ -1,4 +1,4 @@
-#include "cli/terminal/screen.h"
+#include "cli/terminal/table.h"
 
 #include <gtest/gtest.h>
 
@@ -20,6 +20,32 @@ TEST(Output, TablesLineUpAndLeaveNoBlanksBehind) {
   table.print(Screen(Screen::Color::Never));
   std::fflush(stdout);
   EXPECT_EQ(testing::internal::GetCapturedStdout(), "  s\xC3\xBC\x64       1\n  north  1000  x\n");
+}
+
+TEST(Output, ATableFitsItsTerminalAndBreaksNoWord) {
+  Table table;
+  table.row({{"install"},
+             {"lampdesk-plugins-signal"},
+             {"5.4.1-1 -> 5.5.0-1"},
+             {"12 KiB", Style::Plain, true},
+             {"lampdesk recommends lampdesk-plugins-signal because lamps want signals"}});
+  table.row({{"remove"}, {"horn"}, {"1-1"}, {"1.5 MiB", Style::Plain, true}, {"asked for"}});
+  EXPECT_EQ(table.fitted_text(200), table.text()) << "where there is room, nothing is cut";
+  EXPECT_EQ(table.fitted_text(80),
+            "  install  lampdesk-plugin\xE2\x80\xA6  5.4.1-1 -> 5.5.\xE2\x80\xA6   12 KiB  lampdesk recommends\n"
+            "                                                        lampdesk-plugins-signal\n"
+            "                                                        because lamps want\n"
+            "                                                        signals\n"
+            "  remove   horn              1-1               1.5 MiB  asked for\n");
+  for (std::size_t width = 80; width < 140; ++width) {
+    std::size_t start = 0;
+    const std::string text = table.fitted_text(width);
+    for (std::size_t end = text.find('\n'); end != std::string::npos; start = end + 1, end = text.find('\n', start))
+      EXPECT_LE(display_width(text.substr(start, end - start)), width) << text;
+    EXPECT_NE(text.find("12 KiB"), std::string::npos) << "numbers are never cut";
+  }
+  EXPECT_EQ(cut_to("\xE5\x8C\x97\xE6\xB5\xB7\xE9\x81\x93", 4), "\xE5\x8C\x97\xE2\x80\xA6") << "wide characters";
+  EXPECT_EQ(cut_to("su\xCC\x88\x64 wind", 4), "su\xCC\x88\x64\xE2\x80\xA6");
 }
 
 TEST(Output, SizesTimesAndAges) {

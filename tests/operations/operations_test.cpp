@@ -2,6 +2,7 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <tuple>
 #include <type_traits>
 
 #include "operations/care.h"
@@ -196,7 +197,7 @@ TEST_F(Operations, MarksTheShelfAndLeftoversAreProposalsLikeAnyOther) {
   propose(root, hold)->perform(root, {});
   EXPECT_EQ(root.state()->installed()[0].hold->reason, "it flickers");
   root.renew();
-  EXPECT_THROW(propose_shelve(root, parse_specs({"lamp"}), {}), Error);
+  EXPECT_THROW(std::ignore = propose_shelve(root, parse_specs({"lamp"}), {}), Error);
   hold.action = plan::Action::Release;
   propose(root, hold)->perform(root, {});
   root.renew();
@@ -250,7 +251,7 @@ TEST_F(Operations, CheckpointsCacheAndAtticAreKeptAndGivenUp) {
   const auto attic = propose_giving_up(root, {1, {}, {}});
   ASSERT_EQ(attic.goes.size(), 1U);
   give_up(root, attic, "");
-  EXPECT_EQ(test::refusal([&] { propose_undo(root, state::TxnId{1}, {}); }).substr(0, 5), "trans");
+  EXPECT_EQ(test::refusal([&] { std::ignore = propose_undo(root, state::TxnId{1}, {}); }).substr(0, 5), "trans");
 }
 
 }  // namespace hambrel::operations

@@ -2,8 +2,10 @@
 
 #include <fcntl.h>
 #include <gtest/gtest.h>
+
 #include <sys/stat.h>
 #include <unistd.h>
+#include <tuple>
 
 #include <atomic>
 #include <thread>
@@ -171,7 +173,7 @@ TEST(Lock, TheSecondIsToldWhoHoldsIt) {
   const std::string path = "private/lock";
   auto first = take_lock(*fs, path, 0, "`hambrel upgrade` (process 7, ada, since noon)");
   try {
-    take_lock(*fs, path, 0, "second");
+    std::ignore = take_lock(*fs, path, 0, "second");
     FAIL() << "two holders";
   } catch (const Error& error) {
     EXPECT_EQ(error.code(), ErrorCode::Locked);

@@ -33,8 +33,9 @@ TEST_F(GoingBack, RollbackShowsWhatItWouldDoAndDoesItInOneTransaction) {
   station.hambrel({"remove", "desk", "-y"});
   const auto now = station.files();
   const Ran shown = station.hambrel({"rollback", "1", "--dry-run"});
-  EXPECT_THAT(shown.out, HasSubstr("downgrade  lib   2-1 -> 1-1  as after transaction 1  attic"));
-  EXPECT_THAT(shown.out, HasSubstr("install    desk  1-1         as after transaction 1  attic"));
+  EXPECT_THAT(shown.out, HasSubstr("downgrade  lib   2-1 -> 1-1  as after transaction 1"));
+  EXPECT_THAT(shown.out, HasSubstr("install    desk  1-1         as after transaction 1"));
+  EXPECT_THAT(shown.out, HasSubstr("Nothing to fetch (all from attic)"));
   EXPECT_EQ(station.files(), now);
   ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
@@ -234,12 +235,10 @@ TEST_F(GoingBack, VerifyNamesEachDamageAndRepairPutsItRightFromWhereItIs) {
     const auto damaged = station.contents();
     const Ran verified = station.hambrel({"verify", in_cache ? "--fast" : "--color=never"});
     EXPECT_EQ(verified.code, 11);
-    EXPECT_EQ(verified.out, std::string("  kept     /etc/desk           edited configuration  desk\n"
-                                        "  damaged  /usr/bin/desk       other mode than 0644  desk\n"
-                                        "  damaged  /usr/lib/lib.so     other content         lib\n"
-                                        "  damaged  /usr/share/lib      missing               lib\n"
-                                        "  damaged  /usr/share/lib/a    missing               lib\n"
-                                        "  damaged  /usr/share/lib/a/b  missing               lib\n\n"
+    EXPECT_EQ(verified.out, std::string("  kept     /etc/desk        edited configuration      desk\n"
+                                        "  damaged  /usr/bin/desk    other mode than 0644      desk\n"
+                                        "  damaged  /usr/lib/lib.so  other content             lib\n"
+                                        "  damaged  /usr/share/lib   missing, with 2 below it  lib\n\n"
                                         "4 files in 2 packages, ") +
                                 (in_cache ? "3 B" : "4 B") + " read: 5 are not as installed.\n");
     ASSERT_EQ(station.hambrel({"repair", "-y"}).code, 0);

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <random>
+#include <tuple>
 
 #include "base/error.h"
 #include "txn/invariants.h"
@@ -98,7 +99,7 @@ TEST(Rollback, WhatTheAtticLostIsRefusedByName) {
   test::write_file(shop / "var/lib/hambrel/attic/2/tree/0/0", "?");
   const auto before = shop.files();
   try {
-    plan_rollback(*shop.fs, *shop.state, to, test::nowhere);
+    std::ignore = plan_rollback(*shop.fs, *shop.state, to, test::nowhere);
     FAIL() << "it was not refused";
   } catch (const Error& error) {
     EXPECT_EQ(error.where(), "/usr/lamp/x");

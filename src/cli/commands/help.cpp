@@ -6,6 +6,7 @@
 #include <cstdlib>
 
 #include "cli/session.h"
+#include "cli/terminal/table.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
@@ -51,6 +52,33 @@ void print_overview(const Screen& screen) {
 }
 
 }  // namespace
+
+void print_common_tasks(const Screen& screen) {
+  constexpr std::size_t kWidest = 24;  // columns of the longest command, and two blanks
+  const auto task = [&](const char* title, std::initializer_list<std::pair<const char*, const char*>> commands) {
+    screen.line();
+    screen.line(screen.paint(Style::Strong, title));
+    for (const auto& [command, meaning] : commands)
+      screen.line(fmt::format("  {}{}{}", screen.paint(Style::Name, command),
+                              std::string(kWidest - std::string_view(command).size(), ' '), meaning));
+  };
+  screen.line("hambrel installs, upgrades and removes packages, and takes every change back again.");
+  task("Find", {{"hambrel search WORD", "packages that have to do with a word"},
+                {"hambrel describe NAME", "everything about a package"},
+                {"hambrel list", "what is installed"}});
+  task("Change", {{"hambrel refresh", "ask the repositories what is new"},
+                  {"hambrel install NAME", "with all that it needs"},
+                  {"hambrel upgrade", "everything, or what is named"},
+                  {"hambrel remove NAME", "its edited configuration stays, unless --purge is given"},
+                  {"hambrel configs", "configuration that was edited, and what waits to be settled"}});
+  task("Go back", {{"hambrel ledger", "what was done, by whom, and why"},
+                   {"hambrel undo N", "take a transaction back"},
+                   {"hambrel rollback N", "go back to how things were after a transaction"},
+                   {"hambrel verify", "is every file as it was installed?"}});
+  screen.line();
+  screen.line("Every change shows its plan and asks first; -n shows it only. `hambrel help` lists all commands,");
+  screen.line("`hambrel help COMMAND` explains one. For a first look: hambrel demo");
+}
 
 void print_help(const Screen& screen, const Command& command) {
   screen.line(

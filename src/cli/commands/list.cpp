@@ -7,6 +7,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/show/package.h"
+#include "cli/terminal/table.h"
 #include "operations/configuration.h"
 #include "operations/kept_list.h"
 #include "operations/leftovers.h"
@@ -123,7 +124,7 @@ class Listing {
       for (const PackageId id : listed_) session_.document(document(id));
       return;
     }
-    Table table;
+    Table table(2, Table::Last::Cut);
     table.expect(listed_.size());
     for (const PackageId id : listed_) add(table, id);
     table.print(session_.screen());

@@ -6,6 +6,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/terminal/table.h"
 
 namespace hambrel::cli {
 

@@ -6,6 +6,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/show/package.h"
+#include "cli/terminal/table.h"
 #include "model/search.h"
 #include "operations/supply.h"
 #include "os/host.h"
@@ -20,12 +21,12 @@ constexpr std::array<const char*, 6> kFoundTitles{"called so",      "names that 
 const char* title_of(const SearchHit& hit) { return kFoundTitles[static_cast<std::size_t>(hit.found)]; }
 
 void print_hits(const Screen& screen, const Universe& universe, const std::vector<SearchHit>& hits) {
-  Table table;
+  Table table(2, Table::Last::Cut);
   for (std::size_t i = 0; i < hits.size(); ++i) {
     const PackageId id = hits[i].id;
     if (i == 0 || hits[i].found != hits[i - 1].found) {
       table.print(screen);
-      table = Table();
+      table = Table(2, Table::Last::Cut);
       if (i > 0) screen.line();
       screen.line(screen.paint(Style::Faint, title_of(hits[i])));
     }

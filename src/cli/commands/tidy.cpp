@@ -6,6 +6,7 @@
 #include "cli/carry.h"
 #include "cli/show/ledger.h"
 #include "cli/show/rows.h"
+#include "cli/terminal/table.h"
 #include "operations/freeable.h"
 
 namespace hambrel::cli {

@@ -33,16 +33,33 @@ Json to_json(const Finding& one) {
           {"damage", one.is_damage()}};
 }
 
-void show(const Session& session, const operations::Verification& found) {
+/// How many findings, from `first` on, say that all of a directory that is missing is missing, too.
+std::size_t missing_below(const std::vector<Finding>& findings, std::size_t first) {
+  const Finding& top = findings[first];
+  if (top.kind != Finding::Kind::Missing || top.entry.type != EntryType::Directory) return 0;
+  std::size_t count = 0;
+  while (first + count + 1 < findings.size()) {
+    const Finding& next = findings[first + count + 1];
+    if (next.kind != Finding::Kind::Missing || !next.entry.path.starts_with(top.entry.path + "/")) break;
+    ++count;
+  }
+  return count;
+}
+
+void show(const Session& session, const operations::Verification& found, bool all) {
   const Screen& screen = session.screen();
+  const auto& findings = found.files.findings;  // by path: what is below a directory follows it
   Rows rows(session);
-  for (const Finding& one : found.files.findings) {
+  for (std::size_t i = 0; i < findings.size(); ++i) {
+    const Finding& one = findings[i];
     if (!one.is_damage() && session.quiet() && !session.json()) continue;
+    const std::size_t below = session.json() || all ? 0 : missing_below(findings, i);
     rows.add([&] { return to_json(one); },
              {{one.is_damage() ? "damaged" : "kept", one.is_damage() ? Style::Warn : Style::Faint},
               {"/" + printable(one.entry.path), Style::Name},
-              {one.text()},
+              {below == 0 ? one.text() : fmt::format("{}, with {} below it", one.text(), below)},
               {one.package, Style::Faint}});
+    i += below;
   }
   rows.print();
   for (const std::string& problem : found.problems) {
@@ -94,7 +111,7 @@ int run_verify(Session& session, const Arguments& arguments) {
     return 0;
   }
   const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
-  show(session, found);
+  show(session, found, arguments.has("verbose"));
   if (found.sound()) return 0;
   if (!session.quiet())
     session.screen().hint(fmt::format("`{}` puts right what can be put right", session.copyable("hambrel repair")));

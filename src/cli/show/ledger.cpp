@@ -9,6 +9,7 @@
 #include "cli/show/plan.h"
 #include "cli/show/prepared.h"
 #include "cli/show/rows.h"
+#include "cli/terminal/table.h"
 
 namespace hambrel::cli {
 
@@ -57,6 +58,13 @@ std::string summary_of(const LedgerLine& line) {
     });
   if (line.entry.kind != "repair" || line.plan.steps.empty()) return {};
   return "files of " + some_of(line.plan.steps, [](const plan::Step& one) { return one.name; });
+}
+
+constexpr std::size_t kMostOfProblem = 72;  // columns; `ledger show` has all of it
+
+std::string kind_of(const LedgerLine& line) {
+  if (line.undoes) return fmt::format("undo {}", number(*line.undoes));
+  return line.redoes ? fmt::format("redo {}", number(*line.redoes)) : line.entry.kind;
 }
 
 Json to_json(const LedgerEntry& entry) {
@@ -160,9 +168,9 @@ void show(const Session& session, const std::vector<LedgerLine>& lines,
              {{std::to_string(number(entry.id)), Style::Name, true},
               {time_text(entry.started), Style::Faint},
               {entry.user},
-              {entry.kind == "undo" ? fmt::format("undo {}", number(*entry.undo_of)) : entry.kind},
+              {kind_of(line)},
               {result, style},
-              {printable(done ? summary_of(line) : entry.problem)}});
+              {done ? printable(summary_of(line)) : cut_to(printable(entry.problem), kMostOfProblem)}});
   }
   rows.print(ledger_is_empty ? "The ledger is empty: nothing was changed in this root yet."
                              : "No transaction meets these conditions.");

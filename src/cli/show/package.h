@@ -6,6 +6,7 @@
 
 #include "cli/session.h"
 #include "cli/show/rows.h"
+#include "cli/terminal/table.h"
 #include "operations/looking.h"
 
 namespace hambrel::cli {

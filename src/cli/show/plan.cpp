@@ -1,4 +1,5 @@
 #include "cli/show/plan.h"
+#include "cli/terminal/table.h"
 
 #include <fmt/format.h>
 
@@ -60,6 +61,15 @@ const char* participle_of(plan::ConfigAction action) {
     case plan::ConfigAction::Ask: return "asked about";
   }
   return "";
+}
+
+/// Where all packages of a plan of several come from, or came from; empty: not all from one place.
+std::string common_origin(const plan::Plan& plan) {
+  if (plan.steps.size() < 2) return {};
+  const std::string& first = plan.steps.front().origin;
+  const bool same =
+      std::all_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) { return step.origin == first; });
+  return same ? first : std::string();
 }
 
 /// "5 packages will be installed, 2 upgraded, 1 configuration file merged"
@@ -178,6 +188,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
   const bool several = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
     return step.arch != kIndependent && step.arch != machine->arch;
   });
+  const std::string source = common_origin(plan);
   Table table;
   for (const Action action :
        {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair, Action::Shelve,
@@ -190,7 +201,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
                      {versions_of(step)},
                      {several ? step.arch : "", Style::Faint},
                      {reason_of(step)},
-                     {step.origin, Style::Faint},
+                     {source.empty() ? step.origin : "", Style::Faint},
                      {change_text(step.size_change), Style::Plain, true}});
   table.print(screen);
   if (!plan.steps.empty()) screen.line();
@@ -218,9 +229,10 @@ void print_plan(const Session& session, const plan::Plan& plan) {
     return screen.line("  Only what is damaged is touched; nothing to fetch.");
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
-  const std::string fetch =
+  std::string fetch =
       files == 0 ? "Nothing to fetch"
                  : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
+  if (!source.empty()) fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
   screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
 }
 

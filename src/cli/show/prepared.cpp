@@ -5,6 +5,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/show/plan.h"
+#include "cli/terminal/table.h"
 
 namespace hambrel::cli {
 

@@ -5,6 +5,7 @@
 #include <string_view>
 
 #include "cli/session.h"
+#include "cli/terminal/table.h"
 
 namespace hambrel::cli {
 

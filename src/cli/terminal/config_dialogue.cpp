@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "cli/show/configuration.h"
+#include "cli/terminal/table.h"
 #include "os/editor.h"
 
 namespace hambrel::cli {

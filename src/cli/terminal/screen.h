@@ -43,40 +43,6 @@ class Screen {
   mutable bool wrote_ = false;
 };
 
-/// Columns of a terminal that a text takes: grapheme clusters by utf8proc, each as wide as its widest code point.
-std::size_t display_width(std::string_view text);
-
-struct Cell {
-  std::string_view text;  // may be a temporary: a row copies it
-  Style style = Style::Plain;
-  bool right = false;
-};
-
-/// Rows with aligned columns, two spaces between them, indented; no rules, no trailing blanks.
-class Table {
- public:
-  explicit Table(std::size_t indent = 2) : indent_(indent) {}
-  void row(std::initializer_list<Cell> cells);
-  void expect(std::size_t rows);  // about so many are to come
-  bool empty() const { return cells_.empty(); }
-  void print(const Screen& screen) const;
-  std::string text() const;  // without colours
-
- private:
-  template <typename Paint, typename Give>
-  void write(const Paint& paint, const Give& give) const;
-  std::size_t indent_;
-  // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
-  struct Entry {
-    std::uint32_t size, width;  // bytes, columns
-    Style style;
-    bool right, last;  // last: of its row
-  };
-  std::vector<Entry> cells_;
-  std::string texts_;
-  std::vector<std::size_t> widths_;
-};
-
 /// Wraps words to a width, each line indented.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);
 

@@ -27,7 +27,7 @@ struct Offer {
   Digest table_digest;
 
   bool is_kept() const { return local_path == kInAttic || local_path == kInCache; }
-  /// "skerry-harbour/stable", "attic", "cache", or "local file".
+  /// "skerry-harbour/stable", "attic", "cache", "local file", or "URL".
   std::string title() const;
 };
 

@@ -9,7 +9,8 @@ namespace hambrel {
 
 std::string Offer::title() const {
   if (!repository.empty()) return repository + "/" + channel;
-  return is_kept() ? local_path : "local file";
+  if (is_kept()) return local_path;
+  return local_path.find("://") == std::string::npos ? "local file" : "URL";
 }
 
 std::string_view text_of(Reason reason) { return reason == Reason::Wanted ? "wanted" : "pulled-in"; }

@@ -22,9 +22,37 @@ bool passes(const LedgerFilter& filter, const LedgerEntry& entry) {
   return entry.started >= filter.since && entry.started < filter.until;
 }
 
+void require_kind(const std::string& kind) {
+  const auto& kinds = ledger_kinds();
+  if (kind.empty() || std::find(kinds.begin(), kinds.end(), kind) != kinds.end()) return;
+  const std::string near = did_you_mean(kind, kinds);
+  throw Error(ErrorCode::Usage, fmt::format("--kind {}: no transaction is of such a kind", printable(kind)), {},
+              near.empty() ? "there are: " + join(kinds, " ") : near);
+}
+
+/// An undo of an undo is a redo, an undo of that an undo again, and so on: of the transaction at the beginning.
+void resolve_undo(const state::State& state, LedgerLine& line) {
+  if (!line.entry.undo_of) return;
+  TxnId first = *line.entry.undo_of;
+  std::size_t links = 1;
+  for (auto before = state.ledger_entry(first); before && before->undo_of; before = state.ledger_entry(first)) {
+    first = *before->undo_of;
+    ++links;
+  }
+  (links % 2 == 1 ? line.undoes : line.redoes) = first;
+}
+
 }  // namespace
 
+const std::vector<std::string>& ledger_kinds() {
+  static const std::vector<std::string> kinds{"install",  "remove", "upgrade", "downgrade", "change",   "hold",
+                                              "release",  "want",   "unwant",  "shelve",    "unshelve", "undo",
+                                              "rollback", "repair", "rebuild", "purge",     "settle",   "tidy"};
+  return kinds;
+}
+
 std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint64_t most) {
+  require_kind(filter.kind);
   std::vector<LedgerLine> lines;
   const state::State* const state = root.state();
   if (state == nullptr) return lines;
@@ -43,12 +71,14 @@ std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint
       line.for_good = !line.undone_by && state->given_up(entry.id);
     }
     line.entry = std::move(entry);
+    resolve_undo(*state, line);
     lines.push_back(std::move(line));
   }
   return lines;
 }
 
 std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& filter, std::uint64_t most) {
+  require_kind(filter.kind);
   std::vector<ChangedPackage> packages;
   const state::State* const state = root.state();
   if (state == nullptr) return packages;

@@ -20,6 +20,9 @@ using state::StatePackage;
 using state::TxnId;
 using txn::StandingAttic;
 
+/// What an entry can be of, as the ledger names it.
+const std::vector<std::string>& ledger_kinds();
+
 /// Only entries for which all of it holds; what is empty lets everything pass.
 struct LedgerFilter {
   std::string package{};  // a name or a pattern, of which something changed
@@ -30,11 +33,12 @@ struct LedgerFilter {
 struct LedgerLine {
   LedgerEntry entry;
   std::vector<PackageChange> changes;
-  plan::Plan plan;                   // where no package changed: what it was about
-  std::optional<TxnId> undone_by{};  // and that was not undone itself
-  bool for_good = false;             // done, and the attic has given up what it had kept
+  plan::Plan plan;                          // where no package changed: what it was about
+  std::optional<TxnId> undoes{}, redoes{};  // the transaction that it took back, or did again
+  std::optional<TxnId> undone_by{};         // and that was not undone itself
+  bool for_good = false;                    // done, and the attic has given up what it had kept
 };
-/// The newest that pass, at most so many.
+/// The newest that pass, at most so many. Throws Error{Usage} for a kind that there is not.
 std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint64_t most);
 
 struct ChangedPackage {

@@ -54,7 +54,7 @@ void tell_unseen(Root& root, const std::string& name) {
                     [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
     hint = root.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
            : unusable                  ? "some indexes are missing: run `hambrel refresh`"
-                                       : fmt::format("look for it: hambrel search {}", name);
+                                       : "`hambrel search WORD` finds packages by what they do";
   }
   throw Error(ErrorCode::Refused, fmt::format("no package is called \"{}\", and none provides it", name), {}, hint);
 }

@@ -18,12 +18,12 @@ void remember(int) { asked_to_stop = true; }
 
 }  // namespace
 
-InterruptGuard::InterruptGuard() {
+InterruptGuard::InterruptGuard(Reading reading) {
   asked_to_stop = false;
   struct sigaction action {};
   action.sa_handler = remember;
   sigemptyset(&action.sa_mask);
-  action.sa_flags = SA_RESTART;  // nothing that is under way notices
+  action.sa_flags = reading == Reading::GoesOn ? SA_RESTART : 0;  // with it, nothing that is under way notices
   for (std::size_t i = 0; i < kSignals.size(); ++i) {
     sigaction(kSignals[i], nullptr, &before[i]);
     if (before[i].sa_handler != SIG_IGN) sigaction(kSignals[i], &action, nullptr);  // nohup stays nohup

@@ -6,7 +6,9 @@ namespace hambrel::os {
 /// As long as one lives, SIGINT, SIGTERM and SIGHUP do not end the process: they are remembered. Only one at a time.
 class [[nodiscard]] InterruptGuard {
  public:
-  InterruptGuard();
+  /// Whether something that is being read when it happens goes on, or ends as if the input had.
+  enum class Reading { GoesOn, Ends };
+  explicit InterruptGuard(Reading reading = Reading::GoesOn);
   ~InterruptGuard();
   InterruptGuard(const InterruptGuard&) = delete;
   InterruptGuard& operator=(const InterruptGuard&) = delete;

@@ -1,0 +1,66 @@
+// Tables: rows with aligned columns, two spaces between them, indented; no rules, no trailing blanks.
+//
+// On a terminal a table is never wider than the window: the widest columns of texts get narrower, down to a least
+// width, and what does not fit is cut with an ellipsis; the last column, where it is a text, is wrapped between words
+// under its own beginning. Numbers, and what can be copied (commands in the last column), are never cut. Elsewhere
+// every column has its full width.
+#pragma once
+
+#include <cstdint>
+#include <initializer_list>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "cli/terminal/screen.h"
+
+namespace hambrel::cli {
+
+/// Columns of a terminal that a text takes: grapheme clusters by utf8proc, each as wide as its widest code point.
+std::size_t display_width(std::string_view text);
+
+/// The beginning of a text that takes at most so many columns, with an ellipsis where something is left out.
+std::string cut_to(std::string_view text, std::size_t columns);
+
+struct Cell {
+  std::string_view text;  // may be a temporary: a row copies it
+  Style style = Style::Plain;
+  bool right = false;
+};
+
+class Table {
+ public:
+  /// What becomes of a last column that is too long for the terminal.
+  enum class Last { Wrap, Cut };
+  explicit Table(std::size_t indent = 2, Last last = Last::Wrap) : indent_(indent), last_(last) {}
+  void row(std::initializer_list<Cell> cells);
+  void expect(std::size_t rows);  // about so many are to come
+  bool empty() const { return cells_.empty(); }
+  void print(const Screen& screen) const;
+  std::string text() const;                          // without colours, as wide as it is
+  std::string fitted_text(std::size_t width) const;  // the same within so many columns
+
+ private:
+  // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
+  struct Entry {
+    std::uint32_t size, width;  // bytes, columns
+    Style style;
+    bool right, last;  // last: of its row
+  };
+  template <typename Paint, typename Give>
+  void write(const Paint& paint, const Give& give) const;
+  template <typename Paint>
+  std::string fitted(std::size_t width, const Paint& paint) const;
+  std::size_t natural_width() const;
+  std::vector<std::size_t> widths_within(std::size_t width) const;
+  std::vector<std::string> pieces_of(const Entry& cell, std::string_view text, std::size_t width) const;
+
+  std::size_t indent_;
+  Last last_;
+  std::vector<Entry> cells_;
+  std::string texts_;
+  std::vector<std::size_t> widths_;
+  std::vector<bool> numbers_;  // by column: some cell of it stands on the right
+};
+
+}  // namespace hambrel::cli
