@@ -198,7 +198,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
         if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
           table.row({{std::string(text_of(action)), style_of(action)},
                      {step.name, Style::Name},
-                     {versions_of(step)},
+                     {versions_of(step), Style::Plain, false, true},
                      {several ? step.arch : "", Style::Faint},
                      {reason_of(step)},
                      {source.empty() ? step.origin : "", Style::Faint},
@@ -233,7 +233,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
       files == 0 ? "Nothing to fetch"
                  : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
   if (!source.empty()) fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
-  screen.line(fmt::format("  {}, changes disk use by {}.", fetch, change_text(plan.size_change())));
+  screen.paragraph(fmt::format("{}, changes disk use by {}.", fetch, change_text(plan.size_change())), 2);
 }
 
 namespace {

@@ -24,6 +24,8 @@ class Screen {
   void acts_on(const std::string& root) { root_ = root; }
 
   void line(std::string_view text = {}) const;  // to standard output
+  /// Indented, and on a terminal wrapped between words.
+  void paragraph(std::string_view text, std::size_t indent) const;
   void raw(std::string_view text) const;
   /// What holds nothing from outside that was not made fit for a terminal.
   void write(std::string_view text) const;

@@ -54,13 +54,13 @@ std::string cut_to(std::string_view text, std::size_t columns) {
 void Table::row(std::initializer_list<Cell> cells) {
   if (widths_.size() < cells.size()) {
     widths_.resize(cells.size(), 0);
-    numbers_.resize(cells.size(), false);
+    firm_.resize(cells.size(), false);
   }
   for (std::size_t i = 0; i < cells.size(); ++i) {
     const Cell& cell = cells.begin()[i];
     const std::size_t width = display_width(cell.text);
     widths_[i] = std::max(widths_[i], width);
-    if (cell.right) numbers_[i] = true;
+    if (cell.right || cell.firm) firm_[i] = true;
     cells_.push_back({static_cast<std::uint32_t>(cell.text.size()), static_cast<std::uint32_t>(width), cell.style,
                       cell.right, i + 1 == cells.size()});
     texts_ += cell.text;
@@ -119,7 +119,7 @@ std::vector<std::size_t> Table::widths_within(std::size_t width) const {
   const std::size_t natural = natural_width();
   std::size_t excess = natural > width ? natural - width : 0;
   const auto give = [&](std::size_t column, std::size_t least) {
-    if (numbers_[column] || widths[column] <= least) return;
+    if (firm_[column] || widths[column] <= least) return;
     const std::size_t given = std::min(excess, widths[column] - least);
     widths[column] -= given;
     excess -= given;
@@ -129,7 +129,7 @@ std::vector<std::size_t> Table::widths_within(std::size_t width) const {
     std::size_t widest = widths.size();
     const std::size_t end = widths.size() - (last_ == Last::Wrap ? 1 : 0);
     for (std::size_t i = 0; i < end; ++i)
-      if (!numbers_[i] && widths[i] > kLeast && (widest == widths.size() || widths[i] > widths[widest])) widest = i;
+      if (!firm_[i] && widths[i] > kLeast && (widest == widths.size() || widths[i] > widths[widest])) widest = i;
     if (widest == widths.size()) break;  // nothing more can be given: the terminal will have to break the lines
     --widths[widest];
     --excess;

@@ -2,8 +2,8 @@
 //
 // On a terminal a table is never wider than the window: the widest columns of texts get narrower, down to a least
 // width, and what does not fit is cut with an ellipsis; the last column, where it is a text, is wrapped between words
-// under its own beginning. Numbers, and what can be copied (commands in the last column), are never cut. Elsewhere
-// every column has its full width.
+// under its own beginning. Numbers, versions in plans, and what can be copied (commands in the last column), are never
+// cut. Elsewhere every column has its full width.
 #pragma once
 
 #include <cstdint>
@@ -26,6 +26,7 @@ struct Cell {
   std::string_view text;  // may be a temporary: a row copies it
   Style style = Style::Plain;
   bool right = false;
+  bool firm = false;  // its column is never cut, as those that stand on the right are not
 };
 
 class Table {
@@ -60,7 +61,7 @@ class Table {
   std::vector<Entry> cells_;
   std::string texts_;
   std::vector<std::size_t> widths_;
-  std::vector<bool> numbers_;  // by column: some cell of it stands on the right
+  std::vector<bool> firm_;  // by column: some cell of it stands on the right or is firm
 };
 
 }  // namespace hambrel::cli
