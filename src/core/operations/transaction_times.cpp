@@ -24,13 +24,13 @@ void TransactionTimes::tell() const {
   const auto synced = at_.at(EngineStep::Synced), journaled = at_.at(EngineStep::Journaled);
   const auto moved = at(EngineStep::Moved, journaled), switched = at_.at(EngineStep::Switched);
   std::string text;
-  if (staged != start_) text += fmt::format("staged in {:.1f} ms, ", between(start_, staged));
+  if (staged != start_) text += fmt::format("planned and staged in {:.1f} ms, ", between(start_, staged));
   if (arrived != staged) text += fmt::format("the rest fetched in {:.1f} ms, ", between(staged, arrived));
   text += fmt::format(
-      "on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
+      "{}on the disk in {:.1f} ms, journal in {:.1f} ms, {} moves in {:.1f} ms, those on the disk in {:.1f} ms, "
       "recorded in {:.1f} ms",
-      between(arrived, synced), between(synced, journaled), moves_, between(journaled, moved), between(moved, switched),
-      between(switched, at_.at(EngineStep::Committed)));
+      text.empty() ? "planned and " : "", between(arrived, synced), between(synced, journaled), moves_,
+      between(journaled, moved), between(moved, switched), between(switched, at_.at(EngineStep::Committed)));
   observer_.note(text);
 }
 

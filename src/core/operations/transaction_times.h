@@ -1,4 +1,4 @@
-// Where the time of a transaction goes, for whoever is curious.
+// Where the time of a transaction goes, for whoever is curious: from the start of the program, planning included.
 #pragma once
 
 #include <chrono>

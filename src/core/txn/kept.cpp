@@ -50,7 +50,10 @@ std::optional<std::string> Kept::find(const FileEntry& entry, const std::string&
 
 std::vector<std::string> Kept::places_like(const FileEntry& entry, const std::string& home) const {
   std::vector<std::string> places;
-  visit(entry, home, [&](const std::string& at) { return places.push_back(at), false; });
+  visit(entry, home, [&](const std::string& at) {
+    places.push_back(at);
+    return false;
+  });
   return places;
 }
 
