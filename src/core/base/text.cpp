@@ -24,7 +24,7 @@ std::string to_hex(std::span<const std::byte> data) {
 
 namespace {
 
-// By hand: OpenSSL's is part of its general interface, which costs every start of the program 1.7 ms.
+// By hand: OpenSSL's is part of its general interface, whose tables every start of the program would relocate.
 constexpr std::string_view kBase64 = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
 
 }  // namespace
