@@ -34,6 +34,22 @@ TEST_F(Repository, OneBrokenRepositoryDoesNotSpoilTheOthers) {
   EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
 }
 
+TEST_F(Repository, WhatBeganWithHttpsNeverGoesOnWithoutIt) {
+  const auto install_from = [&](const std::string& address) {
+    return run({"python3", HAMBREL_SOURCE "/tests/scenario/with_https.py", station.path("").string(),
+                station.repository().string(), HAMBREL_PROGRAM, "--root", station.root().string(), "install", "-n",
+                address + "/packages/buoy/1-1.independent.hambrel"});
+  };
+  const Ran good = install_from("HTTPS");
+  if (good.code == 77) GTEST_SKIP() << "this process may not mount anything";
+  EXPECT_EQ(good.code, 0) << good.err;
+  EXPECT_THAT(good.out, HasSubstr("buoy"));
+  const Ran away = install_from("HTTPS/away");
+  EXPECT_EQ(away.code, 5);
+  EXPECT_THAT(away.err, HasSubstr("the server redirects to where Hambrel does not follow: only https follows https"));
+  EXPECT_THAT(away.err, HasSubstr("plain http was asked 0 times"));
+}
+
 TEST_F(Repository, ATamperedIndexOrPackageIsNotTrusted) {
   write_file(station.repository() / "index/full-1.jsonl.zst", "something else");
   station.hambrel({"repo", "drop", "base"});

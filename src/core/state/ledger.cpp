@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <tuple>
 
 #include "base/assert.h"
 #include "base/json.h"
@@ -23,6 +24,11 @@ Digest chain_digest(const LedgerEntry& entry, std::string_view changes) {
     object["moves"] = entry.moves.hex();
   }
   return sha256(canonical(object));
+}
+
+std::optional<PackageChange::Brings> digests_of(const PackageChange& change) {
+  if (!change.after || change.after_row) return std::nullopt;
+  return PackageChange::Brings{sha256(manifest_text(change.after->package)), sha256(change.files.bytes())};
 }
 
 Digest digest_of(const std::vector<Move>& moves) {
@@ -169,14 +175,17 @@ std::vector<PackageChange> State::Impl::changes_in_full(TxnId id) {
   return changes;
 }
 
+std::string State::Impl::read_told(TxnId id) {
+  SQLite::Statement told(database, "SELECT told, chain FROM ledger WHERE id = ?");
+  set_values(told, id);
+  if (!told.executeStep()) return {};
+  if (!told.getColumn(0).isNull()) return told.getColumn(0).getString();
+  return changes_text(changes_in_full(id), told.getColumn(1).getInt());
+}
+
 std::string State::changes_told(TxnId id) const {
-  return guarded(impl_->path, [&] {
-    SQLite::Statement told(impl_->database, "SELECT told, chain FROM ledger WHERE id = ?");
-    set_values(told, id);
-    if (!told.executeStep()) return std::string();
-    if (!told.getColumn(0).isNull()) return told.getColumn(0).getString();
-    return changes_text(impl_->changes_in_full(id), told.getColumn(1).getInt());
-  });
+  if (impl_->committed.id == id) return impl_->committed.told;
+  return guarded(impl_->path, [&] { return impl_->read_told(id); });
 }
 
 std::vector<std::pair<TxnId, std::int64_t>> State::ends() const {
@@ -203,7 +212,7 @@ std::vector<std::string> State::damage() const {
       if (entry->previous != previous)
         problems.push_back(fmt::format("the chain of the ledger is broken before transaction {}", number(entry->id)));
       const bool weaker = entry->chain < chain;
-      if (weaker || entry->digest != chain_digest(*entry, entry->chain > 1 ? changes_told(entry->id) : ""))
+      if (weaker || entry->digest != chain_digest(*entry, entry->chain > 1 ? impl_->read_told(entry->id) : ""))
         problems.push_back(fmt::format("the ledger's entry of transaction {} was altered", number(entry->id)));
       const auto moves = moves_of(entry->id);
       const bool whole = entry->chain > 1 && !moves.empty() && !given_up(entry->id);
@@ -251,7 +260,7 @@ void clean(LedgerEntry& entry) {
 
 }  // namespace
 
-void State::Impl::insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& given) {
+std::string State::Impl::insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& given) {
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
   last.reset();
@@ -264,12 +273,14 @@ void State::Impl::insert_entry(LedgerEntry& entry, const std::vector<PackageChan
     if (one.before_row) told.before = as_recorded(*one.before_row, *one.before);
     if (one.after) told.after = one.after_row ? as_recorded(*one.after_row, *one.after) : *one.after;
     if (one.after && !one.after_row)
-      told.brings = PackageChange::Brings{sha256(manifest_text(one.after->package)), sha256(one.files.bytes())};
+      told.brings = one.brings ? one.brings : digests_of(one);
     else if (one.after && !is_told_of(*one.after_row))  // its row was made when it was prepared
       told.brings = brings_of(*one.after_row);
   }
-  entry.digest = chain_digest(entry, changes_text(changes));
+  std::string text = changes_text(changes);
+  entry.digest = chain_digest(entry, text);
   insert_entry_as_is(entry, "");
+  return text;
 }
 
 void State::Impl::insert_entry_as_is(const LedgerEntry& entry, const std::string& told) {
@@ -360,7 +371,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
     HAMBREL_ASSERT(impl_->journal_id() == entry.id, "what is committed was journaled");
     entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>());
-    impl_->insert_entry(entry, changes);
+    std::string told = impl_->insert_entry(entry, changes);
     impl_->insert_changes(entry.id, changes);
     if (beside.moves != nullptr && !beside.moves->empty()) impl_->put_away(entry.id, *beside.moves);
     SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
@@ -372,6 +383,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     impl_->end_journal();
     if (await && held) await();
     step.commit();
+    impl_->committed = {entry.id, std::move(told)};
   });
 }
 
@@ -379,7 +391,7 @@ void State::close_taken_back(LedgerEntry entry) {
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     entry.moves = digest_of({});
-    impl_->insert_entry(entry, {});
+    std::ignore = impl_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
       SQLite::Statement drop(impl_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
       run(drop, entry.id);
@@ -393,10 +405,11 @@ void State::record(LedgerEntry entry, const std::vector<PackageChange>& changes,
   guarded(impl_->path, [&] {
     SQLite::Transaction step(impl_->database);
     entry.moves = digest_of({});
-    impl_->insert_entry(entry, changes);
+    std::string told = impl_->insert_entry(entry, changes);
     impl_->insert_changes(entry.id, changes);
     impl_->give_up(gives_up, entry.id);
     step.commit();
+    impl_->committed = {entry.id, std::move(told)};
   });
 }
 

@@ -93,12 +93,16 @@ struct PackageChange {
     std::vector<std::int64_t> gone, come;  // hashes of paths, ascending
   };
   std::optional<Index> index{};
-  /// What came into the state with it: digests of the manifest and of the list of files. Read back from a text only.
+  /// What came into the state with it: digests of the manifest and of the list of files. Read back from a text, or
+  /// worked out by digests_of() before a commit, which does it itself where nobody has.
   struct Brings {
     Digest manifest, files;
   };
   std::optional<Brings> brings{};
 };
+
+/// Of a new `after`: none if the change brings nothing, or a row that is there already.
+std::optional<PackageChange::Brings> digests_of(const PackageChange& change);
 
 /// What a commit records beside the packages.
 struct Commit {

@@ -1,6 +1,8 @@
 // A lost state, filled anew from the text of its ledger.
 #include <fmt/format.h>
 
+#include <tuple>
+
 #include "state/state_impl.h"
 
 namespace hambrel::state {
@@ -48,7 +50,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       }
     }
     last.moves = digest_of({});
-    impl_->insert_entry(last, lost);
+    std::ignore = impl_->insert_entry(last, lost);
     impl_->insert_changes(last.id, lost);
     SQLite::Statement forget(impl_->database, "DELETE FROM lists WHERE package = ?");
     for (const auto& [key, row] : rows) {

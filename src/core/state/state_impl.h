@@ -27,6 +27,13 @@ struct State::Impl {
   // lists that were read; each stands as long as its row
   std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
   std::size_t lists_size = 0;  // bytes
+  /// What this connection committed last, with what changed: the copy of the ledger follows at once, and working it
+  /// out of the rows again would cost another digest of each list.
+  struct Committed {
+    TxnId id{};
+    std::string told;
+  };
+  Committed committed;
 
   Impl(std::string shown, std::shared_ptr<Vfs> files, int flags);
   /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
@@ -65,13 +72,14 @@ struct State::Impl {
   std::optional<std::int64_t> next_slot;  // known while the changes of a transaction are inserted
   void put_into(std::int64_t slot, std::int64_t package_row);
   void lists_from_rows();  // step kListsFrom of the schema
-  /// Fills previous and digest.
-  void insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& changes);
+  /// Fills previous and digest. Returns the text of what changed, which the digest covers.
+  [[nodiscard]] std::string insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& changes);
   /// `told`: the text of what changed, where the rows will not tell it any more.
   void insert_entry_as_is(const LedgerEntry& entry, const std::string& told);
   void put_away(TxnId id, const std::vector<Move>& moves);
   StatePackage package_of(std::int64_t row);
   std::vector<PackageChange> read_changes(TxnId id);  // without files
+  std::string read_told(TxnId id);                    // the text of what changed, out of the rows
   StatePackage as_recorded(std::int64_t package_row, const StatePackage& change);
   PackageChange::Brings brings_of(std::int64_t package_row);
   bool is_told_of(std::int64_t package_row);

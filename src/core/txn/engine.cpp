@@ -33,18 +33,7 @@ constexpr std::size_t kFew = 200, kFewSyncs = 20;  // things to look at, directo
 }  // namespace
 
 LedgerEntry Engine::entry(TxnId id, std::int64_t started, const Account& account) const {
-  LedgerEntry entry;
-  entry.id = id;
-  entry.started = started;
-  entry.ended = env_.now();
-  entry.user = account.user;
-  entry.command = account.command;
-  entry.kind = account.kind;
-  entry.note = account.note;
-  entry.record = account.record;
-  entry.downloaded = account.downloaded;
-  entry.result = "done";
-  return entry;
+  return entry_of(id, started, env_.now(), account);
 }
 
 void Engine::record_failure(std::int64_t started, const Account& account, const std::string& problem) {
@@ -289,6 +278,10 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   HAMBREL_ASSERT(number(transaction.journal.id) > 0, "a transaction has a number");
   Journal& journal = transaction.journal;
   const Account& account = transaction.account;
+  // nothing but the commit looks at the changes
+  auto described = meanwhile([&] {
+    for (state::PackageChange& change : transaction.changes) change.brings = digests_of(change);
+  });
   try {
     journal_it(journal, transaction, prepared.has_value());
   } catch (...) {
@@ -301,6 +294,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     env_.after_step(EngineStep::Journaled);
     move_all(journal, transaction.restore);
     auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
+    described.get();
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
     env_.state.commit(done, transaction.changes,
@@ -333,9 +327,10 @@ void Engine::remember_put_away(Journal& journal) {
   });
 }
 
-/// Syncing, while the state puts together what must not hold before that is done. With one thread it waits for get().
-std::future<void> Engine::meanwhile(const std::function<void()>& sync) const {
-  return std::async(env_.workers > 1 ? kThread : std::launch::deferred, sync);
+/// Syncing, say, while the state puts together what must not hold before that is done. With one thread it waits for
+/// get().
+std::future<void> Engine::meanwhile(const std::function<void()>& work) const {
+  return std::async(env_.workers > 1 ? kThread : std::launch::deferred, work);
 }
 
 /// What the moves have changed: where it is little, these directories alone, so that the switch does not wait for what

@@ -73,7 +73,7 @@ class Engine {
   struct OpenDirectories;
   Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
   void drop_stage(const std::string& directory);
-  std::future<void> meanwhile(const std::function<void()>& sync) const;
+  std::future<void> meanwhile(const std::function<void()>& work) const;
   void remember_put_away(state::Journal& journal);
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void do_move(const state::Move& move, const std::string& directory, OpenDirectories& moving);

@@ -71,15 +71,8 @@ TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& ac
   const std::string fresh = of_state(".new");
   for (const char* const suffix : {".new", ".new-journal"})
     if (root.stat(of_state(suffix))) root.remove_file(of_state(suffix));
-  state::LedgerEntry entry;
-  entry.id = planned.history.empty() ? TxnId{1} : TxnId{number(planned.history.back().entry.id) + 1};
-  entry.started = entry.ended = now;
-  entry.user = account.user;
-  entry.command = account.command;
-  entry.kind = account.kind;
-  entry.note = account.note;
-  entry.record = account.record;
-  entry.result = "done";
+  const TxnId id = planned.history.empty() ? TxnId{1} : TxnId{number(planned.history.back().entry.id) + 1};
+  const state::LedgerEntry entry = entry_of(id, now, now, account);
   const std::string aside = fmt::format("-before-{}", number(entry.id));
   {
     state::State state(root, fresh, state::Access::Change);

@@ -18,6 +18,21 @@ using state::Move;
 using state::PackageChange;
 using state::StatePackage;
 
+state::LedgerEntry entry_of(state::TxnId id, std::int64_t started, std::int64_t ended, const Account& account) {
+  state::LedgerEntry entry;
+  entry.id = id;
+  entry.started = started;
+  entry.ended = ended;
+  entry.user = account.user;
+  entry.command = account.command;
+  entry.kind = account.kind;
+  entry.note = account.note;
+  entry.record = account.record;
+  entry.downloaded = account.downloaded;
+  entry.result = "done";
+  return entry;
+}
+
 namespace {
 
 constexpr int kFormat = 1;  // of encode(); another one is not read

@@ -33,6 +33,9 @@ struct Account {
   std::optional<state::TxnId> undo_of{};
 };
 
+/// Of what was done from `started` to `ended`, in seconds since 1970.
+state::LedgerEntry entry_of(state::TxnId id, std::int64_t started, std::int64_t ended, const Account& account);
+
 struct Source {
   Package package;
   archive::PackageReader* reader = nullptr;  // none where nothing is unpacked
