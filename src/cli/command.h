@@ -1,9 +1,10 @@
-// Commands as data: one table gives parsing, help and completion.
+// Commands as data: one table, made from words/commands.toml, gives parsing, help, completion and the manual page.
 #pragma once
 
 #include <cstdint>
 #include <map>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -13,12 +14,48 @@
 
 namespace hambrel::cli {
 
+/// What completes a word.
+enum class Kind : std::uint8_t {
+  None,
+  Installed,
+  Held,
+  NotHeld,
+  Wanted,
+  PulledIn,
+  Shelved,
+  Packages,
+  Repositories,
+  Checkpoints,
+  Transactions,
+  Moments,  // transactions and checkpoints
+  Directories,
+  Files,
+  Paths,
+  Configs,
+  Conditions,
+  Commands,
+  LedgerKinds
+};
+
+/// A word that may come first, and what may follow it.
+struct FirstWord {
+  const char* word;
+  Kind then;
+};
+
+/// One of the first words, where there are some, else words of a kind.
+struct Completion {
+  Kind kind = Kind::None;
+  std::span<const FirstWord> first;
+};
+
 struct OptionSpec {
   const char* name;   // without the dashes
   char letter;        // 0: none
   const char* value;  // name of its value in help; nullptr: a switch
   const char* help;
-  bool repeated = false;  // may be given several times
+  bool repeated;  // may be given several times
+  Completion complete;
 };
 
 struct Example {
@@ -47,22 +84,31 @@ class Session;
 
 struct Command {
   const char* name;
-  const char* group;    // Look, Change, Record, ...
+  const char* task;     // the heading that it stands under
   const char* usage;    // what follows the name
   const char* summary;  // one line
   const char* text;     // more, may be empty
-  std::vector<OptionSpec> options;
-  std::vector<Example> examples;
-  std::size_t fewest = 0, most = SIZE_MAX;  // words after the name
+  std::span<const OptionSpec> options;
+  std::span<const Example> examples;
+  std::size_t fewest, most;  // words after the name
+  Completion complete;
   int (*run)(Session& session, const Arguments& arguments);
-  bool hidden = false;
+  bool hidden;
+};
+
+/// A subject that help explains. Lines of its text that begin with two blanks stay as they are.
+struct Topic {
+  const char* name;
+  const char* summary;
+  const char* text;
 };
 
 /// Options that every command understands.
-const std::vector<OptionSpec>& common_options();
+std::span<const OptionSpec> common_options();
 /// All commands, in the order in which help shows them.
-const std::vector<Command>& commands();
+std::span<const Command> commands();
 const Command* find_command(std::string_view name);
+std::span<const Topic> topics();
 
 // Each lives in the file of its name.
 int run_pack(Session&, const Arguments&);
@@ -106,12 +152,6 @@ int run_complete_words(Session&, const Arguments&);
 int run_version(Session&, const Arguments&);
 int run_demo(Session&, const Arguments&);
 
-/// What the help of commands says about the words that name packages.
-inline constexpr const char* kSpecText =
-    "A SPEC is NAME, 'NAME>=VERSION' (or = != < <= >), NAME@CHANNEL, /PATH of a file it brings, ./FILE.hambrel, or "
-    "'GLOB*'.";
-/// The part of commands() that changes the system or its record.
-void add_changing_commands(std::vector<Command>& all);
 /// What people do most, by task.
 void print_common_tasks(const Screen& screen);
 /// Help for one command.

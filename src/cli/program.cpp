@@ -54,6 +54,12 @@ std::string_view name_of(ErrorCode code) {
   return "internal";
 }
 
+const Command* find_command(std::string_view name) {
+  for (const Command& command : commands())
+    if (name == command.name) return &command;
+  return nullptr;
+}
+
 std::optional<std::string> Arguments::value(const std::string& option) const {
   const auto found = values_.find(option);
   if (found == values_.end()) return std::nullopt;
@@ -102,7 +108,8 @@ bool may_repeat(const std::vector<OptionSpec>& known, const std::string& name) {
 }
 
 Arguments parse(const std::vector<std::string>& words, const Command& command) {
-  std::vector<OptionSpec> known = common_options();
+  const std::span<const OptionSpec> common = common_options();
+  std::vector<OptionSpec> known(common.begin(), common.end());
   known.insert(known.end(), command.options.begin(), command.options.end());
   po::options_description description;
   for (const OptionSpec& option : known) {

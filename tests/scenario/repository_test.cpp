@@ -355,20 +355,78 @@ TEST_F(Repository, ASecondReaderWrittenFromTheDocumentAgrees) {
   EXPECT_EQ(second.out, first);
 }
 
-TEST_F(Repository, EveryCommandHasHelpWithExamples) {
-  const std::string overview = station.hambrel({"help"}).out;
-  for (const std::string command :
-       {"refresh",   "search",  "describe", "list",   "files",      "owner",  "why",    "needs",
-        "needed-by", "install", "change",   "remove", "upgrade",    "ledger", "undo",   "recover",
-        "repo",      "pack",    "publish",  "demo",   "completion", "help",   "version"}) {
-    EXPECT_THAT(overview, HasSubstr("\n  " + command + " "));
-    const Ran ran = station.hambrel({command, "--help"});
-    EXPECT_EQ(ran.code, 0);
-    EXPECT_THAT(ran.out, HasSubstr("Examples\n  hambrel " + command));
-    EXPECT_EQ(ran.out, station.hambrel({"help", command}).out);
+TEST_F(Repository, EveryCommandAndTopicOfTheOverviewIsExplained) {
+  std::istringstream overview(run({HAMBREL_PROGRAM, "help"}).out);
+  std::size_t commands = 0, topics = 0;
+  bool of_topics = false;
+  for (std::string line; std::getline(overview, line);) {
+    of_topics = of_topics || line == "Topics";
+    if (line.starts_with("Options")) break;
+    if (!line.starts_with("  ")) continue;
+    const std::string name = line.substr(2, line.find(' ', 2) - 2);
+    const Ran ran = run({HAMBREL_PROGRAM, "help", name});
+    EXPECT_EQ(ran.code, 0) << name << ran.err;
+    if (of_topics) {
+      EXPECT_THAT(ran.out, testing::StartsWith(name + ": "));
+      ++topics;
+      continue;
+    }
+    EXPECT_THAT(ran.out, HasSubstr("Examples\n  hambrel "));
+    EXPECT_EQ(ran.out, run({HAMBREL_PROGRAM, name, "--help"}).out);
+    ++commands;
   }
-  EXPECT_THAT(run({HAMBREL_PROGRAM, "completion", "bash"}).out, HasSubstr("complete -F _hambrel hambrel"));
-  EXPECT_THAT(station.hambrel({"complete-words", "--", "install", "la"}).out, HasSubstr("lamp"));
+  EXPECT_GT(commands, 30U);
+  EXPECT_EQ(topics, 9U);
+  EXPECT_THAT(run({HAMBREL_PROGRAM, "help", "confguration"}).err, HasSubstr("configuration"));
+}
+
+TEST(Manual, EveryPageIsSoundAndHoldsEveryCommand) {
+  const fs::path pages = fs::path(HAMBREL_PROGRAM).parent_path();
+  for (const char* const page : {"hambrel.1", "hambrel.toml.5", "package.toml.5"}) {
+    const Ran shown = run({"man", "--warnings", "-l", (pages / page).string()});
+    EXPECT_EQ(shown.code, 0) << page;
+    EXPECT_EQ(shown.err, "") << page;
+    EXPECT_GT(shown.out.size(), 1000U) << page;
+    if (std::string_view(page) != "hambrel.1") continue;
+    for (const char* const text : {"install SPEC...", "complete-words", "HAMBREL_TEST", "--dry-run", "EXIT CODES"})
+      EXPECT_EQ(shown.out.find(text) != std::string::npos,
+                std::string_view(text) != "complete-words" && std::string_view(text) != "HAMBREL_TEST")
+          << text;
+  }
+}
+
+TEST_F(Repository, TheShellsCompleteWhatFits) {
+  station.hambrel({"install", "-y", "lamp", "buoy"});
+  station.hambrel({"hold", "-y", "buoy"});
+  station.hambrel({"checkpoint", "make", "spring"});
+  const std::string root = "--root " + station.root().string();
+  struct Case {
+    std::string line, expected;  // in the line as the shell leaves it, or among what it shows
+  };
+  const std::vector<Case> cases{{"hambrel upg", "upgrade"},
+                                {"hambrel " + root + " install lamp=", "2-1"},
+                                {"hambrel " + root + " release ", "buoy"},
+                                {"hambrel " + root + " hold ", "lamp"},
+                                {"hambrel " + root + " repo disable ", "base"},
+                                {"hambrel " + root + " checkpoint drop ", "spring"},
+                                {"hambrel " + root + " undo ", "1"},
+                                {"hambrel install --configs=m", "--configs=merge"},
+                                {"hambrel install --configs t", "take"},
+                                {"hambrel pack " + station.path("repo").string(), station.repository().string()},
+                                {"hambrel ledger sh", "show"},
+                                {"hambrel " + root + " list repo:", "base"}};
+  for (const char* const shell : {"bash", "zsh", "fish"})
+    for (const Case& one : cases) {
+      const Ran ran =
+          run({"python3", HAMBREL_SOURCE "/tests/scenario/complete_in_shell.py", HAMBREL_PROGRAM, shell, one.line});
+      std::string shown = ran.out;  // without what was typed
+      for (auto at = shown.find(one.line); at != std::string::npos && std::string_view(shell) != "fish";
+           at = shown.find(one.line, at + one.line.size()))
+        if (shown.compare(at + one.line.size(), 1, "\r") == 0) shown.erase(at, one.line.size());
+      EXPECT_THAT(shown, HasSubstr(one.expected)) << shell << ": " << one.line << ran.err;
+    }
+  const std::string held = station.hambrel({"complete-words", "--", "release", ""}).out;
+  EXPECT_EQ(held, "buoy\tbuoy\n");
 }
 
 TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {

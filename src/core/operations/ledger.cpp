@@ -77,6 +77,10 @@ std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint
   return lines;
 }
 
+std::vector<LedgerEntry> ledger_entries(Root& root, std::uint64_t most) {
+  return root.state() == nullptr ? std::vector<LedgerEntry>() : root.state()->ledger(most);
+}
+
 std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& filter, std::uint64_t most) {
   require_kind(filter.kind);
   std::vector<ChangedPackage> packages;

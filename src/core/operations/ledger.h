@@ -40,6 +40,8 @@ struct LedgerLine {
 };
 /// The newest that pass, at most so many. Throws Error{Usage} for a kind that there is not.
 std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint64_t most);
+/// The newest as they are, for those to whom a look at what changed is too slow.
+std::vector<LedgerEntry> ledger_entries(Root& root, std::uint64_t most);
 
 struct ChangedPackage {
   LedgerEntry entry;
