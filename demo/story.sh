@@ -57,7 +57,7 @@ play 0 hambrel refresh
 play 0 hambrel search tide
 play 0 hambrel describe lampdesk
 
-chapter 'The desk with what it requires, there and back'
+chapter 'Installing with dependencies, and undoing it'
 start=$(listing | grep -v ' d ')
 mkdir -p "$station/var/lib/hambrel"
 before=$(listing)
@@ -69,7 +69,7 @@ play 0 hambrel list
 play 0 hambrel files lampdesk
 play 0 hambrel owner "/usr/bin/lampctl"
 
-chapter 'The operator edits configuration; the new versions changed it, too'
+chapter 'Configuration edited by you and changed by new versions'
 sed -i 's/unnamed/Skerry North/' "$station/etc/lampdesk/desk.toml"
 sed -i 's/north-pier/inner-basin/' "$station/etc/tidewatch.conf"
 play 0 hambrel list upgradable
@@ -84,7 +84,7 @@ play 0 hambrel undo 5 --yes --quiet
 play 0 hambrel undo 4 --yes
 same "$before"
 
-chapter 'The big step, and what stands in its way'
+chapter 'A big step, and what prevents it'
 play 0 hambrel install gullcam --yes --quiet
 play 0 hambrel why libbuoy
 before=$(listing)
@@ -100,10 +100,10 @@ fi
 play 0 hambrel undo 9 --yes --quiet
 same "$before"
 
-chapter 'Two packages bring the same file'
+chapter 'Two packages with the same file'
 play 3 hambrel install "$world/loose/lamp-rival-0.1-1.independent.hambrel" --yes
 
-chapter 'Removing, purging, and taking both back'
+chapter 'Removing and purging, and undoing both'
 sed -i 's/120/90/' "$station/etc/foghorn/schedule.conf"
 before=$(listing)
 play 0 hambrel remove foghorn --yes
@@ -113,7 +113,7 @@ play 0 hambrel undo 12 --yes --quiet
 play 0 hambrel undo 11 --yes
 same "$before"
 
-chapter 'A package file from outside; what it requires comes from a repository'
+chapter 'A package file from outside; its dependencies come from a repository'
 play 0 hambrel install "$world/loose/skerry-motd-1.0-1.independent.hambrel" --yes
 
 chapter 'The power fails in the middle of a transaction'
@@ -125,7 +125,7 @@ same "$before"
 play 0 hambrel verify --quiet
 play 0 hambrel install chartd brinewall --yes --quiet
 
-chapter 'A wrong URL, and a package that somebody tampered with'
+chapter 'A wrong URL, and a tampered package'
 play 0 hambrel repo add cove-workshop "$base/cove-worksho"
 play 1 hambrel refresh
 play 0 hambrel repo drop cove-workshop
@@ -133,7 +133,7 @@ pack=$world/skerry-base/packages/bell-buoy/1.0-1.independent.hambrel
 printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none
 play 5 hambrel install bell-buoy --yes
 
-chapter 'A hold, and what it keeps back'
+chapter 'Holding a package back'
 play 0 hambrel hold saltdb --reason 'the tide office reads its files' --yes
 play 0 hambrel upgrade --dry-run
 play 0 hambrel list held
@@ -141,7 +141,7 @@ play 0 hambrel upgrade --configs merge --yes
 play 0 hambrel undo 20 --yes --quiet
 play 0 hambrel release saltdb --yes --quiet
 
-chapter 'A mistake, found late: back past several transactions to a checkpoint'
+chapter 'A mistake found late: rolling back to a checkpoint'
 play 0 hambrel checkpoint make calm --reason 'before the season'
 before=$(listing | contents)
 play 0 hambrel upgrade --yes --quiet
@@ -151,19 +151,19 @@ play 0 hambrel ledger packages 4
 play 0 hambrel rollback calm --yes
 same_contents "$before"
 
-chapter 'Files that came to harm'
+chapter 'Damaged files'
 rm "$station/usr/bin/tidewatch"; echo 'a bad block' >> "$station/usr/bin/lampctl"; chmod 600 "$station/usr/bin/foghorn"
 play 11 hambrel verify
 play 0 hambrel repair --yes
 play 0 hambrel verify
 
-chapter 'Made ready by day, switched to by night'
+chapter 'Prepared by day, activated by night'
 before=$(listing)
 play 0 hambrel upgrade --prepare --yes
 play 0 hambrel ledger --most 2
 play 0 hambrel activate
 
-chapter 'A version that is no good: back to the one before, and held there'
+chapter 'A bad version: downgrade and hold'
 if command -v script >/dev/null; then
   printf '\n%s$ hambrel downgrade lampdesk%s\n' "$faint" "$off"
   code=0
@@ -178,14 +178,14 @@ play 0 hambrel undo 28 --yes --quiet
 play 0 hambrel undo 27 --yes --quiet
 same "$before"
 
-chapter 'Off the system for a while'
+chapter 'Shelving a package'
 before=$(listing | contents)
 play 0 hambrel shelve foghorn --reason 'the horn is being painted' --yes
 play 0 hambrel list shelved
 play 0 hambrel unshelve foghorn --yes
 same_contents "$before"
 
-chapter 'What takes up room, and what nothing needs any more'
+chapter 'What uses disk space, and what is no longer needed'
 before=$(listing | contents)
 play 0 hambrel list --sort size --most 4
 play 0 hambrel remove tidewatch --yes --quiet
@@ -196,14 +196,14 @@ play 0 hambrel undo 34 --yes --quiet
 play 0 hambrel undo 33 --yes --quiet
 same_contents "$before"
 
-chapter 'The ledger, and everything back to the start'
+chapter 'The ledger, and everything undone'
 play 0 hambrel ledger
 play 0 hambrel ledger show 3
 for n in 17 15 8 3; do play 0 hambrel undo "$n" --yes --quiet; done
 play 0 hambrel list
 [[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
 
-chapter 'What the way back costs'
+chapter 'What going back costs'
 play 0 hambrel tidy
 play 0 hambrel checkpoint drop calm --yes
 play 0 hambrel tidy attic --keep 5 --yes

@@ -29,7 +29,7 @@ shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
 hambrel -q install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
 shot list 'hambrel list; hambrel list --sort size --most 5'
 sed -i 's/north-pier/inner-basin/' "$root/etc/tidewatch.conf"
-asked settle 'What is to become' upgrade
+asked settle 'What should happen' upgrade
 shot upgrade 'hambrel upgrade --yes; hambrel configs; hambrel configs diff /etc/tidewatch.conf'
 hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'

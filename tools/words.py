@@ -96,7 +96,8 @@ class Table:
 
     def command(self, one):
         where = f"commands.toml: {one.get('name')}"
-        known(one, ("name", "task", "usage", "summary", "text", "words", "complete", "options", "examples", "hidden"),
+        known(one, ("name", "task", "usage", "summary", "text", "words", "complete", "options", "examples", "hidden",
+                    "paged"),
               where)
         if one["task"] not in self.data["tasks"]:
             fail(where, f"unknown task {one['task']}")
@@ -109,7 +110,7 @@ class Table:
                  quoted(one["summary"]), quoted(text_of(one)), self.options(one.get("options", []), name, where),
                  self.array("Example", name + "_examples", examples), str(fewest), str(most[0] if most else "SIZE_MAX"),
                  self.completion(one.get("complete"), name + "_words", where), name.replace("of_", "run_", 1),
-                 "true" if one.get("hidden") else "false"]
+                 "true" if one.get("hidden") else "false", "true" if one.get("paged") else "false"]
         return "{" + ", ".join(cells) + "}"
 
     def source(self):

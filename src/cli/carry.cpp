@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/assert.h"
 #include "base/text.h"
 #include "cli/show/outcome.h"
 #include "cli/show/plan.h"
@@ -17,8 +18,8 @@ using operations::Proposal;
 
 void begin(Session& session, const Arguments& arguments) {
   if (arguments.has("no-files") && !arguments.has("dry-run"))
-    throw Error(ErrorCode::Usage, "--no-files goes only with --dry-run", {},
-                "what a change does to files must be known before it is done");
+    throw Error(ErrorCode::Usage, "--no-files only works with --dry-run", {},
+                "a change cannot be made without knowing what it does to files");
   if (const auto choice = arguments.value("configs")) operations::parse_config_action(*choice);
   open_for(session, arguments);
   session.tell_of_unusable_repositories();
@@ -69,8 +70,8 @@ bool is_consent_possible(const Session& session, const Arguments& arguments) {
 
 void require_consent_possible(const Session& session, const Arguments& arguments) {
   if (is_consent_possible(session, arguments)) return;
-  throw Error(ErrorCode::Declined, session.json() ? "with --json nothing is asked" : "there is no terminal to ask on",
-              {}, "add --yes to carry the plan out, or --dry-run to see it");
+  throw Error(ErrorCode::Declined, session.json() ? "--json never asks" : "there is no terminal to ask on", {},
+              "add --yes to do it, or --dry-run to see the plan");
 }
 
 namespace {
@@ -82,13 +83,21 @@ bool is_beginning_of(std::string_view given, std::string_view word) {
 }  // namespace
 
 bool is_yes(const Session& session, std::string_view question) {
+  return answer_to(session, question, {"yes", "no"}) == "yes";
+}
+
+std::string answer_to(const Session& session, std::string_view question, const std::vector<std::string>& answers) {
+  std::string form;
+  for (std::size_t i = 0; i < answers.size(); ++i)
+    form += fmt::format("{}{}", i == 0 ? "" : i + 1 == answers.size() ? " or " : ", ", answers[i]);
   for (;;) {
-    const auto given = ask(session.screen(), question, "yes or no");
-    if (!given) return false;
+    const auto given = ask(session.screen(), question, form);
+    if (!given) return "no";
     const std::string word = lower(*given);
-    if (is_beginning_of(word, "yes")) return true;
-    if (is_beginning_of(word, "no") || is_beginning_of(word, "quit")) return false;
-    session.screen().line("  Please answer yes or no.");
+    for (const std::string& answer : answers)
+      if (is_beginning_of(word, answer)) return answer;
+    if (is_beginning_of(word, "quit")) return "no";
+    session.screen().line(fmt::format("  Please answer {}.", form));
   }
 }
 
@@ -96,7 +105,27 @@ void ask_consent(const Session& session, const Arguments& arguments) {
   require_consent_possible(session, arguments);
   if (arguments.has("yes")) return;
   session.screen().line();
-  if (!is_yes(session, "Carry this out?")) throw Error(ErrorCode::Declined, "declined; nothing was changed");
+  if (!is_yes(session, "Continue?")) throw Error(ErrorCode::Declined, "nothing was changed");
+}
+
+Consent ask_consent(const Session& session, const Arguments& arguments, const Proposal& proposal, bool may_fetch_only) {
+  require_consent_possible(session, arguments);
+  if (arguments.has("yes")) return Consent::Yes;
+  const plan::Plan& plan = proposal.plan();
+  std::vector<std::string> answers{"yes", "no"};
+  if (is_long(plan)) answers.emplace_back("details");
+  if (may_fetch_only && plan.download() > 0 && end_of(arguments) == End::Switch) answers.emplace_back("only download");
+  session.screen().line();
+  for (;;) {
+    const std::string answer = answer_to(session, "Continue?", answers);
+    if (answer == "yes") return Consent::Yes;
+    if (answer == "only download") return Consent::OnlyDownload;
+    if (answer != "details") throw Error(ErrorCode::Declined, "nothing was changed");
+    session.screen().begin_page();
+    print_plan(session, plan, PlanLines::All);
+    session.screen().end_page();
+    session.screen().line();
+  }
 }
 
 bool shown_and_agreed(const Session& session, const Arguments& arguments, const std::function<void()>& show) {
@@ -117,7 +146,7 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
   if (remedies.empty() || !may_ask) return std::nullopt;
   session.screen().line();
   for (;;) {
-    const auto given = ask(session.screen(), "Take one of them?", "its number, or no");
+    const auto given = ask(session.screen(), "Use one of them?", "its number, or no");
     if (!given || is_beginning_of(lower(*given), "no") || is_beginning_of(lower(*given), "quit")) return std::nullopt;
     const auto number = parse_number(*given);
     if (number && *number > 0 && *number <= remedies.size()) {
@@ -129,7 +158,8 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
 }
 
 /// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.
-std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal) {
+std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal,
+                                    bool may_fetch_only, Consent& consent) {
   const bool questions = !proposal->questions().empty() && !arguments.has("dry-run");
   const bool nothing_else = questions && proposal->plan().steps.empty();
   if (nothing_else) {
@@ -144,18 +174,39 @@ std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments
     proposal = proposal->decided(ask_about(session, proposal->questions()));
     print_configs(session.screen(), proposal->plan().configs);
   }
-  ask_consent(session, arguments);
+  consent = ask_consent(session, arguments, *proposal, may_fetch_only);
   return proposal;
+}
+
+/// What was agreed to, or only the fetching of it.
+int perform(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal) {
+  const os::InterruptGuard guard;
+  operations::Terms terms;
+  terms.reason = arguments.value("reason").value_or("");
+  terms.stop_asked = [&guard] { return guard.asked(); };
+  const Outcome outcome = proposal->perform(session.changed(), terms);
+  show(session, proposal->plan(), outcome);
+  // the process ends soon: to give back what it held piece by piece would take a twentieth of an upgrade
+  [[maybe_unused]] static const Proposal* const held = proposal.release();
+  return 0;
 }
 
 }  // namespace
 
 int carry_out(Session& session, const Arguments& arguments, operations::ChangeRequest request) {
   for (;;) {
+    operations::ChangeRequest fetching = request;  // for those who answer that nothing else is to be done
+    fetching.end = End::FetchOnly;
     auto proposed = operations::propose(session.root(), std::move(request));
     if (auto* const proposal = std::get_if<std::unique_ptr<Proposal>>(&proposed.result)) {
       if (arguments.has("verbose")) session.progress().note(proposed.measured);
-      return carry_out(session, arguments, std::move(*proposal));
+      const auto fetch_only = [&] {
+        auto again = operations::propose(session.root(), std::move(fetching));
+        auto* const fetched = std::get_if<std::unique_ptr<Proposal>>(&again.result);
+        HAMBREL_ASSERT(fetched != nullptr, "what was agreed to can be planned again");
+        return perform(session, arguments, std::move(*fetched));
+      };
+      return carry_out(session, arguments, std::move(*proposal), false, fetch_only);
     }
     const auto& refused = std::get<operations::Refused>(proposed.result);
     const auto remedies = show_refusal(session, refused);
@@ -165,21 +216,15 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
   }
 }
 
-int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool agreed) {
-  if (!proposal->does_nothing() && !agreed) proposal = agreed_to(session, arguments, std::move(proposal));
+int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool agreed,
+              const std::function<int()>& fetch_only) {
+  Consent consent = Consent::Yes;
+  if (!proposal->does_nothing() && !agreed)
+    proposal = agreed_to(session, arguments, std::move(proposal), fetch_only != nullptr, consent);
   if (!proposal) return 0;
-  if (proposal->does_nothing()) {
-    show_nothing(session, *proposal);
-    return 0;
-  }
-  const os::InterruptGuard guard;
-  operations::Terms terms;
-  terms.reason = arguments.value("reason").value_or("");
-  terms.stop_asked = [&guard] { return guard.asked(); };
-  const Outcome outcome = proposal->perform(session.changed(), terms);
-  show(session, proposal->plan(), outcome);
-  // the process ends soon: to give back what it held piece by piece would take a twentieth of an upgrade
-  [[maybe_unused]] static const Proposal* const held = proposal.release();
+  if (consent == Consent::OnlyDownload) return fetch_only();
+  if (!proposal->does_nothing()) return perform(session, arguments, std::move(proposal));
+  show_nothing(session, *proposal);
   return 0;
 }
 

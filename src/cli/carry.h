@@ -23,9 +23,10 @@ operations::ConfigTerms config_terms(const Session& session, const Arguments& ar
 
 /// From the request to the outcome, by way of a remedy where it is refused and one is taken. Returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, operations::ChangeRequest request);
-/// From a proposal on. `agreed`: it was shown and agreed to before.
+/// From a proposal on. `agreed`: it was shown and agreed to before. `fetch_only`: where only fetching can be agreed to,
+/// does that, and returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal,
-              bool agreed = false);
+              bool agreed = false, const std::function<int()>& fetch_only = nullptr);
 
 /// Was everything agreed to before, or is there somebody to ask? Where not, a plan is made by looking only.
 bool is_consent_possible(const Session& session, const Arguments& arguments);
@@ -33,6 +34,12 @@ bool is_consent_possible(const Session& session, const Arguments& arguments);
 void require_consent_possible(const Session& session, const Arguments& arguments);
 /// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
 void ask_consent(const Session& session, const Arguments& arguments);
+/// The same about a plan, of which every line can be seen first.
+enum class Consent { Yes, OnlyDownload };
+Consent ask_consent(const Session& session, const Arguments& arguments, const operations::Proposal& proposal,
+                    bool may_fetch_only);
+/// One of these, or its beginning; asks again for anything else. "no" at the end of the input.
+std::string answer_to(const Session& session, std::string_view question, const std::vector<std::string>& answers);
 /// Yes, or its beginning; asks again for anything that is neither yes nor no. No at the end of the input.
 bool is_yes(const Session& session, std::string_view question);
 

@@ -93,7 +93,7 @@ struct Command {
   std::size_t fewest, most;  // words after the name
   Completion complete;
   int (*run)(Session& session, const Arguments& arguments);
-  bool hidden;
+  bool hidden, paged;  // paged: only shows, so that what is long goes through a pager
 };
 
 /// A subject that help explains. Lines of its text that begin with two blanks stay as they are.
@@ -113,6 +113,7 @@ std::span<const Topic> topics();
 // Each lives in the file of its name.
 int run_pack(Session&, const Arguments&);
 int run_publish(Session&, const Arguments&);
+int run_serve(Session&, const Arguments&);
 int run_repo(Session&, const Arguments&);
 int run_refresh(Session&, const Arguments&);
 int run_search(Session&, const Arguments&);

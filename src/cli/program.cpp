@@ -76,7 +76,7 @@ std::optional<std::uint64_t> Arguments::number(const std::string& option) const 
   if (!given) return std::nullopt;
   const auto parsed = parse_number(*given);
   if (!parsed)
-    throw Error(ErrorCode::Usage, fmt::format("--{} {}: a number was expected", option, printable(*given)), {},
+    throw Error(ErrorCode::Usage, fmt::format("--{} {}: must be a number", option, printable(*given)), {},
                 fmt::format("for example --{} 10", option));
   return parsed;
 }
@@ -176,7 +176,10 @@ std::string command_line_of(const std::vector<std::string>& words) {
 int run(const Command& command, const Arguments& arguments, const std::vector<std::string>& words, Screen& screen,
         bool trust_compiled) {
   Session session(arguments, command_line_of(words), screen, trust_compiled);
+  const bool only_shows = command.paged || arguments.has("dry-run");
+  if (only_shows && !session.json() && !arguments.has("no-pager") && output_is_terminal()) screen.begin_page();
   const int code = command.run(session, arguments);
+  screen.end_page();
   if (session.changes()) operations::KeptList::renew(session.root(), list_text);
   return code;
 }
@@ -200,14 +203,14 @@ std::string command_for(const std::string& word) {
       {"uninstall", "`hambrel remove NAME` removes packages"},
       {"delete", "`hambrel remove NAME` removes packages"},
       {"update", "`hambrel refresh` asks the repositories what is new, `hambrel upgrade` upgrades packages"},
-      {"info", "`hambrel describe NAME` tells everything about a package"},
-      {"show", "`hambrel describe NAME` tells everything about a package"},
+      {"info", "`hambrel describe NAME` shows everything about a package"},
+      {"show", "`hambrel describe NAME` shows everything about a package"},
       {"history", "`hambrel ledger` lists what was done"},
       {"log", "`hambrel ledger` lists what was done"},
       {"clean", "`hambrel tidy` shows what can be freed"},
-      {"status", "`hambrel list` shows what is installed, `hambrel verify` whether it is as it was installed"},
-      {"reinstall", "`hambrel repair NAME` puts damaged files back"},
-      {"depends", "`hambrel needs NAME` and `hambrel needed-by NAME` show who needs whom"}};
+      {"status", "`hambrel list` shows what is installed, `hambrel verify` compares files with their packages"},
+      {"reinstall", "`hambrel repair NAME` restores damaged files"},
+      {"depends", "`hambrel needs NAME` and `hambrel needed-by NAME` show dependencies"}};
   const auto found = kWords.find(word);
   return found == kWords.end() ? std::string() : found->second;
 }
@@ -237,9 +240,9 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
     return 0;
   }
   if (const auto color = arguments.value("color"); color && *color != "auto" && *color != "always" && *color != "never")
-    throw Error(ErrorCode::Usage, fmt::format("--color {}: auto, always or never was expected", printable(*color)));
+    throw Error(ErrorCode::Usage, fmt::format("--color {}: must be auto, always or never", printable(*color)));
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
-    throw Error(ErrorCode::Usage, fmt::format("`hambrel {} {}` was expected", command->name, command->usage), {},
+    throw Error(ErrorCode::Usage, fmt::format("usage: hambrel {} {}", command->name, command->usage), {},
                 fmt::format("`hambrel help {}` shows examples", command->name));
   constexpr int kMostTries = 20, kPause = 50;  // milliseconds; while others change the state
   for (int tries = 1;; ++tries) {
@@ -253,7 +256,7 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
       os::sleep_milliseconds(kPause);
     }
   }
-  screen.note("a compiled index is damaged and is not used; `hambrel refresh` makes a new one");
+  screen.note("a compiled index is damaged and was not used; `hambrel refresh` makes a new one");
   return run(*command, arguments, words, screen, false);
 }
 
@@ -267,8 +270,8 @@ void tell(const Screen& screen, const Error& problem, bool json, const std::stri
                              {"hint", printable(with_root(problem.hint(), root))}}}}));
     return;
   }
-  const bool declined = problem.code() == ErrorCode::Declined || problem.code() == ErrorCode::Refused;
-  const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Not done: " : "Failed: ";
+  const bool declined = problem.code() == ErrorCode::Declined;
+  const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Cancelled: " : "Failed: ";
   screen.problem(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word),
                              problem.where().empty() ? "" : printable(problem.where()) + ": ",
                              printable(problem.problem())));
@@ -289,6 +292,7 @@ int run_program(const std::vector<std::string>& words) {
     return code;
   } catch (...) {
     const Error problem = current_error();
+    screen.show_held();
     tell(screen, problem, json, root_in(words));
     return exit_code(problem.code());
   }

@@ -61,7 +61,7 @@ unsigned wait_of(const Arguments& arguments) {
   const std::string text = arguments.value("wait").value_or("0");
   const auto wait = parse_number(text);
   if (!wait || *wait > 86400)
-    throw Error(ErrorCode::Usage, fmt::format("--wait {}: a number of seconds was expected", printable(text)), {},
+    throw Error(ErrorCode::Usage, fmt::format("--wait {}: must be a number of seconds", printable(text)), {},
                 "for example --wait 60");
   return static_cast<unsigned>(*wait);
 }
@@ -72,6 +72,7 @@ Session::Session(const Arguments& arguments, const std::string& command_line, Sc
     : screen_(screen),
       json_(arguments.has("json")),
       quiet_(arguments.has("quiet")),
+      verbose_(arguments.has("verbose")),
       progress_(screen, quiet_),
       root_(std::make_unique<operations::Root>(options_of(arguments, command_line, progress_, trust_compiled),
                                                progress_)) {
@@ -94,7 +95,7 @@ operations::ChangingRoot& Session::change(const Arguments& arguments) {
   root_ = std::move(changing);
   if (const auto& recovered = changing_->recovered())
     screen_.note(
-        fmt::format("{}: transaction {} ({}) was interrupted; {} of its {} moves had been done and were taken back. "
+        fmt::format("{}: transaction {} ({}) was interrupted; {} of its {} moves had been done and were rolled back. "
                     "The system is as it was before.",
                     screen_.paint_error(Style::Warn, "recovered"), number(recovered->id), recovered->kind,
                     recovered->moves_taken_back, recovered->moves));

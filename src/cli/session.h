@@ -24,6 +24,7 @@ class Session {
   const Screen& screen() const { return screen_; }
   bool json() const { return json_; }
   bool quiet() const { return quiet_; }
+  bool verbose() const { return verbose_; }
   Progress& progress() { return progress_; }
   /// A command that may be copied: "hambrel undo 7" with this run's --root put in, so that it acts on the same system.
   std::string copyable(const std::string& command) const;
@@ -49,7 +50,7 @@ class Session {
 
  private:
   Screen& screen_;
-  bool json_, quiet_;
+  bool json_, quiet_, verbose_;
   Progress progress_;
   std::unique_ptr<operations::Root> root_;
   operations::ChangingRoot* changing_ = nullptr;

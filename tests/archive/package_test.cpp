@@ -286,7 +286,7 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["entries"][3]["path"] = "usr/way"; }),
             "a path whose directory is not in the package (usr/way)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][0]["path"] = "var/lib/hambrel"; }),
-            "a package may not bring files of Hambrel's own directories (var/lib/hambrel)");
+            "a package may not contain files in Hambrel's own directories (var/lib/hambrel)");
   EXPECT_EQ(lie([](Json& t) { t["entries"][3]["target"] = "../../etc/shadow"; }),
             "a symbolic link that leads out of the root (etc/way)");
   EXPECT_EQ(lie([](Json& t) {
@@ -308,7 +308,7 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 04777; }),
             "the tar header of etc/sample.conf does not say what the table says");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["sha256"] = std::string(64, '0'); }),
-            "the content of etc/sample.conf is not what the table promises");
+            "the content of etc/sample.conf is not what the table says");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["mode"] = 1 << 20; }), "\"mode\" must be permission bits");
   EXPECT_EQ(lie([](Json& t) { t["entries"][1]["type"] = "device"; }),
             "\"type\" must be file, directory, symlink or hardlink");
@@ -319,7 +319,7 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
   EXPECT_EQ(lie([](Json& t) { t["entries"] = Json(kMostEntries + 1, Json::object()); }), "more than 1000000 entries");
   EXPECT_EQ(lie([](Json& t) { t["frames"][1]["plain"] = 1; }),
             "content is not where the table puts it (etc/sample.conf)");
-  EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (a whole number was expected)");
+  EXPECT_EQ(lie([](Json& t) { t["entries"][1].erase("size"); }), "\"size\" is missing (it must be a whole number)");
 }
 
 TEST_F(PackageFile, RightsOfAnotherThatTheManifestDoesNotNameAreRefused) {
@@ -373,10 +373,10 @@ TEST(PackageWriter, RefusesWhatCanNotGoIntoAPackage) {
     }
     return std::string("accepted");
   };
-  EXPECT_EQ(problem(), "only files, directories and links can go into a package");
+  EXPECT_EQ(problem(), "only files, directories and links can be in a package");
   fs::remove(directory / "root/etc/pipe");
   write_file(directory / "root/etc/bad\nname", "x");
-  EXPECT_EQ(problem(), "a path with a control character can't go into a package");
+  EXPECT_EQ(problem(), "a path with a control character cannot be in a package");
   fs::remove(directory / "root/etc/bad\nname");
   fs::create_symlink("../../../outside", directory / "root/etc/way");
   EXPECT_EQ(problem(), "a symbolic link that leads out of the root (etc/way)");

@@ -58,7 +58,7 @@ TEST(Json, StrictAboutKeysNumbersAndDepth) {
     return std::string();
   };
   EXPECT_EQ(problem(R"({"a":1,"b":{"a":2}})"), "");
-  EXPECT_EQ(problem(R"({"a":1,"a":2})"), "here: the key \"a\" stands twice in one object");
+  EXPECT_EQ(problem(R"({"a":1,"a":2})"), "here: the key \"a\" appears twice in one object");
   EXPECT_EQ(problem(R"({"a":)"), "here: not valid JSON at byte 6");
   EXPECT_EQ(problem(std::string(100, '[') + std::string(100, ']')), "here: JSON nested deeper than 64 levels");
   EXPECT_NE(problem("{\"a\":\"\xFF\"}"), "");

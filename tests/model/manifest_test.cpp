@@ -61,7 +61,7 @@ TEST(Manifest, EachMistakeIsToldWithItsLine) {
   EXPECT_EQ(problem_with("version = \"1:5.4-1\"\n", ""),
             "package.toml:1: version is missing -> add version = ... (a version, [EPOCH:]UPSTREAM[-REVISION])");
   EXPECT_EQ(problem_with("conflicts =", "conflict ="),
-            "package.toml:11: \"conflict\" is not known in [relations] -> did you mean conflicts?");
+            "package.toml:11: unknown key \"conflict\" in [relations] -> did you mean conflicts?");
   EXPECT_EQ(problem_with("foghorn < 1", "foghorn < "),
             "package.toml:11: \"foghorn <\" has no valid version after the operator -> write NAME OP VERSION with OP "
             "one of = != < <= > >=, "

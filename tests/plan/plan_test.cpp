@@ -43,10 +43,10 @@ TEST(Plan, RemovalsAndReplacementsSayWhy) {
   const Universe u = test::universe("*lamp 1\n+helper 1\n    requires lamp\nlampdesk 5\n    replaces lamp\n");
   solve::Request upgrade;
   upgrade.upgrade_all = true;
-  EXPECT_EQ(
-      told(u, upgrade),
-      "install lampdesk >5: takes over for lamp [wanted]\nremove helper 1>: requires lamp, which goes [pulled-in]\n"
-      "remove lamp 1>: lampdesk takes over [wanted]\n");
+  EXPECT_EQ(told(u, upgrade),
+            "install lampdesk >5: replaces lamp [wanted]\nremove helper 1>: requires lamp, which is being removed "
+            "[pulled-in]\n"
+            "remove lamp 1>: replaced by lampdesk [wanted]\n");
 }
 
 TEST(Plan, TheCheckerFindsEachKindOfProblem) {

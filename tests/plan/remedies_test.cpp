@@ -55,7 +55,7 @@ TEST(Remedies, TheCheapestComesFirst) {
       "1\n");
   EXPECT_EQ(
       ways_out(u, {"desk >= 2", "extra"}),
-      "hambrel install desk=1 extra: takes desk=1; installs 2\nhambrel install extra: gives up desk >= 2; installs 1\n"
+      "hambrel install desk=1 extra: takes desk=1; installs 2\nhambrel install extra: drops desk >= 2; installs 1\n"
       "hambrel change --install 'desk >= 2' --install extra --remove old: removes old (wanted); upgrades 1; installs "
       "2\n");
 }
@@ -63,7 +63,7 @@ TEST(Remedies, TheCheapestComesFirst) {
 TEST(Remedies, OneOfTwoThatExcludeEachOtherIsGivenUp) {
   const Universe u = test::universe("a 1\n    conflicts b\nb 1\n");
   EXPECT_EQ(ways_out(u, {"a", "b"}),
-            "hambrel install b: gives up a; installs 1\nhambrel install a: gives up b; installs 1\n");
+            "hambrel install b: drops a; installs 1\nhambrel install a: drops b; installs 1\n");
 }
 
 TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {

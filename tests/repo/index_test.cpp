@@ -41,8 +41,8 @@ TEST(Index, MistakesAreToldWithTheirLine) {
   EXPECT_TRUE(
       test::refusal([&] { parse_index(text + "{oops\n", "index"); }).starts_with("index: line 3: not valid JSON: "));
   EXPECT_EQ(test::refusal([&] { parse_index("{\"a\":{\"b\":1,\"b\":2}}\n", "index"); }),
-            "index: line 1: the key \"b\" stands twice in one object");
-  EXPECT_EQ(test::refusal([&] { parse_index("[1]\n", "index"); }), "index: line 1: a JSON object was expected");
+            "index: line 1: the key \"b\" appears twice in one object");
+  EXPECT_EQ(test::refusal([&] { parse_index("[1]\n", "index"); }), "index: line 1: it must be a JSON object");
   text.replace(text.rfind("stable"), 6, "Stable");
   EXPECT_EQ(test::refusal([&] { parse_index(text, "index"); }),
             "index: line 2: b: \"channel\" must be the name of a channel");
@@ -77,7 +77,7 @@ TEST(Settings, MistakesAreToldWithFileAndLine) {
   EXPECT_EQ(with("url = \"http://h/x\"\nrank = 7\n"), "");
   EXPECT_EQ(with("\nurl = \"ftp://h/x\"\n"), file + ":2: \"ftp://h/x\" is not the URL of a repository");
   EXPECT_EQ(with("url = \"http://h/x\"\nrank = 100\n"), file + ":2: rank must be a whole number from 1 to 99");
-  EXPECT_EQ(with("url = \"http://h/x\"\nenable = true\n"), file + ":2: \"enable\" is not known in this file");
+  EXPECT_EQ(with("url = \"http://h/x\"\nenable = true\n"), file + ":2: unknown key \"enable\" in this file");
   EXPECT_EQ(with("rank = 3\n"), file + ":1: url is missing");
 }
 

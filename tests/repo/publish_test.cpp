@@ -74,7 +74,7 @@ TEST_F(Publishing, MistakesAreNamedAndNothingIsPublished) {
   put("lamp", "1-1", "packages/lamp/2-1.independent.hambrel");
   EXPECT_EQ(refusal([&] { publish(); }),
             directory.text() +
-                "/packages/lamp/2-1.independent.hambrel: holds lamp 1-1 for independent, which belongs elsewhere");
+                "/packages/lamp/2-1.independent.hambrel: contains lamp 1-1 for independent, which belongs elsewhere");
   std::filesystem::remove(directory / "packages/lamp/2-1.independent.hambrel");
   test::write_file(directory / "packages/lamp/1-1.independent.hambrel", "no package");
   EXPECT_EQ(refusal([&] { publish(); }),
@@ -98,7 +98,7 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   EXPECT_EQ(catalog.base->size(), 0U);
   EXPECT_EQ(catalog.indexes[0].problem, cached + ": the cached index is damaged");
   test::write_file(directory / "trust/timestamp.json", "{}");
-  EXPECT_EQ(refresh()[0].problem->problem(), "\"signed\" is missing (a value was expected)");
+  EXPECT_EQ(refresh()[0].problem->problem(), "\"signed\" is missing (it must be a value)");
 }
 
 TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
@@ -135,7 +135,7 @@ TEST_F(Publishing, WhatIsOlderThanWhatIsAtHandIsRefused) {
   const auto result = refresh()[0];
   ASSERT_TRUE(result.problem);
   EXPECT_EQ(result.problem->code(), ErrorCode::Untrusted);
-  EXPECT_EQ(result.problem->problem(), "timestamp 1 is older than number 2, which is at hand");
+  EXPECT_EQ(result.problem->problem(), "timestamp 1 is older than number 2, which was already seen");
   EXPECT_EQ(result.version, 2U) << "the one at hand stays in use";
 }
 
@@ -150,7 +150,7 @@ TEST_F(Publishing, NothingIsFetchedOrUnpackedThatIsBeyondTheLimits) {
     return refresh()[0].problem->problem();
   };
   EXPECT_EQ(problem({"index/full-7.jsonl.zst", 7, 1ULL << 40, {}}),
-            "names an index of 1099511627776 bytes, at most 268435456 are accepted");
+            "lists an index of 1099511627776 bytes; at most 268435456 are accepted");
   const std::string bomb = archive::compress_frame(std::string(64 << 20, ' '), 1);
   test::write_file(directory / "index/full-7.jsonl.zst", bomb);
   EXPECT_THAT(problem({"index/full-7.jsonl.zst", 7, bomb.size(), sha256(bomb)}),
@@ -180,7 +180,7 @@ TEST_F(Publishing, TwoRefreshesAtOnceBothEndWell) {
 TEST_F(Publishing, FilesThatNobodyWouldFindAreNamed) {
   put("lamp", "1-1");
   put("horn", "1-1", "packages/horn-1-1.independent.hambrel");
-  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.independent.hambrel: lies beside"));
+  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.independent.hambrel: is not in a package's directory"));
 }
 
 TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {

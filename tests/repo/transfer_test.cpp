@@ -74,12 +74,12 @@ TEST(Transfer, EachKindOfBadServerEndsInAnAnswer) {
   const Server server;
   EXPECT_EQ(problem(server.url("/good")), "got 0123456789");
   EXPECT_EQ(problem(server.url("/good"), 10, std::pair(3, 4)), "got 3456");
-  EXPECT_EQ(problem(server.url("/good"), 5), "more than the expected 5 bytes came");
-  EXPECT_EQ(problem(server.url("/endless"), 100'000), "more than the expected 100000 bytes came");
+  EXPECT_EQ(problem(server.url("/good"), 5), "more than the expected 5 bytes arrived");
+  EXPECT_EQ(problem(server.url("/endless"), 100'000), "more than the expected 100000 bytes arrived");
   EXPECT_EQ(problem(server.url("/missing")), "the server answered with status 404");
   EXPECT_EQ(problem(server.url("/loop")), "cannot be fetched: Maximum (5) redirects followed");
   EXPECT_EQ(problem(server.url("/to-file")),
-            "the server redirects to where Hambrel does not follow: only https follows https");
+            "the server redirects to an address Hambrel does not follow: from https only to https");
   EXPECT_TRUE(problem(server.url("/cut")).starts_with("cannot be fetched: transfer closed"));
   EXPECT_EQ(problem(server.url("/no-ranges"), 4, std::pair(3, 4)), "got 3456");
   EXPECT_TRUE(problem("http://127.0.0.1:1/x").starts_with("cannot be fetched: Failed to connect"));
@@ -155,7 +155,7 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
     download(*fs, {wanted("bad", "package"), wanted("also-good", "PACKAGE")}, repositories, 2, silent);
     FAIL();
   } catch (const Error& error) {
-    EXPECT_EQ(error.problem(), "bad 1:2~rc1-1 is not the file that base names (its digest differs)");
+    EXPECT_EQ(error.problem(), "bad 1:2~rc1-1 is not the file that base describes (its digest differs)");
   }
   EXPECT_TRUE(fs->list("var/cache/hambrel/packages/bad").empty());
   EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.independent.hambrel"));

@@ -104,7 +104,7 @@ TEST_F(Change, EditedConfigurationStaysAndTheNewOneWaits) {
   EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
   EXPECT_EQ(read_file(station.root() / "var/lib/hambrel/configs/waiting/etc/desk.toml"), "lamps = 2\n");
   EXPECT_THAT(station.without_root(station.hambrel({"remove", "desk", "--yes"}).out),
-              HasSubstr("/etc/desk.toml was edited: it stays as a leftover; `hambrel remove --purge desk`"));
+              HasSubstr("/etc/desk.toml was edited and is kept; `hambrel remove --purge desk`"));
   EXPECT_EQ(read_file(station.root() / "etc/desk.toml"), "lamps = 9\n");
   station.hambrel({"undo", "3", "--yes"});
   station.hambrel({"undo", "2", "--yes"});
@@ -128,13 +128,13 @@ TEST_F(Change, AFileOfAnotherPackageIsRefusedAndOneOfNobodysGoesToTheAttic) {
   const Ran refused = station.hambrel({"install", station.path("thief.hambrel").string(), "--yes"});
   EXPECT_EQ(refused.code, 3);
   EXPECT_EQ(refused.err,
-            "Refused: /usr/bin/desk: thief brings this path, which belongs to desk\n  -> remove desk first, or leave "
-            "thief out\n");
+            "Refused: /usr/bin/desk: thief has this file, which belongs to desk\n  -> remove desk first, or leave out "
+            "thief\n");
   EXPECT_EQ(station.files(), before);
   write_file(station.root() / "usr/bin/horn", "my own");
   const auto own = station.files();
   EXPECT_THAT(station.hambrel({"install", "horn", "--yes"}).out,
-              HasSubstr("/usr/bin/horn belongs to no package: it goes to the attic, horn brings its own"));
+              HasSubstr("/usr/bin/horn is not owned by any package: it is moved to the attic, horn has its own"));
   EXPECT_EQ(read_file(station.root() / "usr/bin/horn"), "tut");
   station.hambrel({"undo", "2", "--yes"});
   EXPECT_EQ(station.files(), own);
@@ -144,7 +144,7 @@ TEST_F(Change, ForeignFilesKeepTheirDirectory) {
   station.hambrel({"install", "desk=1", "--yes"});
   write_file(station.root() / "usr/share/desk/notes", "by hand");
   const Ran ran = station.hambrel({"remove", "desk", "--yes"});
-  EXPECT_THAT(ran.out, HasSubstr("note  /usr/share/desk stays: it holds files that belong to no package"));
+  EXPECT_THAT(ran.out, HasSubstr("note  /usr/share/desk stays: it contains files no package owns"));
   EXPECT_EQ(read_file(station.root() / "usr/share/desk/notes"), "by hand");
   EXPECT_FALSE(fs::exists(station.root() / "usr/share/desk/shape"));
   station.hambrel({"undo", "2", "--yes"});
@@ -158,18 +158,17 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
   const Ran ran = station.hambrel({"install", "desk>=2", "--yes"});
   EXPECT_EQ(ran.code, 3);
   EXPECT_EQ(ran.err,
-            "Refused: this can't be done together with what is installed and wanted:\n  desk>=2 was asked for\n  horn "
+            "Refused: this conflicts with what is installed and wanted:\n  desk>=2 was asked for\n  horn "
             "1-1 is installed and wanted\n"
-            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n\nA way out, tried:\n"
+            "  horn 1-1 conflicts with desk >= 2: desk 2-1\n\nRemedy (tried out):\n"
             "  1  hambrel --root " +
                 station.root().string() +
-                " change --install 'desk>=2' --remove horn\n     removes horn (wanted); upgrades 2; changes "
-                "disk use by +2 B\n");
+                " change --install 'desk>=2' --remove horn\n     removes horn (wanted); upgrades 2; "
+                "disk use +2 B\n");
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
-  EXPECT_THAT(
-      upgrade.out,
-      HasSubstr("2 stay behind what is on offer: horn 1-1 (wanted) conflicts with desk 2-1\n        desk, lib"));
+  EXPECT_THAT(upgrade.out,
+              HasSubstr("2 packages are held back: horn 1-1 (wanted) conflicts with desk 2-1\n        desk, lib"));
 }
 
 TEST_F(Change, ARemedyIsTakenByItsNumber) {
@@ -179,7 +178,7 @@ TEST_F(Change, ARemedyIsTakenByItsNumber) {
   const Ran ran =
       run({"sh", "-c", "(sleep 0.4; echo 1; sleep 0.4; echo yes) | script -qec \"" + command + "\" /dev/null"});
   EXPECT_EQ(ran.code, 0) << ran.out;
-  EXPECT_THAT(ran.out, HasSubstr("Take one of them? (its number, or no)"));
+  EXPECT_THAT(ran.out, HasSubstr("Use one of them? (its number, or no)"));
   EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
   EXPECT_EQ(station.json({"ledger", "show", "2"})["kind"], "change");
 }
@@ -198,7 +197,7 @@ TEST_F(Change, WhyAndTheTreesTellTheReasons) {
   EXPECT_EQ(station.hambrel({"why", "lib"}).out, "desk 1-1  wanted\n  lib 1-1  requires lib = 1\n");
   EXPECT_EQ(station.hambrel({"needs", "desk"}).out, "desk 1-1  wanted\n  lib 1-1  requires lib = 1\n");
   EXPECT_EQ(station.hambrel({"needed-by", "lib"}).out, "lib 1-1\n  desk 1-1  requires lib = 1  wanted\n");
-  EXPECT_THAT(station.hambrel({"why", "horn"}).out, HasSubstr("nothing stands against it"));
+  EXPECT_THAT(station.hambrel({"why", "horn"}).out, HasSubstr("nothing prevents it"));
   EXPECT_EQ(station.hambrel({"needed-by", "horn"}).code, 3);
   station.hambrel({"install", "horn", "--yes"});
   EXPECT_THAT(station.hambrel({"why", "desk>=2"}).err, HasSubstr("horn 1-1 conflicts with desk >= 2: desk 2-1"));
@@ -209,8 +208,7 @@ TEST_F(Change, LaterTransactionsStandInTheWayOfAnUndo) {
   station.hambrel({"install", "desk=1", "--yes"});
   const Ran ran = station.hambrel({"undo", "1", "--yes"});
   EXPECT_EQ(ran.code, 3);
-  EXPECT_THAT(ran.err,
-              HasSubstr("transaction 1: taking it back would break what came later: desk 1-1 requires lib = 1"));
+  EXPECT_THAT(ran.err, HasSubstr("transaction 1: undoing it would break later changes: desk 1-1 requires lib = 1"));
   station.hambrel({"upgrade", "--yes"});
   EXPECT_THAT(station.hambrel({"undo", "2", "--yes"}).err, HasSubstr("desk was changed again by transaction 3"));
   EXPECT_EQ(station.hambrel({"undo", "7", "--yes"}).code, 1);
@@ -221,7 +219,7 @@ TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
   const Ran ran = station.hambrel({"install", "desk"});
   EXPECT_EQ(ran.code, 4);
   EXPECT_EQ(ran.err,
-            "Not done: there is no terminal to ask on\n  -> add --yes to carry the plan out, or --dry-run to see it\n");
+            "Cancelled: there is no terminal to ask on\n  -> add --yes to do it, or --dry-run to see the plan\n");
   const Ran dry = station.hambrel({"install", "desk", "--dry-run"});
   EXPECT_EQ(dry.code, 0);
   EXPECT_THAT(dry.out, HasSubstr("2 packages will be installed.  in "));
@@ -236,7 +234,7 @@ TEST_F(Change, OnATerminalAYesIsNeeded) {
   };
   const Ran no = with_answer("no");
   EXPECT_EQ(no.code, 4);
-  EXPECT_THAT(no.out, HasSubstr("Carry this out? (yes or no)"));
+  EXPECT_THAT(no.out, HasSubstr("Continue? (yes, no or only download)\r\n> "));
   EXPECT_EQ(station.installed(), "");
   EXPECT_EQ(with_answer("yes").code, 0);
   EXPECT_EQ(station.installed(), "lib 1-1");
@@ -249,7 +247,8 @@ TEST_F(Change, OwnersComeFromTheRootsOwnNamesAndUnknownOnesAreRefused) {
                {{"usr/bin/gauge", "g"}}, station.path("gauge.hambrel").string());
   const Ran refused = station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"});
   EXPECT_EQ(refused.code, 3);
-  EXPECT_THAT(refused.err, HasSubstr("/usr/bin/gauge: gauge wants the user \"tide\", which this root does not have"));
+  EXPECT_THAT(refused.err,
+              HasSubstr("/usr/bin/gauge: gauge needs the user \"tide\", which does not exist in this root"));
   write_file(station.root() / "etc/passwd", "tide:x:4711:4712::/:/bin/sh\n");
   write_file(station.root() / "etc/group", "harbour:x:4713:\n");
   EXPECT_EQ(station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"}).code, 0);

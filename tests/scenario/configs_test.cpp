@@ -121,9 +121,10 @@ TEST_F(Configs, AllQuestionsComeOnceBeforeTheFirstChange) {
   EXPECT_EQ(ran.code, 0) << ran.out;
   EXPECT_THAT(ran.out, HasSubstr("ask  /etc/lamp.conf"));
   EXPECT_THAT(ran.out, HasSubstr("1 of 2"));
-  EXPECT_THAT(ran.out, HasSubstr("\"nonsense\" is none of these."));
-  EXPECT_THAT(ran.out, HasSubstr("You changed 1 line, the new version 1 line, and the two fit together."));
-  EXPECT_LT(ran.out.find("/etc/other.conf  lamp 1-1 -> 2-1"), ran.out.find("Carry this out?"));
+  EXPECT_THAT(ran.out, HasSubstr("\"nonsense\" is not one of the choices."));
+  EXPECT_THAT(ran.out,
+              HasSubstr("You changed 1 line, the new version 1 line, and your changes and its do not overlap."));
+  EXPECT_LT(ran.out.find("/etc/other.conf  lamp 1-1 -> 2-1"), ran.out.find("Continue?"));
   EXPECT_EQ(conf(), kBoth);
   EXPECT_EQ(conf("other.conf"), "b\n");
 }
@@ -132,7 +133,8 @@ TEST_F(Configs, WhatDoesNotMergeWaitsAndIsSettledLaterInTheEditor) {
   two_versions();
   edit(kClash);
   const Ran upgrade = station.hambrel({"upgrade", "-y", "--configs", "merge"});
-  EXPECT_THAT(upgrade.out, HasSubstr("/etc/lamp.conf can't be merged: you and the new version changed the same lines"));
+  EXPECT_THAT(upgrade.out,
+              HasSubstr("/etc/lamp.conf cannot be merged: you and the new version changed the same lines"));
   EXPECT_EQ(conf(), kClash);
   EXPECT_THAT(station.hambrel({"configs", "diff", "/etc/lamp.conf"}).out, HasSubstr("- every = 5\n    + every = 30"));
   EXPECT_THAT(station.hambrel({"configs", "diff", "/etc/lamp.conf", "--against", "old"}).out,
@@ -146,7 +148,7 @@ TEST_F(Configs, WhatDoesNotMergeWaitsAndIsSettledLaterInTheEditor) {
                                     0755),
                          station.path("editor").string())}};  // Ctrl-C is the editor's, not the program's
   const Ran kept = station.on_terminal("edit|wait", {"configs", "settle", "/etc/lamp.conf"}, leaves);
-  EXPECT_THAT(kept.out, HasSubstr("There are still markers in it"));
+  EXPECT_THAT(kept.out, HasSubstr("It still contains conflict markers"));
   EXPECT_EQ(conf(), kClash);
   const Ran ran = station.on_terminal("edit|yes", {"configs", "settle", "/etc/lamp.conf"}, solves);
   EXPECT_EQ(ran.code, 0) << ran.out;
@@ -156,7 +158,7 @@ TEST_F(Configs, WhatDoesNotMergeWaitsAndIsSettledLaterInTheEditor) {
   edit("edited after that\n");
   const Ran undo = station.hambrel({"undo", "3", "-y"});
   ASSERT_EQ(undo.code, 0);
-  EXPECT_THAT(undo.out, HasSubstr("/etc/lamp.conf was changed since: that version goes to the attic"));
+  EXPECT_THAT(undo.out, HasSubstr("/etc/lamp.conf was changed since: that version is moved to the attic"));
   EXPECT_EQ(conf(), kClash);
   EXPECT_EQ(states(), "waiting /etc/lamp.conf") << "as it was before it was settled";
   ASSERT_EQ(station.hambrel({"configs", "settle", "-y", "--configs", "merge", "--markers"}).code, 0);
@@ -208,7 +210,7 @@ TEST_F(Configs, ARollbackPastAGivenUpAtticSaysWhatItCannotKnow) {
   const std::string merged = conf();
   ASSERT_EQ(station.hambrel({"tidy", "attic", "--keep", "1", "-y"}).code, 0);
   const Ran ran = station.hambrel({"rollback", "1", "-y"});
-  EXPECT_THAT(ran.out, HasSubstr("what stood at /etc/lamp.conf then is not known any more")) << ran.err;
+  EXPECT_THAT(ran.out, HasSubstr("what was at /etc/lamp.conf then is no longer known")) << ran.err;
   EXPECT_EQ(conf(), merged);
 }
 
@@ -217,7 +219,7 @@ TEST_F(Configs, WhatWaitsIsAlwaysOfTheVersionThatIsThere) {
   edit(kMine);
   station.hambrel({"upgrade", "-y"});
   station.hambrel({"downgrade", "lamp=1", "--no-hold", "-y"});
-  EXPECT_EQ(states(), "edited /etc/lamp.conf") << "back to what the edit began from: nothing waits";
+  EXPECT_EQ(states(), "edited /etc/lamp.conf") << "back to what the edit began from: no newer version";
   station.hambrel({"undo", "3", "-y"});
   EXPECT_EQ(states(), "waiting /etc/lamp.conf");
   ASSERT_EQ(station.hambrel({"configs", "settle", "-y", "--configs", "merge"}).code, 0);
@@ -225,7 +227,7 @@ TEST_F(Configs, WhatWaitsIsAlwaysOfTheVersionThatIsThere) {
   EXPECT_EQ(conf(), kBoth) << "the merge is the administrator's by now";
   const Ran refused = station.hambrel({"undo", "5", "-y"});
   EXPECT_EQ(refused.code, 3);
-  EXPECT_THAT(refused.err, HasSubstr("what waited for /etc/lamp.conf then is of another version"));
+  EXPECT_THAT(refused.err, HasSubstr("the version of /etc/lamp.conf that waited then is not the installed"));
 }
 
 TEST_F(Configs, ADefaultThatMovedTakesTheEditsAlong) {

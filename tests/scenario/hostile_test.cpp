@@ -180,7 +180,7 @@ TEST_F(Hostile, LittleFromARepositoryTakesLittleMemory) {
   ASSERT_EQ(run({"python3", made, "index", station.repository().string()}).code, 0);
   const Ran index = limited("refresh");
   EXPECT_EQ(index.code, 1) << index.err;  // malformed, and found within the limit
-  EXPECT_EQ(limited("list available").code, 0) << "the index of before stays in use";
+  EXPECT_EQ(limited("list available").code, 0) << "the index of before is still used";
   const std::string file = station.path("bomb.hambrel").string();
   ASSERT_EQ(run({"python3", made, "package", file}).code, 0);
   const Ran package = limited("install " + file + " -y");
@@ -193,8 +193,8 @@ TEST_F(Hostile, APlanNamesWhatAPackageShouldNotBring) {
   station.publish();
   station.hambrel({"refresh"});
   const Ran plan = station.hambrel({"install", "odd", "-n"});
-  EXPECT_THAT(plan.out, HasSubstr("/etc/hambrel/repos/mine.toml of odd is a setting of Hambrel itself"));
-  EXPECT_THAT(plan.out, HasSubstr("/srv/open of odd is a directory in which every user can replace"));
+  EXPECT_THAT(plan.out, HasSubstr("/etc/hambrel/repos/mine.toml of odd is one of Hambrel's own settings"));
+  EXPECT_THAT(plan.out, HasSubstr("/srv/open of odd is a directory in which any user can replace"));
   const auto notices = station.json({"install", "odd", "-n"})["plan"]["notices"];
   EXPECT_EQ(notices[0]["kind"].get<std::string>() + " " + notices[1]["kind"].get<std::string>(),
             "own-settings open-to-all");

@@ -83,7 +83,7 @@ TEST_F(Ledger, ContentThatWasAlteredInTheAtticIsNotBroughtBack) {
   write_file(kept(), "bad");  // as long as it was, in the same file
   const Ran undone = station.hambrel({"undo", "2", "-y"});
   EXPECT_EQ(undone.code, 0) << undone.err;
-  EXPECT_THAT(undone.err, HasSubstr("the attic's copy of /usr/lib/l was altered"));
+  EXPECT_THAT(undone.err, HasSubstr("the attic's copy of /usr/lib/l was modified"));
   EXPECT_EQ(read_file(station.root() / "usr/lib/l"), "one") << "from the repository";
 }
 

@@ -25,7 +25,7 @@ class OlderRoot : public testing::Test {
 
 TEST_F(OlderRoot, IsReadAsItWasWritten) {
   const Ran shown = station.hambrel({"ledger", "show", "2"});
-  EXPECT_THAT(shown.out, HasSubstr("merge  /etc/tidegauge.conf  tidegauge  your changes and those of the new version"));
+  EXPECT_THAT(shown.out, HasSubstr("merge  /etc/tidegauge.conf  tidegauge  your changes and the new version's"));
   EXPECT_THAT(shown.out, HasSubstr("asked for"));
   const Ran all = station.hambrel({"ledger"});
   EXPECT_THAT(all.out, HasSubstr("purge /etc/foghorn.conf"));

@@ -26,7 +26,7 @@ TEST_F(Preparing, ActivateSwitchesToWhatWasPreparedWithoutTheRepository) {
   const auto before = station.files();
   const Ran prepared = station.hambrel({"upgrade", "--prepare", "-y", "--reason", "by day"});
   EXPECT_EQ(prepared.code, 0) << prepared.err;
-  EXPECT_THAT(prepared.out, HasSubstr("staged; nothing of the running system was changed."));
+  EXPECT_THAT(prepared.out, HasSubstr("staged; nothing was changed on the running system."));
   EXPECT_EQ(station.files(), before);
   EXPECT_EQ(station.installed(), "desk 1-1, lib 1-1");
   EXPECT_THAT(station.hambrel({"ledger"}).out, HasSubstr("upgrade of 2 packages, 16 B staged"));
@@ -37,7 +37,8 @@ TEST_F(Preparing, ActivateSwitchesToWhatWasPreparedWithoutTheRepository) {
   fs::remove_all(station.root() / "var/cache/hambrel");
   const Ran activated = station.hambrel({"activate"});
   EXPECT_EQ(activated.code, 0) << activated.err;
-  EXPECT_THAT(activated.out, HasSubstr("Activated: upgrade of 2 packages, as transaction 2; `hambrel --root"));
+  EXPECT_THAT(activated.out,
+              HasSubstr("Activated: upgrade of 2 packages, as transaction 2. To undo it: `hambrel --root"));
   EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
   EXPECT_EQ(read_file(station.root() / "usr/share/lib/a"), "now a file");
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
@@ -57,17 +58,17 @@ TEST_F(Preparing, ActivateSwitchesToWhatWasPreparedWithoutTheRepository) {
 TEST_F(Preparing, WhatHasMovedSinceIsNotSwitchedAwayUnseen) {
   ASSERT_EQ(station.hambrel({"upgrade", "--prepare", "-y"}).code, 0);
   EXPECT_THAT(station.hambrel({"remove", "lib", "--prepare", "-y"}).err,
-              HasSubstr("something is prepared already: `hambrel"));
+              HasSubstr("a change is already prepared: `hambrel"));
   write_file(station.root() / "etc/desk", "edited since\n");
   const auto edited = station.files();
   const Ran refused = station.hambrel({"activate"});
   EXPECT_EQ(refused.code, 3);
-  EXPECT_THAT(refused.err, HasSubstr("/etc/desk: this was changed by somebody since the transaction was prepared"));
+  EXPECT_THAT(refused.err, HasSubstr("/etc/desk: this has been changed since the transaction was prepared"));
   EXPECT_EQ(station.files(), edited);
-  EXPECT_THAT(station.hambrel({"remove", "lib", "-n"}).out, HasSubstr("can't be activated any more after this"));
+  EXPECT_THAT(station.hambrel({"remove", "lib", "-n"}).out, HasSubstr("can no longer be activated after this"));
   ASSERT_EQ(station.hambrel({"remove", "lib", "-y"}).code, 0);
   EXPECT_THAT(station.hambrel({"activate"}).err,
-              HasSubstr("the system has moved since this was prepared: transaction 2 was done (remove)"));
+              HasSubstr("the system has changed since this was prepared: transaction 2 (remove)"));
   EXPECT_EQ(station.installed(), "desk 1-1");
   EXPECT_THAT(station.hambrel({"activate", "--discard"}).out, HasSubstr("Dropped: upgrade of 2 packages; 16 B"));
   EXPECT_TRUE(fs::is_empty(stage()));

@@ -27,7 +27,8 @@ class Retention : public testing::Test {
 TEST_F(Retention, APlanSaysWhatTheLimitsGiveUpAndTheChangeDoesIt) {
   install("lamp=1"), install("lamp=2"), install("lamp=3");
   write_file(station.root() / "etc/hambrel/hambrel.toml", "[attic]\ntransactions = 2\n");
-  EXPECT_THAT(station.hambrel({"install", "lamp=4", "-n"}).out, HasSubstr("gives up the files of transactions 1 to 2"));
+  EXPECT_THAT(station.hambrel({"install", "lamp=4", "-n"}).out,
+              HasSubstr("transactions 1 to 2 will no longer be undoable"));
   EXPECT_TRUE(has_attic(1));
   // the power goes between the commit and the tidying up
   EXPECT_EQ(station.hambrel({"install", "lamp=4", "-y"}, {{"HAMBREL_TEST_DIE_AT", "committed"}}).code, 137);
@@ -37,8 +38,8 @@ TEST_F(Retention, APlanSaysWhatTheLimitsGiveUpAndTheChangeDoesIt) {
   EXPECT_FALSE(has_attic(2));
   const Ran refused = station.hambrel({"undo", "2", "-y"});
   EXPECT_EQ(refused.code, 3);
-  EXPECT_THAT(refused.err, HasSubstr("its files are no longer in the attic: they were given up by transaction 4"));
-  EXPECT_THAT(station.hambrel({"ledger"}).out, HasSubstr("done for good"));
+  EXPECT_THAT(refused.err, HasSubstr("its files are no longer in the attic: transaction 4 dropped them"));
+  EXPECT_THAT(station.hambrel({"ledger"}).out, HasSubstr("done; cannot be undone"));
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
   // going back past it takes the package from the repository
   fs::remove_all(station.root() / "var/cache/hambrel/packages");
@@ -56,7 +57,7 @@ TEST_F(Retention, TidyAtticKeepsWhatCheckpointsTheShelfAndThePreparedNeed) {
   install("lamp=3");
   EXPECT_THAT(station.hambrel({"checkpoint", "list"}).out, HasSubstr("6 B of the attic"));
   ASSERT_EQ(station.hambrel({"undo", "5", "--prepare", "-y"}).code, 0);
-  EXPECT_THAT(station.hambrel({"tidy"}).out, HasSubstr("undo back to transaction 1"));
+  EXPECT_THAT(station.hambrel({"tidy"}).out, HasSubstr("undo as far back as transaction 1"));
   const Ran shown = station.hambrel({"tidy", "attic", "--keep", "1", "-n"});
   EXPECT_THAT(shown.out, HasSubstr("for horn, which is shelved"));
   EXPECT_THAT(shown.out, HasSubstr("for what is prepared"));
@@ -69,8 +70,8 @@ TEST_F(Retention, TidyAtticKeepsWhatCheckpointsTheShelfAndThePreparedNeed) {
   ASSERT_EQ(station.hambrel({"unshelve", "horn", "-y"}).code, 0);
   ASSERT_EQ(station.hambrel({"rollback", "calm", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "lamp 2-1");
-  EXPECT_THAT(station.hambrel({"undo", "6", "-y"}).err, HasSubstr("it gave up what the attic had kept"));
-  EXPECT_THAT(station.hambrel({"tidy", "attic", "-n"}).out, HasSubstr("the attic is within the limits"));
+  EXPECT_THAT(station.hambrel({"undo", "6", "-y"}).err, HasSubstr("it dropped files of earlier transactions"));
+  EXPECT_THAT(station.hambrel({"tidy", "attic", "-n"}).out, HasSubstr("the attic is within its limits"));
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
   EXPECT_EQ(station.hambrel({"tidy", "loft"}).code, 2);
   EXPECT_EQ(station.hambrel({"tidy", "attic", "--keep", "few", "-y"}).code, 2);

@@ -63,7 +63,7 @@ TEST(Roots, PackagesOfALowerLayerGoAndComeBackAndWhatCannotBeRenamedIsForetold) 
 
   const Ran removed = station.hambrel({"remove", "lamp", "-y"});
   ASSERT_EQ(removed.code, 0) << removed.err;
-  EXPECT_THAT(removed.out, HasSubstr("/usr/share/lamp/deep stays, empty: it lies in a lower layer"));
+  EXPECT_THAT(removed.out, HasSubstr("/usr/share/lamp/deep stays, empty: it is in a lower layer"));
   EXPECT_TRUE(fs::is_empty(station.root() / "usr/share/lamp/deep"));
   EXPECT_FALSE(fs::exists(station.root() / "usr/bin/lamp"));
   ASSERT_EQ(station.hambrel({"undo", "2", "-y"}).code, 0);

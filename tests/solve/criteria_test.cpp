@@ -153,8 +153,7 @@ TEST(Criteria, AHoldAndARepositoryThatIsNotEnabledAreOfferedAsWaysOut) {
   };
   EXPECT_EQ(ways("desk"),
             "hambrel change --release lib --install desk: releases the hold of lib; upgrades 1; installs 1\n");
-  EXPECT_EQ(ways("view"),
-            "hambrel repo enable cove && hambrel install view: enables the repository cove; installs 2\n");
+  EXPECT_EQ(ways("view"), "hambrel repo enable cove && hambrel install view: enables repository cove; installs 2\n");
 }
 
 /// N + 1 packages are asked for, each to have one of N places that exclude each other: refuting it takes exponential

@@ -88,7 +88,7 @@ TEST(Solver, RemovalTakesPulledInDependantsButNeverWantedOnes) {
   request.remove = {"lib"};
   EXPECT_EQ(answer(universe(text), request), "");
   EXPECT_EQ(answer(universe(text + "*desk 1\n    requires lib\n"), request),
-            "lib was to be removed\ndesk 1 is installed and wanted\ndesk 1 requires lib: lib 1\n");
+            "you asked to remove lib\ndesk 1 is installed and wanted\ndesk 1 requires lib: lib 1\n");
 }
 
 TEST(Solver, DropUnneededFollowsWhatIsStillNeeded) {
@@ -107,7 +107,7 @@ TEST(Solver, ARefusalNamesTheChain) {
             "gullcam 1 is installed and wanted\ngullcam 1 requires libbuoy < 3: libbuoy 2\n");
   const Universe missing = universe("a 1\n    requires nowhere >= 2\n");
   EXPECT_EQ(answer(missing, install(missing, {"a"})),
-            "a was asked for\na 1 requires nowhere >= 2, which nothing offers\n");
+            "a was asked for\na 1 requires nowhere >= 2, which is not available\n");
 }
 
 TEST(Solver, ManyVersionsOfOneNameExcludeEachOther) {

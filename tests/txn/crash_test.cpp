@@ -256,7 +256,7 @@ const std::vector<Story>& stories() {
       {"activating on three file systems", {"boot", "usr"}, both(install_all, prepared(upgrade_both)), activate},
       {"activating an undo", {}, both(install_all, upgrade_lib, prepared(undo_last)), activate},
       {"shelving on three file systems", {"boot", "usr"}, install_all, shelve_both},
-      {"coming back from the shelf", {}, both(install_all, shelve_both), roll_back},
+      {"coming unshelved", {}, both(install_all, shelve_both), roll_back},
       {"giving up attics", {"boot"}, both(install_all, upgrade_lib, upgrade_desk), give_up_two},
       {"repair", {}, both(install_all, damage), repair},
       {"repair on three file systems", {"boot", "usr"}, both(install_all, damage), repair},

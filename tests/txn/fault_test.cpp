@@ -113,7 +113,7 @@ const std::vector<Named>& changes() {
       {"upgrade", install_old, upgrade},
       {"remove", install_old, remove},
       {"shelve", install_old, shelve},
-      {"coming back from the shelf", [](Scene& s, os::FileSystem& f) { install_old(s, f), shelve(s, f); },
+      {"coming unshelved", [](Scene& s, os::FileSystem& f) { install_old(s, f), shelve(s, f); },
        [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false},
       {"rollback", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f), remove(s, f); },
        [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false}};

@@ -116,7 +116,7 @@ TEST_F(Mounts, AStageThatSomebodyElseCouldWriteToIsNotUsed) {
   fs::create_directories(shop / "boot/.hambrel");
   fs::permissions(shop / "boot/.hambrel", fs::perms::all);
   EXPECT_THAT(refused([&] { shop.change(*shop.fs, {&boat(1)}); }),
-              HasSubstr("boot/.hambrel: is not a directory that only Hambrel writes to"));
+              HasSubstr("boot/.hambrel: is not a directory only Hambrel writes to"));
   EXPECT_EQ(shop.installed(), "");
 }
 
@@ -127,7 +127,7 @@ TEST_F(Mounts, WhatIsMountedOnIsNamedBeforeAnythingIsStaged) {
   const std::string from = shop / "elsewhere/other", to = shop / "usr/bin/boat";
   ASSERT_EQ(::mount(from.c_str(), to.c_str(), nullptr, MS_BIND, nullptr), 0);
   mounted_.push_back(to);
-  EXPECT_THAT(refused([&] { shop.plan({&boat(2)}, {"boat"}); }), HasSubstr("usr/bin/boat: something is mounted on it"));
+  EXPECT_THAT(refused([&] { shop.plan({&boat(2)}, {"boat"}); }), HasSubstr("usr/bin/boat: it is a mount point"));
 }
 
 TEST_F(Mounts, ImmutableFilesAndDirectoriesAreNamedBeforeAnythingIsStaged) {
@@ -145,7 +145,7 @@ TEST_F(Mounts, ImmutableFilesAndDirectoriesAreNamedBeforeAnythingIsStaged) {
 TEST_F(Mounts, RoomIsCountedOnEachFileSystem) {
   NEEDS_MOUNT("boot");
   const auto heavy = goods("heavy", "1", {{"boot/image", std::string(5 << 20, 'x') + "y"}, {"usr/bin/heavy", "h"}});
-  EXPECT_THAT(refused([&] { shop.plan({&heavy}); }), HasSubstr("/boot: not enough room: 5."));
+  EXPECT_THAT(refused([&] { shop.plan({&heavy}); }), HasSubstr("/boot: not enough space: 5."));
 }
 
 TEST_F(Mounts, NewFilesTakeOverTheGroupAndTheAccessListOfTheirDirectory) {

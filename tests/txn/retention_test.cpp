@@ -49,11 +49,10 @@ TEST(Retention, AWrongClockAgesNothing) {
 
 TEST(Retention, APlanNamesWhatIsGivenUp) {
   EXPECT_EQ(notice_of({TxnId{1}, TxnId{2}, TxnId{4}}).text(),
-            "the attic gives up the files of transactions 1 to 2, 4: no undo of them any more, and going back to what"
-            " was before 4 needs the cache or a repository");
+            "transactions 1 to 2, 4 will no longer be undoable; going back to before 4 will need the cache or a "
+            "repository");
   EXPECT_EQ(notice_of({TxnId{7}}).text(),
-            "the attic gives up the files of transaction 7: no undo of it any more, and going back to what was before 7"
-            " needs the cache or a repository");
+            "transaction 7 will no longer be undoable; going back to before 7 will need the cache or a repository");
 }
 
 }  // namespace hambrel::txn

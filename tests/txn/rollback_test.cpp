@@ -103,7 +103,7 @@ TEST(Rollback, WhatTheAtticLostIsRefusedByName) {
     FAIL() << "it was not refused";
   } catch (const Error& error) {
     EXPECT_EQ(error.where(), "/usr/lamp/x");
-    EXPECT_EQ(error.problem(), "what lamp 1 had there is neither in the attic, nor in the cache, nor in a repository");
+    EXPECT_EQ(error.problem(), "the version of lamp 1 is not in the attic, the cache or a repository");
   }
   EXPECT_EQ(shop.files(), before);
 }

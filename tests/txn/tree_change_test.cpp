@@ -41,9 +41,9 @@ TEST(TreeChange, C1_TwoPackagesWithOnePathAreRefusedByName) {
   Workshop shop;
   const auto one = goods("one", "1", {{"usr/bin/x", "1"}, {"usr/share/both/", ""}});
   const auto two = goods("two", "1", {{"usr/bin/x", "2"}, {"usr/share/both/", ""}});
-  EXPECT_EQ(refusal([&] { shop.plan({&one, &two}); }), "/usr/bin/x: both one and two bring this path");
+  EXPECT_EQ(refusal([&] { shop.plan({&one, &two}); }), "/usr/bin/x: both one and two have this file");
   shop.change(*shop.fs, {&one});
-  EXPECT_EQ(refusal([&] { shop.plan({&two}); }), "/usr/bin/x: two brings this path, which belongs to one");
+  EXPECT_EQ(refusal([&] { shop.plan({&two}); }), "/usr/bin/x: two has this file, which belongs to one");
   EXPECT_EQ(refusal([&] { shop.plan({&two}, {"one"}); }), "accepted");
 }
 
@@ -73,8 +73,8 @@ TEST(TreeChange, C2_OnlyWhatChangedIsTouched) {
             "exchange usr/b\nexchange usr/h1-under-a-longer-name\nexchange usr/h2\nexchange usr/l\n");
   write_file(shop / "usr/a", "damaged by hand");  // what no longer looks as it should is put right on the way
   EXPECT_EQ(moves_of(shop.plan({&two}, {"p"})), "exchange usr/a\nexchange usr/b\n");
-  EXPECT_EQ(notices_of(shop.plan({&two}, {"p"})), "/usr/a was changed since: that version goes to the attic\n");
-  EXPECT_EQ(notices_of(shop.plan({}, {"p"})), "/usr/a was changed since: that version goes to the attic\n");
+  EXPECT_EQ(notices_of(shop.plan({&two}, {"p"})), "/usr/a was changed since: that version is moved to the attic\n");
+  EXPECT_EQ(notices_of(shop.plan({}, {"p"})), "/usr/a was changed since: that version is moved to the attic\n");
 }
 
 TEST(TreeChange, C3_EveryStateOfAConfigurationFile) {
@@ -96,12 +96,12 @@ TEST(TreeChange, C3_EveryStateOfAConfigurationFile) {
   EXPECT_EQ(moves_of(change), "place usr\n");
   EXPECT_EQ(notices_of(change), "/etc/c was edited: your version stays\n");
   EXPECT_EQ(notices_of(shop.plan({}, {"p"})),
-            "/etc/c was edited: it stays as a leftover; `hambrel remove --purge p` removes it, too\n/etc stays: it "
-            "holds files that belong to no package\n");
+            "/etc/c was edited and is kept; `hambrel remove --purge p` removes it, too\n/etc stays: it "
+            "contains files no package owns\n");
   std::filesystem::remove(shop / "etc/c");
   change = shop.plan({&two}, {"p"});
   EXPECT_EQ(moves_of(change), "");
-  EXPECT_EQ(notices_of(change), "/etc/c was deleted by hand: it stays away\n");
+  EXPECT_EQ(notices_of(change), "/etc/c: you deleted it; it will not be restored\n");
 }
 
 TEST(TreeChange, C3_ALeftoverMeetsItsPackageAgain) {
@@ -129,7 +129,7 @@ TEST(TreeChange, C4_AFileOfNobodysGoesToTheAtticAndIsSaid) {
   write_file(shop / "usr/x", "mine");
   const TreeChange change = shop.plan({&one});
   EXPECT_EQ(moves_of(change), "exchange usr/x\n");
-  EXPECT_EQ(notices_of(change), "/usr/x belongs to no package: it goes to the attic, p brings its own\n");
+  EXPECT_EQ(notices_of(change), "/usr/x is not owned by any package: it is moved to the attic, p has its own\n");
 }
 
 TEST(TreeChange, C5_WhatIsOfTheOtherKindAndNotOursIsRefused) {
@@ -137,16 +137,16 @@ TEST(TreeChange, C5_WhatIsOfTheOtherKindAndNotOursIsRefused) {
   const auto file = goods("p", "1", {{"usr/x", "a file"}});
   const auto directory = goods("p", "2", {{"usr/x/y", "in a directory"}});
   write_file(shop / "usr/x/mine", "m");
-  EXPECT_EQ(refusal([&] { shop.plan({&file}); }), "/usr/x: a directory stands where p brings a file");
+  EXPECT_EQ(refusal([&] { shop.plan({&file}); }), "/usr/x: there is a directory where p has a file");
   std::filesystem::remove_all(shop / "usr/x");
   write_file(shop / "usr/x", "m");
-  EXPECT_EQ(refusal([&] { shop.plan({&directory}); }), "/usr/x: a file stands where p brings a directory");
+  EXPECT_EQ(refusal([&] { shop.plan({&directory}); }), "/usr/x: there is a file where p has a directory");
   std::filesystem::remove_all(shop / "usr/x");
   shop.change(*shop.fs, {&directory});
   EXPECT_EQ(moves_of(shop.plan({&file}, {"p"})), "remove usr/x/y\nexchange usr/x\n");
   write_file(shop / "usr/x/mine", "m");
   EXPECT_EQ(refusal([&] { shop.plan({&file}, {"p"}); }),
-            "/usr/x/mine: a directory that becomes a file still holds files of nobody's");
+            "/usr/x/mine: a directory that becomes a file still contains files no package owns");
 }
 
 TEST(TreeChange, C5_DirectoriesGoWhenTheyAreEmptyAndStayWhenShared) {
@@ -157,7 +157,7 @@ TEST(TreeChange, C5_DirectoriesGoWhenTheyAreEmptyAndStayWhenShared) {
   EXPECT_EQ(moves_of(shop.plan({}, {"one"})), "remove usr/share/both/one\nremove usr/share/a/x\nremove usr/share/a\n");
   EXPECT_EQ(notices_of(shop.plan({}, {"one"})), "");
   write_file(shop / "usr/share/a/mine", "");
-  EXPECT_EQ(notices_of(shop.plan({}, {"one"})), "/usr/share/a stays: it holds files that belong to no package\n");
+  EXPECT_EQ(notices_of(shop.plan({}, {"one"})), "/usr/share/a stays: it contains files no package owns\n");
 }
 
 TEST(TreeChange, C6_AWholeNewDirectoryIsOneRename) {

@@ -33,7 +33,7 @@ int switch_to(Session& session, const PreparedChange& one) {
   const auto id = number(operations::activate(session.changed(), one, [&] { return guard.asked(); }));
   session.say(
       {{"prepared", to_json(one)}, {"result", "done"}, {"transaction", id}},
-      fmt::format("{}: {}, as transaction {}; `{}` takes it back.", session.screen().paint(Style::Strong, "Activated"),
+      fmt::format("{}: {}, as transaction {}. To undo it: `{}`", session.screen().paint(Style::Strong, "Activated"),
                   text_of(one), id, session.copyable(fmt::format("hambrel undo {}", id))));
   return 0;
 }
@@ -43,8 +43,8 @@ int switch_to(Session& session, const PreparedChange& one) {
 int run_activate(Session& session, const Arguments& arguments) {
   const bool discard = arguments.has("discard"), put_off = arguments.has("at-boot"), booting = arguments.has("booting");
   if (discard + put_off + booting + arguments.has("dry-run") > 1)
-    throw Error(ErrorCode::Usage, "these options exclude each other", {},
-                "one of --discard, --at-boot, --booting and --dry-run, or none");
+    throw Error(ErrorCode::Usage, "these options cannot be combined", {},
+                "give one of --discard, --at-boot, --booting and --dry-run, or none");
   if (arguments.has("dry-run") || session.root().is_new()) {
     const auto one = operations::prepared(session.root());
     return one ? only_show(session, *one) : nothing(session);
@@ -55,7 +55,7 @@ int run_activate(Session& session, const Arguments& arguments) {
   if (discard) {
     operations::discard(root, *one);
     return done(session, *one, "discarded",
-                fmt::format("Dropped: {}; {} are free again.", text_of(*one), size_text(one->account.staged)));
+                fmt::format("Dropped: {}; {} freed.", text_of(*one), size_text(one->account.staged)));
   }
   if (put_off) {
     operations::activate_at_boot(root, *one, true);

@@ -40,7 +40,7 @@ int list(Session& session) {
                                             {files_of(one.checkpoint)},
                                             {size_text(one.attic) + " of the attic"},
                                             {printable(one.checkpoint.note), Style::Faint}});
-  rows.print("There is no checkpoint.");
+  rows.print("There are no checkpoints.");
   return 0;
 }
 
@@ -48,8 +48,8 @@ int make(Session& session, const Arguments& arguments, const std::string& name) 
   const auto made =
       operations::make_checkpoint(session.change(arguments), name, arguments.value("reason").value_or(""));
   session.say(to_json({made, 0}),
-              fmt::format("Checkpoint {}: after transaction {}, {}; `{}` comes back here.", made.name,
-                          number(made.after), files_of(made), session.copyable("hambrel rollback " + made.name)));
+              fmt::format("Checkpoint {}: after transaction {}, {}; `{}` returns here.", made.name, number(made.after),
+                          files_of(made), session.copyable("hambrel rollback " + made.name)));
   return 0;
 }
 
@@ -58,8 +58,8 @@ int drop(Session& session, const Arguments& arguments, const std::string& name) 
   const auto found = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.checkpoint.name == name; });
   if (found != all.end()) {
     if (!session.json() && !session.quiet())
-      session.screen().line(fmt::format("This forgets the checkpoint {} with {}; that can't be undone.", name,
-                                        files_of(found->checkpoint)));
+      session.screen().line(
+          fmt::format("This drops checkpoint {} with {}. It cannot be undone.", name, files_of(found->checkpoint)));
     ask_consent(session, arguments);
   }
   operations::drop_checkpoint(session.changed(), name);
@@ -74,8 +74,8 @@ int run_checkpoint(Session& session, const Arguments& arguments) {
   if (words[0] == "list" && words.size() == 1) return list(session);
   if (words[0] == "make" && words.size() == 2) return make(session, arguments, words[1]);
   if (words[0] == "drop" && words.size() == 2) return drop(session, arguments, words[1]);
-  throw Error(ErrorCode::Usage, fmt::format("`hambrel checkpoint {}` is not known", printable(join(words, " "))), {},
-              "there are `checkpoint make NAME`, `checkpoint list` and `checkpoint drop NAME`");
+  throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel checkpoint {}`", printable(join(words, " "))), {},
+              "use `checkpoint make NAME`, `checkpoint list` and `checkpoint drop NAME`");
 }
 
 }  // namespace hambrel::cli

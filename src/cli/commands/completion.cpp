@@ -98,7 +98,7 @@ int run_completion(Session& session, const Arguments& arguments) {
   const std::string& shell = arguments.words()[0];
   if (shell != "bash" && shell != "zsh" && shell != "fish")
     throw Error(ErrorCode::Usage, fmt::format("there is no completion for \"{}\"", printable(shell)), {},
-                "there is one for bash, zsh and fish");
+                "available for bash, zsh and fish");
   session.screen().raw(shell == "bash" ? kBash : shell == "zsh" ? kZsh : kFish);
   return 0;
 }

@@ -18,7 +18,7 @@ int list(Session& session, const Arguments& arguments) {
 
 int settle(Session& session, const Arguments& arguments) {
   if (!arguments.has("configs") && (arguments.has("yes") || session.json()))
-    throw Error(ErrorCode::Usage, "what is to become of the files was not said", {},
+    throw Error(ErrorCode::Usage, "no choice was given for these files", {},
                 "add --configs keep, take or merge, or leave out --yes to be asked");
   open_for(session, arguments);
   operations::SettleRequest request;
@@ -35,8 +35,8 @@ int run_configs(Session& session, const Arguments& arguments) {
   if (words.empty()) return list(session, arguments);
   if (words[0] == "settle") return settle(session, arguments);
   if (words[0] != "diff" || words.size() != 2)
-    throw Error(ErrorCode::Usage, fmt::format("`hambrel configs {}` is not known", printable(join(words, " "))), {},
-                "there are `hambrel configs`, `configs diff PATH` and `configs settle [PATH...]`");
+    throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel configs {}`", printable(join(words, " "))), {},
+                "use `hambrel configs`, `configs diff PATH` and `configs settle [PATH...]`");
   show(session, operations::compare_configuration(session.root(), words[1], arguments.value("against").value_or("")));
   return 0;
 }

@@ -34,9 +34,9 @@ void show(Session& session, const OlderVersions& older) {
   const Universe& universe = session.universe();
   const Screen& screen = session.screen();
   if (session.json()) return session.document(to_json(universe, older));
-  screen.line(fmt::format("{} is installed in version {}. Older versions to be had:",
-                          screen.paint(Style::Name, universe.name(older.installed)),
-                          universe.version(older.installed)));
+  screen.line(fmt::format(
+      "{} {} is installed. Older versions available:", screen.paint(Style::Name, universe.name(older.installed)),
+      universe.version(older.installed)));
   screen.line();
   Table table;
   for (std::size_t i = 0; i < older.all.size(); ++i) {
@@ -73,11 +73,10 @@ std::optional<Hold> hold_for(Session& session, const Arguments& arguments, Packa
   if (arguments.has("no-hold") || arguments.has("yes") || arguments.has("dry-run")) return std::nullopt;
   require_consent_possible(session, arguments);
   const Universe& universe = session.universe();
-  if (!is_yes(session, fmt::format("Hold it at {}, so that no upgrade brings {} back?", universe.version(to),
+  if (!is_yes(session, fmt::format("Hold it at {}, so that upgrades do not bring {} back?", universe.version(to),
                                    universe.version(installed))))
     return std::nullopt;
-  if (hold.reason.empty())
-    hold.reason = ask(session.screen(), "For which reason?", "a few words, or nothing").value_or("");
+  if (hold.reason.empty()) hold.reason = ask(session.screen(), "Why?", "a few words, or nothing").value_or("");
   session.screen().line();
   return hold;
 }
@@ -87,7 +86,7 @@ std::optional<Hold> hold_for(Session& session, const Arguments& arguments, Packa
 int run_downgrade(Session& session, const Arguments& arguments) {
   const Spec spec = parse_spec(arguments.words()[0]);
   if (arguments.has("hold") && arguments.has("no-hold"))
-    throw Error(ErrorCode::Usage, "--hold and --no-hold exclude each other", {}, "give one of them");
+    throw Error(ErrorCode::Usage, "--hold and --no-hold cannot be combined", {}, "give one of them");
   begin(session, arguments);
   const OlderVersions older = operations::older_versions(session.root(), spec);
   const auto to = pick(session, arguments, older);

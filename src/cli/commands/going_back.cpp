@@ -29,7 +29,7 @@ int run_rollback(Session& session, const Arguments& arguments) {
 int run_recover(Session& session, const Arguments& arguments) {
   const bool recovered = session.change(arguments).recovered().has_value();
   if (session.json() || !recovered)  // else it was told already
-    session.say({{"recovered", recovered}}, "Nothing to recover: no transaction stands interrupted.");
+    session.say({{"recovered", recovered}}, "Nothing to recover: no transaction was interrupted.");
   return 0;
 }
 

@@ -49,7 +49,7 @@ int run_upgrade(Session& session, const Arguments& arguments) {
   request.solve.upgrade_all = arguments.words().empty();
   request.solve.drop_strays = arguments.has("drop-strays");
   if (request.solve.drop_strays && !request.solve.upgrade_all)
-    throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave the names out");
+    throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave out the names");
   return change(session, arguments, std::move(request),
                 {.upgrade = arguments.words(), .except = arguments.values("except")});
 }
@@ -60,7 +60,7 @@ int run_change(Session& session, const Arguments& arguments) {
                                 .upgrade = arguments.values("upgrade"),
                                 .release = arguments.values("release")};
   if (named.install.empty() && named.remove.empty() && named.upgrade.empty())
-    throw Error(ErrorCode::Usage, "nothing to change was named", {}, "`hambrel help change` shows examples");
+    throw Error(ErrorCode::Usage, "nothing to change was given", {}, "`hambrel help change` shows examples");
   begin(session, arguments);
   return change(session, arguments, change_request(session, arguments, "change"), named);
 }
@@ -70,7 +70,7 @@ int run_hold(Session& session, const Arguments& arguments) {
   if (const auto given = arguments.value("until")) {
     const auto date = parse_date(*given);
     if (!date || *date <= os::now())
-      throw Error(ErrorCode::Usage, fmt::format("--until {}: a date to come was expected", printable(*given)), {},
+      throw Error(ErrorCode::Usage, fmt::format("--until {}: must be a future date", printable(*given)), {},
                   "for example --until 2030-01-31; the hold ends when that day (UTC) begins");
     until = *date;
   }

@@ -15,8 +15,8 @@ std::optional<std::int64_t> date(const Arguments& arguments, const std::string& 
   if (!given) return std::nullopt;
   const auto parsed = parse_date(*given);
   if (!parsed)
-    throw Error(ErrorCode::Usage, fmt::format("--{} {}: a date was expected", option, printable(*given)), {},
-                fmt::format("for example --{} 2030-01-31, where that day (UTC) begins", option));
+    throw Error(ErrorCode::Usage, fmt::format("--{} {}: must be a date", option, printable(*given)), {},
+                fmt::format("for example --{} 2030-01-31, meaning the start of that day (UTC)", option));
   return parsed;
 }
 
@@ -33,7 +33,7 @@ operations::LedgerFilter filter_of(const Arguments& arguments) {
 std::uint64_t count_from(const std::string& text, const std::string& what) {
   const auto count = parse_number(text);
   if (!count || *count == 0)
-    throw Error(ErrorCode::Usage, fmt::format("{}: a number from 1 on was expected", what), {},
+    throw Error(ErrorCode::Usage, fmt::format("{}: must be 1 or more", what), {},
                 "`hambrel help ledger` shows examples");
   return *count;
 }
@@ -55,8 +55,8 @@ int run_ledger(Session& session, const Arguments& arguments) {
   } else if (words[0] == "export" && words.size() == 1) {
     operations::export_ledger(root, [&](std::string_view line) { session.screen().line(line); });
   } else {
-    throw Error(ErrorCode::Usage, fmt::format("`hambrel ledger {}` is not known", printable(join(words, " "))), {},
-                "there are `hambrel ledger`, `ledger show N`, `ledger packages [COUNT]` and `ledger export`");
+    throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel ledger {}`", printable(join(words, " "))), {},
+                "use `hambrel ledger`, `ledger show N`, `ledger packages [COUNT]` and `ledger export`");
   }
   return 0;
 }

@@ -66,7 +66,7 @@ int list_leftover(Session& session, const Arguments& arguments) {
          {fmt::format("since transaction {}", number(one.left)), Style::Faint},
          {session.copyable("hambrel remove --purge " + name), Style::Faint}});
   }
-  rows.print("No removed package left edited configuration behind.");
+  rows.print("No removed package has edited configuration left.");
   return code_of(arguments, rows.count());
 }
 
@@ -75,7 +75,7 @@ operations::Order order_of(const Arguments& arguments) {
   if (word == "name") return operations::Order::Name;
   if (word == "size") return operations::Order::Size;
   if (word == "time") return operations::Order::Time;
-  throw Error(ErrorCode::Usage, fmt::format("--sort {}: name, size or time was expected", printable(word)));
+  throw Error(ErrorCode::Usage, fmt::format("--sort {}: must be name, size or time", printable(word)));
 }
 
 std::string some_of(std::vector<std::string> names) {
@@ -106,6 +106,7 @@ class Listing {
         universe_(session.universe()),
         conditions_(universe_, arguments.words()),
         order_(order_of(arguments)),
+        all_(arguments.words().empty()),
         listed_(conditions_.candidates()) {
     std::erase_if(listed_, [&](PackageId id) { return !conditions_.lists(id); });
     operations::sort_by(universe_, order_, listed_);
@@ -129,7 +130,7 @@ class Listing {
     for (const PackageId id : listed_) add(table, id);
     table.print(session_.screen());
     if (session_.quiet()) return;
-    if (count_ == 0) session_.screen().line("Nothing meets these conditions.");
+    if (count_ == 0) session_.screen().line(all_ ? "No packages are installed." : "No packages match.");
     if (listed_.size() < count_) session_.screen().line(fmt::format("  ... and {} more", count_ - listed_.size()));
     if (use_) print_sum();
   }
@@ -178,7 +179,7 @@ class Listing {
     const auto newer = universe_.newer_offer(id);
     table.row({{universe_.name(id), Style::Name},
                {universe_.version(id)},
-               {newer ? fmt::format("-> {} waits", universe_.version(*newer)) : "nothing waits",
+               {newer ? fmt::format("-> {} waits", universe_.version(*newer)) : "no newer version",
                 newer ? Style::Come : Style::Faint},
                {printable(hold_text(held))}});
   }
@@ -194,21 +195,21 @@ class Listing {
       else
         screen.line(text);
     };
-    if (!all.alone())
-      return say(
-          fmt::format("Removing {} would leave others without what they require: {}.", who, some_of(all.needed_by)));
-    say(fmt::format("Removing {} would free {}: {} of files{}, and {} in the cache.", who,
-                    size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
-                    all.others.empty() ? "" : fmt::format(", with {} that nothing needs then", some_of(all.others)),
-                    size_text(all.cached)));
-    screen.line(fmt::format("The files lie in the attic until it gives them up: `{}`.",
-                            session_.copyable("hambrel tidy attic")));
+    if (!all.alone()) return say(fmt::format("Removing {} would break others: {}.", who, some_of(all.needed_by)));
+    say(fmt::format(
+        "Removing {} would free {}: {} of files{}, and {} in the cache.", who, size_text(all.freed.bytes + all.cached),
+        size_text(all.freed.bytes),
+        all.others.empty() ? "" : fmt::format(", including {} (then no longer needed)", some_of(all.others)),
+        size_text(all.cached)));
+    screen.line(
+        fmt::format("The files stay in the attic until you free them: `{}`.", session_.copyable("hambrel tidy attic")));
   }
 
   Session& session_;
   const Universe& universe_;
   const operations::Conditions conditions_;
   const operations::Order order_;
+  const bool all_;  // no condition was given
   std::vector<PackageId> listed_, installed_;
   std::size_t count_ = 0;  // of those that could be listed
   std::optional<operations::DiskUse> use_;

@@ -15,7 +15,7 @@ int run_pack(Session& session, const Arguments& arguments) {
   const std::string level_text = arguments.value("level").value_or("9");
   const auto level = parse_number(level_text);
   if (!level || *level < 1 || *level > 19)
-    throw Error(ErrorCode::Usage, fmt::format("--level {}: a number from 1 to 19 was expected", printable(level_text)));
+    throw Error(ErrorCode::Usage, fmt::format("--level {}: must be a number from 1 to 19", printable(level_text)));
   request.level = static_cast<int>(*level);
   const operations::Packed packed = operations::pack(request, session.progress());
   const Package& package = packed.written.package;

@@ -28,8 +28,8 @@ Json to_json(const operations::RebuildProposal& proposal, const char* result) {
 void print(const Session& session, const operations::RebuildProposal& proposal) {
   const Screen& screen = session.screen();
   const auto& [planned, broken] = proposal;
-  screen.line(screen.paint(Style::Strong, "The state will be made anew") +
-              fmt::format(" out of {}.", count_text(planned.history.size(), "transaction", "transactions")));
+  screen.line(screen.paint(Style::Strong, "The state will be recreated") +
+              fmt::format(" from {}.", count_text(planned.history.size(), "transaction", "transactions")));
   screen.line();
   Table table;
   for (const auto& one : planned.installed) {
@@ -38,32 +38,33 @@ void print(const Session& session, const operations::RebuildProposal& proposal) 
                {one.package.package.name, Style::Name},
                {one.package.package.version.text()},
                {text_of(one.package.reason)},
-               {found ? one.from : "its package file is nowhere: its files stay, install it again", Style::Faint}});
+               {found ? one.from : "its package file is nowhere to be found: its files stay; install it again",
+                Style::Faint}});
   }
   table.print(screen);
   screen.line();
-  if (!broken.empty()) screen.remark("what came later is not known: " + printable(broken));
+  if (!broken.empty()) screen.remark("later transactions are not known: " + printable(broken));
   const std::size_t others = planned.versions - planned.known;
   if (others > 0)
-    screen.remark(fmt::format("{} that the ledger speaks of {} nowhere to be had: no going back to {}",
+    screen.remark(fmt::format("{} in the ledger {} not available anywhere; there is no going back to {}",
                               count_text(others, "version", "versions"), others == 1 ? "is" : "are",
                               others == 1 ? "it" : "them"));
-  screen.remark(
-      fmt::format("no file of a package is touched; the attic and checkpoints of before are of no use without the lost"
-                  " state and are put aside in /{}",
-                  operations::kStateDirectory));
+  screen.remark(fmt::format(
+      "packages' files are not touched; the old attic and checkpoints are useless without the lost state and "
+      "are moved aside in /{}",
+      operations::kStateDirectory));
 }
 
 }  // namespace
 
 int run_rebuild(Session& session, const Arguments& arguments) {
   if (arguments.has("prepare") || arguments.has("fast"))
-    throw Error(ErrorCode::Usage, "--rebuild goes with neither --prepare nor --fast", {}, "leave them out");
+    throw Error(ErrorCode::Usage, "--rebuild cannot be combined with --prepare or --fast", {}, "leave them out");
   const auto specs = parse_specs(arguments.words());
   for (const Spec& spec : specs)
     if (spec.kind != Spec::Kind::File)
-      throw Error(ErrorCode::Usage, fmt::format("{} is no package file", printable(spec.text)), {},
-                  "with --rebuild only package files are named, as ./NAME.hambrel");
+      throw Error(ErrorCode::Usage, fmt::format("{} is not a package file", printable(spec.text)), {},
+                  "with --rebuild you can only name package files, as ./NAME.hambrel");
   session.without_state(arguments);
   session.tell_of_unusable_repositories();
   const auto proposal = operations::propose(session.root(), {arguments.value("ledger").value_or(""), specs});
@@ -76,7 +77,7 @@ int run_rebuild(Session& session, const Arguments& arguments) {
   Json document = to_json(proposal, "done");
   document["transaction"] = id;
   session.say(document,
-              fmt::format("\n{} as transaction {}. `{}` tells whether the files agree.",
+              fmt::format("\n{} as transaction {}. `{}` compares the files with it.",
                           session.screen().paint(Style::Strong, "Done"), id, session.copyable("hambrel verify")));
   return 0;
 }

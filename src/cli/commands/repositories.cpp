@@ -43,7 +43,7 @@ int list(Session& session) {
               {state_of(index), one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
               {printable(shown_url(one.url)), Style::Faint}});
   }
-  rows.print("No repository is set up. Add one: hambrel repo add NAME URL");
+  rows.print("There are no repositories. Add one: hambrel repo add NAME URL");
   return 0;
 }
 
@@ -63,9 +63,9 @@ int add(Session& session, const Arguments& arguments) {
   if (const auto rank = arguments.number("rank"))
     repository.rank = static_cast<std::uint32_t>(std::min<std::uint64_t>(*rank, UINT32_MAX));
   operations::add_repository(session.root(), repository);
-  session.say({{"repository", repository.name}, {"result", "added"}},
-              fmt::format("{} was added, following {}. Next: hambrel refresh", repository.name,
-                          join(repository.channels, ", ")));
+  session.say(
+      {{"repository", repository.name}, {"result", "added"}},
+      fmt::format("Added {}, following {}. Next: hambrel refresh", repository.name, join(repository.channels, ", ")));
   return 0;
 }
 
@@ -76,7 +76,7 @@ int run_repo(Session& session, const Arguments& arguments) {
   const std::string& what = words[0];
   const auto require_words = [&](std::size_t count, const char* usage) {
     if (words.size() != count)
-      throw Error(ErrorCode::Usage, fmt::format("`hambrel repo {}` was expected", usage), {},
+      throw Error(ErrorCode::Usage, fmt::format("usage: hambrel repo {}", usage), {},
                   "`hambrel help repo` shows examples");
   };
   if (what == "list") {
@@ -98,7 +98,7 @@ int run_repo(Session& session, const Arguments& arguments) {
     return changed(session, words[1], what + "d");
   }
   const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable"});
-  throw Error(ErrorCode::Usage, fmt::format("`repo {}` is not known", printable(what)), {},
+  throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel repo {}`", printable(what)), {},
               near.empty() ? "there are: list, add, drop, enable, disable" : near);
 }
 
@@ -120,8 +120,8 @@ void add(Rows& rows, const RefreshResult& result) {
                                                 : fmt::format("index {}, {}", result.version,
                                                               count_text(result.packages, "version", "versions"));
   const std::string failed = result.version == 0
-                                 ? "nothing of it can be used"
-                                 : fmt::format("the index of {} stays in use", age_text(os::now(), result.fetched));
+                                 ? "unusable: no index"
+                                 : fmt::format("the index of {} is still used", age_text(os::now(), result.fetched));
   rows.add([&] { return to_json(result); }, {{result.repository, Style::Name},
                                              {result.problem   ? "failed"
                                               : result.changed ? "new"
@@ -155,7 +155,7 @@ int run_refresh(Session& session, const Arguments& arguments) {
   }
   const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
   if (newer > 0 && !session.quiet())
-    screen.line(fmt::format("{} can be renewed: hambrel list upgradable",
+    screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",
                             count_text(newer, "installed package", "installed packages")));
   return code;
 }

@@ -15,8 +15,8 @@ namespace hambrel::cli {
 
 namespace {
 
-constexpr std::array<const char*, 6> kFoundTitles{"called so",      "names that begin so", "in the name",
-                                                  "in the summary", "in a provided name",  "in the description"};
+constexpr std::array<const char*, 6> kFoundTitles{"exact name",     "name starts with",   "in the name",
+                                                  "in the summary", "in a provided name", "in the description"};
 
 const char* title_of(const SearchHit& hit) { return kFoundTitles[static_cast<std::size_t>(hit.found)]; }
 
@@ -54,7 +54,7 @@ int run_search(Session& session, const Arguments& arguments) {
     session.document(object);
   }
   if (!hits.empty() || session.json()) return 0;
-  screen.line(fmt::format("Nothing is called, says or provides \"{}\".", printable(join(words, " "))));
+  screen.line(fmt::format("No package matches \"{}\".", printable(join(words, " "))));
   if (words.size() == 1)
     if (const std::string near = did_you_mean(lower(words[0]), universe.names()); !near.empty())
       screen.line("  -> " + near);
@@ -73,7 +73,8 @@ int run_owner(Session& session, const Arguments& arguments) {
           return Json{{"path", "/" + path}, {"packages", owners}};
         },
         {{"/" + printable(path)},
-         {owners.empty() ? "belongs to no package" : join(owners, ", "), owners.empty() ? Style::Warn : Style::Name}});
+         {owners.empty() ? "is not owned by any package" : join(owners, ", "),
+          owners.empty() ? Style::Warn : Style::Name}});
   }
   rows.print();
   return code;

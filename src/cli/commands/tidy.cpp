@@ -26,7 +26,7 @@ AreaText text_of(Kind kind) {
     case Kind::Unneeded: return {"unneeded", "hambrel tidy unneeded", ""};
     case Kind::Configs: return {"configs", "hambrel tidy configs", ""};
     case Kind::Cache: return {"cache", "hambrel tidy cache --all", "or --unavailable, --keep N, --older DAYS"};
-    case Kind::Attic: return {"attic", "hambrel tidy attic --keep N", "the way back gets shorter"};
+    case Kind::Attic: return {"attic", "hambrel tidy attic --keep N", "fewer transactions can be undone"};
     case Kind::Checkpoints: return {"checkpoints", "hambrel checkpoint drop NAME", ""};
     case Kind::Prepared: return {"prepared", "hambrel activate --discard", ""};
   }
@@ -34,25 +34,26 @@ AreaText text_of(Kind kind) {
 }
 
 std::string idle_text(std::size_t idle) {
-  return count_text(idle, "pristine content", "pristine contents") + " that nothing began from any more";
+  return count_text(idle, "pristine content", "pristine contents") + " no longer used";
 }
 
 std::string contents_of(const FreeableArea& area) {
   std::vector<std::string> parts;
   switch (area.kind) {
-    case Kind::Unneeded: return "packages that nothing wanted needs";
-    case Kind::Checkpoints: return "configuration of named moments";
+    case Kind::Unneeded: return "packages nothing wanted needs";
+    case Kind::Checkpoints: return "saved configuration";
     case Kind::Prepared: return "waits for `hambrel activate`";
-    case Kind::Attic: return area.undo_from ? fmt::format("undo back to transaction {}", number(*area.undo_from)) : "";
+    case Kind::Attic:
+      return area.undo_from ? fmt::format("undo as far back as transaction {}", number(*area.undo_from)) : "";
     case Kind::Configs:
       if (area.leftovers > 0)
         parts.push_back(count_text(area.leftovers, "leftover", "leftovers") + " of removed packages");
       if (area.idle > 0) parts.push_back(idle_text(area.idle));
       break;
     case Kind::Cache:
-      parts.emplace_back("package files that were fetched");
-      if (area.unavailable > 0) parts.push_back(fmt::format("{} that no repository offers", area.unavailable));
-      if (area.rests > 0) parts.push_back(fmt::format("{} not whole yet", area.rests));
+      parts.emplace_back("downloaded package files");
+      if (area.unavailable > 0) parts.push_back(fmt::format("{} no repository offers", area.unavailable));
+      if (area.rests > 0) parts.push_back(fmt::format("{} incomplete", area.rests));
       break;
   }
   return join(parts, ", ");
@@ -79,7 +80,7 @@ int overview(Session& session) {
     if (one.free > 0)
       ways.row({{size_text(one.free), Style::Go, true}, {session.copyable(command)}, {more, Style::Faint}});
   }
-  rows.print("Nothing to tidy: nothing was installed in this root yet.");
+  rows.print("Nothing to tidy: nothing has been installed in this root yet.");
   if (session.json() || session.quiet() || areas.empty()) return 0;
   screen.line(free == 0 ? "\nNothing can be freed." : fmt::format("\nUp to {} can be freed:\n", size_text(free)));
   ways.print(screen);
@@ -105,14 +106,14 @@ int tidy_configs(Session& session, const Arguments& arguments) {
   const bool told = !session.json() && !session.quiet(), dry = arguments.has("dry-run");
   const std::string what = fmt::format("{}, {}", idle_text(idle.size()), size_text(bytes));
   if (!leftovers.empty()) {
-    if (told && !idle.empty()) screen.remark("dropped as well, for good: " + what);
+    if (told && !idle.empty()) screen.remark("also dropped, permanently: " + what);
     const int code =
         carry_out(session, arguments, operations::propose_purge(session.root(), leftovers, planned_terms(arguments)));
     if (!dry) operations::drop(session.changed(), idle);
     return code;
   }
   if (idle.empty()) {
-    session.say({{"result", "nothing to do"}}, "Nothing to do: no removed package left edited configuration behind.");
+    session.say({{"result", "nothing to do"}}, "Nothing to do: no removed package has edited configuration left.");
     return 0;
   }
   const auto document = [&](const char* result) {
@@ -131,9 +132,9 @@ int tidy_configs(Session& session, const Arguments& arguments) {
 // The cache.
 
 std::string whence(Session& session, const operations::CachedFile& file) {
-  if (file.rest) return "rest of a transfer";
+  if (file.rest) return "partial download";
   if (operations::is_installed(session.root(), file)) return "installed";
-  return operations::is_offered(session.root(), file) ? "on offer" : "no repository offers it";
+  return operations::is_offered(session.root(), file) ? "available" : "no repository offers it";
 }
 
 Json to_json(const operations::CacheProposal& proposal, const char* result) {
@@ -160,9 +161,9 @@ void print(Session& session, const operations::CacheProposal& proposal) {
   table.print(screen);
   screen.line();
   for (const auto& [id, titles] : proposal.last_copies)
-    screen.remark(fmt::format("no way back then to what was before transaction {}: {} lies nowhere else", number(id),
-                              join(titles, ", ")));
-  screen.line("  Nothing of the system changes. What a repository offers can be fetched again.");
+    screen.remark(fmt::format("going back to before transaction {} will be impossible: {} exists nowhere else",
+                              number(id), join(titles, ", ")));
+  screen.line("  The system does not change. What a repository offers can be fetched again.");
 }
 
 int tidy_cache(Session& session, const Arguments& arguments) {
@@ -177,9 +178,9 @@ int tidy_cache(Session& session, const Arguments& arguments) {
   if (proposal.goes.empty()) {
     session.say(to_json(proposal, "nothing to do"),
                 proposal.files == 0 ? "Nothing to do: the cache is empty."
-                                    : fmt::format("Nothing to do: {}, and none is beyond the limits. --all, "
-                                                  "--unavailable, --keep N and --older DAYS say otherwise.",
-                                                  count_text(proposal.files, "file lies there", "files lie there")));
+                                    : fmt::format("Nothing to do: {}, all within the limits. --all, "
+                                                  "--unavailable, --keep N and --older DAYS remove more.",
+                                                  count_text(proposal.files, "file", "files")));
     return 0;
   }
   const auto show_it = [&] {
@@ -211,13 +212,13 @@ void print_table(const Session& session, const operations::AtticProposal& propos
   Table table;
   for (const auto& one : proposal.attics) {
     const bool goes = proposal.is_given_up(one), last = &one == &proposal.attics.back();
-    table.row({{goes ? "give up" : "keep", goes ? Style::Go : Style::Faint},
+    table.row({{goes ? "drop" : "keep", goes ? Style::Go : Style::Faint},
                {std::to_string(number(one.attic.id)), Style::Name, true},
                {time_text(one.attic.time), Style::Faint},
                {proposal.kinds.at(one.attic.id)},
                {size_of(one), Style::Plain, true},
                {!one.needed_by.empty() ? "for " + one.needed_by
-                : last                 ? "the last one"
+                : last                 ? "the latest"
                                        : "",
                 Style::Faint}});
   }
@@ -234,14 +235,14 @@ int tidy_attic(Session& session, const Arguments& arguments) {
     session.say(to_json(proposal, "nothing to do"),
                 proposal.attics.empty()
                     ? "Nothing to do: the attic is empty."
-                    : "Nothing to do: the attic is within the limits. --keep N and --older DAYS set others.");
+                    : "Nothing to do: the attic is within its limits. --keep N and --older DAYS set others.");
     return 0;
   }
   const auto show_it = [&] {
     if (session.json()) return session.document(to_json(proposal, "dry run"));
-    screen.line(screen.paint(Style::Strong, fmt::format("The attic will give up {} of {} transactions",
+    screen.line(screen.paint(Style::Strong, fmt::format("{} of {} transactions will no longer be undoable",
                                                         proposal.goes.size(), proposal.attics.size())) +
-                fmt::format(", {}.", size_text(proposal.bytes)));
+                fmt::format("; frees {}.", size_text(proposal.bytes)));
     screen.line();
     print_table(session, proposal);
     screen.line();
@@ -251,7 +252,7 @@ int tidy_attic(Session& session, const Arguments& arguments) {
   const auto id = number(operations::give_up(session.changed(), proposal, arguments.value("reason").value_or("")));
   Json document = to_json(proposal, "done");
   document["transaction"] = id;
-  session.say(document, fmt::format("\n{} as transaction {}: {} given up.", screen.paint(Style::Strong, "Done"), id,
+  session.say(document, fmt::format("\n{} as transaction {}: {} freed.", screen.paint(Style::Strong, "Done"), id,
                                     size_text(proposal.bytes)));
   return 0;
 }
@@ -263,8 +264,8 @@ void require_own_options(const Arguments& arguments, const std::string& area) {
       {"all", {"cache"}},       {"unavailable", {"cache"}},   {"reason", {"unneeded", "configs", "attic"}}};
   for (const auto& [option, areas] : kOwn)
     if (arguments.has(option) && !areas.contains(area))
-      throw Error(ErrorCode::Usage, fmt::format("--{} is not for `hambrel tidy {}`", option, area), {},
-                  "`hambrel help tidy` tells which option is for what");
+      throw Error(ErrorCode::Usage, fmt::format("--{} does not apply to `hambrel tidy {}`", option, area), {},
+                  "`hambrel help tidy` explains the options");
 }
 
 }  // namespace
@@ -278,8 +279,8 @@ int run_tidy(Session& session, const Arguments& arguments) {
   if (area == "configs") return tidy_configs(session, arguments);
   if (area == "cache") return tidy_cache(session, arguments);
   if (area == "attic") return tidy_attic(session, arguments);
-  throw Error(ErrorCode::Usage, fmt::format("`hambrel tidy {}` is not known", printable(area)), {},
-              "there are `hambrel tidy`, and `tidy unneeded`, `tidy configs`, `tidy cache`, `tidy attic`");
+  throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel tidy {}`", printable(area)), {},
+              "use `hambrel tidy`, `tidy unneeded`, `tidy configs`, `tidy cache`, `tidy attic`");
 }
 
 }  // namespace hambrel::cli

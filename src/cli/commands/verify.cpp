@@ -77,8 +77,7 @@ void show(const Session& session, const operations::Verification& found, bool al
        {"damaged", damaged}},
       fmt::format("{}{} in {}, {} read: {}.", separate ? "\n" : "", count_text(found.files.files, "file", "files"),
                   count_text(found.packages.size(), "package", "packages"), size_text(found.files.read),
-                  damaged == 0 ? "all are as they were installed"
-                               : fmt::format("{} not as installed", count_text(damaged, "is", "are"))));
+                  damaged == 0 ? "all identical to their packages" : fmt::format("{} damaged", damaged)));
 }
 
 Depth depth_of(const Arguments& arguments) { return arguments.has("fast") ? Depth::Times : Depth::Content; }
@@ -107,14 +106,14 @@ int repair_packages(Session& session, const Arguments& arguments, operations::Ve
 int run_verify(Session& session, const Arguments& arguments) {
   if (session.root().is_new()) {
     if (!session.json() && !session.quiet())
-      session.screen().line("Nothing to verify: nothing was installed in this root yet.");
+      session.screen().line("Nothing to verify: nothing has been installed in this root yet.");
     return 0;
   }
   const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
   show(session, found, arguments.has("verbose"));
   if (found.sound()) return 0;
   if (!session.quiet())
-    session.screen().hint(fmt::format("`{}` puts right what can be put right", session.copyable("hambrel repair")));
+    session.screen().hint(fmt::format("`{}` restores what can be restored", session.copyable("hambrel repair")));
   return kDamageFound;
 }
 

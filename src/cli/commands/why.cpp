@@ -16,7 +16,7 @@ std::size_t depth_of(const Arguments& arguments) {
   if (!given) return 0;
   const auto depth = parse_number(*given);
   if (!depth || *depth == 0 || *depth > 1000)
-    throw Error(ErrorCode::Usage, fmt::format("--depth {}: a number from 1 was expected", printable(*given)));
+    throw Error(ErrorCode::Usage, fmt::format("--depth {}: must be 1 or more", printable(*given)));
   return *depth;
 }
 
@@ -39,7 +39,7 @@ int run_needed_by(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const auto lines = operations::needed_by(session.root(), parse_spec(arguments.words()[0]), depth_of(arguments));
   show(session, lines);
-  if (lines.size() == 1 && !session.json()) session.screen().line("  nothing installed requires it");
+  if (lines.size() == 1 && !session.json()) session.screen().line("  no installed package requires it");
   return 0;
 }
 
@@ -50,17 +50,17 @@ int run_why(Session& session, const Arguments& arguments) {
   const Package& package = session.universe().package(why.id);
   if (why.installed) {
     if (why.chain.empty() && !session.json())
-      session.screen().line(fmt::format("{} was pulled in, and nothing wanted needs it any more: {}", package.title(),
+      session.screen().line(fmt::format("{} was pulled in and nothing wanted needs it any more: {}", package.title(),
                                         session.copyable("hambrel remove " + package.name)));
     show(session, why.chain);
     return 0;
   }
   const plan::Plan& plan = std::get<std::unique_ptr<operations::Proposal>>(why.otherwise)->plan();
   if (session.json()) {
-    session.document({{"plan", to_json(plan)}, {"result", "nothing stands against it"}});
+    session.document({{"plan", to_json(plan)}, {"result", "nothing prevents it"}});
     return 0;
   }
-  session.screen().line("It is not installed, because nobody asked for it; nothing stands against it.");
+  session.screen().line("It is not installed because nobody asked for it; nothing prevents it.");
   session.screen().line();
   print_plan(session, plan);
   return 0;

@@ -14,7 +14,7 @@ bool is_command(std::string_view text) {
   if (!text.starts_with(kProgram)) return false;
   text.remove_prefix(kProgram.size());
   const std::string_view name = text.substr(0, text.find_first_not_of("abcdefghijklmnopqrstuvwxyz-"));
-  for (const std::string_view other : {"help", "version", "demo", "completion", "pack", "publish"})
+  for (const std::string_view other : {"help", "version", "demo", "completion", "pack", "publish", "serve"})
     if (name == other) return false;
   return find_command(name) != nullptr;
 }

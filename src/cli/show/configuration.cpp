@@ -34,7 +34,7 @@ Style style_of(ConfigState state) {
 std::string remark_on(const Session& session, const ConfigFile& file) {
   switch (file.state) {
     case ConfigState::Waiting: return session.copyable("hambrel configs settle /" + file.path);
-    case ConfigState::Missing: return "deleted by hand";
+    case ConfigState::Missing: return "deleted by you";
     case ConfigState::Leftover: return fmt::format("since transaction {}", number(file.left));
     default: return file.package.shelved ? "its package is shelved" : "";
   }
@@ -59,9 +59,9 @@ const char* name_of(ConfigComparison::Against against) {
 
 const char* text_of(ConfigComparison::Against against) {
   switch (against) {
-    case ConfigComparison::Against::Mine: return "from yours to the version that its package brings";
-    case ConfigComparison::Against::Old: return "from what yours began from to yours";
-    case ConfigComparison::Against::New: return "from the version that its package brings to yours";
+    case ConfigComparison::Against::Mine: return "from your version to the package's";
+    case ConfigComparison::Against::Old: return "from the version yours is based on to yours";
+    case ConfigComparison::Against::New: return "from the package's version to yours";
   }
   return "";
 }
@@ -72,7 +72,7 @@ ConfigState parse_config_state(const std::string& word) {
   const auto found =
       std::find_if(kStates.begin(), kStates.end(), [&](ConfigState one) { return word == text_of(one); });
   if (found != kStates.end()) return *found;
-  throw Error(ErrorCode::Usage, fmt::format("--state {}: not a state of configuration", printable(word)), {},
+  throw Error(ErrorCode::Usage, fmt::format("--state {}: not a configuration state", printable(word)), {},
               "there are: waiting edited missing leftover pristine");
 }
 
@@ -95,12 +95,11 @@ void show(const Session& session, const std::vector<ConfigFile>& files, const st
   }
   const bool none = rows.count() == 0 && pristine == 0;
   rows.print(!none            ? ""
-             : states.empty() ? "No package here has or left configuration files."
-                              : "No configuration file is in such a state.");
+             : states.empty() ? "No package has configuration files."
+                              : "No configuration file is in this state.");
   if (pristine == 0 || session.quiet()) return;
-  session.screen().line(fmt::format("{}{} as {} package brought {}: `{}`", rows.count() == 0 ? "" : "\n",
-                                    count_text(pristine, "file is", "files are"), pristine == 1 ? "its" : "their",
-                                    pristine == 1 ? "it" : "them",
+  session.screen().line(fmt::format("{}{} pristine: `{}`", rows.count() == 0 ? "" : "\n",
+                                    count_text(pristine, "file is", "files are"),
                                     session.copyable("hambrel configs --state pristine")));
 }
 

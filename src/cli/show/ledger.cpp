@@ -32,7 +32,7 @@ std::string text_of(const PackageChange& change) {
     return fmt::format("{} {} -> {}", change.name, version_of(change.before), version_of(change.after));
   const char* word = change.after->hold ? "held" : "released";
   if (change.after->shelved != change.before->shelved)
-    word = change.after->shelved ? "shelved" : "back from the shelf";
+    word = change.after->shelved ? "shelved" : "unshelved";
   else if (change.before->hold == change.after->hold)
     return fmt::format("{} {}", change.name, text_of(change.after->reason));
   return fmt::format("{} {}", change.name, word);
@@ -109,7 +109,7 @@ std::string held_since(const PackageChange& change) {
 
 /// What undo has of it.
 std::string attic_text(const operations::LedgerDetail& detail) {
-  if (detail.given_up_by) return fmt::format("given up by transaction {}", number(*detail.given_up_by));
+  if (detail.given_up_by) return fmt::format("dropped by transaction {}", number(*detail.given_up_by));
   if (!detail.attic) return {};
   return size_of(*detail.attic) + (detail.attic->needed_by.empty() ? "" : ", needed by " + detail.attic->needed_by);
 }
@@ -129,8 +129,8 @@ void print_fields(const Screen& screen, const operations::LedgerDetail& detail) 
   field("reason", entry.note);
   field("problem", entry.problem);
   field("fetched", entry.downloaded > 0 ? size_text(entry.downloaded) : "");
-  field("takes back", entry.undo_of ? fmt::format("transaction {}", number(*entry.undo_of)) : "");
-  field("taken back", detail.undone_by ? fmt::format("by transaction {}", number(*detail.undone_by)) : "");
+  field("undoes", entry.undo_of ? fmt::format("transaction {}", number(*entry.undo_of)) : "");
+  field("undone", detail.undone_by ? fmt::format("by transaction {}", number(*detail.undone_by)) : "");
   field("attic", attic_text(detail));
   field("digest", entry.digest.hex());
   for (const plan::Notice& notice : detail.plan.notices) field("note", notice.text());
@@ -161,7 +161,7 @@ void show(const Session& session, const std::vector<LedgerLine>& lines,
     const LedgerEntry& entry = line.entry;
     const bool done = entry.result == "done";
     const std::string result = line.undone_by  ? fmt::format("undone by {}", number(*line.undone_by))
-                               : line.for_good ? std::string("done for good")
+                               : line.for_good ? std::string("done; cannot be undone")
                                                : entry.result;
     const Style style = line.undone_by ? Style::Faint : done ? Style::Plain : Style::Warn;
     rows.add([&] { return to_json(entry); },
@@ -172,8 +172,8 @@ void show(const Session& session, const std::vector<LedgerLine>& lines,
               {result, style},
               {done ? printable(summary_of(line)) : cut_to(printable(entry.problem), kMostOfProblem)}});
   }
-  rows.print(ledger_is_empty ? "The ledger is empty: nothing was changed in this root yet."
-                             : "No transaction meets these conditions.");
+  rows.print(ledger_is_empty ? "The ledger is empty: nothing has been changed in this root yet."
+                             : "No transactions match.");
 }
 
 void show(const Session& session, const std::vector<operations::ChangedPackage>& packages) {
@@ -198,7 +198,7 @@ void show(const Session& session, const std::vector<operations::ChangedPackage>&
          {fmt::format("{} {}", entry.kind, number(entry.id)), Style::Faint},
          {entry.user, Style::Faint}});
   }
-  rows.print("No package was changed, as far as the ledger tells.");
+  rows.print("The ledger has no package changes.");
 }
 
 void show(const Session& session, const operations::LedgerDetail& detail) {

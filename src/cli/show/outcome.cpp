@@ -16,32 +16,32 @@ using operations::Outcome;
 std::string done_text(const Session& session, const Outcome& outcome) {
   const auto id = number(*outcome.transaction);
   std::string text =
-      fmt::format("\n{} as transaction {}; `{}` takes it back.", session.screen().paint(Style::Strong, "Done"), id,
+      fmt::format("\n{} as transaction {}. To undo it: `{}`", session.screen().paint(Style::Strong, "Done"), id,
                   session.copyable(fmt::format("hambrel undo {}", id)));
   if (outcome.cache.files > 0)
     text +=
-        fmt::format("\nThe cache dropped {}, {}, by the limits of hambrel.toml.",
+        fmt::format("\nRemoved {} ({}) from the cache, as hambrel.toml says.",
                     count_text(outcome.cache.files, "package file", "package files"), size_text(outcome.cache.bytes));
   return text;
 }
 
 std::string prepared_text(const Session& session, const Outcome& outcome) {
-  return fmt::format("\n{}, {} staged; nothing of the running system was changed. `{}` switches, `{}` drops it.",
+  return fmt::format("\n{}, {} staged; nothing was changed on the running system. `{}` switches to it, `{}` drops it.",
                      session.screen().paint(Style::Strong, "Prepared"), size_text(outcome.staged),
                      session.copyable("hambrel activate"), session.copyable("hambrel activate --discard"));
 }
 
 std::string fetched_text(const Outcome& outcome) {
-  if (outcome.fetched == 0) return "Everything lies in the cache already; nothing else was changed.";
+  if (outcome.fetched == 0) return "Everything is in the cache already; nothing else was changed.";
   return fmt::format("Fetched {} into the cache; nothing else was changed.", size_text(outcome.fetched));
 }
 
 std::string nothing_text(const plan::Plan& plan) {
   if (plan.kind == "upgrade" && plan.held_back.empty()) return "Nothing to do: everything is at its newest version.";
-  if (plan.kind == "rollback") return "Nothing to do: all is as it was then.";
-  if (plan.kind == "settle") return "Nothing to do: nothing waits to be settled, or it all stays as it is.";
-  if (plan.kind == "repair") return "Nothing to repair: all files are as they were installed.";
-  return "Nothing to do: it is all as asked for.";
+  if (plan.kind == "rollback") return "Nothing to do: everything is as it was then.";
+  if (plan.kind == "settle") return "Nothing to do: no file needs a decision, or all stay as they are.";
+  if (plan.kind == "repair") return "Nothing to repair: all files are identical to their packages.";
+  return "Nothing to do: already as requested.";
 }
 
 }  // namespace
@@ -57,8 +57,7 @@ void show(const Session& session, const Arguments& arguments, const operations::
 }
 
 void show(const Session& session, const plan::Plan& plan, const Outcome& outcome) {
-  if (outcome.stopped_too_late)
-    session.screen().note("You asked to stop in the middle of the switch, which takes moments: it was finished first.");
+  if (outcome.stopped_too_late) session.screen().note("Interrupted during the switch, which was completed first.");
   Json document;
   if (session.json()) document["plan"] = to_json(plan);
   switch (outcome.end) {

@@ -190,7 +190,7 @@ class Description {
                     Style::Faint}});
     if (table.empty()) return;
     screen_.line();
-    screen_.line("  " + screen_.paint(Style::Faint, "to be had"));
+    screen_.line("  " + screen_.paint(Style::Faint, "available from"));
     table.print(screen_);
   }
 

@@ -44,8 +44,8 @@ std::string versions_of(const Step& step) {
 std::string reason_of(const Step& step) {
   if (step.action == Action::Want || step.action == Action::Unwant)
     return fmt::format("{}: now {}", step.why.text(), text_of(step.reason));
-  if (step.action == Action::Hold) return step.why.text() + ": stays in this version";
-  return step.why.text() + (step.held ? ", held from now on" : "");
+  if (step.action == Action::Hold) return step.why.text() + ": stays at this version";
+  return step.why.text() + (step.held ? ", now held" : "");
 }
 
 const char* participle_of(plan::ConfigAction action) {
@@ -54,7 +54,7 @@ const char* participle_of(plan::ConfigAction action) {
     case plan::ConfigAction::Take: return "replaced";
     case plan::ConfigAction::Merge: return "merged";
     case plan::ConfigAction::Edit: return "edited";
-    case plan::ConfigAction::Wait: return "kept while the new version waits";
+    case plan::ConfigAction::Wait: return "kept for now";
     case plan::ConfigAction::Carry: return "moved";
     case plan::ConfigAction::Purge: return "purged";
     case plan::ConfigAction::Restore: return "restored";
@@ -91,19 +91,23 @@ std::string sentence_of(const plan::Plan& plan) {
   add_packages(Action::Remove, "removed");
   add_packages(Action::Repair, "repaired");
   add_packages(Action::Shelve, "shelved");
-  add_packages(Action::Unshelve, "brought back from the shelf");
-  add_packages(Action::Want, "wanted from now on");
-  add_packages(Action::Unwant, "no longer wanted for itself");
+  add_packages(Action::Unshelve, "unshelved");
+  add_packages(Action::Want, "now wanted");
+  add_packages(Action::Unwant, "now marked as a dependency");
   add_packages(Action::Hold, "held");
   add_packages(Action::Release, "released");
   std::map<plan::ConfigAction, std::size_t> configs;
   for (const plan::ConfigStep& one : plan.configs) ++configs[one.action];
   bool about_configs = false;
   for (const auto& [action, count] : configs) {
+    if (action == plan::ConfigAction::Ask) continue;
     add(count, "configuration file", "configuration files", participle_of(action), !about_configs);
     about_configs = true;
   }
-  return parts.empty() ? "What waits to be settled will be dropped" : join(parts, ", ");
+  if (const auto asked = configs.find(plan::ConfigAction::Ask); asked != configs.end())
+    parts.push_back(fmt::format("{} a decision",
+                                count_text(asked->second, "configuration file needs", "configuration files need")));
+  return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");
 }
 
 Style style_of(plan::ConfigAction action) {
@@ -125,7 +129,7 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
   std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
   for (const plan::HeldBack& one : plan.held_back) {
     if (one.held) {
-      note(fmt::format("{} is held at {}, though {} is on offer{}{}", one.name, one.stays, one.offered,
+      note(fmt::format("{} is held at {} ({} is available){}{}", one.name, one.stays, one.offered,
                        one.why.empty() ? "" : ": ", printable(one.why)));
       continue;
     }
@@ -139,18 +143,18 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
     const std::string& first = members.front()->name;
     const std::string reason =
         why.empty()
-            ? fmt::format("`{}` says what stands against it",
+            ? fmt::format("`{}` says what prevents it",
                           session.copyable(fmt::format("hambrel why '{}>={}'", first, members.front()->offered)))
             : why;
     if (members.size() == 1) {
-      note(fmt::format("{} stays at {}, though {} is on offer: {}", first, members.front()->stays,
-                       members.front()->offered, reason));
+      note(fmt::format("{} stays at {} ({} is available): {}", first, members.front()->stays, members.front()->offered,
+                       reason));
       continue;
     }
     std::vector<std::string> names;
     for (const plan::HeldBack* one : members)
       if (names.size() < kMostNames) names.push_back(one->name);
-    note(fmt::format("{} stay behind what is on offer: {}", members.size(), reason));
+    note(fmt::format("{} packages are held back: {}", members.size(), reason));
     screen.line(
         fmt::format("        {}{}", join(names, ", "),
                     members.size() > names.size() ? fmt::format(" and {} more", members.size() - names.size()) : ""));
@@ -159,7 +163,7 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
   const auto& dropped = plan.without_strays->dropped;
   const std::vector<std::string> some(
       dropped.begin(), dropped.begin() + static_cast<std::ptrdiff_t>(std::min(dropped.size(), kMostNames)));
-  note(fmt::format("`{}` would leave {} behind instead of {}, and remove {} that no repository offers any more: {}{}",
+  note(fmt::format("`{}` would hold back {} instead of {}, and remove {} that no repository offers any more: {}{}",
                    session.copyable("hambrel upgrade --drop-strays"),
                    plan.without_strays->held_back == 0 ? "none" : std::to_string(plan.without_strays->held_back),
                    plan.held_back.size(), count_text(dropped.size(), "wanted package", "wanted packages"),
@@ -177,52 +181,138 @@ void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& co
   table.print(screen);
 }
 
-void print_plan(const Session& session, const plan::Plan& plan) {
-  const Screen& screen = session.screen();
-  const std::string& root = session.root_path();
-  screen.line(fmt::format("{}{}", screen.paint(Style::Strong, sentence_of(plan) + "."),
-                          root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
-  screen.line();
+namespace {
+
+// What is removed or goes back comes first.
+constexpr Action kOrder[] = {Action::Remove, Action::Downgrade, Action::Upgrade,  Action::Install,
+                             Action::Repair, Action::Shelve,    Action::Unshelve, Action::Want,
+                             Action::Unwant, Action::Hold,      Action::Release};
+
+bool was_asked_for(const Step& step) { return step.why.kind == plan::WhyKind::Asked; }
+
+/// A package that somebody wants, and that goes without having been named.
+bool is_loss(const Step& step) {
+  const bool of_the_past = step.why.kind == plan::WhyKind::Undone || step.why.kind == plan::WhyKind::RolledBack;
+  return step.action == Action::Remove && step.reason == Reason::Wanted && !was_asked_for(step) && !of_the_past;
+}
+
+/// The steps in the order in which they are shown: losses, then by what happens; what was asked for before the rest.
+std::vector<const Step*> in_order(const plan::Plan& plan) {
+  std::vector<const Step*> steps;
+  const auto add = [&](const auto& fits) {
+    for (const Step& step : plan.steps)
+      if (fits(step)) steps.push_back(&step);
+  };
+  add(is_loss);
+  for (const Action action : kOrder)
+    for (const bool asked : {true, false})
+      add([&](const Step& step) { return step.action == action && asked == was_asked_for(step) && !is_loss(step); });
+  return steps;
+}
+
+void print_steps(const Screen& screen, const plan::Plan& plan, const std::vector<const Step*>& steps) {
   const auto machine =
       std::find_if(plan.steps.begin(), plan.steps.end(), [](const Step& s) { return s.arch != kIndependent; });
   const bool several = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
     return step.arch != kIndependent && step.arch != machine->arch;
   });
-  const std::string source = common_origin(plan);
+  const bool one_source = !common_origin(plan).empty();
   Table table;
-  for (const Action action :
-       {Action::Remove, Action::Downgrade, Action::Upgrade, Action::Install, Action::Repair, Action::Shelve,
-        Action::Unshelve, Action::Want, Action::Unwant, Action::Hold, Action::Release})
-    for (const bool asked : {true, false})  // what was asked for, then what that brings along
-      for (const Step& step : plan.steps)
-        if (step.action == action && asked == (step.why.kind == plan::WhyKind::Asked))
-          table.row({{std::string(text_of(action)), style_of(action)},
-                     {step.name, Style::Name},
-                     {versions_of(step), Style::Plain, false, true},
-                     {several ? step.arch : "", Style::Faint},
-                     {reason_of(step)},
-                     {source.empty() ? step.origin : "", Style::Faint},
-                     {change_text(step.size_change), Style::Plain, true}});
+  for (const Step* step : steps)
+    table.row({{std::string(text_of(step->action)), is_loss(*step) ? Style::Warn : style_of(step->action)},
+               {step->name, Style::Name},
+               {versions_of(*step), Style::Plain, false, true},
+               {several ? step->arch : "", Style::Faint},
+               {is_loss(*step) ? reason_of(*step) + " (wanted)" : reason_of(*step)},
+               {one_source ? "" : step->origin, Style::Faint, false, false, true},
+               {change_text(step->size_change), Style::Plain, true}});
   table.print(screen);
+}
+
+/// So many packages of one kind of step in a paragraph of their names.
+void print_names(const Screen& screen, Action action, const std::vector<const Step*>& steps) {
+  constexpr std::size_t kMost = 60;
+  ByteCount download = 0;
+  std::vector<std::string> names;
+  for (const Step* step : steps) {
+    download += step->download;
+    if (names.size() < kMost) names.push_back(step->name);
+  }
+  std::string text = join(names, ", ");
+  if (steps.size() > kMost) text += fmt::format(" and {} more", steps.size() - kMost);
+  screen.line(fmt::format("  {}  {}{}", screen.paint(style_of(action), text_of(action)),
+                          count_text(steps.size(), "package", "packages"),
+                          download > 0 ? fmt::format(", {} to fetch:", size_text(download)) : ":"));
+  screen.paragraph(text, 4);
+}
+
+/// Losses and what was asked for in lines, the rest as names.
+void print_short(const Screen& screen, const plan::Plan& plan) {
+  constexpr std::size_t kMostLines = 12;
+  std::vector<const Step*> lines;
+  std::map<Action, std::vector<const Step*>> rest;
+  for (const Step* step : in_order(plan)) {
+    if (is_loss(*step) || (was_asked_for(*step) && lines.size() < kMostLines))
+      lines.push_back(step);
+    else
+      rest[step->action].push_back(step);
+  }
+  print_steps(screen, plan, lines);
+  for (const Action action : kOrder)
+    if (const auto found = rest.find(action); found != rest.end()) print_names(screen, action, found->second);
+}
+
+/// What can't be undone first.
+void print_notices(const Screen& screen, const plan::Plan& plan, bool all) {
+  constexpr std::size_t kMost = 8;
+  std::vector<const plan::Notice*> notices;
+  for (const plan::Notice& notice : plan.notices) notices.push_back(&notice);
+  const auto is_final = [](const plan::Notice* notice) {
+    return notice->kind == plan::Notice::Kind::GivenUp || notice->kind == plan::Notice::Kind::Lost;
+  };
+  std::stable_partition(notices.begin(), notices.end(), is_final);
+  const std::size_t shown = all ? notices.size() : std::min(notices.size(), kMost);
+  for (std::size_t i = 0; i < shown; ++i) screen.remark(printable(notices[i]->text()));
+  if (shown < notices.size()) screen.remark(fmt::format("{} more notes with --verbose", notices.size() - shown));
+}
+
+}  // namespace
+
+bool is_long(const plan::Plan& plan) {
+  constexpr std::size_t kFew = 12;
+  return plan.steps.size() > kFew;
+}
+
+void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines) {
+  const Screen& screen = session.screen();
+  const std::string& root = session.root_path();
+  const bool all = lines == PlanLines::All || session.verbose() || !output_is_terminal() || !is_long(plan);
+  screen.line(fmt::format("{}{}", screen.paint(Style::Strong, sentence_of(plan) + "."),
+                          root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
+  screen.line();
+  const std::string source = common_origin(plan);
+  if (all)
+    print_steps(screen, plan, in_order(plan));
+  else
+    print_short(screen, plan);
   if (!plan.steps.empty()) screen.line();
   if (!plan.configs.empty()) {
     print_configs(screen, plan.configs);
     screen.line();
   }
-  for (const plan::Notice& notice : plan.notices) screen.remark(printable(notice.text()));
+  print_notices(screen, plan, all);
   print_held_back(session, plan);
-  if (!plan.proved)
-    screen.remark("feasible, and the best that was found in the time allowed; that there is no better was not proved");
-  if (!plan.unneeded.empty()) screen.remark("nothing wanted needs these any more: " + join(plan.unneeded, ", "));
+  if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
+  if (!plan.unneeded.empty()) screen.remark("no longer needed: " + join(plan.unneeded, ", "));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
-  if (plan.steps.empty()) return screen.line("  No package changes; what is replaced goes to the attic.");
+  if (plan.steps.empty()) return screen.line("  No package changes; replaced files are moved to the attic.");
   if (!plan.steps.empty() &&
       std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
     screen.line("  No file changes.");
     return;
   }
   if (plan.kind == "shelve")
-    return screen.line("  The files go to the attic and wait there; configuration stays where it is.");
+    return screen.line("  The files are moved to the attic and wait there; configuration stays where it is.");
   const bool only_damage =
       std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.action == Action::Repair; });
   if (plan.kind == "repair" && only_damage && plan.download() == 0)
@@ -233,7 +323,7 @@ void print_plan(const Session& session, const plan::Plan& plan) {
       files == 0 ? "Nothing to fetch"
                  : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
   if (!source.empty()) fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
-  screen.paragraph(fmt::format("{}, changes disk use by {}.", fetch, change_text(plan.size_change())), 2);
+  screen.paragraph(fmt::format("{}, disk use {}.", fetch, change_text(plan.size_change())), 2);
 }
 
 namespace {

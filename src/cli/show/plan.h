@@ -8,7 +8,11 @@
 
 namespace hambrel::cli {
 
-void print_plan(const Session& session, const plan::Plan& plan);
+/// Short: on a terminal, and without --verbose, a long plan names what only comes along without a line for each.
+enum class PlanLines { Short, All };
+void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines = PlanLines::Short);
+/// Are there so many steps that they are not all shown in lines?
+bool is_long(const plan::Plan& plan);
 /// What becomes of configuration, a line for each file.
 void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs);
 /// What an upgrade leaves behind, grouped by the reason, and what would help.

@@ -22,12 +22,11 @@ Json document_of(const Session& session, const operations::Refused& refused, con
 void print_remedies(const Session& session, const std::vector<plan::Remedy>& remedies) {
   const Screen& screen = session.screen();
   if (remedies.empty()) return;
-  screen.note(remedies.size() == 1 ? "\nA way out, tried:" : "\nWays out, each tried:");
+  screen.note(remedies.size() == 1 ? "\nRemedy (tried out):" : "\nRemedies (each tried out):");
   for (std::size_t i = 0; i < remedies.size(); ++i) {
     screen.note(fmt::format("  {}  {}", screen.paint_error(Style::Strong, std::to_string(i + 1)),
                             screen.paint_error(Style::Come, session.copyable(remedies[i].command()))));
-    screen.note(fmt::format("     {}; changes disk use by {}", remedies[i].price(),
-                            change_text(remedies[i].plan.size_change())));
+    screen.note(fmt::format("     {}; disk use {}", remedies[i].price(), change_text(remedies[i].plan.size_change())));
   }
 }
 

@@ -31,21 +31,23 @@ void introduce(const Screen& screen, const ConfigQuestion& question) {
     screen.raw(wrapped(text, 2, std::min<std::size_t>(terminal_width(), 100)));
   };
   if (!mine || !theirs)
-    return say(mine     ? "The package's version is no text, so it can't be shown."
-               : theirs ? "Yours is not there, or no text, so the two can't be compared."
-                        : "It is no text, so the two versions can't be compared.");
+    return say(mine     ? "The package's version is not text, so it cannot be shown."
+               : theirs ? "Your file is missing or not text, so the two cannot be compared."
+                        : "It is not text, so the two versions cannot be compared.");
   if (merged && merged->clean) {
-    say(fmt::format("You changed {}, the new version {}, and the two fit together. Merged, yours changes so:",
+    say(
+        fmt::format("You changed {}, the new version {}, and your changes and its do not overlap. The merge changes "
+                    "your file as follows:",
                     lines_text(*base, *mine), lines_text(*base, *theirs)));
     return print_diff(screen, diff(*mine, merged->text), kMostLines);
   }
   if (merged)
-    say(fmt::format("You changed {}, the new version {}, some of them the same ones. From yours to the new version:",
+    say(fmt::format("You changed {}, the new version {}, and some of them overlap. From your version to the new one:",
                     lines_text(*base, *mine), lines_text(*base, *theirs)));
   else if (question.news)
-    say("What both versions began from is not known, so they can't be merged. From yours to the new version:");
+    say("The version both are based on is not known, so they cannot be merged. From your version to the new one:");
   else
-    say("No new version waits. From yours to the package's version:");
+    say("No new version is waiting. From your version to the package's:");
   print_diff(screen, diff(*mine, *theirs), kMostLines);
 }
 
@@ -53,7 +55,7 @@ void show_changes(const Screen& screen, const ConfigQuestion& question, const st
   const auto& [base, mine, theirs] = question.texts;
   const auto& from = which == "diff" ? mine : base;
   const auto& to = which == "mine" ? mine : theirs;
-  if (!from || !to) return screen.line("  That can't be shown: one of the two is not known, or no text.");
+  if (!from || !to) return screen.line("  That cannot be shown: one of the two is not known or not text.");
   print_diff(screen, diff(*from, *to), 0);
 }
 
@@ -80,12 +82,13 @@ class Dialogue {
     print_choices();
     screen_.line();
     for (;;) {
-      const auto given = ask(screen_, "What is to become of it?", words());
-      if (!given) throw Error(ErrorCode::Declined, "not decided; nothing was changed");
+      const auto given = ask(screen_, "What should happen to this file?", words());
+      if (!given) throw Error(ErrorCode::Declined, "nothing was changed");
       const std::string answer = given->empty() ? otherwise() : lower(*given);
       if (shows(answer)) continue;
       if (decides(answer)) return;
-      if (answer != "edit" || !has_text()) screen_.line(fmt::format("  \"{}\" is none of these.", printable(*given)));
+      if (answer != "edit" || !has_text())
+        screen_.line(fmt::format("  \"{}\" is not one of the choices.", printable(*given)));
     }
   }
 
@@ -99,23 +102,24 @@ class Dialogue {
     const auto offer = [&](const char* word, const std::string& meaning) {
       table.row({{word, Style::Strong}, {meaning}});
     };
-    if (clean_) offer("merge", "both changes together, as shown");
+    if (clean_) offer("merge", "combine both, as shown");
     if (clean_ && clean_left_ > 0)
-      offer("all", fmt::format("this merge, and those of {} that fit together as well",
+      offer("all", fmt::format("this merge, and those of {} that merge cleanly, too",
                                count_text(clean_left_, "other file", "other files")));
-    if (question_.news) offer("keep", "yours as it is; the new version is not taken");
-    offer("take", "the package's version; yours goes to the attic");
+    if (question_.news) offer("keep", "keep your file as it is; the new version is not used");
+    offer("take", "the package's version; yours is moved to the attic");
     if (has_text())
       offer("edit", fmt::format("in {}{}", printable(os::editor()),
-                                clean_   ? ", beginning with the merge"
-                                : merged ? ", beginning with both versions, what conflicts between markers"
-                                         : ", beginning with yours"));
-    offer("wait", question_.news ? fmt::format("yours stays, the new one waits: `{}`",
-                                               session_.copyable("hambrel configs settle /" + question_.path))
-                                 : "it stays as it is");
+                                clean_   ? ", starting from the merge"
+                                : merged ? ", starting from both versions, with conflicts between markers"
+                                         : ", starting from yours"));
+    offer("wait", question_.news
+                      ? fmt::format("keep yours for now; the new one is kept aside until you settle it: `{}`",
+                                    session_.copyable("hambrel configs settle /" + question_.path))
+                      : "leave it as it is");
     if (merged)
       offer("show",
-            "`show mine`, `show new`: what each side changed; `show diff`: from yours to the new one; "
+            "`show mine`, `show new`: what each side changed; `show diff`: from your version to the new one; "
             "`show merge`");
     table.print(screen_);
   }
@@ -163,7 +167,7 @@ class Dialogue {
     const std::string text =
         os::edit_text(question_.merged ? question_.merged->text : mine, std::string(os::name_of(question_.path)));
     if (has_markers(text)) {
-      screen_.line("  There are still markers in it, so it is not taken. Edit it again, or choose something else.");
+      screen_.line("  It still contains conflict markers. Edit it again, or choose something else.");
       return false;
     }
     print_diff(screen_, diff(mine, text), kMostLines);
@@ -187,8 +191,8 @@ operations::Decisions ask_about(Session& session, const std::vector<ConfigQuesti
   operations::Decisions answers;
   screen.line();
   screen.line(screen.paint(Style::Strong, "Configuration:") +
-              fmt::format(" {} to be decided. Nothing has been changed yet, and nothing is asked later.",
-                          count_text(open.size(), "file is", "files are")));
+              fmt::format(" {} a decision. Nothing has been changed yet, and nothing will be asked later.",
+                          count_text(open.size(), "file needs", "files need")));
   std::size_t number = 0, clean_left = 0;
   for (const ConfigQuestion& one : open)
     if (one.merges_cleanly()) ++clean_left;

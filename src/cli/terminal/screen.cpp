@@ -14,6 +14,7 @@
 #include "cli/show/command_text.h"
 #include "cli/terminal/table.h"
 #include "os/interrupt.h"
+#include "os/terminal_program.h"
 
 namespace hambrel::cli {
 
@@ -21,12 +22,19 @@ bool input_is_terminal() { return isatty(STDIN_FILENO) != 0; }
 bool output_is_terminal() { return isatty(STDOUT_FILENO) != 0; }
 bool error_is_terminal() { return isatty(STDERR_FILENO) != 0; }
 
-std::size_t terminal_width() {
+namespace {
+
+winsize terminal_size() {
   winsize size{};
   for (const int fd : {STDERR_FILENO, STDOUT_FILENO})
-    if (ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col > 0) return size.ws_col;
-  return 80;
+    if (ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col > 0) return size;
+  return {24, 80, 0, 0};
 }
+
+}  // namespace
+
+std::size_t terminal_width() { return terminal_size().ws_col; }
+std::size_t terminal_rows() { return std::max<std::size_t>(terminal_size().ws_row, 1); }
 
 bool read_line(std::string& line) { return static_cast<bool>(std::getline(std::cin, line)); }
 
@@ -59,7 +67,23 @@ void Screen::raw(std::string_view text) const {
 }
 void Screen::write(std::string_view text) const {
   wrote_ = true;
+  if (held_) {
+    *held_ += text;
+    return;
+  }
   std::fwrite(text.data(), 1, text.size(), stdout);  // whether it worked is asked at the end, of all of it
+}
+void Screen::show_held() const {
+  if (!held_) return;
+  const std::string text = std::move(*held_);
+  held_.reset();
+  std::fwrite(text.data(), 1, text.size(), stdout);  // whether it worked is asked at the end
+}
+void Screen::end_page() const {
+  if (!held_) return;
+  const auto lines = static_cast<std::size_t>(std::count(held_->begin(), held_->end(), '\n'));
+  if (lines >= terminal_rows() && os::show_in_pager(*held_)) held_.reset();
+  show_held();
 }
 void Screen::line(std::string_view text) const {
   raw(fmt::format("{}\n", json_ ? std::string(text) : with_root(text, root_)));
@@ -113,19 +137,20 @@ std::string wrapped(std::string_view text, std::size_t indent, std::size_t width
 bool can_ask() { return input_is_terminal() && (output_is_terminal() || error_is_terminal()); }
 
 std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form) {
+  screen.show_held();
   if (output_is_terminal()) {
-    screen.raw(fmt::format("{} ({}) ", screen.paint(Style::Strong, question), form));
+    screen.raw(fmt::format("{} ({})\n> ", screen.paint(Style::Strong, question), form));
     std::fflush(stdout);  // whether it worked is asked at the end
   } else {
     std::fflush(stdout);
-    std::fputs(terminal_text(fmt::format("{} ({}) ", question, form), false, false).c_str(), stderr);
+    std::fputs(terminal_text(fmt::format("{} ({})\n> ", question, form), false, false).c_str(), stderr);
   }
   const os::InterruptGuard guard(os::InterruptGuard::Reading::Ends);
   std::string answer;
   if (read_line(answer)) return std::string(trim(answer));
   if (!guard.asked()) return std::nullopt;
   std::fputc('\n', stderr);
-  throw Error(ErrorCode::Declined, "cancelled; nothing was changed");
+  throw Error(ErrorCode::Declined, "nothing was changed");
 }
 
 }  // namespace hambrel::cli

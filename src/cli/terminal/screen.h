@@ -36,6 +36,11 @@ class Screen {
   void remark(std::string_view text) const;
   std::string paint(Style style, std::string_view text) const;
   std::string paint_error(Style style, std::string_view text) const;  // for standard error
+  /// From now on what is written to standard output is held, until end_page() shows it whole: in a pager if it is
+  /// longer than the terminal. Whoever asks something shows first what is held.
+  void begin_page() const { held_.emplace(); }
+  void end_page() const;
+  void show_held() const;
   bool color() const { return color_; }
   bool wrote() const { return wrote_; }  // anything to standard output
 
@@ -43,6 +48,7 @@ class Screen {
   bool color_, error_color_, json_;
   std::string root_ = "/";
   mutable bool wrote_ = false;
+  mutable std::optional<std::string> held_;
 };
 
 /// Wraps words to a width, each line indented.
@@ -52,12 +58,13 @@ bool input_is_terminal();
 bool output_is_terminal();
 bool error_is_terminal();
 std::size_t terminal_width();  // of standard error or output, 80 if unknown
+std::size_t terminal_rows();   // 24 if unknown
 /// A line from standard input; false at its end.
 bool read_line(std::string& line);
 /// Is there somebody to ask: a terminal to answer on, and one that shows the question?
 bool can_ask();
-/// Asks "QUESTION (FORM) " on the terminal, which is standard error where the output goes elsewhere, and gives the
-/// answer without blanks around it; nothing at the end of the input.
+/// Asks "QUESTION (FORM)" on the terminal, which is standard error where the output goes elsewhere, and on the line
+/// below it gets the answer, given without blanks around it; nothing at the end of the input.
 std::optional<std::string> ask(const Screen& screen, std::string_view question, std::string_view form);
 
 }  // namespace hambrel::cli

@@ -55,12 +55,14 @@ void Table::row(std::initializer_list<Cell> cells) {
   if (widths_.size() < cells.size()) {
     widths_.resize(cells.size(), 0);
     firm_.resize(cells.size(), false);
+    yields_.resize(cells.size(), false);
   }
   for (std::size_t i = 0; i < cells.size(); ++i) {
     const Cell& cell = cells.begin()[i];
     const std::size_t width = display_width(cell.text);
     widths_[i] = std::max(widths_[i], width);
     if (cell.right || cell.firm) firm_[i] = true;
+    if (cell.yields) yields_[i] = true;
     cells_.push_back({static_cast<std::uint32_t>(cell.text.size()), static_cast<std::uint32_t>(width), cell.style,
                       cell.right, i + 1 == cells.size()});
     texts_ += cell.text;
@@ -124,6 +126,8 @@ std::vector<std::size_t> Table::widths_within(std::size_t width) const {
     widths[column] -= given;
     excess -= given;
   };
+  for (std::size_t i = 0; i < widths.size(); ++i)
+    if (yields_[i]) give(i, kLeast);
   if (!widths.empty() && last_ == Last::Wrap) give(widths.size() - 1, kLeastLast);
   while (excess > 0) {
     std::size_t widest = widths.size();

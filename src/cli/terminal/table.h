@@ -26,7 +26,8 @@ struct Cell {
   std::string_view text;  // may be a temporary: a row copies it
   Style style = Style::Plain;
   bool right = false;
-  bool firm = false;  // its column is never cut, as those that stand on the right are not
+  bool firm = false;    // its column is never cut, as those that stand on the right are not
+  bool yields = false;  // its column is cut before the others
 };
 
 class Table {
@@ -61,7 +62,8 @@ class Table {
   std::vector<Entry> cells_;
   std::string texts_;
   std::vector<std::size_t> widths_;
-  std::vector<bool> firm_;  // by column: some cell of it stands on the right or is firm
+  std::vector<bool> firm_;    // by column: some cell of it stands on the right or is firm
+  std::vector<bool> yields_;  // by column
 };
 
 }  // namespace hambrel::cli

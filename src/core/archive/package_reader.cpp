@@ -42,7 +42,7 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
                              std::shared_ptr<const Table> known)
     : file_(std::move(file)), where_(std::move(where)), table_(std::move(known)) {
   read_footer();
-  if (footer_.table_digest != digest) damaged("the table of contents is not the one that the index names");
+  if (footer_.table_digest != digest) damaged("the table of contents is not the one the index describes");
 }
 
 PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Footer& footer,
@@ -52,7 +52,8 @@ PackageReader::PackageReader(std::unique_ptr<os::ReadableFile> file, std::string
 void PackageReader::damaged(const std::string& what) const {
   if (arriving_)
     throw Error(ErrorCode::Untrusted, what, where_,
-                "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
+                "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have been "
+                "tampered with");
   hambrel::archive::damaged(what, where_);
 }
 
@@ -63,7 +64,7 @@ void PackageReader::read_footer() {
   const std::uint64_t table_end = size - kFooterSize;
   if (footer_.table_offset < 8 || footer_.table_offset > table_end ||
       footer_.table_size != table_end - footer_.table_offset)
-    damaged("the footer does not fit the file");
+    damaged("the footer does not match the file");
   const std::string head = file_->read_exactly(footer_.table_offset - 8, 8, where_);
   if (footer_.table_size > UINT32_MAX ||
       head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))
@@ -130,8 +131,7 @@ std::string PackageReader::content(const Entry& entry) const {
   std::uint64_t offset = entry.offset;
   for (std::size_t number = entry.frame; result.size() < entry.size; ++number, offset = 0)
     result += frame(number, decoder).substr(offset, entry.size - result.size());
-  if (sha256(result) != entry.digest)
-    damaged(fmt::format("the content of {} is not what the table promises", entry.path));
+  if (sha256(result) != entry.digest) damaged(fmt::format("the content of {} is not what the table says", entry.path));
   return result;
 }
 
@@ -245,13 +245,13 @@ void PackageReader::verify_all() const {
       left -= piece.size();
     }
     if (running.finish() != entry.digest)
-      damaged(fmt::format("the content of {} is not what the table promises", printable(entry.path)));
+      damaged(fmt::format("the content of {} is not what the table says", printable(entry.path)));
     expect(std::string(tar_padding(entry.size), '\0'), entry.path);
     total += entry.size;
   }
   expect(std::string(1024, '\0'), "the end");
   if (total != package.installed_size || files != package.file_count)
-    damaged("the manifest does not fit the files of the package");
+    damaged("the manifest does not match the package's files");
   require_named_privileges(*table_, package, where_);
 }
 

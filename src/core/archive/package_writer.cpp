@@ -68,7 +68,7 @@ class Scan {
     const auto top = source_.stat(root_);
     if (!top || top->type != os::FileType::Directory)
       throw Error(ErrorCode::Invalid, "the directory root/ is missing", source_.shown(root_),
-                  "put the files of the package below root/, as they will lie on the system");
+                  "put the package's files below root/, laid out as on the system");
     std::vector<std::string> waiting = children("");
     while (!waiting.empty()) {
       const std::string path = std::move(waiting.back());
@@ -98,11 +98,11 @@ class Scan {
 
   Entry entry(const std::string& path) {
     if (const std::string problem = path_problem(path); !problem.empty())
-      throw Error(ErrorCode::Invalid, problem + " can't go into a package", printable(source_.shown(at(path))),
+      throw Error(ErrorCode::Invalid, problem + " cannot be in a package", printable(source_.shown(at(path))),
                   "rename it");
     const auto info = source_.stat(at(path));
     if (!info)
-      throw Error(ErrorCode::Invalid, "vanished while it was packed", source_.shown(at(path)), "run pack again");
+      throw Error(ErrorCode::Invalid, "disappeared while it was packed", source_.shown(at(path)), "run pack again");
     Entry entry;
     entry.path = path;
     entry.mode = info->mode;
@@ -117,7 +117,7 @@ class Scan {
         entry.target = source_.read_link(at(path));
         break;
       case os::FileType::Other:
-        throw Error(ErrorCode::Invalid, "only files, directories and links can go into a package",
+        throw Error(ErrorCode::Invalid, "only files, directories and links can be in a package",
                     source_.shown(at(path)),
                     "device nodes, pipes and sockets are made by the system at run time: leave it out");
     }

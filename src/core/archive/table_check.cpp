@@ -99,7 +99,7 @@ class Check {
     for (const std::string_view top : {"var/lib/hambrel", "var/cache/hambrel", "etc/hambrel/trust"})
       own = own || (whole.starts_with(top) && (whole.size() == top.size() || whole[top.size()] == '/'));
     for (const std::string_view part : split(whole, '/')) own = own || part == ".hambrel";
-    if (own) refuse("a package may not bring files of Hambrel's own directories", entry.path);
+    if (own) refuse("a package may not contain files in Hambrel's own directories", entry.path);
     if (slash != std::string_view::npos && !within)
       refuse(seen(whole.substr(0, slash)) == nullptr ? "a path whose directory is not in the package"
                                                      : "a path below something that is not a directory",
@@ -181,9 +181,10 @@ std::vector<std::string> privileged_files(const Table& table) {
 void require_named_privileges(const Table& table, const Package& package, const std::string& where) {
   for (const std::string& path : privileged_files(table))
     if (std::find(package.privileged.begin(), package.privileged.end(), path) == package.privileged.end())
-      throw Error(ErrorCode::Untrusted,
-                  fmt::format("/{} runs with another's rights, which the manifest does not say", printable(path)),
-                  where, "do not use this file; have it built again with `hambrel pack`");
+      throw Error(
+          ErrorCode::Untrusted,
+          fmt::format("/{} runs with elevated privileges, which the manifest does not declare", printable(path)), where,
+          "do not use this file; have it built again with `hambrel pack`");
 }
 
 void check_table(const Table& table, std::uint64_t table_at, const std::string& where) {

@@ -163,7 +163,7 @@ Footer decode_footer(std::string_view bytes, const std::string& where) {
                 "fetch or copy the file again; `hambrel pack` makes such files");
   if (const auto version = get_number(bytes, 16, 4); version != kFormatVersion)
     throw Error(ErrorCode::Untrusted,
-                fmt::format("package format {} is not known (this program reads {})", version, kFormatVersion), where,
+                fmt::format("unknown package format {} (this program reads {})", version, kFormatVersion), where,
                 "use a newer hambrel");
   if (get_number(bytes, 20, 4) != 0)
     throw Error(ErrorCode::Untrusted, "the footer is damaged", where, "fetch or copy the file again");

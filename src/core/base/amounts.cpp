@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
+#include <ctime>
 
 #include "base/text.h"
 
@@ -27,8 +29,16 @@ std::string change_text(std::int64_t bytes) {
 }
 
 std::string time_text(std::int64_t seconds) {
-  const std::string text = utc_text(seconds);
-  return text.substr(0, 10) + " " + text.substr(11, 5) + " UTC";
+  const auto time = static_cast<std::time_t>(seconds);
+  std::tm local{};
+  if (::localtime_r(&time, &local) == nullptr || local.tm_gmtoff == 0) {
+    const std::string text = utc_text(seconds);
+    return text.substr(0, 10) + " " + text.substr(11, 5) + " UTC";
+  }
+  const long offset = std::abs(local.tm_gmtoff) / 60;  // minutes
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} {}{:02}:{:02}", local.tm_year + 1900, local.tm_mon + 1,
+                     local.tm_mday, local.tm_hour, local.tm_min, local.tm_gmtoff < 0 ? '-' : '+', offset / 60,
+                     offset % 60);
 }
 
 std::string age_text(std::int64_t now, std::int64_t then) {

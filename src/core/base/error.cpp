@@ -24,11 +24,11 @@ std::string hint_for(int error_number) {
     case EACCES:
     case EPERM: return "run the command as root, or check for immutable files with lsattr";
     case EROFS: return "the file system is mounted read-only: remount it writable first";
-    case EIO: return "the disk reports a failure: look at the kernel log before going on";
+    case EIO: return "the disk reports a failure: check the kernel log before going on";
     case EMFILE:
     case ENFILE: return "too many files are open: raise the limit (ulimit -n)";
-    case EXDEV: return "the path lies on another file system or leaves the root; see docs/transactions.md";
-    case ELOOP: return "a symbolic link leads in a circle: look at the path with ls -l";
+    case EXDEV: return "the path is on another file system or leaves the root; see docs/transactions.md";
+    case ELOOP: return "symbolic links form a loop: check the path with ls -l";
     default: return {};
   }
 }
@@ -41,11 +41,11 @@ Error current_error() {
   } catch (const Error& problem) {
     return problem;
   } catch (const std::bad_alloc&) {
-    return Error(ErrorCode::Io, "there is not enough memory", {}, "end other programs or add swap, then try again");
+    return Error(ErrorCode::Io, "not enough memory", {}, "end other programs or add swap, then try again");
   } catch (const std::exception& problem) {
-    return Error(ErrorCode::Internal, problem.what(), {}, "this is a fault of the program: please report it");
+    return Error(ErrorCode::Internal, problem.what(), {}, "this is a bug: please report it");
   } catch (...) {
-    return Error(ErrorCode::Internal, "an unknown exception", {}, "this is a fault of the program: please report it");
+    return Error(ErrorCode::Internal, "an unknown exception", {}, "this is a bug: please report it");
   }
 }
 

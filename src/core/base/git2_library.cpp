@@ -8,7 +8,7 @@ namespace hambrel {
 namespace {
 
 Git2Library load() {
-  const SharedLibrary library(HAMBREL_GIT2_FILE, "install libgit2; texts can't be compared or merged without it");
+  const SharedLibrary library(HAMBREL_GIT2_FILE, "install libgit2; texts cannot be compared or merged without it");
   decltype(&::git_libgit2_init) init{};
   Git2Library all{};
   library.find("git_libgit2_init", init);

@@ -40,7 +40,7 @@ std::uint64_t head_sum(std::span<const std::byte> image, std::size_t arrays_end)
 }  // namespace
 
 DamagedImage::DamagedImage()
-    : Error(ErrorCode::Untrusted, "a compiled index is damaged", {}, "run `hambrel refresh`: it makes a new one") {}
+    : Error(ErrorCode::Untrusted, "a compiled index is damaged", {}, "run `hambrel refresh` to make a new one") {}
 
 std::optional<Image> Image::open(std::shared_ptr<const Bytes> bytes) {
   const auto data = bytes->data();

@@ -45,7 +45,7 @@ class Inspector final : public nlohmann::json_sax<Json> {
   }
   bool key(string_t& name) override {
     if (!seen_.back().insert(name).second)
-      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", printable(name)),
+      throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" appears twice in one object", printable(name)),
                   std::string(where_));
     if (seen_.back().size() > kMostKeys)
       throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), std::string(where_));
@@ -82,13 +82,13 @@ Json parse_cbor(std::string_view bytes, std::string_view where) {
 }
 
 JsonObject::JsonObject(const Json& value, std::string where) : value_(value), where_(std::move(where)) {
-  if (!value.is_object()) throw Error(ErrorCode::Invalid, "a JSON object was expected", where_);
+  if (!value.is_object()) throw Error(ErrorCode::Invalid, "it must be a JSON object", where_);
 }
 
 void JsonObject::wrong(std::string_view key, std::string_view expected) const {
   throw Error(ErrorCode::Invalid,
               has(key) ? fmt::format("\"{}\" must be {}", key, expected)
-                       : fmt::format("\"{}\" is missing ({} was expected)", key, expected),
+                       : fmt::format("\"{}\" is missing (it must be {})", key, expected),
               where_);
 }
 

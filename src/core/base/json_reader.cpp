@@ -40,7 +40,7 @@ void refuse_twins(simdjson::dom::object object, const std::string& where) {
   if (ascending) return;
   std::sort(keys.begin(), keys.end());
   if (const auto twin = std::adjacent_find(keys.begin(), keys.end()); twin != keys.end())
-    throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" stands twice in one object", printable(*twin)), where);
+    throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" appears twice in one object", printable(*twin)), where);
 }
 
 }  // namespace
@@ -57,7 +57,7 @@ FastObject JsonReader::parse(std::string_view text, const std::string& where) {
   if (const auto error = parser_.parse(padded_.data(), text.size(), false).get(document); error != simdjson::SUCCESS)
     throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson_message(error)), where);
   simdjson::dom::object object;
-  if (document.get(object) != simdjson::SUCCESS) throw Error(ErrorCode::Invalid, "a JSON object was expected", where);
+  if (document.get(object) != simdjson::SUCCESS) throw Error(ErrorCode::Invalid, "it must be a JSON object", where);
   refuse_twins(object, where);
   return {object, where};
 }
@@ -78,7 +78,7 @@ std::optional<simdjson::dom::element> FastObject::find(std::string_view key) con
 void FastObject::wrong(std::string_view key, std::string_view expected) const {
   throw Error(ErrorCode::Invalid,
               has(key) ? fmt::format("\"{}\" must be {}", key, expected)
-                       : fmt::format("\"{}\" is missing ({} was expected)", key, expected),
+                       : fmt::format("\"{}\" is missing (it must be {})", key, expected),
               where_);
 }
 

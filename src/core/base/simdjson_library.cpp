@@ -15,7 +15,7 @@ struct SimdjsonLibrary {
 };
 
 SimdjsonLibrary load() {
-  const SharedLibrary library(HAMBREL_SIMDJSON_FILE, "install simdjson; package lists can't be read without it");
+  const SharedLibrary library(HAMBREL_SIMDJSON_FILE, "install simdjson; package lists cannot be read without it");
   SimdjsonLibrary all{};
   library.find("_ZN8simdjson25get_active_implementationEv", all.active_implementation);
   library.find("_ZN8simdjson8internal11error_codesE", all.error_codes);

@@ -14,7 +14,7 @@ toml::table parse_toml(std::string_view text, const std::string& file) {
     return toml::parse(text);
   } catch (const toml::parse_error& problem) {
     throw Error(ErrorCode::Invalid, fmt::format("not valid TOML: {}", problem.description()),
-                fmt::format("{}:{}", file, problem.source().begin.line), "mend the line and run the command again");
+                fmt::format("{}:{}", file, problem.source().begin.line), "fix this line and run the command again");
   }
 }
 
@@ -77,10 +77,10 @@ void TomlTable::done() const {
     const std::string name(key.str());
     if (std::find(asked_.begin(), asked_.end(), name) != asked_.end()) continue;
     std::string hint = did_you_mean(name, asked_);
-    if (hint.empty()) hint = "known here: " + join(asked_, ", ");
+    if (hint.empty()) hint = "known keys: " + join(asked_, ", ");
     throw Error(
         ErrorCode::Invalid,
-        fmt::format("\"{}\" is not known in {}", printable(name), title_.empty() ? "this file" : "[" + title_ + "]"),
+        fmt::format("unknown key \"{}\" in {}", printable(name), title_.empty() ? "this file" : "[" + title_ + "]"),
         at(&node), hint);
   }
 }

@@ -95,7 +95,7 @@ class Word {
     if (!regex_->ok())
       throw Error(ErrorCode::Usage,
                   fmt::format("\"{}\" is not a regular expression: {}", printable(text), regex_->error()), {},
-                  "leave --regex out to look for the word as it is");
+                  "leave out --regex to search for the text itself");
   }
 
   /// Where the packages of a layer, numbered from `first` on, have this word.

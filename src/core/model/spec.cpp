@@ -45,7 +45,7 @@ Spec parse_spec(std::string_view text) {
     spec.constraint.name = text.substr(0, at);
     spec.channel = text.substr(at + 1);
     if (!is_package_name(spec.constraint.name) || !is_package_name(spec.channel))
-      wrong(text, "NAME@CHANNEL was expected");
+      wrong(text, "it must be NAME@CHANNEL");
     return spec;
   }
   try {

@@ -22,7 +22,7 @@ std::vector<std::string> other_problems(Root& root, const state::State& state) {
     for (const std::string& one : txn::copy_problems(root.files(), state)) problems.push_back(one);
   } catch (const Error& problem) {  // not everybody may look there
     if (problem.code() != ErrorCode::Io || os::is_superuser()) throw;
-    root.observer().note("stages, attics and the copy of the ledger were not looked at: that takes root");
+    root.observer().note("stages, attics and the copy of the ledger were not checked: that needs root");
   }
   for (const std::string& one : txn::problems_of_shelf(root.files(), state)) problems.push_back(one);
   const Universe& universe = root.universe();
@@ -68,7 +68,7 @@ void renew_ledger_copy(ChangingRoot& root) {
   const state::State& state = *root.state();
   if (txn::copy_problems(root.files(), state).empty() || !state.damage().empty()) return;
   txn::renew_copy(root.files(), state);
-  root.observer().note("the copy of the ledger was damaged; it was written anew");
+  root.observer().note("the copy of the ledger was damaged; it was rewritten");
 }
 
 }  // namespace hambrel::operations

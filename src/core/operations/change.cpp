@@ -100,7 +100,7 @@ plan::Plan plan_packages(Root& root, const ChangeRequest& request, const solve::
   plan::Plan plan = plan::make_plan(root.universe(), request.solve, selection, surroundings.found());
   const auto problems = plan::problems_of(root.universe(), request.solve, selection, plan);
   if (problems.empty()) return plan;
-  throw Error(ErrorCode::Internal, "the plan does not hold: " + problems.front(), {},
+  throw Error(ErrorCode::Internal, "the plan is wrong: " + problems.front(), {},
               "nothing was changed; please report this with the output of `hambrel list`");
 }
 
@@ -158,7 +158,7 @@ Solved solve_for(Root& root, ChangeRequest& request) {
   auto& refusal = std::get<solve::Refusal>(answer);
   if (refusal.decided) return Refused{std::move(refusal), std::move(request)};
   throw Error(ErrorCode::Undecided, refusal.what, {},
-              "nothing was changed; ask for less at once, or raise `budget` (seconds) in hambrel.toml");
+              "nothing was changed; request less at once, or raise `budget` (seconds) in hambrel.toml");
 }
 
 }  // namespace

@@ -23,7 +23,7 @@ void refuse_unowned(const std::vector<plan::Notice>& notices) {
   const std::size_t more = paths.size() > kMost ? paths.size() - kMost : 0;
   paths.resize(paths.size() - more);
   throw Error(ErrorCode::Refused,
-              fmt::format("files that no package owns are in the way: {}{}", join(paths, ", "),
+              fmt::format("files no package owns are in the way: {}{}", join(paths, ", "),
                           more > 0 ? fmt::format(" and {} more", more) : ""),
               {}, "move them away, or leave out --strict: then they are kept in the attic");
 }
@@ -54,7 +54,7 @@ void ChangeFiles::require_known_features() const {
     const Package& package = root_.universe().package(id);
     if (const std::string feature = unknown_feature(package); !feature.empty())
       throw Error(ErrorCode::Refused,
-                  fmt::format("{} needs an installer that knows \"{}\"", package.title(), printable(feature)), {},
+                  fmt::format("{} needs a hambrel that supports \"{}\"", package.title(), printable(feature)), {},
                   "use a newer hambrel, or an older version of the package");
   }
 }

@@ -83,7 +83,7 @@ class ChangeProposal final : public Proposal {
       if (auto remark = check_prepared(basis->root, parts.end)) parts.remarks.push_back(std::move(*remark));
     }
     if (!basis->request.enables.empty())
-      parts.remarks.push_back(fmt::format("this enables the repository {}", basis->request.enables));
+      parts.remarks.push_back(fmt::format("this enables repository {}", basis->request.enables));
     parts.questions = std::move(found.open);
     parts.plan = std::move(planned.plan);
     return std::make_unique<ChangeProposal>(std::move(basis), std::move(parts), std::move(planned),
@@ -108,7 +108,7 @@ class ChangeProposal final : public Proposal {
     try {
       settings::set_enabled(root.files(), basis_->request.enables, false);
     } catch (const Error& problem) {
-      root.observer().note(fmt::format("the repository {} stays enabled: {}", basis_->request.enables, problem.what()));
+      root.observer().note(fmt::format("repository {} stays enabled: {}", basis_->request.enables, problem.what()));
     }
   }
 
@@ -152,7 +152,7 @@ class ChangeProposal final : public Proposal {
         if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
         if (problem.code() == ErrorCode::Declined && incoming.fetched() > 0)
           throw Error(problem.code(), problem.problem(), problem.where(),
-                      fmt::format("{} of the packages have come and stay in the cache: the next try goes on from there",
+                      fmt::format("{} of the packages stay in the cache: the next try continues from there",
                                   size_text(incoming.fetched())));
         throw;
       }

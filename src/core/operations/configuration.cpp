@@ -22,7 +22,7 @@ const ConfigFile& file_at(const std::vector<ConfigFile>& files, const std::strin
   std::vector<std::string> paths;
   for (const ConfigFile& one : files) paths.push_back("/" + one.path);
   const std::string near = did_you_mean("/" + path, paths);
-  throw Error(ErrorCode::NotFound, "is no configuration file of a package", "/" + printable(path),
+  throw Error(ErrorCode::NotFound, "is not a configuration file of a package", "/" + printable(path),
               near.empty() ? "`hambrel configs` lists them" : near);
 }
 
@@ -31,7 +31,7 @@ ConfigComparison::Against parse_against(const std::string& word, bool waits) {
   if (word == "mine") return ConfigComparison::Against::Mine;
   if (word == "old") return ConfigComparison::Against::Old;
   if (word == "new") return ConfigComparison::Against::New;
-  throw Error(ErrorCode::Usage, fmt::format("--against {}: mine, old or new was expected", printable(word)));
+  throw Error(ErrorCode::Usage, fmt::format("--against {}: must be mine, old or new", printable(word)));
 }
 
 }  // namespace
@@ -53,11 +53,11 @@ ConfigComparison compare_configuration(Root& root, const std::string& path, cons
   const auto& after = to_theirs ? theirs : mine;
   const auto require = [&](const std::optional<std::string>& text, const char* whose) {
     if (!text)
-      throw Error(ErrorCode::Refused, fmt::format("{} is not there, or is no text", whose), "/" + result.file.path,
-                  "`hambrel configs` shows in what state each file is");
+      throw Error(ErrorCode::Refused, fmt::format("{} is missing or not text", whose), "/" + result.file.path,
+                  "`hambrel configs` shows the state of each file");
   };
   require(mine, "your version");
-  require(before, from_base ? "the version that yours began from" : "the package's version");
+  require(before, from_base ? "the version yours is based on" : "the package's version");
   require(after, "the package's version");
   result.before = *before;
   result.after = *after;
@@ -128,9 +128,7 @@ class OpenSettlement final : public Proposal {
   }
 
  private:
-  Outcome carry_out(ChangingRoot&, const Terms&) override {
-    throw Error(ErrorCode::Internal, "it is not decided on yet");
-  }
+  Outcome carry_out(ChangingRoot&, const Terms&) override { throw Error(ErrorCode::Internal, "it needs a decision"); }
 
   const Settlement settlement_;
   const ConfigDecisions found_;

@@ -20,8 +20,8 @@ std::optional<Merged> merged_of(const ConfigQuestion& question) {
 
 std::string why_unmerged(const ConfigQuestion& question) {
   const auto& [base, mine, theirs] = question.texts;
-  if (!mine || !theirs) return "it is no text";
-  if (!base) return "what both versions began from is not known";
+  if (!mine || !theirs) return "it is not text";
+  if (!base) return "the version both are based on is not known";
   return "you and the new version changed the same lines";
 }
 
@@ -43,7 +43,7 @@ void settle(const ConfigQuestion& question, ConfigAction action, bool markers, C
 ConfigAction parse_config_action(const std::string& word) {
   for (const ConfigAction action : {ConfigAction::Keep, ConfigAction::Take, ConfigAction::Merge, ConfigAction::Wait})
     if (word == text_of(action)) return action;
-  throw Error(ErrorCode::Usage, fmt::format("--configs {}: keep, take, merge or wait was expected", printable(word)));
+  throw Error(ErrorCode::Usage, fmt::format("--configs {}: must be keep, take, merge or wait", printable(word)));
 }
 
 ConfigDecisions decide(Root& root, std::vector<ConfigQuestion> questions, const ConfigTerms& terms) {

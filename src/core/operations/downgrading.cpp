@@ -21,8 +21,8 @@ PackageId installed_one(Root& root, const Spec& spec) {
   }
   const solve::Names names = select_installed(root, name);
   if (names.size() > 1)
-    throw Error(ErrorCode::Usage, fmt::format("{} stands for {} packages", printable(spec.text), names.size()), {},
-                "a downgrade is of one package: name it");
+    throw Error(ErrorCode::Usage, fmt::format("{} matches {} packages", printable(spec.text), names.size()), {},
+                "name one package to downgrade");
   const Universe& universe = root.universe();
   const std::string& arch = root.options().architecture;
   for (const PackageId id : universe.installed())
@@ -61,7 +61,7 @@ std::vector<OlderVersion> all_older(Root& root, PackageId installed) {
 OlderVersions older_versions(Root& root, const Spec& spec) {
   if (spec.kind != Spec::Kind::Name && spec.kind != Spec::Kind::Path)
     throw Error(ErrorCode::Usage,
-                fmt::format("a downgrade is of one installed package, not of {}", printable(spec.text)), {},
+                fmt::format("only one installed package can be downgraded, not {}", printable(spec.text)), {},
                 "for example hambrel downgrade lampdesk, or lampdesk=5.4");
   require_state(root);
   root.add_kept();
@@ -71,7 +71,7 @@ OlderVersions older_versions(Root& root, const Spec& spec) {
   const auto all = all_older(root, older.installed);
   if (all.empty())
     throw Error(ErrorCode::Refused,
-                fmt::format("no older version of {} than {} is to be had", universe.name(older.installed),
+                fmt::format("no version of {} older than {} is available", universe.name(older.installed),
                             universe.version(older.installed)),
                 {}, "neither the attic nor the cache holds one, and no enabled repository offers one");
   older.named = spec.kind == Spec::Kind::Name && spec.constraint.op != Operator::Any;

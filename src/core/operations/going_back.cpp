@@ -32,7 +32,7 @@ std::unique_ptr<Proposal> propose_undo(Root& root, state::TxnId id, const Planne
     return propose(root, txn::plan_undo(root.files(), state, id), terms);
   } catch (const txn::AtticAltered& problem) {
     if (id != state.last_done()) throw;
-    root.observer().note(fmt::format("{}; it is taken from the cache or a repository", problem.problem()));
+    root.observer().note(fmt::format("{}; it comes from the cache or a repository", problem.problem()));
   }
   const auto files = std::make_shared<VersionFiles>(root);
   return propose(
@@ -46,11 +46,10 @@ std::unique_ptr<Proposal> propose_redo(Root& root, state::TxnId id, const Planne
     throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id)), {},
                 "`hambrel ledger` lists them");
   const auto by = state.undone_by(id);
-  if (!by)
-    refuse(id, "it was not taken back, so there is nothing to do again", "`hambrel ledger` shows what was undone");
+  if (!by) refuse(id, "it was not undone, so there is nothing to redo", "`hambrel ledger` shows what was undone");
   if (const auto again = state.undone_by(*by))
-    refuse(id, fmt::format("it was done again already, by transaction {}", number(*again)),
-           fmt::format("to take it back: hambrel undo {}", number(*again)));
+    refuse(id, fmt::format("it was already done again by transaction {}", number(*again)),
+           fmt::format("to undo it: hambrel undo {}", number(*again)));
   return propose_undo(root, *by, terms);
 }
 
@@ -70,7 +69,7 @@ std::unique_ptr<Proposal> propose(Root& root, const RollbackRequest& request) {
                  txn::plan_rollback(root.files(), state,
                                     state::TxnId{static_cast<std::int64_t>(std::min<std::uint64_t>(*to, INT64_MAX))},
                                     files->file_of(), os::processors()),
-                 request.terms, files, "configuration that was edited since stays as it is");
+                 request.terms, files, "configuration edited since then stays as it is");
 }
 
 }  // namespace hambrel::operations

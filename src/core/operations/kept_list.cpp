@@ -58,7 +58,7 @@ void KeptList::renew(Root& root, const std::function<std::string(const Universe&
   } catch (...) {
     const Error problem = current_error();
     root.observer().note(
-        fmt::format("the list of installed packages could not be cached, so looking takes longer: {}: {}",
+        fmt::format("the list of installed packages could not be cached, so listing takes longer: {}: {}",
                     problem.where(), problem.problem()));
   }
 }

@@ -26,7 +26,7 @@ void require_kind(const std::string& kind) {
   const auto& kinds = ledger_kinds();
   if (kind.empty() || std::find(kinds.begin(), kinds.end(), kind) != kinds.end()) return;
   const std::string near = did_you_mean(kind, kinds);
-  throw Error(ErrorCode::Usage, fmt::format("--kind {}: no transaction is of such a kind", printable(kind)), {},
+  throw Error(ErrorCode::Usage, fmt::format("--kind {}: no such kind", printable(kind)), {},
               near.empty() ? "there are: " + join(kinds, " ") : near);
 }
 

@@ -17,7 +17,7 @@ std::vector<txn::ConfigFile> leftovers_of(Root& root);
 [[nodiscard]] std::unique_ptr<Proposal> propose_purge(Root& root, const std::vector<txn::ConfigFile>& leftovers,
                                                       const PlannedTerms& terms);
 
-/// Pristine contents that nothing began from any more: place and size in bytes. They are of no use to anybody.
+/// Pristine contents that no file is based on any more: place and size in bytes. They are of no use to anybody.
 using IdlePristine = std::vector<std::pair<std::string, ByteCount>>;
 /// Nothing where this user may not look.
 IdlePristine idle_pristine(Root& root);

@@ -16,7 +16,7 @@ void drop_age_in_doubt(Root& root, txn::Limits& limits) {
   const std::string doubt = root.clock_doubt();
   if (!limits.days || doubt.empty()) return;
   limits.days.reset();
-  root.observer().note(doubt + ": nothing is given up for its age in this run");
+  root.observer().note(doubt + ": nothing is dropped for its age in this run");
 }
 
 txn::Limits attic_limits(Root& root) {

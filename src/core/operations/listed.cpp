@@ -48,7 +48,7 @@ Conditions::Condition Conditions::parse(std::string_view text) {
     condition.kind = rest.substr(0, 5);
     const auto bytes = parse_size(rest.substr(5));
     if (!bytes)
-      throw Error(ErrorCode::Usage, fmt::format("{}: a size was expected", printable(text)), {},
+      throw Error(ErrorCode::Usage, fmt::format("{}: must be a size", printable(text)), {},
                   "for example 'size>500K' or 'size>1.5M'");
     condition.bytes = *bytes;
     return condition;

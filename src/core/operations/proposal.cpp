@@ -19,7 +19,7 @@ std::unique_ptr<Proposal> Proposal::decided(Decisions) {
 
 Outcome Proposal::perform(ChangingRoot& root, const Terms& terms) {
   if (!questions().empty())
-    throw Error(ErrorCode::Internal, fmt::format("/{} is not decided on yet", questions().front().path));
+    throw Error(ErrorCode::Internal, fmt::format("/{} needs a decision", questions().front().path));
   return carry_out(root, terms);
 }
 
@@ -49,9 +49,9 @@ std::optional<std::string> check_prepared(Root& root, End end) {
   if (!standing) return std::nullopt;
   const std::string what = fmt::format("`{}`, {}", printable(standing->command), time_text(standing->time));
   if (end == End::Prepare)
-    throw Error(ErrorCode::Refused, "something is prepared already: " + what, {},
+    throw Error(ErrorCode::Refused, "a change is already prepared: " + what, {},
                 "`hambrel activate` switches to it, `hambrel activate --discard` drops it");
-  return fmt::format("what is prepared ({}) can't be activated any more after this", what);
+  return fmt::format("what is prepared ({}) can no longer be activated after this", what);
 }
 
 Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end, bool fetches,
@@ -75,7 +75,7 @@ CacheTrim trim_cache(Root& root) {
     if (go.empty()) return {};
     return {go.size(), repo::drop_cached(root.files(), go)};
   } catch (const Error& problem) {  // the transaction is done, and stays so
-    root.observer().note(fmt::format("the cache could not be brought within its limits: {}", problem.what()));
+    root.observer().note(fmt::format("the cache could not be reduced to its limits: {}", problem.what()));
     return {};
   }
 }
@@ -114,8 +114,8 @@ std::vector<std::string> remarks_on_holds(Root& root, const txn::Planned& planne
     const std::string why = hold->reason.empty() ? "" : ": " + printable(hold->reason);
     if (terms.name_holds)
       throw Error(ErrorCode::Refused, fmt::format("{} is held{}, and this would change it", change.name, why), {},
-                  fmt::format("name it to change it all the same: --release {}", change.name));
-    remarks.push_back(fmt::format("{} is held{}; this changes it all the same", change.name, why));
+                  fmt::format("to change it anyway: --release {}", change.name));
+    remarks.push_back(fmt::format("{} is held{}; this changes it anyway", change.name, why));
   }
   return remarks;
 }

@@ -14,7 +14,7 @@ std::unique_ptr<os::FileSystem> open_directory(const std::string& path) {
   const auto host = os::open_file_system("/");
   const auto info = host->stat_followed(os::host_path(path));
   if (!info || info->type != os::FileType::Directory)
-    throw Error(ErrorCode::NotFound, "there is no such directory", path, "check the path");
+    throw Error(ErrorCode::NotFound, "the directory does not exist", path, "check the path");
   return os::open_file_system(path);
 }
 
@@ -24,7 +24,7 @@ Packed pack(const PackRequest& request, Observer& observer) {
   const auto source = open_directory(request.directory);
   if (!source->stat_followed("package.toml"))
     throw Error(ErrorCode::NotFound, "package.toml is missing", request.directory,
-                "write one; docs/format.md shows how, demo/ has examples");
+                "write one; `man package.toml` explains it");
   const PackageSource description =
       parse_package_toml(source->read_all("package.toml", 1 << 20), source->shown("package.toml"));
   archive::WriteOptions options;

@@ -27,7 +27,7 @@ txn::History history_of(Root& root, const std::string& file) {
   }
   if (history.records.empty())
     throw Error(ErrorCode::Refused,
-                history.broken.empty() ? "there is no copy of the ledger to make the state of" : history.broken,
+                history.broken.empty() ? "there is no copy of the ledger to recreate the state from" : history.broken,
                 history.broken.empty() ? root.files().shown(txn::kLedgerCopy) : "",
                 "give an export of it: --ledger FILE, as `hambrel ledger export` wrote it");
   return history;
@@ -45,8 +45,8 @@ void require_lost(Root& root) {
     return;
   }
   if (damage.empty())
-    throw Error(ErrorCode::Refused, "the state of this root is sound: there is nothing to make anew",
-                root.files().shown(kStateFile), "`hambrel repair` puts files right");
+    throw Error(ErrorCode::Refused, "the state of this root is fine: there is nothing to recreate",
+                root.files().shown(kStateFile), "`hambrel repair` restores files");
 }
 
 txn::FileOf file_of(Root& root, VersionFiles& files, const std::vector<Spec>& given) {

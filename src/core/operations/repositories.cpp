@@ -35,8 +35,8 @@ void add_repository(Root& root, const Repository& repository) {
       throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the name of a channel", printable(channel)), {},
                   "for example --channels stable,beta");
   if (repository.rank < 1 || repository.rank > 99)
-    throw Error(ErrorCode::Usage, fmt::format("{} is not the rank of a repository", repository.rank), {},
-                "a number from 1 to 99; the smaller it is, the more it is preferred");
+    throw Error(ErrorCode::Usage, fmt::format("{} is not a valid rank", repository.rank), {},
+                "a number from 1 to 99; smaller is preferred");
   settings::add_repository(root.files(), checked);
 }
 

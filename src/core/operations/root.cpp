@@ -26,8 +26,8 @@ std::string key_of(const Package& package) { return package.title() + " " + pack
 /// A root without a state is a new one, unless a ledger was kept there.
 void require_known(os::FileReader& root) {
   if (root.stat(txn::kLedgerCopy) && !root.list(txn::kLedgerCopy).empty())
-    throw Error(ErrorCode::Untrusted, "the state of this root is gone, though its ledger is not",
-                root.shown(kStateFile), fmt::format("`{}` makes it anew; or bring it back from a backup", kRebuild));
+    throw Error(ErrorCode::Untrusted, "the state of this root is missing, but its ledger is there",
+                root.shown(kStateFile), fmt::format("`{}` recreates it; or restore it from a backup", kRebuild));
 }
 
 bool is_url(std::string_view text) {
@@ -51,7 +51,7 @@ const settings::Settings& Root::settings() {
     const auto host = os::open_file_system("/");
     const std::string path = os::host_path(options_.settings_file);
     if (!host->stat_followed(path))
-      throw Error(ErrorCode::NotFound, "there is no such settings file", options_.settings_file,
+      throw Error(ErrorCode::NotFound, "the settings file does not exist", options_.settings_file,
                   "check the path given to --config");
     settings_ = settings::load_settings(*host, path, os::machine_architecture());
   }
@@ -59,7 +59,7 @@ const settings::Settings& Root::settings() {
   const std::string& wanted = options_.architecture;
   if (!wanted.empty() && std::find(known.begin(), known.end(), wanted) == known.end())
     throw Error(ErrorCode::Usage,
-                fmt::format("--arch {}: this root takes packages for {}", printable(wanted), join(known, ", ")), {},
+                fmt::format("--arch {}: this root accepts packages for {}", printable(wanted), join(known, ", ")), {},
                 "`more_archs` in hambrel.toml adds architectures");
   return *settings_;
 }
@@ -91,8 +91,8 @@ const state::State* Root::state() {
   looking_ = std::make_unique<state::State>(files(), kStateFile, state::Access::Look);
   if (const auto journal = looking_->journal())
     observer_.note(
-        fmt::format("transaction {} ({}) stands interrupted; this is the state before it. `hambrel recover` puts it "
-                    "right.",
+        fmt::format("transaction {} ({}) was interrupted; this is the state before it. `hambrel recover` finishes or "
+                    "rolls it back.",
                     number(journal->id), journal->kind));
   return looking_.get();
 }
@@ -117,8 +117,8 @@ std::unique_ptr<os::ReadableFile> Root::open_given(const Spec& spec) {
   if (!host_) host_ = os::open_file_system("/");
   const std::string path = os::host_path(spec.text);
   if (!host_->stat_followed(path))
-    throw Error(ErrorCode::NotFound, "there is no such package file", spec.text,
-                "check the path; a package of a repository is named without ./ and .hambrel");
+    throw Error(ErrorCode::NotFound, "the package file does not exist", spec.text,
+                "check the path; to install from a repository, leave out ./ and .hambrel");
   return os::open_each_time(host_, path);
 }
 
@@ -139,8 +139,7 @@ void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
     throw Error(ErrorCode::Refused,
                 fmt::format("{} is built for {}; this root is {}", candidate.package.title(), candidate.package.arch,
                             join(architectures, " and ")),
-                shown,
-                fmt::format("use a file that is built for {}, or independent of machines", join(architectures, ", ")));
+                shown, fmt::format("use a file built for {}, or an independent one", join(architectures, ", ")));
   Offer offer;
   offer.local_path = shown;
   offer.size = reader->file_size();
@@ -290,14 +289,14 @@ std::vector<std::string> Root::unusable_repositories() {
   std::vector<std::string> all;
   for (const repo::CachedIndex& index : catalog().indexes)
     if ((index.repository.enabled || !index.repository.problem.empty()) && !index.problem.empty())
-      all.push_back(fmt::format("nothing of {} is used: {}. `hambrel refresh` fetches its index.",
-                                index.repository.name, index.problem));
+      all.push_back(fmt::format("{} is not used: {}. `hambrel refresh` fetches its index.", index.repository.name,
+                                index.problem));
   return all;
 }
 
 const state::State& require_state(Root& root) {
   if (const state::State* const state = root.state()) return *state;
-  throw Error(ErrorCode::NotFound, "nothing was changed in this root yet", root.options().path,
+  throw Error(ErrorCode::NotFound, "nothing has been changed in this root yet", root.options().path,
               "`hambrel ledger` lists what was done");
 }
 
@@ -321,8 +320,8 @@ void ChangingRoot::recover() {
   } catch (...) {
     const Error problem = current_error();
     throw Error(ErrorCode::Unrecovered,
-                fmt::format("an interrupted transaction could not be put right: {}", problem.problem()),
-                problem.where(), "mend the cause, then run `hambrel recover`; nothing else is done before that");
+                fmt::format("an interrupted transaction could not be recovered: {}", problem.problem()),
+                problem.where(), "fix the cause, then run `hambrel recover`; nothing else is done before that");
   }
 }
 

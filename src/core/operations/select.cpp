@@ -52,11 +52,11 @@ void tell_unseen(Root& root, const std::string& name) {
     const bool unusable =
         std::any_of(root.catalog().indexes.begin(), root.catalog().indexes.end(),
                     [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
-    hint = root.repositories().empty() ? "no repository is set up: hambrel repo add NAME URL"
+    hint = root.repositories().empty() ? "there are no repositories; add one: hambrel repo add NAME URL"
            : unusable                  ? "some indexes are missing: run `hambrel refresh`"
                                        : "`hambrel search WORD` finds packages by what they do";
   }
-  throw Error(ErrorCode::Refused, fmt::format("no package is called \"{}\", and none provides it", name), {}, hint);
+  throw Error(ErrorCode::Refused, fmt::format("no package is called or provides \"{}\"", name), {}, hint);
 }
 
 [[noreturn]] void no_such_version(Root& root, const Spec& spec) {
@@ -111,16 +111,15 @@ std::vector<PackageId> offered_by_path(Root& root, const std::string& path) {
   }
   const std::string shown = root.files().shown(path);
   if (!unseen.empty())
-    throw Error(ErrorCode::Refused,
-                fmt::format("only {} brings it, which is in no channel that is followed",
-                            universe.package(unseen.front()).title()),
-                shown,
-                fmt::format("hambrel install {}={}", universe.name(unseen.front()), universe.version(unseen.front())));
+    throw Error(
+        ErrorCode::Refused,
+        fmt::format("only {} has it, which is in no followed channel", universe.package(unseen.front()).title()), shown,
+        fmt::format("hambrel install {}={}", universe.name(unseen.front()), universe.version(unseen.front())));
   if (!unsearched.empty())
-    throw Error(ErrorCode::Refused, "no package that can be asked brings this file", shown,
-                fmt::format("not asked: {}", join(unsearched, ", ")));
-  throw Error(ErrorCode::Refused, "no package brings this file, neither an installed one nor one on offer", shown,
-              fmt::format("look for a package by a word: {}", "hambrel search " + shell_quoted(os::name_of(path))));
+    throw Error(ErrorCode::Refused, "no package has this file, as far as can be searched", shown,
+                fmt::format("not searched: {}", join(unsearched, ", ")));
+  throw Error(ErrorCode::Refused, "no installed or available package has this file", shown,
+              fmt::format("search by a word: {}", "hambrel search " + shell_quoted(os::name_of(path))));
 }
 
 }  // namespace
@@ -156,14 +155,14 @@ std::vector<PackageId> select(Root& root, const Spec& spec) {
       return ids.empty() ? offered_by_path(root, path) : ids;
     }
     case Spec::Kind::Group:
-      throw Error(ErrorCode::Refused, fmt::format("no repository here has a group called {}", spec.group), {},
+      throw Error(ErrorCode::Refused, fmt::format("no repository has a group called {}", spec.group), {},
                   "name the packages themselves");
     case Spec::Kind::Glob:
       for (const PackageId id : universe.all())
         if (glob_match(spec.text, universe.name(id))) ids.push_back(id);
       if (ids.empty())
         throw Error(ErrorCode::Refused, fmt::format("no package name matches {}", spec.text), {},
-                    "hambrel search WORD looks further");
+                    "`hambrel search WORD` searches more than names");
       return ids;
     case Spec::Kind::Channel:
       for (const PackageId id : universe.versions_of(spec.constraint.name))

@@ -82,7 +82,7 @@ void add_unshelved(Root& root, const std::vector<Spec>& specs, ChangeRequest& re
     }
     if (!found)
       throw Error(ErrorCode::Refused, fmt::format("{} is not shelved", printable(spec.text)), {},
-                  "`hambrel list shelved` shows what is");
+                  "`hambrel list shelved` shows shelved packages");
   }
 }
 

@@ -18,8 +18,8 @@ std::shared_ptr<const archive::Table> table_in_cache(Root& root, PackageId id) {
   const std::string path = repo::cache_path(root.universe().package(id));
   const archive::PackageReader reader(root.files().open(path), root.files().shown(path));
   if (reader.footer().table_digest != root.universe()[id].offers.front().table_digest)
-    throw Error(ErrorCode::Untrusted, "is not the package that the index names", root.files().shown(path),
-                "run `hambrel refresh`; if it stays, tell who keeps the repository");
+    throw Error(ErrorCode::Untrusted, "is not the package the index describes", root.files().shown(path),
+                "run `hambrel refresh`; if this persists, tell the repository's maintainer");
   return reader.shared_table();
 }
 
@@ -98,7 +98,7 @@ class TableCollector {
         whole.push_back({root_.universe().package(asked_[i]), root_.universe()[asked_[i]].offers.front()});
     if (whole.empty()) return;
     root_.observer().note(
-        fmt::format("{}: the server sends whole files only, so {} fetched before the plan is made",
+        fmt::format("{}: the server only sends whole files, so {} fetched before the plan is made",
                     shown_url(requests_.front().url),
                     whole.size() == 1 ? "1 package is" : fmt::format("{} packages are", whole.size())));
     repo::download(root_.files(), whole, root_.repositories(), root_.settings().downloads, root_.observer());
@@ -194,7 +194,7 @@ archive::PackageReader* VersionFiles::in_repository(const state::StatePackage& p
         try {
           auto reader = std::make_unique<archive::PackageReader>(repo::open_url(url, offer.size), shown_url(url));
           if (reader->footer().table_digest == offer.table_digest) return keep(std::move(reader));
-          root_.observer().note(shown_url(url) + ": is not the package that the index names");
+          root_.observer().note(shown_url(url) + ": is not the package the index describes");
         } catch (const Error& problem) {
           root_.observer().note(fmt::format("{}: {}", problem.where(), problem.problem()));
         }

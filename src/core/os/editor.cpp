@@ -2,11 +2,9 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
+#include <array>
 #include <cerrno>
 #include <cstdlib>
 #include <filesystem>
@@ -14,9 +12,8 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "os/handle.h"
-#include "os/interrupt.h"
+#include "os/terminal_program.h"
 
-extern char** environ;
 
 namespace hambrel::os {
 
@@ -84,29 +81,13 @@ std::string editor() {
 
 std::string edit_text(const std::string& text, const std::string& name) {
   const Draft draft(text, name);
-  const std::string program = editor(), command = "exec " + program + " \"$1\"";  // it may have options
-  std::string words[] = {"sh", "-c", command, "sh", draft.file()};
-  char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(), words[4].data(), nullptr};
-  pid_t process = 0;
-  int status = 0;
-  // Ctrl-C is the editor's: it reaches all that share the terminal, and must not take the draft away from under it.
-  const InterruptGuard guard;
-  posix_spawnattr_t attributes;
-  sigset_t usual;
-  ::sigemptyset(&usual);
-  for (const int signal : {SIGINT, SIGTERM, SIGHUP}) ::sigaddset(&usual, signal);
-  ::posix_spawnattr_init(&attributes);
-  ::posix_spawnattr_setsigdefault(&attributes, &usual);
-  ::posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSIGDEF);
-  const bool started = ::posix_spawnp(&process, "sh", nullptr, &attributes, arguments, environ) == 0;
-  ::posix_spawnattr_destroy(&attributes);
-  pid_t ended = -1;
-  while (started && (ended = ::waitpid(process, &status, 0)) < 0 && errno == EINTR) {
-  }
-  if (!started || ended != process || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
+  const std::string program = editor();
+  // it may have options
+  const std::array<std::string, 5> words{"sh", "-c", "exec " + program + " \"$1\"", "sh", draft.file()};
+  if (run_on_terminal(words) != 0)
     throw Error(ErrorCode::Declined,
-                fmt::format("the editor {} did not end well; nothing was changed", printable(program)), {},
-                "set EDITOR to the editor that you use");
+                fmt::format("the editor {} exited with an error; nothing was changed", printable(program)), {},
+                "set EDITOR to the editor you use");
   return draft.read();
 }
 

@@ -93,7 +93,7 @@ std::unique_ptr<ReadableFile> open_each_time(FileReader& files, std::string path
 }
 
 void refuse_another(const std::string& where) {
-  throw Error(ErrorCode::Refused, "something else is there now than when this was planned", where,
+  throw Error(ErrorCode::Refused, "this changed since the plan was made", where,
               "look at it with ls -ld, then run the command again");
 }
 

@@ -53,7 +53,7 @@ std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int w
   while (!file->try_lock()) {
     if (monotonic_milliseconds() >= until)
       throw Error(ErrorCode::Locked, "this root is being changed by " + holder(*file), root.shown(path),
-                  wait_seconds > 0 ? "it was still busy after the wait: try later"
+                  wait_seconds > 0 ? "timed out waiting for the lock; try again later"
                                    : "wait for it to end, or give --wait SECONDS");
     sleep_milliseconds(kLookAgain);
   }

@@ -49,7 +49,7 @@ class PosixFileSystem final : public FileSystem {
     if (root_.get() < 0) throw_errno(errno, "cannot use this directory as root", root);
     while (root_path_.size() > 1 && root_path_.back() == '/') root_path_.pop_back();
     const auto info = look(root_.get(), "");
-    if (!info) throw_errno(errno, "cannot look at", root);
+    if (!info) throw_errno(errno, "cannot read the attributes of", root);
     owner_ = info->uid;
     if ((info->mode & 0020U) != 0) group_ = info->gid;
   }
@@ -63,7 +63,7 @@ class PosixFileSystem final : public FileSystem {
     const auto at = try_parent(path);
     if (!at) return std::nullopt;
     const auto info = look(at->handle.get(), at->name.c_str());
-    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", shown(path));
+    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot read the attributes of", shown(path));
     return info;
   }
 
@@ -71,16 +71,17 @@ class PosixFileSystem final : public FileSystem {
     const Handle handle = resolve(path, O_PATH);
     if (handle.get() < 0) {
       if (errno == ENOENT || errno == ENOTDIR) return std::nullopt;
-      throw_errno(errno, "cannot look at", shown(path));
+      throw_errno(errno, "cannot read the attributes of", shown(path));
     }
     const auto info = look(handle.get(), "");
-    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    if (!info) throw_errno(errno, "cannot read the attributes of", shown(path));
     return info;
   }
 
   std::unique_ptr<DirectoryReader> look_into(std::string_view path) override {
     Handle handle = resolve(path, O_PATH | O_DIRECTORY);
-    if (handle.get() < 0 && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", shown(path));
+    if (handle.get() < 0 && errno != ENOENT && errno != ENOTDIR)
+      throw_errno(errno, "cannot read the attributes of", shown(path));
     if (handle.get() < 0) return nullptr;
     return std::make_unique<PosixDirectoryReader>(std::move(handle), shown(path));
   }
@@ -113,7 +114,7 @@ class PosixFileSystem final : public FileSystem {
     Handle handle(::openat(at.handle.get(), at.name.c_str(), O_RDONLY | O_NONBLOCK | O_NOFOLLOW | O_CLOEXEC));
     if (handle.get() < 0) throw_errno(errno, "cannot open", shown(path));
     const auto info = look(handle.get(), "");
-    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    if (!info) throw_errno(errno, "cannot read the attributes of", shown(path));
     if (info->type != FileType::Regular) throw Error(ErrorCode::Io, "not a regular file", shown(path));
     return std::make_unique<PosixReadable>(std::move(handle), info->size, shown(path));
   }
@@ -211,7 +212,7 @@ class PosixFileSystem final : public FileSystem {
         ::openat(at.handle.get(), at.name.c_str(), O_WRONLY | O_APPEND | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
     if (handle.get() < 0) throw_errno(errno, "cannot open to write", shown(path));
     struct stat raw {};
-    if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot look at", shown(path));
+    if (::fstat(handle.get(), &raw) != 0) throw_errno(errno, "cannot read the attributes of", shown(path));
     if (!S_ISREG(raw.st_mode)) throw Error(ErrorCode::Io, "is not a regular file", shown(path));
     return std::make_unique<PosixWritable>(std::move(handle), shown(path), creation_);
   }
@@ -222,7 +223,7 @@ class PosixFileSystem final : public FileSystem {
     Handle handle(::openat(at.handle.get(), at.name.c_str(), kFlags, mode));
     if (handle.get() < 0) throw_errno(errno, "cannot open", shown(path));
     const auto info = look(handle.get(), "");
-    if (!info) throw_errno(errno, "cannot look at", shown(path));
+    if (!info) throw_errno(errno, "cannot read the attributes of", shown(path));
     if (info->type != FileType::Regular || info->links != 1)
       throw Error(ErrorCode::Untrusted, "is not a regular file with one name", shown(path),
                   "look at it with ls -li: somebody put it there; move it away");
@@ -327,7 +328,7 @@ class PosixFileSystem final : public FileSystem {
     const auto watched = watched_.find(info->device);
     const int file = watched == watched_.end() ? handle.get() : watched->second.get();
     if (::syncfs(file) != 0) throw_errno(errno, "cannot sync the file system", shown(path));
-    if (early != 0) throw_errno(early, "what was written could not be brought to the disk", shown(path));
+    if (early != 0) throw_errno(early, "written data could not be stored on the disk", shown(path));
   }
 
  private:

@@ -129,7 +129,7 @@ class PosixDatabaseFile final : public DatabaseFile {
   PosixDatabaseFile(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
   std::uint64_t size() const override {
     const auto now = look(handle_.get(), "");
-    if (!now) throw_errno(errno, "cannot look at", where_);
+    if (!now) throw_errno(errno, "cannot read the attributes of", where_);
     return now->size;
   }
   std::optional<FileInfo> info() override { return look(handle_.get(), ""); }
@@ -183,7 +183,7 @@ class PosixWritable final : public WritableFile {
   void finish(const Metadata& metadata) override {
     const int fd = handle_.get();
     const auto now = look(fd, "");
-    if (!now) throw_errno(errno, "cannot look at", where_);
+    if (!now) throw_errno(errno, "cannot read the attributes of", where_);
     if (owner_differs(metadata, *now) && ::fchown(fd, metadata.owner->first, metadata.owner->second) != 0)
       throw_errno(errno, "cannot set the owner", where_);
     set_attributes(metadata.inherited);
@@ -252,7 +252,8 @@ class PosixDirectoryReader final : public DirectoryReader {
   static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
     const std::string text = name.empty() ? "" : clean_name(name, where);  // empty: the directory itself
     const auto info = look(directory, text.c_str());
-    if (!info && errno != ENOENT && errno != ENOTDIR) throw_errno(errno, "cannot look at", where + "/" + text);
+    if (!info && errno != ENOENT && errno != ENOTDIR)
+      throw_errno(errno, "cannot read the attributes of", where + "/" + text);
     return info;
   }
 
@@ -292,7 +293,7 @@ class PosixDirectory final : public Directory {
     const std::string text = clean(name), where = where_ + "/" + text;
     const Handle one(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
     const auto now = one.get() < 0 ? std::nullopt : look(one.get(), "");
-    if (!now) throw_errno(errno, "cannot look at", where);
+    if (!now) throw_errno(errno, "cannot read the attributes of", where);
     if (now->type != FileType::Directory || now->inode != inode) refuse_another(where);
     if (owner && ::fchownat(one.get(), "", owner->uid, owner->gid, AT_EMPTY_PATH) != 0)
       throw_errno(errno, "cannot set the owner", where);
@@ -314,7 +315,7 @@ class PosixDirectory final : public Directory {
     if (!only_time) {
       one = Handle(::openat(handle_.get(), text.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
       now = one.get() < 0 ? std::nullopt : look(one.get(), "");
-      if (!now) throw_errno(errno, "cannot look at", where);
+      if (!now) throw_errno(errno, "cannot read the attributes of", where);
       proc = fmt::format("/proc/self/fd/{}", one.get());
     }
     const auto set_attributes = [&](const ExtendedAttributes& attributes) {

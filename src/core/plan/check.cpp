@@ -93,7 +93,8 @@ class Checker {
       if (universe_.same_slot(answers_[at].package, id) &&
           answers_[at].version == universe_.version(answers_[at].package))
         ++count;
-    if (count > universe_.parallel(id)) problems_.push_back({fmt::format("{} is there twice", universe_.name(id)), id});
+    if (count > universe_.parallel(id))
+      problems_.push_back({fmt::format("{} would be installed twice", universe_.name(id)), id});
   }
 
   std::string title(PackageId id) const { return fmt::format("{} {}", universe_.name(id), universe_.version(id)); }
@@ -144,7 +145,8 @@ std::vector<std::string> problems_of_additions(const Universe& universe, const s
   for (const PackageId id : coming) {
     std::uint32_t versions = 0;
     for (const PackageId other : universe.slot(id)) versions += there[index_of(other)] != 0 ? 1 : 0;
-    if (versions > universe.parallel(id)) problems.push_back(fmt::format("{} is there twice", universe.name(id)));
+    if (versions > universe.parallel(id))
+      problems.push_back(fmt::format("{} would be installed twice", universe.name(id)));
     for (const RelationId relation : universe.relations(id, RelationList::Requires)) {
       bool met = false;
       for (std::size_t i = 0; i < universe.constraint_count(relation); ++i)

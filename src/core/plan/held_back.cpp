@@ -72,7 +72,7 @@ class Search {
       });
       if (met) continue;
       if (could.empty())
-        return End{fmt::format("{} requires {}, which nothing on offer meets", title(id), universe_.text(relation)),
+        return End{fmt::format("{} requires {}, which is not available", title(id), universe_.text(relation)),
                    std::string(universe_.name(id))};
       next.insert(next.end(), could.begin(), could.end());
     }

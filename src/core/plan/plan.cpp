@@ -33,14 +33,14 @@ std::string Why::text() const {
     case WhyKind::Required: return fmt::format("{} requires {}", by, relation);
     case WhyKind::Recommended: return fmt::format("{} recommends {}", by, relation);
     case WhyKind::Newer: return "newer version";
-    case WhyKind::Replacing: return fmt::format("takes over for {}", by);
-    case WhyKind::ReplacedBy: return fmt::format("{} takes over", by);
-    case WhyKind::LosesProvider: return fmt::format("requires {}, which goes", relation);
+    case WhyKind::Replacing: return fmt::format("replaces {}", by);
+    case WhyKind::ReplacedBy: return fmt::format("replaced by {}", by);
+    case WhyKind::LosesProvider: return fmt::format("requires {}, which is being removed", relation);
     case WhyKind::InConflict: return fmt::format("conflicts with {}", by);
-    case WhyKind::Unneeded: return "nothing wanted needs it any more";
+    case WhyKind::Unneeded: return "no longer needed";
     case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
-    case WhyKind::Stray: return "no repository offers it any more, and it stood in the way";
-    case WhyKind::Undone: return fmt::format("takes back transaction {}", by);
+    case WhyKind::Stray: return "in the way, and no repository offers it any more";
+    case WhyKind::Undone: return fmt::format("undoes transaction {}", by);
     case WhyKind::Damaged: return fmt::format("{} of its files damaged", by);
     case WhyKind::RolledBack: return fmt::format("as after transaction {}", by);
   }
@@ -65,17 +65,17 @@ std::string_view text_of(ConfigAction action) {
 std::string ConfigStep::text() const {
   const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
   switch (action) {
-    case ConfigAction::Keep: return moved + "your version stays, the package's is not taken";
+    case ConfigAction::Keep: return moved + "your version stays; the package's is not used";
     case ConfigAction::Take:
-      return moved + (before ? "the package's version; yours goes to the attic" : "the package's version");
-    case ConfigAction::Merge: return moved + "your changes and those of the new version together";
+      return moved + (before ? "the package's version; yours is moved to the attic" : "the package's version");
+    case ConfigAction::Merge: return moved + "your changes and the new version's, combined";
     case ConfigAction::Edit: return moved + "as you wrote it";
-    case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits to be settled";
-    case ConfigAction::Carry: return moved + "your version comes along";
-    case ConfigAction::Purge: return leftover ? "a leftover goes to the attic" : "edited; it goes to the attic, too";
+    case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits for your decision";
+    case ConfigAction::Carry: return moved + "your version moves with it";
+    case ConfigAction::Purge: return leftover ? "a leftover; moved to the attic" : "edited; moved to the attic, too";
     case ConfigAction::Restore:
-      if (!after) return "was not there then; it goes to the attic";
-      return before ? "as it stood then; what stands there now goes to the attic" : "as it stood then";
+      if (!after) return "did not exist then; moved to the attic";
+      return before ? "as it was then; the present file is moved to the attic" : "as it was then";
     case ConfigAction::Ask: return moved + "you changed it, and so did the new version";
   }
   return {};
@@ -85,33 +85,34 @@ std::string Notice::text() const {
   switch (kind) {
     case Kind::ConfigKept: return fmt::format("/{} was edited: your version stays", path);
     case Kind::ConfigDisplaced:
-      return fmt::format("/{} was edited, and {} has a directory there now: your version goes to the attic", path,
+      return fmt::format("/{} was edited, and {} now has a directory there: your version is moved to the attic", path,
                          package);
-    case Kind::ConfigStaysAway: return fmt::format("/{} was deleted by hand: it stays away", path);
+    case Kind::ConfigStaysAway: return fmt::format("/{}: you deleted it; it will not be restored", path);
     case Kind::Leftover:
-      return fmt::format("/{} was edited: it stays as a leftover; `hambrel remove --purge {}` removes it, too", path,
-                         package);
+      return fmt::format("/{} was edited and is kept; `hambrel remove --purge {}` removes it, too", path, package);
     case Kind::Unowned:
-      return fmt::format("/{} belongs to no package: it goes to the attic, {} brings its own", path, package);
-    case Kind::DirectoryStays: return fmt::format("/{} stays: it holds files that belong to no package", path);
+      return fmt::format("/{} is not owned by any package: it is moved to the attic, {} has its own", path, package);
+    case Kind::DirectoryStays: return fmt::format("/{} stays: it contains files no package owns", path);
     case Kind::DirectoryLower:
-      return fmt::format("/{} stays, empty: it lies in a lower layer of an overlay, which can't rename it", path);
-    case Kind::Changed: return fmt::format("/{} was changed since: that version goes to the attic", path);
+      return fmt::format("/{} stays, empty: it is in a lower layer of an overlay, which cannot rename it", path);
+    case Kind::Changed: return fmt::format("/{} was changed since: that version is moved to the attic", path);
     case Kind::Lost:
-      return fmt::format("/{} of {} can't be put back: attic, cache and repositories do not have it", path, package);
+      return fmt::format("/{} of {} cannot be restored: it is not in the attic, the cache or a repository", path,
+                         package);
     case Kind::GivenUp:
       return fmt::format(
-          "the attic gives up the files of {} {}: no undo of {} any more, and going back to what was"
-          " before {} needs the cache or a repository",
-          path == package ? "transaction" : "transactions", path, path == package ? "it" : "them", package);
+          "{} {} will no longer be undoable; going back to before {} will need the cache or a "
+          "repository",
+          path == package ? "transaction" : "transactions", path, package);
     case Kind::ConfigUnknown:
-      return fmt::format("what stood at /{} then is not known any more, as attics were given up since", path);
-    case Kind::ConfigUnmerged: return fmt::format("/{} can't be merged: {}; so the new version waits", path, package);
-    case Kind::OwnSettings: return fmt::format("/{} of {} is a setting of Hambrel itself", path, package);
+      return fmt::format("what was at /{} then is no longer known: files were dropped from the attic since", path);
+    case Kind::ConfigUnmerged: return fmt::format("/{} cannot be merged: {}; the new version waits", path, package);
+    case Kind::OwnSettings: return fmt::format("/{} of {} is one of Hambrel's own settings", path, package);
     case Kind::OpenToAll:
-      return fmt::format("/{} of {} is a directory in which every user can replace what others put there", path,
+      return fmt::format("/{} of {} is a directory in which any user can replace other users' files", path, package);
+    case Kind::Privileged:
+      return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,
                          package);
-    case Kind::Privileged: return fmt::format("/{} of {} will run with another's rights", path, package);
   }
   return {};
 }

@@ -42,7 +42,7 @@ enum class WhyKind {  // stored in the ledger: never renumber
   LosesProvider,      // what it requires goes
   InConflict,         // with `by`
   MakesRoom,          // only so many versions may stand side by side, and `by` is a newer one
-  Stray,              // no repository offers it any more, and it stood in the way of an upgrade
+  Stray,              // no repository offers it any more, and it is in the way of an upgrade
   Unneeded,           // nothing wanted needs it any more
   Undone,             // an earlier transaction is taken back
   RolledBack,         // as it was after an earlier transaction

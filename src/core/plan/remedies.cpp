@@ -236,11 +236,11 @@ std::string Remedy::price() const {
   for (const Step& step : plan.steps)
     if (step.action == Action::Remove) (step.reason == Reason::Wanted ? wanted : others).push_back(step.name);
   if (kind == Kind::LowerVersion) parts.push_back(fmt::format("takes {}", join(subjects, ", ")));
-  if (!enable.empty()) parts.push_back(fmt::format("enables the repository {}", enable));
+  if (!enable.empty()) parts.push_back(fmt::format("enables repository {}", enable));
   if (!request.release.empty())
     parts.push_back(fmt::format("releases the hold of {}",
                                 join(std::vector<std::string>(request.release.begin(), request.release.end()), ", ")));
-  if (kind == Kind::DropRequest) parts.push_back(fmt::format("gives up {}", join(subjects, ", ")));
+  if (kind == Kind::DropRequest) parts.push_back(fmt::format("drops {}", join(subjects, ", ")));
   if (!wanted.empty()) parts.push_back(fmt::format("removes {} (wanted)", join(wanted, ", ")));
   if (!others.empty()) parts.push_back(fmt::format("removes {}", join(others, ", ")));
   const auto count = [&](Action action, const char* verb) {

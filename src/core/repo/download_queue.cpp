@@ -31,7 +31,7 @@ std::string part_of(const Package& package, const Offer& offer) {
   return fmt::format("{}.{}.part", cache_path(package), offer.digest.hex().substr(0, 8));
 }
 
-Error stopped() { return Error(ErrorCode::Declined, "stopped as you asked; nothing was changed"); }
+Error stopped() { return Error(ErrorCode::Declined, "interrupted; nothing was changed"); }
 
 }  // namespace
 
@@ -69,7 +69,7 @@ class DownloadQueue::File {
     for (ByteCount at = 0; at < left_;) {
       const auto into = std::as_writable_bytes(std::span(piece)).first(std::min<ByteCount>(piece.size(), left_ - at));
       const std::size_t got = in->read_at(at, into);
-      if (got == 0) throw Error(ErrorCode::Io, "grew shorter while it was read", root_.shown(part_));
+      if (got == 0) throw Error(ErrorCode::Io, "became shorter while it was read", root_.shown(part_));
       digest_.update(std::string_view(piece).substr(0, got));
       came(at += got);
     }
@@ -106,15 +106,16 @@ class DownloadQueue::File {
     }
     out_.reset();
     if (!problem && (arrived_ != size || digest_.finish() != wanted_.offer.digest))
-      problem = Error(
-          ErrorCode::Untrusted,
-          fmt::format("{} is not the file that {} names (its digest differs)", wanted_.package.title(),
-                      wanted_.offer.repository),
-          url, "run `hambrel refresh` and try again; if it stays, the repository or its mirror was tampered with");
+      problem = Error(ErrorCode::Untrusted,
+                      fmt::format("{} is not the file that {} describes (its digest differs)", wanted_.package.title(),
+                                  wanted_.offer.repository),
+                      url,
+                      "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have "
+                      "been tampered with");
     const bool goes_on = problem && (problem->code() == ErrorCode::Network || problem->code() == ErrorCode::Declined);
     if (problem && problem->code() == ErrorCode::Network && arrived_ > 0)
       problem = Error(problem->code(), problem->problem(), problem->where(),
-                      problem->hint() + "; what has come so far is kept, the next try goes on from there");
+                      problem->hint() + "; what arrived is kept, the next try continues from there");
     const std::lock_guard lock(mutex_);
     problem_ = std::move(problem);
     if (problem_ && (!goes_on || spoiled_)) drop();

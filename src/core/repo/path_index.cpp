@@ -220,8 +220,8 @@ std::string PathIndexWriter::finish() {
 }
 
 void PathIndex::damaged(const char* how) const {
-  throw Error(ErrorCode::Untrusted, fmt::format("is no index of paths: {}", how), where_,
-              "run `hambrel refresh`; if it stays, tell who keeps the repository");
+  throw Error(ErrorCode::Untrusted, fmt::format("is not an index of paths: {}", how), where_,
+              "run `hambrel refresh`; if this persists, tell the repository's maintainer");
 }
 
 PathIndex::PathIndex(std::unique_ptr<os::ReadableFile> file, std::string where)

@@ -46,7 +46,7 @@ std::string fetch(const settings::Repository& repository, const trust::Pointer& 
     throw Error(ErrorCode::Untrusted,
                 fmt::format("an index of paths of {} bytes, at most {} are accepted", pointer.length,
                             limits.index_mebibytes << 20U),
-                shown_url(url), "tell who keeps the repository; [fetch] in hambrel.toml sets what an index may be");
+                shown_url(url), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
   std::string text;
   std::vector<Request> requests(1);
   requests[0].url = url;

@@ -65,8 +65,8 @@ IndexLine describe(os::FileSystem& directory, const std::string& path, const std
   line.package = reader.manifest();
   if (package_path(line.package) != path)
     throw Error(ErrorCode::Invalid,
-                fmt::format("holds {} for {}, which belongs elsewhere", line.package.title(), line.package.arch), shown,
-                fmt::format("move it to {}", directory.shown(package_path(line.package))));
+                fmt::format("contains {} for {}, which belongs elsewhere", line.package.title(), line.package.arch),
+                shown, fmt::format("move it to {}", directory.shown(package_path(line.package))));
   line.channel = channel_of(line.package, rules);
   line.size = reader.file_size();
   line.digest = directory.digest(path);
@@ -84,7 +84,7 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
   const auto top = directory.stat_followed("packages");
   for (const std::string& name : directory.list(""))
     if (name.ends_with(".hambrel"))
-      throw Error(ErrorCode::Invalid, "lies outside of packages/, where it is not found", directory.shown(name),
+      throw Error(ErrorCode::Invalid, "is outside packages/, where it would not be found", directory.shown(name),
                   "put package files at packages/NAME/VERSION.ARCH.hambrel, then publish again");
   if (!top || top->type != os::FileType::Directory)
     throw Error(ErrorCode::Invalid, "the directory packages/ is missing", directory.shown(""),
@@ -94,7 +94,7 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
     const std::string below = os::join_path("packages", name);
     const auto info = directory.stat_followed(below);
     if (name.ends_with(".hambrel"))
-      throw Error(ErrorCode::Invalid, "lies beside the directories of packages, so no name of a package leads to it",
+      throw Error(ErrorCode::Invalid, "is not in a package's directory, so no package name leads to it",
                   directory.shown(below),
                   "put package files at packages/NAME/VERSION.ARCH.hambrel, as `hambrel pack` names them");
     if (!info || info->type != os::FileType::Directory) continue;

@@ -137,7 +137,7 @@ std::optional<Source> sound_source(os::FileReader& root, const settings::Reposit
   try {
     return read_source(root, repository);
   } catch (const Error& problem) {
-    observer.note(fmt::format("{}; it is made anew", problem.what()));
+    observer.note(fmt::format("{}; it is rebuilt", problem.what()));
     return std::nullopt;
   }
 }
@@ -152,9 +152,9 @@ bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
 }
 
 [[noreturn]] void refuse_older(const Step& step, const char* what, std::uint64_t given, std::uint64_t known) {
-  throw Error(ErrorCode::Untrusted, fmt::format("{} {} is older than number {}, which is at hand", what, given, known),
-              step.where(),
-              fmt::format("a mirror may lag behind: try again later; if the repository was made anew, drop it and add "
+  throw Error(ErrorCode::Untrusted,
+              fmt::format("{} {} is older than number {}, which was already seen", what, given, known), step.where(),
+              fmt::format("a mirror may lag behind: try again later; if the repository was recreated, drop it and add "
                           "it again: hambrel repo drop {}",
                           step.repository->name));
 }
@@ -162,8 +162,8 @@ bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
 void require_length(const Step& step, std::uint64_t most, const char* what) {
   if (step.next.length > most)
     throw Error(ErrorCode::Untrusted,
-                fmt::format("names {} of {} bytes, at most {} are accepted", what, step.next.length, most),
-                step.where(), "tell who keeps the repository; [fetch] in hambrel.toml sets what an index may be");
+                fmt::format("lists {} of {} bytes; at most {} are accepted", what, step.next.length, most),
+                step.where(), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
 }
 
 constexpr const char* kRefreshLock = "var/cache/hambrel/private/refresh.lock";

@@ -40,7 +40,7 @@ struct CachedIndex {
   std::uint64_t version = 0;
   std::int64_t fetched = 0;
   std::size_t packages = 0;
-  std::string problem;  // why nothing of it can be used: never refreshed, damaged
+  std::string problem;  // why it can't be used: never refreshed, damaged
 };
 
 struct Catalog {

@@ -117,7 +117,7 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
 std::optional<Error> outcome(const Running& running, CURLcode code) {
   const Request& request = *running.request;
   const std::string url = shown_url(request.url);
-  const char* const again = "run `hambrel refresh`; if it stays, tell who keeps the repository";
+  const char* const again = "run `hambrel refresh`; if this persists, tell the repository's maintainer";
   if (running.thrown) {
     try {
       std::rethrow_exception(running.thrown);
@@ -127,26 +127,27 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
   }
   if (running.complete) return std::nullopt;
   if (request.no_ranges && request.only_range)
-    return Error(ErrorCode::Network, "the server sends whole files only", url, "fetch the whole file");
+    return Error(ErrorCode::Network, "the server only sends whole files", url, "fetch the whole file");
   if (running.too_much)
-    return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes came", request.limit), url, again);
+    return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes arrived", request.limit), url,
+                 again);
   const long status = status_of(running.handle);
   if (code == CURLE_HTTP_RETURNED_ERROR && request.range && status == 416)  // RFC 9110, section 15.5.17
-    return Error(ErrorCode::Untrusted, "the file on the server is shorter than the one that was asked for", url, again);
+    return Error(ErrorCode::Untrusted, "the file on the server is shorter than expected", url, again);
   if (code == CURLE_HTTP_RETURNED_ERROR)
     return Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url,
                  status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
   if (code == CURLE_UNSUPPORTED_PROTOCOL && running.request->url.starts_with("http"))
     return Error(ErrorCode::Untrusted,
-                 "the server redirects to where Hambrel does not follow: only https follows https", url,
-                 "tell who keeps the repository");
+                 "the server redirects to an address Hambrel does not follow: from https only to https", url,
+                 "tell the repository's maintainer");
   if (code != CURLE_OK) {
     const std::string why = running.message[0] != '\0' ? running.message : curl_library().easy_strerror(code);
     return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", shown_url(why)), url,
                  "check the URL and the network");
   }
   if (request.range && running.received != request.range->second)
-    return Error(ErrorCode::Network, "the server did not send the range that was asked for", url, "try again later");
+    return Error(ErrorCode::Network, "the server did not send the requested range", url, "try again later");
   return std::nullopt;
 }
 
@@ -167,7 +168,7 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
   };
   while (next < requests.size() || !running.empty()) {
     if (stop()) {
-      const Error stopped(ErrorCode::Declined, "stopped as you asked");
+      const Error stopped(ErrorCode::Declined, "interrupted");
       for (const auto& one : running) {
         curl.multi_remove_handle(multi.get(), one->handle);
         end(*one->request, stopped);

@@ -75,8 +75,8 @@ std::string Cause::text(const Universe& universe) const {
   const char* const plural = packages.size() > 1 ? "" : "s";
   switch (kind) {
     case Kind::Asked: return fmt::format("{} was asked for", name);
-    case Kind::AskedToRemove: return fmt::format("{} was to be removed", name);
-    case Kind::LeftAlone: return fmt::format("{} was to be left as it is", subject);
+    case Kind::AskedToRemove: return fmt::format("you asked to remove {}", name);
+    case Kind::LeftAlone: return fmt::format("{} was to stay as it is", subject);
     case Kind::Held: {
       const auto& installed = universe[packages.front()].installed;
       const std::string why = installed && installed->hold ? installed->hold->reason : "";
@@ -86,8 +86,8 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::Requires:
       if (others.empty()) {
         const auto elsewhere = universe.matching(parse_relation(relation, ""));
-        if (elsewhere.empty()) return fmt::format("{} require{} {}, which nothing offers", subject, plural, relation);
-        return fmt::format("{} require{} {}, which no followed channel offers: {} in {}", subject, plural, relation,
+        if (elsewhere.empty()) return fmt::format("{} require{} {}, which is not available", subject, plural, relation);
+        return fmt::format("{} require{} {}, which no followed channel has: {} in {}", subject, plural, relation,
                            titles(universe, elsewhere), universe[elsewhere.front()].offers.front().title());
       }
       return fmt::format("{} require{} {}: {}", subject, plural, relation, titles(universe, others));
@@ -140,10 +140,10 @@ std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core
 Refusal Explainer::explain() {
   Refusal refusal;
   refusal.explainer = shared_from_this();
-  refusal.what = "this can't be done together with what is installed and wanted";
+  refusal.what = "this conflicts with what is installed and wanted";
   encoding_.engine().set_budget(budget_);
   if (encoding_.engine().solve(selectors_) != Answer::No) {
-    refusal.what = "this can't be done; why was not found in the time allowed";
+    refusal.what = "this cannot be done; the reason was not found in the time allowed";
     refusal.decided = false;
     return refusal;
   }

@@ -61,7 +61,7 @@ std::variant<Selection, Refusal> solve_whole(const Universe& universe, const Req
     case Answer::Unknown: break;
   }
   Refusal refusal;
-  refusal.what = "neither a way to do this nor a proof that there is none was found in the time allowed";
+  refusal.what = "no way to do this was found in the time allowed, nor a proof that there is none";
   refusal.decided = false;
   return refusal;
 }

@@ -51,8 +51,8 @@ FileList::FileList(std::string bytes, std::string where) : bytes_(std::move(byte
   owners_ = head[2];
   if (head[0] != kLayout || (bytes_.size() - kHead) / kRecord < count_ ||
       (bytes_.size() - kHead - count_ * kRecord) / kOwners < owners_)
-    throw Error(ErrorCode::Untrusted, "the state holds a damaged list of files", where_,
-                "bring it back from a backup; nothing was changed");
+    throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
+                "restore it from a backup; nothing was changed");
 }
 
 namespace {
@@ -156,8 +156,8 @@ FileList::Record FileList::record(std::size_t i) const {
 std::string_view FileList::text(std::size_t start, std::size_t size) const {
   const std::size_t texts = kHead + count_ * kRecord + owners_ * kOwners;
   if (start > bytes_.size() - texts || size > bytes_.size() - texts - start)
-    throw Error(ErrorCode::Untrusted, "the state holds a damaged list of files", where_,
-                "bring it back from a backup; nothing was changed");
+    throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
+                "restore it from a backup; nothing was changed");
   return std::string_view(bytes_).substr(texts + start, size);
 }
 

@@ -213,12 +213,12 @@ std::vector<std::string> State::damage() const {
         problems.push_back(fmt::format("the chain of the ledger is broken before transaction {}", number(entry->id)));
       const bool weaker = entry->chain < chain;
       if (weaker || entry->digest != chain_digest(*entry, entry->chain > 1 ? impl_->read_told(entry->id) : ""))
-        problems.push_back(fmt::format("the ledger's entry of transaction {} was altered", number(entry->id)));
+        problems.push_back(fmt::format("the ledger's entry of transaction {} was modified", number(entry->id)));
       const auto moves = moves_of(entry->id);
       const bool whole = entry->chain > 1 && !moves.empty() && !given_up(entry->id);
       if (whole && digest_of(moves) != entry->moves)
         problems.push_back(
-            fmt::format("what the ledger knows of the files of transaction {} was altered", number(entry->id)));
+            fmt::format("the ledger's record of the files of transaction {} was modified", number(entry->id)));
       previous = entry->digest;
       chain = std::max(chain, entry->chain);
     }
@@ -227,7 +227,7 @@ std::vector<std::string> State::damage() const {
     const bool same = known && !entries.empty() && head.getColumn(0).getInt64() == number(entries[0].id) &&
                       head.getColumn(1).getString() == previous.hex();
     if (known != !entries.empty() || (known && !same))
-      problems.emplace_back("the end of the ledger was cut off or altered");
+      problems.emplace_back("the end of the ledger was cut off or modified");
     return problems;
   });
 }

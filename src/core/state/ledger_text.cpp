@@ -136,11 +136,11 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
       record.changes.push_back(std::move(read));
     }
   } catch (const Error& problem) {
-    throw Error(ErrorCode::Untrusted, "is no entry of a ledger: " + problem.problem(), where,
+    throw Error(ErrorCode::Untrusted, "is not an entry of a ledger: " + problem.problem(), where,
                 "`hambrel ledger export` writes such files");
   }
   if (chain_digest(record.entry, changes_text(record.changes, record.entry.chain)) != record.entry.digest)
-    throw Error(ErrorCode::Untrusted, "was altered: its digest is another", where, "use a copy that is sound");
+    throw Error(ErrorCode::Untrusted, "was modified: its digest differs", where, "use an intact copy");
   return record;
 }
 

@@ -24,16 +24,16 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
   const int application = database.execAndGet("PRAGMA application_id").getInt();
   const int newest = static_cast<int>(kMigrations.size());
   if (version > 0 && application != kApplicationId)
-    throw Error(ErrorCode::Invalid, "this database is not the state of a root", path,
-                "move it away, or give another --root");
+    throw Error(ErrorCode::Invalid, "this database is not Hambrel's state", path,
+                "move it away, or use another --root");
   if (version > newest)
     throw Error(ErrorCode::Invalid,
-                fmt::format("the state has schema {}, this program knows up to {}", version, newest), path,
+                fmt::format("the state has schema {}; this program supports up to {}", version, newest), path,
                 "use the newer hambrel that wrote it");
   if (version == newest) return;
   if (!may_change)
     throw Error(ErrorCode::Invalid, fmt::format("the state has the older schema {}", version), path,
-                "run `hambrel recover` as root once: it brings it up to date");
+                "run `hambrel recover` as root once to bring it up to date");
   SQLite::Transaction step(database);
   for (int i = version; i < newest; ++i) {
     database.exec(std::string(kMigrations[static_cast<std::size_t>(i)]));
@@ -175,7 +175,7 @@ StatePackage State::Impl::package_of(std::int64_t row) {
   set_values(*query, row);
   if (!query->executeStep())
     throw Error(ErrorCode::Untrusted, fmt::format("the state has no package row {}", row), path,
-                "`hambrel repair --rebuild` makes it anew");
+                "`hambrel repair --rebuild` recreates it");
   StatePackage found = read_package(*query);
   query->reset();
   return found;

@@ -160,7 +160,7 @@ auto guarded(const std::string& path, Work work) {
     if (code == SQLITE_BUSY) throw StateMoved(path);
     if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB)
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
-                  "`hambrel repair --rebuild` makes it anew; nothing was changed");
+                  "`hambrel repair --rebuild` recreates it; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)
       throw Error(ErrorCode::Io, std::string("the state database cannot be opened: ") + problem.what(), path,
                   "check its owner and mode");

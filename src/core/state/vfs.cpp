@@ -215,7 +215,7 @@ struct Vfs::Impl {
     *result = 0;
     if (given == kLog) return SQLITE_OK;  // there is none
     if (given != kJournal) {
-      self.problem = Error(ErrorCode::Untrusted, "names another file, which no journal of ours does",
+      self.problem = Error(ErrorCode::Untrusted, "names another file, which Hambrel's journals never do",
                            self.root.shown(self.journal), "somebody put it there: move it away");
       return SQLITE_CORRUPT;
     }

@@ -98,7 +98,7 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
       kind->version = *number;
     }
   }
-  if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell who keeps the repository");
+  if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell the repository's maintainer");
   Indexes indexes{std::move(full), std::nullopt};
   if (!paths.path.empty()) indexes.paths = std::move(paths);
   return indexes;
@@ -106,12 +106,12 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
 
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where) {
   if (content.size() == pointer.length && sha256(content) == pointer.digest) return;
-  throw Error(
-      ErrorCode::Untrusted,
-      fmt::format("is not what {} promises (its digest differs)",
-                  pointer.path.starts_with("index/") ? "the list of targets" : "the repository"),
-      where,
-      "the repository may be changing at this moment: try `hambrel refresh` again; if it stays, tell who keeps it");
+  throw Error(ErrorCode::Untrusted,
+              fmt::format("is not what {} describes (its digest differs)",
+                          pointer.path.starts_with("index/") ? "the list of targets" : "the repository"),
+              where,
+              "the repository may be changing at this moment: try `hambrel refresh` again; if this persists, tell its "
+              "maintainer");
 }
 
 }  // namespace hambrel::trust

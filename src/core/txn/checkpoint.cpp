@@ -79,16 +79,16 @@ void keep(os::FileSystem& root, const std::vector<state::Checkpoint>& before, co
 state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, const std::string& name,
                                   const std::string& note, std::int64_t now) {
   if (!is_name(name))
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is no name for a checkpoint", printable(name)), {},
-                "a letter, then letters, digits, '.', '_' and '-', at most 64");
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" cannot be the name of a checkpoint", printable(name)), {},
+                "use a letter, then letters, digits, '.', '_' and '-', at most 64");
   state::Checkpoint made;
   made.id = 1;
   std::set<std::string> known;
   const auto before = state.checkpoints();
   for (const state::Checkpoint& one : before) {
     if (one.name == name)
-      throw Error(ErrorCode::Refused, fmt::format("there is a checkpoint {} already", name), {},
-                  fmt::format("take another name, or first: hambrel checkpoint drop {}", name));
+      throw Error(ErrorCode::Refused, fmt::format("checkpoint {} already exists", name), {},
+                  fmt::format("choose another name, or drop it first: hambrel checkpoint drop {}", name));
     made.id = std::max(made.id, one.id + 1);
     known.insert(std::to_string(one.id));
   }

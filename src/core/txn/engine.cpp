@@ -49,7 +49,7 @@ void Engine::record_failure(std::int64_t started, const Account& account, const 
 }
 
 void Environment::go_on() const {
-  if (stop_asked()) throw Error(ErrorCode::Declined, "stopped as you asked; nothing was changed");
+  if (stop_asked()) throw Error(ErrorCode::Declined, "interrupted; nothing was changed");
 }
 
 std::string_view text_of(EngineStep step) {
@@ -140,7 +140,7 @@ TxnId Engine::run(const Planned& planned, const Account& account) {
 
 state::Prepared Engine::prepare(const Planned& planned, const Account& account) {
   if (const auto standing = env_.state.prepared())
-    throw Error(ErrorCode::Refused, fmt::format("something is prepared already: {}", standing->command), {},
+    throw Error(ErrorCode::Refused, fmt::format("a change is already prepared: {}", standing->command), {},
                 "`hambrel activate` switches to it, `hambrel activate --discard` drops it");
   state::Prepared prepared;
   prepared.id = env_.state.next_prepared();
@@ -184,18 +184,18 @@ void Engine::require_ways(const std::vector<Move>& moves) {
 
 /// Is the root still what it was when the transaction was prepared, as far as that matters?
 void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses) {
-  const std::string hint = "`hambrel activate --discard` drops it; then prepare it anew";
+  const std::string hint = "`hambrel activate --discard` drops it; then prepare it again";
   if (const TxnId last = env_.state.last_done(); last != prepared.after)
     throw Error(ErrorCode::Refused,
-                fmt::format("the system has moved since this was prepared: transaction {} was done ({})", number(last),
+                fmt::format("the system has changed since this was prepared: transaction {} ({})", number(last),
                             env_.state.ledger_entry(last)->kind),
                 {}, hint);
   in_portions(witnesses.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (std::size_t i = first; i < last; ++i)
       if (const Witness& before = witnesses[i]; witness_of(looker, before.path) != before)
-        throw Error(ErrorCode::Refused, "this was changed by somebody since the transaction was prepared",
-                    "/" + before.path, hint);
+        throw Error(ErrorCode::Refused, "this has been changed since the transaction was prepared", "/" + before.path,
+                    hint);
   });
 }
 

@@ -30,16 +30,16 @@ void require_movable(os::FileReader& root, const PlannedMove& move, const FileIn
   };
   const bool whole = move.kind != MoveKind::Attributes;
   if (whole && self && self->mount != directory.mount)
-    refuse("something is mounted on it", move.path, "unmount it for the change, or leave the package out");
+    refuse("it is a mount point", move.path, "unmount it for the change, or leave out the package");
   if (whole && self && self->type == FileType::Directory && !root.can_rename_directory(move.path, *self, kHome))
-    refuse("is a directory in a lower layer of an overlay file system, which can't rename it", move.path,
-           "mount the overlay with redirect_dir=on for the change, or leave the package out");
+    refuse("is a directory in a lower layer of an overlay file system, which cannot rename it", move.path,
+           "mount the overlay with redirect_dir=on for the change, or leave out the package");
   if (self && self->fixed)
     refuse("is immutable or append-only", move.path,
-           "take the attribute off (chattr -ia) for the change, or leave the package out");
+           "remove the attribute (chattr -ia) for the change, or leave out the package");
   if (whole && directory.fixed)
     refuse("is an immutable or append-only directory", os::parent_of(move.path),
-           "take the attribute off (chattr -ia) for the change, or leave the package out");
+           "remove the attribute (chattr -ia) for the change, or leave out the package");
 }
 
 /// The nearest directory that exists at or above a path. Most stand where they are said to stand.
@@ -54,11 +54,11 @@ void require_room(os::FileReader& root, const std::string& home, ByteCount bytes
   const ByteCount needed = bytes + 4096 * count + (home == kHome ? kMargin : kForeignMargin);
   if (needed > space.free_bytes)
     throw Error(ErrorCode::Io,
-                fmt::format("not enough room: {:.1f} MiB are needed, {:.1f} MiB are free",
-                            static_cast<double>(needed) / kMiB, static_cast<double>(space.free_bytes) / kMiB),
+                fmt::format("not enough space: {:.1f} MiB needed, {:.1f} MiB free", static_cast<double>(needed) / kMiB,
+                            static_cast<double>(space.free_bytes) / kMiB),
                 root.shown(at), "free some space on this file system; nothing was changed");
   if (space.total_inodes > 0 && count > space.free_inodes)
-    throw Error(ErrorCode::Io, fmt::format("not enough inodes: {} are needed, {} are free", count, space.free_inodes),
+    throw Error(ErrorCode::Io, fmt::format("not enough inodes: {} needed, {} free", count, space.free_inodes),
                 root.shown(at), "remove some small files; nothing was changed");
 }
 

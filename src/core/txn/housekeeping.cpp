@@ -17,7 +17,7 @@ void Housekeeping::tidy_up() {
   try {
     settle_directories();
   } catch (...) {
-    env_.observer.note(fmt::format("{}; `hambrel recover` finishes the tidying up", current_error().what()));
+    env_.observer.note(fmt::format("{}; `hambrel recover` finishes cleaning up", current_error().what()));
   }
   copy();
 }
@@ -27,7 +27,7 @@ void Housekeeping::copy() {
     copy_ledger(env_.root, env_.state);
   } catch (...) {
     env_.observer.note(
-        fmt::format("the ledger could not be copied: {}; the next start tries again", current_error().what()));
+        fmt::format("the ledger could not be copied: {}; the next run tries again", current_error().what()));
   }
 }
 

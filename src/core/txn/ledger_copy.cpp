@@ -30,8 +30,7 @@ bool take(History& history, std::string_view text, const std::string& where) {
   try {
     state::LedgerRecord record = state::ledger_record(text, where);
     const Digest last = history.records.empty() ? Digest{} : history.records.back().entry.digest;
-    if (record.entry.previous != last)
-      throw Error(ErrorCode::Untrusted, "does not follow on the entry before it", where);
+    if (record.entry.previous != last) throw Error(ErrorCode::Untrusted, "breaks the chain", where);
     history.records.push_back(std::move(record));
     return true;
   } catch (const Error& problem) {
@@ -98,7 +97,7 @@ History read_copy(os::FileReader& root) {
     // A later entry may have been copied and its head lost to a power cut, never the other way round.
     const bool shorter = history.records.empty() || head.signed_number("id") > number(history.records.back().entry.id);
     if (!same && shorter)
-      history.broken = fmt::format("{}: says that there are entries up to {}: the end was cut off", root.shown(kHead),
+      history.broken = fmt::format("{}: there should be entries up to {}: the end was cut off", root.shown(kHead),
                                    head.signed_number("id"));
   } catch (const Error& problem) {
     history.broken = fmt::format("{}: {}", problem.where(), problem.problem());

@@ -33,8 +33,8 @@ void require_homes(os::FileReader& root, const state::Journal& journal) {
     if (move.kind != MoveKind::Attributes) homes.insert(move.home);
   for (const std::string& home : homes)
     if (const std::string own = os::join_path(home, journal.directory); !root.stat(own))
-      throw Error(ErrorCode::Io, "is not there, though the transaction has its files in it", root.shown(own),
-                  "mount the file system that it lies on");
+      throw Error(ErrorCode::Io, "is missing, but the transaction has files in it", root.shown(own),
+                  "mount the file system it is on");
 }
 
 }  // namespace hambrel::txn

@@ -37,7 +37,7 @@ std::uint32_t look_up(const Names& names, const std::string& name, const char* k
                       const std::string& package) {
   if (const auto number = find_number(names, name)) return *number;
   throw Error(ErrorCode::Refused,
-              fmt::format("{} wants the {} \"{}\", which this root does not have", package, kind, printable(name)),
+              fmt::format("{} needs the {} \"{}\", which does not exist in this root", package, kind, printable(name)),
               "/" + entry.path, fmt::format("create the {} in the root first, then run the command again", kind));
 }
 

@@ -23,9 +23,9 @@ void Recovery::take_back_after(const Error& problem, TxnId id) {
   } catch (...) {
     const Error also = current_error();
     throw Error(ErrorCode::Unrecovered,
-                fmt::format("the transaction failed ({}) and could not be taken back yet ({})", problem.problem(),
+                fmt::format("the transaction failed ({}) and could not be rolled back yet ({})", problem.problem(),
                             also.problem()),
-                also.where(), "mend the cause, then run `hambrel recover`: the journal knows what is to be done");
+                also.where(), "fix the cause, then run `hambrel recover`: the journal says what is left to do");
   }
   Housekeeping(env_).tidy_up();
 }
@@ -100,7 +100,7 @@ Recovery::Recovered Recovery::take_back(const Journal& journal, const std::strin
 std::optional<Recovery::Recovered> Recovery::recover() {
   std::optional<Recovered> recovered;
   if (const auto journal = env_.state.journal())
-    recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was put back");
+    recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was restored");
   Housekeeping housekeeping(env_);
   housekeeping.settle_directories();
   housekeeping.copy();

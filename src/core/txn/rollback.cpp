@@ -55,10 +55,10 @@ class Rollback {
       if (!state_.knows_files_of(*change.after_row))
         throw Error(
             ErrorCode::Refused,
-            fmt::format("what {} had is not known any more: the state was lost since, and the package was nowhere"
-                        " when it was made anew",
+            fmt::format("what {} contained is no longer known: the state was lost, and the package was not available"
+                        " when it was recreated",
                         change.after->package.title()),
-            {}, "another version may still be had: hambrel downgrade " + change.name);
+            {}, "another version may be available: hambrel downgrade " + change.name);
       const auto list = state_.files_of(*change.after_row);
       const auto some = differing.find(*change.after_row);
       if (some == differing.end())
@@ -366,7 +366,7 @@ class Rollback {
       auto copy = root_.stat(place);
       if (!copy || root_.digest(place) != file.digest)
         throw Error(ErrorCode::Refused, fmt::format("the checkpoint's copy of /{} is damaged", file.path),
-                    root_.shown(place), fmt::format("go back without it: hambrel rollback {}", number(to_)));
+                    root_.shown(place), fmt::format("roll back without it: hambrel rollback {}", number(to_)));
       const auto same_path = [&](const auto& one) { return one.path == file.path; };
       std::erase_if(result_.tree.configs, same_path);
       forget_notices(file.path);

@@ -45,8 +45,8 @@ class Settling {
     };
     const std::string& package = file.package.package.name;
     if (file.state == ConfigState::Leftover)
-      refuse(fmt::format("is a leftover of {}, so there is no new version to settle it with", package),
-             fmt::format("`hambrel remove --purge {}` removes what it left behind", package));
+      refuse(fmt::format("is a leftover of {}, so there is no new version to settle", package),
+             fmt::format("`hambrel remove --purge {}` removes its leftovers", package));
     const auto here = root_.stat(file.path);
     if (here && here->type == FileType::Directory)
       refuse("is a directory here, not a file", "move it away, then run the command again");
@@ -57,11 +57,11 @@ class Settling {
     switch (choice.action) {
       case ConfigAction::Keep:
         if (file.state != ConfigState::Waiting)
-          refuse("no new version of it waits, so it is kept anyway", "`hambrel configs` shows what waits");
+          refuse("no new version is waiting, so it is kept anyway", "`hambrel configs` shows what is waiting");
         break;
       case ConfigAction::Take: {
         if (file.state == ConfigState::Pristine)
-          refuse(fmt::format("is as {} brings it already", package), "`hambrel configs` shows what is edited");
+          refuse(fmt::format("is already {}'s version", package), "`hambrel configs` shows what is edited");
         step.after = entry.digest;
         place(file, entry, here.has_value());
         Put& put = result_.tree.puts.back();
@@ -94,8 +94,8 @@ class Settling {
 
   void place(const ConfigFile& file, const FileEntry& entry, bool stands) {
     if (!root_.stat_followed(os::parent_of(file.path)))
-      throw Error(ErrorCode::Refused, "its directory is not there", "/" + file.path,
-                  fmt::format("`hambrel repair {}` puts directories back", file.package.package.name));
+      throw Error(ErrorCode::Refused, "its directory is missing", "/" + file.path,
+                  fmt::format("`hambrel repair {}` restores directories", file.package.package.name));
     std::size_t package = 0;
     while (package < packages_.size() && packages_[package].row != file.package.row) ++package;
     if (package == packages_.size()) {

@@ -95,8 +95,8 @@ void Sides::read_coming() {
   const auto twins = [&](const Coming& first, const Coming& other) {
     if (first.path != other.path) return false;
     if (!may_share(*first.entry, *other.entry))
-      refuse(fmt::format("both {} and {} bring this path", name_of(first), name_of(other)), first.path,
-             fmt::format("install only one of them, or ask who builds them to rename the file in one"));
+      refuse(fmt::format("both {} and {} have this file", name_of(first), name_of(other)), first.path,
+             fmt::format("install only one of them, or ask their maintainers to rename the file in one"));
     return true;
   };
   coming_.erase(std::unique(coming_.begin(), coming_.end(), twins), coming_.end());
@@ -112,8 +112,8 @@ void Sides::find_collisions() {
     if (!owner) continue;
     coming.shared = true;
     if (!may_share(owner->entry, *coming.entry))
-      refuse(fmt::format("{} brings this path, which belongs to {}", name_of(coming), owner->package_name), coming.path,
-             fmt::format("remove {} first, or leave {} out", owner->package_name, name_of(coming)));
+      refuse(fmt::format("{} has this file, which belongs to {}", name_of(coming), owner->package_name), coming.path,
+             fmt::format("remove {} first, or leave out {}", owner->package_name, name_of(coming)));
   }
 }
 

@@ -98,8 +98,8 @@ void Stager::make_stages(const TreeChange& change) {
     if (home != kHome && there &&
         (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
          there->uid != env_.root.stat_followed(kHome)->uid))
-      throw Error(ErrorCode::Refused, "is not a directory that only Hambrel writes to", env_.root.shown(home),
-                  "move it away: this is where files for its file system are made ready");
+      throw Error(ErrorCode::Refused, "is not a directory only Hambrel writes to", env_.root.shown(home),
+                  "move it away: Hambrel stages files for this file system there");
     const std::string own = os::join_path(home, directory_);
     env_.root.remove_tree(own);
     env_.root.make_directories(os::parent_of(own));
@@ -441,7 +441,7 @@ void Stager::resolve(Move& move, const PlannedMove& planned, os::Looker& in_plac
     move.plain = move.plain && staged->type != os::FileType::Directory;
   }
   if (move.kind == MoveKind::Attributes) {
-    if (!here) throw Error(ErrorCode::Refused, "is gone since this was planned", env_.root.shown(move.path));
+    if (!here) throw Error(ErrorCode::Refused, "has disappeared since this was planned", env_.root.shown(move.path));
     const Owners::Numbers owner = Owners(env_.root).of(*planned.after, move.path);
     move.inode_old = here->inode;
     move.before = {here->mode, here->uid, here->gid};

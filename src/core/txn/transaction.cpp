@@ -147,7 +147,7 @@ namespace {
 
 [[noreturn]] void refuse_damaged(const std::string& why) {
   throw Error(ErrorCode::Untrusted, "the prepared transaction is damaged: " + why, {},
-              "`hambrel activate --discard` drops it; then prepare it anew");
+              "`hambrel activate --discard` drops it; then prepare it again");
 }
 
 }  // namespace
@@ -157,7 +157,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     const Json whole = parse_cbor(bytes, "what is prepared");
     if (!whole.contains("format") || whole["format"] != kFormat)
       throw Error(ErrorCode::Refused, "another version of Hambrel prepared this transaction", {},
-                  "`hambrel activate --discard` drops it; then prepare it anew");
+                  "`hambrel activate --discard` drops it; then prepare it again");
     Transaction transaction;
     const Json& account = whole.at("account");
     const auto text = [](const Json& one) { return one.get<std::string>(); };
@@ -216,11 +216,10 @@ void source_missing_content(Planned& planned, const std::vector<const StatePacka
     for (const Put* const put : puts) {
       const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->path_in_package());
       if (there == nullptr || there->type != EntryType::File || there->digest != put->entry.digest)
-        throw Error(ErrorCode::Refused,
-                    fmt::format("what {} had there is neither in the attic, nor in the cache, nor in a repository",
-                                one.package.title()),
-                    "/" + put->path_in_package(),
-                    "another version may still be had: hambrel downgrade " + one.package.name);
+        throw Error(
+            ErrorCode::Refused,
+            fmt::format("the version of {} is not in the attic, the cache or a repository", one.package.title()),
+            "/" + put->path_in_package(), "another version may be available: hambrel downgrade " + one.package.name);
       for (std::uint64_t at = 0, frame = there->frame; frame < file.reader->table().frames.size(); ++frame) {
         frames.insert(static_cast<std::uint32_t>(frame));
         at += file.reader->table().frames[frame].plain_size;

@@ -188,8 +188,8 @@ class Planner {
     for (const Put& put : change_.puts) by_path.emplace(put.entry.path, &put);
     for (const Put& put : change_.puts) {
       if (put.entry.type != EntryType::HardLink || by_path.at(put.entry.target)->home == put.home) continue;
-      refuse(fmt::format("is a hard link to /{}, which lies on another file system here", put.entry.target),
-             put.entry.path, "mount the two directories as one file system, or leave the package out");
+      refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry.target),
+             put.entry.path, "mount the two directories as one file system, or leave out the package");
     }
   }
   void notice(Notice::Kind kind, const std::string& path, const std::string& package) {
@@ -221,7 +221,7 @@ class Planner {
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
       if (before == nullptr || before->type() != EntryType::Directory)
-        refuse(fmt::format("a directory stands where {} brings a file", name), path,
+        refuse(fmt::format("there is a directory where {} has a file", name), path,
                "move the directory away, then run the command again");
       becomes_file_.insert(path);
     } else if (before == nullptr) {
@@ -251,7 +251,7 @@ class Planner {
         if (followed && (!ours || before->type() == EntryType::Directory)) return;
       }
       if (disk && !(ours && before->type() != EntryType::Directory))
-        refuse(fmt::format("a file stands where {} brings a directory", name), path,
+        refuse(fmt::format("there is a file where {} has a directory", name), path,
                "move the file away, then run the command again");
       if (disk && ours && before->list->config(before->number) && disk->type == FileType::Regular &&
           !is_followed(*before))
@@ -425,7 +425,7 @@ class Planner {
     for (const std::string& path : becomes_file_)
       for (const std::string& child : root_.list(path))
         if (!removed_.contains(os::join_path(path, child)))
-          refuse("a directory that becomes a file still holds files of nobody's", os::join_path(path, child),
+          refuse("a directory that becomes a file still contains files no package owns", os::join_path(path, child),
                  "move them away, then run the command again");
   }
 

@@ -65,25 +65,24 @@ class Undo {
       throw Error(ErrorCode::NotFound, fmt::format("the ledger has no transaction {}", number(id_)), {},
                   "`hambrel ledger` lists them");
     if (entry->result != "done")
-      refuse("it changed nothing, so there is nothing to take back", "`hambrel ledger` shows what was done");
+      refuse("it changed nothing, so there is nothing to undo", "`hambrel ledger` shows what was done");
     if (entry->kind == state::kRebuilding)
-      refuse("it made the state anew, which can't be taken back", "the state of before lies beside the new one");
+      refuse("it recreated the state, which cannot be undone", "the previous state is kept beside the new one");
     if (entry->kind == state::kGivingUp)
-      refuse("it gave up what the attic had kept of earlier transactions; that can't be brought back",
-             "`hambrel ledger` shows the others");
+      refuse("it dropped files of earlier transactions from the attic, which cannot be undone",
+             "`hambrel ledger` shows the other transactions");
     const auto by = state_.undone_by(id_);
     if (!by) {
       if (const auto given_up = state_.given_up(id_))
-        refuse(fmt::format("its files are no longer in the attic: they were given up by transaction {}",
-                           number(*given_up)),
+        refuse(fmt::format("its files are no longer in the attic: transaction {} dropped them", number(*given_up)),
                "bring the packages back with `hambrel install NAME=VERSION`");
       return;
     }
     if (const auto again = state_.undone_by(*by))
-      refuse(fmt::format("it was taken back by {} and done again by {}", number(*by), number(*again)),
-             fmt::format("take the later one back: hambrel undo {}", number(*again)));
-    refuse(fmt::format("it was taken back already, by transaction {}", number(*by)),
-           fmt::format("to do it again: hambrel undo {}", number(*by)));
+      refuse(fmt::format("it was undone by {} and done again by {}", number(*by), number(*again)),
+             fmt::format("undo the later one: hambrel undo {}", number(*again)));
+    refuse(fmt::format("it was already undone by transaction {}", number(*by)),
+           fmt::format("to redo it: hambrel undo {}", number(*by)));
   }
 
   /// The newest transaction that changed a package.
@@ -111,7 +110,7 @@ class Undo {
       if (!as_left) {
         const std::int64_t later = last_change_of(change->name);
         refuse(fmt::format("{} was changed again by transaction {}", change->name, later),
-               fmt::format("take that one back first: hambrel undo {}", later));
+               fmt::format("undo that one first: hambrel undo {}", later));
       }
       PackageChange back = *change;
       std::swap(back.before_row, back.after_row);
@@ -164,8 +163,8 @@ class Undo {
     }
     const auto caused = plan::problems_of(universe, then, now);
     if (!caused.empty())
-      refuse("taking it back would break what came later: " + join(caused, "; "),
-             "take back the later transactions first; `hambrel ledger` lists them");
+      refuse("undoing it would break later changes: " + join(caused, "; "),
+             "undo the later transactions first; `hambrel ledger` lists them");
   }
 
   std::uint64_t inode_at(const std::string& place) {
@@ -282,12 +281,12 @@ class Undo {
       if (const auto owner = state_.owner_of(path, {}); owner && !leaving_rows_.contains(owner->package_row))
         then = owner->entry;
     if (then && root_.digest(place) == then->digest) return;
-    refuse(fmt::format("what waited for /{} then is of another version than the one that is installed", path),
-           "`hambrel ledger` shows what was done since: take that back first");
+    refuse(fmt::format("the version of /{} that waited then is not the installed version's", path),
+           "`hambrel ledger` shows what was done since: undo that first");
   }
 
   [[noreturn]] void refuse_altered(const std::string& path) const {
-    throw AtticAltered(fmt::format("the attic's copy of /{} was altered since it was put there", path),
+    throw AtticAltered(fmt::format("the attic's copy of /{} was modified", path),
                        fmt::format("transaction {}", number(id_)));
   }
 
@@ -335,7 +334,7 @@ class Undo {
     require_unaltered(done, place_of(done), done.path);
     require_waiting_fits(done);
     if (const auto owner = state_.owner_of(done.path, ours_); owner && owner->entry.type != EntryType::Directory)
-      refuse(fmt::format("/{} belongs to {} by now", done.path, owner->package_name),
+      refuse(fmt::format("/{} belongs to {} now", done.path, owner->package_name),
              fmt::format("remove {} first", owner->package_name));
     add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done, done.place);
   }

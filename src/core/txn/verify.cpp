@@ -27,15 +27,15 @@ using Kind = Finding::Kind;
 std::string Finding::text() const {
   switch (kind) {
     case Kind::Missing: return "missing";
-    case Kind::Type: return "something else stands there";
-    case Kind::Content: return "other content";
-    case Kind::Mode: return fmt::format("other mode than {:04o}", entry.mode);
-    case Kind::Owner: return fmt::format("other owner than {}:{}", entry.user, entry.group);
-    case Kind::Target: return "leads elsewhere";
-    case Kind::Links: return "no longer one file with its other names";
-    case Kind::Attributes: return "other extended attributes";
+    case Kind::Type: return "something else is there";
+    case Kind::Content: return "content differs";
+    case Kind::Mode: return fmt::format("mode is not {:04o}", entry.mode);
+    case Kind::Owner: return fmt::format("owner is not {}:{}", entry.user, entry.group);
+    case Kind::Target: return "points elsewhere";
+    case Kind::Links: return "no longer hard-linked to its other names";
+    case Kind::Attributes: return "extended attributes differ";
     case Kind::Edited: return "edited configuration";
-    case Kind::Deleted: return "configuration, deleted by hand";
+    case Kind::Deleted: return "configuration, deleted by you";
   }
   return {};
 }
