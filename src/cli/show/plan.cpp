@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <iterator>
 #include <map>
+#include <set>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -70,6 +71,19 @@ std::string common_origin(const plan::Plan& plan) {
   const bool same =
       std::all_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) { return step.origin == first; });
   return same ? first : std::string();
+}
+
+/// " from skerry-base/stable and skerry-harbour/stable"; empty for more than a few.
+std::string sources_text(const plan::Plan& plan) {
+  constexpr std::size_t kFew = 3;
+  std::set<std::string> sources;
+  for (const Step& step : plan.steps)
+    if (step.download > 0) sources.insert(step.origin);
+  if (sources.empty() || sources.size() > kFew) return {};
+  std::string text;
+  for (const std::string& one : sources)
+    text += fmt::format("{}{}", text.empty() ? " from " : one == *sources.rbegin() ? " and " : ", ", one);
+  return text;
 }
 
 /// "5 packages will be installed, 2 upgraded, 1 configuration file merged"
@@ -231,13 +245,15 @@ void print_steps(const Screen& screen, const plan::Plan& plan, const std::vector
 
 /// So many packages of one kind of step in a paragraph of their names.
 void print_names(const Screen& screen, Action action, const std::vector<const Step*>& steps) {
-  constexpr std::size_t kMost = 60;
+  constexpr std::size_t kMost = 40;
   ByteCount download = 0;
   std::vector<std::string> names;
   for (const Step* step : steps) {
     download += step->download;
-    if (names.size() < kMost) names.push_back(step->name);
+    names.push_back(step->name);
   }
+  std::sort(names.begin(), names.end());
+  if (names.size() > kMost) names.resize(kMost);
   std::string text = join(names, ", ");
   if (steps.size() > kMost) text += fmt::format(" and {} more", steps.size() - kMost);
   screen.line(fmt::format("  {}  {}{}", screen.paint(style_of(action), text_of(action)),
@@ -322,7 +338,10 @@ void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines)
   std::string fetch =
       files == 0 ? "Nothing to fetch"
                  : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
-  if (!source.empty()) fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
+  if (!source.empty())
+    fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
+  else if (files > 0)
+    fetch += sources_text(plan);
   screen.paragraph(fmt::format("{}, disk use {}.", fetch, change_text(plan.size_change())), 2);
 }
 

@@ -127,7 +127,10 @@ std::vector<std::size_t> Table::widths_within(std::size_t width) const {
     excess -= given;
   };
   for (std::size_t i = 0; i < widths.size(); ++i)
-    if (yields_[i]) give(i, kLeast);
+    if (yields_[i] && excess > 0) {
+      excess -= std::min(excess, widths[i] + 2);
+      widths[i] = 0;
+    }
   if (!widths.empty() && last_ == Last::Wrap) give(widths.size() - 1, kLeastLast);
   while (excess > 0) {
     std::size_t widest = widths.size();
@@ -144,6 +147,7 @@ std::vector<std::size_t> Table::widths_within(std::size_t width) const {
 /// The lines of one cell. Only a last one has more than one; no word is broken.
 std::vector<std::string> Table::pieces_of(const Entry& cell, std::string_view text, std::size_t width) const {
   if (cell.width <= width) return {std::string(text)};
+  if (width == 0) return {""};
   if (!cell.last || last_ == Last::Cut) return {cut_to(text, width)};
   std::vector<std::string> lines;
   for (const std::string_view word : split(text, ' ')) {

@@ -27,7 +27,7 @@ struct Cell {
   Style style = Style::Plain;
   bool right = false;
   bool firm = false;    // its column is never cut, as those that stand on the right are not
-  bool yields = false;  // its column is cut before the others
+  bool yields = false;  // its column is left out where not all of them fit
 };
 
 class Table {
