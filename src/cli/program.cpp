@@ -192,7 +192,15 @@ int run_nothing(const std::vector<std::string>& words, Screen& screen) {
   Session session(none, "hambrel", screen);
   if (given("--version")) return run_version(session, none);
   if (given("--help") || given("-h")) return run_help(session, none);
-  if (!words.empty()) throw Error(ErrorCode::Usage, "no command was given", {}, "`hambrel help` lists them");
+  for (const std::string& word : words) {
+    const std::span<const OptionSpec> common = common_options();
+    const bool known = !word.starts_with("-") || std::any_of(common.begin(), common.end(), [&](const OptionSpec& one) {
+      const std::string name = fmt::format("--{}", one.name);
+      return word == name || word.starts_with(name + "=") ||
+             (one.letter != 0 && word == fmt::format("-{}", one.letter));
+    });
+    if (!known) throw Error(ErrorCode::Usage, "no command was given", {}, "`hambrel help` lists them");
+  }
   print_common_tasks(screen);
   return 0;
 }

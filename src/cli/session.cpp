@@ -66,6 +66,14 @@ unsigned wait_of(const Arguments& arguments) {
   return static_cast<unsigned>(*wait);
 }
 
+Progress::Form progress_form(const Arguments& arguments) {
+  const std::string form = arguments.value("progress").value_or("auto");
+  if (form == "json") return Progress::Form::Json;
+  if (form != "auto" && form != "none")
+    throw Error(ErrorCode::Usage, fmt::format("--progress {}: must be auto, none or json", printable(form)));
+  return form == "none" || arguments.has("quiet") ? Progress::Form::None : Progress::Form::Text;
+}
+
 }  // namespace
 
 Session::Session(const Arguments& arguments, const std::string& command_line, Screen& screen, bool trust_compiled)
@@ -73,7 +81,7 @@ Session::Session(const Arguments& arguments, const std::string& command_line, Sc
       json_(arguments.has("json")),
       quiet_(arguments.has("quiet")),
       verbose_(arguments.has("verbose")),
-      progress_(screen, quiet_),
+      progress_(screen, progress_form(arguments), quiet_),
       root_(std::make_unique<operations::Root>(options_of(arguments, command_line, progress_, trust_compiled),
                                                progress_)) {
   screen.acts_on(root_path());

@@ -1,3 +1,4 @@
+#include "cli/terminal/progress.h"
 #include "cli/terminal/table.h"
 
 #include <gtest/gtest.h>
@@ -20,6 +21,13 @@ TEST(Output, TablesLineUpAndLeaveNoBlanksBehind) {
   table.print(Screen(Screen::Color::Never));
   std::fflush(stdout);
   EXPECT_EQ(testing::internal::GetCapturedStdout(), "  s\xC3\xBC\x64       1\n  north  1000  x\n");
+}
+
+TEST(Output, WhatYieldsIsLeftOutBeforeAnythingIsCut) {
+  Table table;
+  table.row({{"install"}, {"lampdesk"}, {"skerry-harbour", Style::Faint, false, false, true}, {"asked for"}});
+  EXPECT_EQ(table.fitted_text(80), "  install  lampdesk  skerry-harbour  asked for\n");
+  EXPECT_EQ(table.fitted_text(40), "  install  lampdesk  asked for\n");
 }
 
 TEST(Output, ATableFitsItsTerminalAndBreaksNoWord) {
@@ -46,6 +54,20 @@ TEST(Output, ATableFitsItsTerminalAndBreaksNoWord) {
   }
   EXPECT_EQ(cut_to("\xE5\x8C\x97\xE6\xB5\xB7\xE9\x81\x93", 4), "\xE5\x8C\x97\xE2\x80\xA6") << "wide characters";
   EXPECT_EQ(cut_to("su\xCC\x88\x64 wind", 4), "su\xCC\x88\x64\xE2\x80\xA6");
+}
+
+TEST(Output, ProgressFitsItsTerminal) {
+  const Progress::State state{"fetching packages", "lampdesk/6.1-1.x86_64.hambrel", 12 << 20U,
+                              48 << 20U,           Observer::Unit::Bytes,           4};
+  EXPECT_EQ(Progress::text_of(state, 40), "fetching packages  12 MiB of 48 MiB");
+  EXPECT_EQ(Progress::text_of(state, 80),
+            "fetching packages  12 MiB of 48 MiB  12 s left  3.0 MiB/s  lampdesk/6.1-1.x86_\xE2\x80\xA6");
+  EXPECT_EQ(Progress::text_of(state, 120),
+            "fetching packages  ======..................  12 MiB of 48 MiB  12 s left  3.0 MiB/s  "
+            "lampdesk/6.1-1.x86_64.hambrel");
+  EXPECT_EQ(Progress::text_of({"planning", "", 0, 0, Observer::Unit::Items, 2.2}, 80), "planning  2 s");
+  for (std::size_t columns = 10; columns < 200; ++columns)
+    EXPECT_LT(display_width(Progress::text_of(state, columns)), columns);
 }
 
 TEST(Output, SizesTimesAndAges) {

@@ -99,7 +99,7 @@ TEST_F(GoingBack, WhatTheAtticLostComesFromTheCacheOrARepositoryOrIsRefusedByNam
   write_file(station.root() / "var/cache/hambrel/packages/lib/1-1.independent.hambrel", "no package");
   const Ran shown = station.hambrel({"rollback", "1", "-n"});
   EXPECT_THAT(shown.out, HasSubstr("as after transaction 1  base/stable"));
-  EXPECT_THAT(shown.out, HasSubstr("in 1 file, disk use"));
+  EXPECT_THAT(shown.out, HasSubstr("in 1 file from base/stable, disk use"));
   ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
   EXPECT_EQ(without_link_counts(station.contents()), without_link_counts(before));
   ASSERT_EQ(station.hambrel({"undo", "5", "-y"}).code, 0);

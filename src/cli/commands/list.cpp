@@ -217,6 +217,19 @@ class Listing {
 
 }  // namespace
 
+namespace {
+
+/// What was laid out for no terminal fits into this one as it is; no line takes more columns than it has bytes.
+bool fits_terminal(std::string_view text) {
+  if (!output_is_terminal()) return true;
+  const std::size_t width = terminal_width();
+  for (const std::string_view line : split(text, '\n'))
+    if (line.size() > width) return false;
+  return true;
+}
+
+}  // namespace
+
 int run_list(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   if (words == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
@@ -226,7 +239,8 @@ int run_list(Session& session, const Arguments& arguments) {
   const bool plain = order_of(arguments) == operations::Order::Name && !arguments.value("most") && !session.json() &&
                      !session.screen().color();
   if (all && plain)
-    if (const auto kept = operations::KeptList::open(session.root()); kept && !kept->text().empty()) {
+    if (const auto kept = operations::KeptList::open(session.root());
+        kept && !kept->text().empty() && fits_terminal(kept->text())) {
       session.screen().raw(kept->text());
       return code_of(arguments, 1);
     }

@@ -95,6 +95,10 @@ void Screen::note(std::string_view text) const { problem(with_root(text, root_))
 void Screen::problem(std::string_view text) const {
   std::fflush(stdout);  // whether it worked is asked at the end
   const std::string whole = terminal_text(text, error_color_, false) + "\n";
+  if (held_ && error_is_terminal()) {  // it stands in the page where it belongs
+    *held_ += whole;
+    return;
+  }
   std::fwrite(whole.data(), 1, whole.size(), stderr);
 }
 void Screen::hint(std::string_view text) const { note(fmt::format("  {} {}", paint_error(Style::Come, "->"), text)); }

@@ -15,6 +15,8 @@ class Observer {
   virtual void begin(std::string_view /*activity*/, std::uint64_t /*total*/, Unit /*unit*/) {}
   /// `done` units of the present piece are done, counted from its start.
   virtual void progress(std::uint64_t /*done*/) {}
+  /// The package or file that is worked on now, for people; followed by progress().
+  virtual void at(std::string_view /*name*/) {}
   virtual void end() {}
   /// Something worth a line of its own, though nothing failed.
   virtual void note(std::string_view /*text*/) {}

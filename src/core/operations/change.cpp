@@ -153,6 +153,8 @@ using Solved = std::variant<solve::Selection, Refused>;
 Solved solve_for(Root& root, ChangeRequest& request) {
   request.solve.budget = request.seconds.value_or(root.settings().budget) * solve::kStepsPerSecond;
   if (request.solve.arch.empty()) request.solve.arch = root.options().architecture;
+  root.observer().begin("planning", 0, Observer::Unit::Items);
+  const EndOfProgress end(root.observer());
   auto answer = solve::solve(root.universe(), request.solve);
   if (auto* const selection = std::get_if<solve::Selection>(&answer)) return std::move(*selection);
   auto& refusal = std::get<solve::Refusal>(answer);

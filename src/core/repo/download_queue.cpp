@@ -288,8 +288,10 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
   if (files_.empty()) return 0;
   observer.begin("fetching packages", bytes_, Observer::Unit::Bytes);
   try {
-    for (const auto& file : files_) {
-      const auto ask = [&] {
+    for (const auto& [path, number] : by_path_) {
+      const auto& file = files_[number];
+      const auto ask = [&, &path = path] {
+        observer.at(path);
         observer.progress(fetched());
         return stop_asked_();
       };

@@ -243,6 +243,8 @@ struct Engine::OpenDirectories {
 /// JOURNALED. I2: what is staged, and at the least the directories that take what leaves, are on the disk before the
 /// journal names them.
 void Engine::journal_it(Journal& journal, const Transaction& transaction, bool on_disk) {
+  env_.observer.begin("writing to the disk", 0, Observer::Unit::Items);
+  const EndOfProgress end(env_.observer);
   journal.times = touched_directories(journal.moves, transaction.restore);
   auto synced = meanwhile([&] {
     if (!on_disk) sync(env_.root, journal.moves);
@@ -254,10 +256,14 @@ void Engine::journal_it(Journal& journal, const Transaction& transaction, bool o
 }
 
 void Engine::move_all(Journal& journal, const std::vector<DirectoryTime>& restore) {
+  env_.observer.begin("switching", journal.moves.size(), Observer::Unit::Items);
+  const EndOfProgress end(env_.observer);
   OpenDirectories open(env_.root);
-  for (const Move& move : journal.moves) {
-    do_move(move, journal.directory, open);
+  for (std::size_t i = 0; i < journal.moves.size(); ++i) {
+    constexpr std::size_t kTold = 256;
+    do_move(journal.moves[i], journal.directory, open);
     env_.after_step(EngineStep::Moved);
+    if (i % kTold == kTold - 1) env_.observer.progress(i + 1);
   }
   for (const DirectoryTime& time : restore)
     if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
@@ -293,6 +299,8 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   try {
     env_.after_step(EngineStep::Journaled);
     move_all(journal, transaction.restore);
+    env_.observer.begin("recording", 0, Observer::Unit::Items);
+    const EndOfProgress end(env_.observer);
     auto synced = meanwhile([&] { sync_moved(journal, transaction.restore); });
     described.get();
     LedgerEntry done = entry(journal.id, journal.started, account);

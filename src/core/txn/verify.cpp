@@ -220,6 +220,7 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
       result.read += read;
       looked_at += last - first;
       std::move(found.begin(), found.end(), std::back_inserter(result.findings));
+      observer.at(fmt::format("/{}", tasks[last - 1].list->path(tasks[last - 1].number)));
       observer.progress(depth == Depth::Content ? result.read : looked_at);
     }
   };
