@@ -34,6 +34,18 @@ TEST(Plan, EveryStepSaysWhyAndComesAfterWhatItRequires) {
             "install desk >2: asked for [wanted]\ninstall fonts >1: desk recommends fonts [pulled-in]\n");
 }
 
+TEST(Plan, TheReasonIsTheOneThatAPersonWouldName) {
+  const Universe plainest =
+      test::universe("desk 2\n    requires lib < 3\n    requires lib >= 1\n    requires lib != 9\nlib 1\n");
+  EXPECT_EQ(told(plainest, install(plainest, "desk")),
+            "install lib >1: desk requires lib >= 1 [pulled-in]\ninstall desk >2: asked for [wanted]\n");
+  const Universe asked =
+      test::universe("desk 2\n    requires also\n    requires lib >= 1\nalso 1\n    requires lib\nlib 1\n");
+  EXPECT_EQ(told(asked, install(asked, "desk")),
+            "install lib >1: desk requires lib >= 1 [pulled-in]\ninstall also >1: desk requires also [pulled-in]\n"
+            "install desk >2: asked for [wanted]\n");
+}
+
 TEST(Plan, AskingForAPulledInPackageOnlyMakesItWanted) {
   const Universe u = test::universe("*desk 1\n    requires lib\n+lib 1\n");
   EXPECT_EQ(told(u, install(u, "lib")), "want lib 1>1: asked for [wanted]\n");

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <set>
+
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/show/plan.h"
@@ -46,7 +49,22 @@ std::string nothing_text(const plan::Plan& plan) {
 
 }  // namespace
 
-void show(const Session& session, const Arguments& arguments, const operations::Proposal& proposal) {
+namespace {
+
+/// Upgrades that wait beside those of the plan.
+std::size_t other_upgrades(const Universe& universe, const plan::Plan& plan) {
+  std::set<std::string_view> concerned;
+  for (const plan::Step& step : plan.steps) concerned.insert(step.name);
+  for (const plan::HeldBack& one : plan.held_back) concerned.insert(one.name);
+  const auto& installed = universe.installed();
+  return static_cast<std::size_t>(std::count_if(installed.begin(), installed.end(), [&](PackageId id) {
+    return !concerned.contains(universe.name(id)) && !universe.held(id) && universe.newer_offer(id);
+  }));
+}
+
+}  // namespace
+
+void show(Session& session, const Arguments& arguments, const operations::Proposal& proposal) {
   if (session.json()) {
     if (arguments.has("dry-run")) session.document({{"plan", to_json(proposal.plan())}, {"result", "dry run"}});
     return;
@@ -54,6 +72,12 @@ void show(const Session& session, const Arguments& arguments, const operations::
   if (session.quiet() && arguments.has("yes")) return;
   print_plan(session, proposal.plan());
   for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
+  if (proposal.plan().kind != "install") return;
+  if (const std::size_t others = other_upgrades(session.universe(), proposal.plan()); others > 0)
+    session.screen().paragraph(
+        fmt::format("{} available: `{}`", count_text(others, "other upgrade is", "other upgrades are"),
+                    session.copyable("hambrel upgrade")),
+        2);
 }
 
 void show(const Session& session, const plan::Plan& plan, const Outcome& outcome) {

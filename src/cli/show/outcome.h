@@ -9,7 +9,7 @@
 namespace hambrel::cli {
 
 /// What is proposed, before it is agreed to: with --json only where nothing else follows, by --dry-run.
-void show(const Session& session, const Arguments& arguments, const operations::Proposal& proposal);
+void show(Session& session, const Arguments& arguments, const operations::Proposal& proposal);
 void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome);
 /// Nothing is to be done.
 void show_nothing(const Session& session, const operations::Proposal& proposal);

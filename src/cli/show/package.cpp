@@ -38,7 +38,7 @@ void add_listed(Table& table, const Universe& universe, PackageId id) {
   table.row({{universe.name(id), Style::Name},
              {universe.version(id)},
              {newer ? fmt::format("-> {}", universe.version(*newer)) : "", Style::Come},
-             {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view(),
+             {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view("available"),
               wanted ? Style::Plain : Style::Faint},
              {universe.held(id) ? "held" : "", Style::Warn},
              {printable(universe.summary(id)), Style::Faint}});

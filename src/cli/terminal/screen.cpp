@@ -48,7 +48,7 @@ bool wants_color(Screen::Color color, bool terminal) {
 }
 
 std::string painted(bool color, Style style, std::string_view text) {
-  static constexpr const char* kCodes[] = {"", "1", "2", "36", "33", "35", "1;33", "1;34"};
+  static constexpr const char* kCodes[] = {"", "1", "2", "32", "33", "31", "1;33", "1;34"};
   if (!color || style == Style::Plain || text.empty()) return std::string(text);
   return fmt::format("\033[{}m{}\033[0m", kCodes[static_cast<int>(style)], text);
 }

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/amounts.h"
 #include "base/text.h"
 #include "operations/change_proposal.h"
 #include "repo/download_queue.h"
@@ -13,14 +14,13 @@ namespace hambrel::operations {
 
 namespace {
 
-/// What the search was measured by.
+/// What an administrator may want to know of the search.
 std::string measured(const Universe& universe, const solve::Selection& selection) {
-  std::string text = fmt::format("{} package versions known; {} conflicts and {} steps of search; ", universe.size(),
-                                 selection.conflicts, selection.steps);
+  std::uint64_t behind = 0;
   for (const solve::LevelValue& one : selection.levels)
-    text += fmt::format("{} {}{}, ", text_of(one.level), one.value, one.proved ? "" : " (not proved)");
-  text.resize(text.size() - 2);
-  return text;
+    if (one.level == solve::Level::NotNewest) behind = one.value;
+  return fmt::format("chosen from {} package versions in {} steps; {} not at their newest version", universe.size(),
+                     selection.steps, count_text(behind, "package", "packages"));
 }
 
 /// What of the root bears on the plan of packages alone.

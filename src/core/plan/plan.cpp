@@ -6,6 +6,7 @@
 #include <map>
 
 #include "plan/held_back.h"
+#include "plan/trees.h"
 #include "solve/solver.h"
 
 namespace hambrel::plan {
@@ -260,7 +261,16 @@ class Planner {
     return Reason::PulledIn;
   }
 
-  /// Who calls for what this plan brings: the first that requires or recommends it, rather one that comes itself.
+  using Caller = std::pair<PackageId, RelationId>;
+
+  /// Would a person rather name this one: a package that was asked for, and of its relations the plainest.
+  bool is_better_reason(const Caller& one, const Caller& known) const {
+    if (one.first != known.first) return asked_for(one.first) && !asked_for(known.first);
+    return relation_rank(universe_.text(one.second)) < relation_rank(universe_.text(known.second));
+  }
+
+  /// Who calls for what this plan brings: one that was asked for if it does, else the first; rather one that comes
+  /// itself.
   void find_callers() {
     callers_found_ = true;
     const auto look = [&](PackageId asking, WhyKind kind) {
@@ -268,7 +278,8 @@ class Planner {
       for (const RelationId relation : universe_.relations(asking, list))
         universe_.each_match(relation, [&](PackageId id) {
           if (!will_be(id) || was(id) || id == asking) return;
-          callers_.emplace(std::pair(id, kind), std::pair(asking, relation));
+          const auto [known, fresh] = callers_.emplace(std::pair(id, kind), std::pair(asking, relation));
+          if (!fresh && is_better_reason({asking, relation}, known->second)) known->second = {asking, relation};
         });
     };
     const auto all_called = [&] {
@@ -404,7 +415,7 @@ class Planner {
   std::vector<PackageId> coming_, going_;
   std::set<PackageId> asked_, succeeded_;
   std::map<PackageId, PackageId> predecessors_, replaced_;  // of what comes: what it takes the place of
-  std::map<std::pair<PackageId, WhyKind>, std::pair<PackageId, RelationId>> callers_;
+  std::map<std::pair<PackageId, WhyKind>, Caller> callers_;
   bool callers_found_ = false;
   Plan plan_;
 };

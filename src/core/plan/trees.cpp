@@ -31,9 +31,17 @@ class Graph {
   std::vector<Edge> below(PackageId id) const {
     std::vector<Edge> edges;
     const auto add = [&](RelationList list, const char* verb) {
+      const auto begin = static_cast<std::ptrdiff_t>(edges.size());
       for (const RelationId relation : universe_.relations(id, list))
-        for (const PackageId other : universe_.matching(relation))
-          if (member_[index_of(other)] != 0 && other != id) edges.push_back({other, verb, relation});
+        for (const PackageId other : universe_.matching(relation)) {
+          if (member_[index_of(other)] == 0 || other == id) continue;
+          const auto known =
+              std::find_if(edges.begin() + begin, edges.end(), [&](const Edge& one) { return one.to == other; });
+          if (known == edges.end())
+            edges.push_back({other, verb, relation});
+          else if (relation_rank(universe_.text(relation)) < relation_rank(universe_.text(known->relation)))
+            known->relation = relation;
+        }
     };
     add(RelationList::Requires, "requires");
     if (strength_ == Strength::Required) return edges;
@@ -83,6 +91,13 @@ std::vector<TreeLine> unfold(const Universe& universe, const Edges& edges, Packa
 }
 
 }  // namespace
+
+int relation_rank(std::string_view relation) {
+  const bool other =
+      relation.find_first_of("<!|") != std::string_view::npos || relation.find(" = ") != std::string_view::npos;
+  if (other) return 2;
+  return relation.find('>') != std::string_view::npos ? 1 : 0;
+}
 
 std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,
                                  std::size_t most_depth) {

@@ -6,6 +6,7 @@
 
 #include <cstddef>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "model/universe.h"
@@ -18,6 +19,10 @@ struct TreeLine {
   std::string relation;  // how it hangs on the line above: "requires libbuoy >= 2"
   bool folded = false;   // unfolded further up already
 };
+
+/// Of several relations that lead to the same package, a person names the one with the smallest rank: one without a
+/// bound, then one with a lower bound, then any other.
+int relation_rank(std::string_view relation);
 
 /// What `top` requires within the set, to `most_depth` levels (0: all). The first line is `top` itself.
 std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,
