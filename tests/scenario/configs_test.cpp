@@ -122,8 +122,7 @@ TEST_F(Configs, AllQuestionsComeOnceBeforeTheFirstChange) {
   EXPECT_THAT(ran.out, HasSubstr("ask  /etc/lamp.conf"));
   EXPECT_THAT(ran.out, HasSubstr("1 of 2"));
   EXPECT_THAT(ran.out, HasSubstr("\"nonsense\" is not one of the choices."));
-  EXPECT_THAT(ran.out,
-              HasSubstr("You changed 1 line, the new version 1 line, and your changes and its do not overlap."));
+  EXPECT_THAT(ran.out, HasSubstr("You changed 1 line, the new version 1 line; the changes do not overlap."));
   EXPECT_LT(ran.out.find("/etc/other.conf  lamp 1-1 -> 2-1"), ran.out.find("Continue?"));
   EXPECT_EQ(conf(), kBoth);
   EXPECT_EQ(conf("other.conf"), "b\n");

@@ -1,4 +1,5 @@
-"""screens.py PROGRAM GOLDEN-DIRECTORY [write]: the main screens on terminals of 80 and 140 columns, as they must look.
+"""screens.py PROGRAM GOLDEN-DIRECTORY [write]: the main screens on terminals of 80 and 140 columns, as they must look,
+and messages.txt: what people are told in each of many situations, for whoever reads all of it once more.
 
 Plays a part of the demo's story and runs each command on a pseudo-terminal; compares with GOLDEN-DIRECTORY/NAME.COLUMNS,
 and for one of them with its colours, or writes these files. Times and digests stand as zeros in them.
@@ -54,6 +55,18 @@ def screen(columns, color, words):
     return text.replace("\x1b", "^")
 
 
+messages = []
+
+
+def message(situation, *words, code=None):
+    """What is said without a terminal, with the exit code."""
+    ran = subprocess.run([program, "--root", "root", *words], cwd=work, env=environment, capture_output=True, text=True)
+    assert code is None or ran.returncode == code, (words, ran)
+    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", ran.stdout + ran.stderr)
+    text = re.sub(r"\b[0-9a-f]{64}\b", "0" * 64, text)
+    messages.append(f"# {situation}\n$ hambrel {' '.join(words)}   [{ran.returncode}]\n{text}")
+
+
 wrong = 0
 
 
@@ -62,7 +75,7 @@ def check(name, *words, columns=(80, 140), color="never"):
     for width in columns:
         shown = screen(width, color, words)
         for line in re.sub(r"\^\[[0-9;]*m", "", shown).split("\n"):
-            if len(line) > width and " " in line.strip() and "hambrel " not in line:
+            if len(line) > width and " " in line.strip() and "hambrel " not in line and name != "error":
                 print(f"{name}: wider than {width} columns: {line}")
                 wrong += 1
         file = golden / f"{name}.{width}"
@@ -74,9 +87,72 @@ def check(name, *words, columns=(80, 140), color="never"):
             print("\n".join(difflib.unified_diff(before.split("\n"), shown.split("\n"), str(file.name), "shown", lineterm="")))
 
 
+message("no repository is set up", "install", "lampdesk", "--yes")
+message("refreshed without repositories", "refresh")
+message("nothing is installed", "list")
+message("nothing was ever changed", "ledger")
+message("nothing to verify", "verify")
+message("a repository is added", "repo", "add", "skerry-harbour", f"file://{work}/world/skerry-harbour")
+message("its name is taken", "repo", "add", "skerry-harbour", "http://127.0.0.1/x")
+message("its URL is none", "repo", "add", "other", "somewhere")
+message("its rank is none", "repo", "add", "other", "http://127.0.0.1/x", "--rank", "100")
+message("its name is none", "repo", "add", "Other", "http://127.0.0.1/x")
+message("there is no such repository", "repo", "drop", "nowhere")
+message("a subcommand is misspelt", "repo", "lst")
+quietly("repo", "drop", "skerry-harbour")
 for one in ("skerry-base", "skerry-harbour"):
     quietly("repo", "add", one, f"file://{work}/world/{one}")
+message("not refreshed yet", "search", "lamp")
 quietly("refresh")
+message("a repository is gone", "repo", "add", "gone", f"file://{work}/world/gone")
+message("it cannot be fetched", "refresh")
+quietly("repo", "drop", "gone")
+message("an unknown command", "instal", "lampdesk")
+message("a word for it from elsewhere", "uninstall", "lampdesk")
+message("an unknown option", "install", "--dryrun", "lampdesk")
+message("an option twice", "list", "--most", "1", "--most", "2")
+message("an option without its value", "list", "--most")
+message("no number", "list", "--most", "many")
+message("words are missing", "install")
+message("too many words", "files", "lampdesk", "tidewatch")
+message("an unknown package", "install", "lampdsk", "--yes")
+message("an unknown package that nothing is like", "install", "xyzzy", "--yes")
+message("no such version", "install", "lampdesk=9", "--yes")
+message("no such channel", "install", "lampdesk@gamma", "--yes")
+message("a malformed name", "install", "Lamp desk", "--yes")
+message("a malformed version", "install", "lampdesk>=", "--yes")
+message("no such file", "install", "./none.hambrel", "--yes")
+message("a file that is no package", "install", "/etc/passwd.hambrel", "--yes")
+message("a path that nobody has", "install", "/usr/bin/nothing", "--yes")
+message("a pattern that matches nothing", "remove", "zz*", "--yes")
+message("no terminal and no --yes", "install", "lampdesk")
+message("with --json neither", "install", "lampdesk", "--json")
+message("--no-files without --dry-run", "install", "lampdesk", "--no-files", "--yes")
+message("no such choice", "install", "lampdesk", "--configs", "maybe", "--yes")
+message("no such architecture", "install", "lampdesk", "--arch", "m68k", "--yes")
+message("no such condition", "list", "installd")
+message("no such key", "list", "--sort", "colour")
+message("no such size", "list", "size>much")
+message("no such kind", "ledger", "--kind", "bogus")
+message("no such date", "ledger", "--since", "yesterday")
+message("no such transaction", "undo", "7", "--yes")
+message("no number of a transaction", "undo", "seven", "--yes")
+message("no such checkpoint", "rollback", "calm", "--yes")
+message("nothing is prepared", "activate")
+message("nothing to recover", "recover")
+message("not installed", "remove", "lampdesk", "--yes")
+message("not installed, so not downgraded", "downgrade", "lampdesk", "--yes")
+message("not installed, so not held", "hold", "lampdesk", "--yes")
+message("not shelved", "unshelve", "lampdesk", "--yes")
+message("nobody needs it", "needed-by", "lampdesk")
+message("what prevents it: nothing", "why", "lampdesk")
+message("no word matches", "search", "xyzzy")
+message("no regular expression", "search", "--regex", "(")
+message("no topic", "help", "everything")
+message("no shell", "completion", "ksh")
+message("no directory to pack", "pack", "none")
+message("no directory to publish", "publish", "none")
+message("no directory to serve", "serve", "none")
 check("tasks")
 check("help", "help")
 check("search", "search", "tide")
@@ -105,5 +181,48 @@ check("undo", "undo", "4", "--dry-run")
 check("verify", "verify")
 check("tidy", "tidy")
 check("error", "install", "lampdsk", "--dry-run")
+message("a file is damaged", "verify", code=11)
+message("the plan of its repair", "repair", "--dry-run")
+message("held", "install", "saltdb>=1.9", "--yes", code=3)
+message("already held", "hold", "saltdb", "--dry-run")
+message("installed already", "install", "lampdesk", "--yes")
+message("nothing to upgrade", "upgrade", "--dry-run")
+message("no older version", "downgrade", "gullcam", "--yes")
+message("a package that others need", "remove", "libbuoy", "--yes")
+message("others need what is to be shelved", "shelve", "libbuoy", "--yes")
+message("not undone, so not redone", "redo", "1", "--yes")
+quietly("undo", "3", "--yes")
+message("undone already", "undo", "3", "--yes")
+message("done again", "redo", "3", "--dry-run")
+quietly("checkpoint", "make", "calm")
+message("the checkpoint is there", "checkpoint", "make", "calm")
+message("no name of a checkpoint", "checkpoint", "make", "7")
+message("rolled back to where it is", "rollback", "calm", "--yes")
+message("the file of another package", "install", f"{work}/world/loose/lamp-rival-0.1-1.independent.hambrel", "--yes", code=3)
+message("no configuration of a package", "configs", "diff", "/etc/passwd")
+message("no such state", "configs", "--state", "odd")
+message("settled without a choice", "configs", "settle", "--yes")
+message("an option of another area", "tidy", "cache", "--strict")
+message("no such area", "tidy", "dust")
+message("the attic within its limits", "tidy", "attic", "--dry-run")
+message("the cache within its limits", "tidy", "cache", "--dry-run")
+message("a state that is fine", "repair", "--rebuild", "--yes")
+(work / "root/etc/hambrel/hambrel.toml").write_text("downloads = 99\n")
+message("a wrong setting", "list")
+(work / "root/etc/hambrel/hambrel.toml").write_text("download = 4\n")
+message("an unknown setting", "list")
+(work / "root/etc/hambrel/hambrel.toml").write_text("downloads = [\n")
+message("no TOML", "list")
+(work / "root/etc/hambrel/hambrel.toml").unlink()
+(work / "root/var/lib/hambrel/state.sqlite").unlink()
+message("the state is lost", "list")
+message("what recreating it would do", "repair", "--rebuild", "--dry-run")
+
+file, shown = golden / "messages.txt", "\n".join(messages)
+if write:
+    file.write_text(shown)
+elif file.read_text() != shown:
+    wrong += 1
+    print("\n".join(difflib.unified_diff(file.read_text().split("\n"), shown.split("\n"), "messages.txt", "shown", lineterm="")))
 shutil.rmtree(work)
 sys.exit(1 if wrong else 0)

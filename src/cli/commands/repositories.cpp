@@ -99,7 +99,7 @@ int run_repo(Session& session, const Arguments& arguments) {
   }
   const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable"});
   throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel repo {}`", printable(what)), {},
-              near.empty() ? "there are: list, add, drop, enable, disable" : near);
+              near.empty() ? "use list, add, drop, enable, disable" : near);
 }
 
 namespace {

@@ -73,7 +73,7 @@ ConfigState parse_config_state(const std::string& word) {
       std::find_if(kStates.begin(), kStates.end(), [&](ConfigState one) { return word == text_of(one); });
   if (found != kStates.end()) return *found;
   throw Error(ErrorCode::Usage, fmt::format("--state {}: not a configuration state", printable(word)), {},
-              "there are: waiting edited missing leftover pristine");
+              "states: waiting edited missing leftover pristine");
 }
 
 void show(const Session& session, const std::vector<ConfigFile>& files, const std::set<ConfigState>& states) {

@@ -72,7 +72,8 @@ void show(Session& session, const Arguments& arguments, const operations::Propos
   if (session.quiet() && arguments.has("yes")) return;
   print_plan(session, proposal.plan());
   for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
-  if (proposal.plan().kind != "install") return;
+  // for people alone: to look for them takes milliseconds where thousands of packages are installed
+  if (proposal.plan().kind != "install" || !output_is_terminal()) return;
   if (const std::size_t others = other_upgrades(session.universe(), proposal.plan()); others > 0)
     session.screen().paragraph(
         fmt::format("{} available: `{}`", count_text(others, "other upgrade is", "other upgrades are"),

@@ -36,7 +36,7 @@ void introduce(const Screen& screen, const ConfigQuestion& question) {
                         : "It is not text, so the two versions cannot be compared.");
   if (merged && merged->clean) {
     say(
-        fmt::format("You changed {}, the new version {}, and your changes and its do not overlap. The merge changes "
+        fmt::format("You changed {}, the new version {}; the changes do not overlap. The merge changes "
                     "your file as follows:",
                     lines_text(*base, *mine), lines_text(*base, *theirs)));
     return print_diff(screen, diff(*mine, merged->text), kMostLines);

@@ -50,8 +50,10 @@ Spec parse_spec(std::string_view text) {
   }
   try {
     spec.constraint = parse_constraint(text, "");
-  } catch (const Error& problem) {
-    wrong(text, problem.hint());
+  } catch (const Error&) {
+    const bool name_is_good = is_package_name(trim(text.substr(0, text.find_first_of("!<>="))));
+    wrong(text,
+          name_is_good ? "no version follows the operator" : "names consist of lower-case letters, digits and + . _ -");
   }
   return spec;
 }

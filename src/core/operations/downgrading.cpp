@@ -85,7 +85,7 @@ OlderVersions older_versions(Root& root, const Spec& spec) {
     throw Error(ErrorCode::Refused,
                 fmt::format("no version of {} older than {} is {}", universe.name(older.installed),
                             universe.version(older.installed), spec.constraint.text()),
-                {}, "there are: " + join(there, ", "));
+                {}, "available versions: " + join(there, ", "));
   return older;
 }
 

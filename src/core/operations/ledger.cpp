@@ -27,7 +27,7 @@ void require_kind(const std::string& kind) {
   if (kind.empty() || std::find(kinds.begin(), kinds.end(), kind) != kinds.end()) return;
   const std::string near = did_you_mean(kind, kinds);
   throw Error(ErrorCode::Usage, fmt::format("--kind {}: no such kind", printable(kind)), {},
-              near.empty() ? "there are: " + join(kinds, " ") : near);
+              near.empty() ? "kinds: " + join(kinds, " ") : near);
 }
 
 /// An undo of an undo is a redo, an undo of that an undo again, and so on: of the transaction at the beginning.

@@ -64,7 +64,7 @@ Conditions::Condition Conditions::parse(std::string_view text) {
   }
   const std::string near = did_you_mean(condition.kind, plain);
   throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
-              near.empty() ? "there are: installed available upgradable wanted pulled-in unneeded held stray shelved "
+              near.empty() ? "conditions: installed available upgradable wanted pulled-in unneeded held stray shelved "
                              "leftover name:GLOB repo:NAME channel:NAME arch:NAME 'size>SIZE' 'size<SIZE' "
                              "not:CONDITION"
                            : near);

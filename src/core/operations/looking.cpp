@@ -80,7 +80,7 @@ std::vector<TreeLine> needed_by(Root& root, const Spec& spec, std::size_t depth)
   const Universe& universe = root.universe();
   if (!universe.is_installed(id))
     throw Error(ErrorCode::Refused, fmt::format("{} is not installed, so nothing installed needs it", spec.text), {},
-                fmt::format("hambrel needs {} shows what it would need", spec.text));
+                fmt::format("`hambrel needs {}` shows what it would need", spec.text));
   return plan::needed_by_tree(universe, universe.installed(), id, depth);
 }
 

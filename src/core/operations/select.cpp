@@ -42,7 +42,7 @@ void tell_unseen(Root& root, const std::string& name) {
   throw Error(ErrorCode::Refused,
               fmt::format("{} is not built for this root's architecture, {}", name,
                           join(root.settings().architectures, " or ")),
-              {}, fmt::format("there are: {}", all));
+              {}, fmt::format("available versions: {}", all));
 }
 
 [[noreturn]] void nothing_called(Root& root, const std::string& name) {
@@ -67,12 +67,12 @@ void tell_unseen(Root& root, const std::string& name) {
                                 universe.one_class() ? "" : fmt::format(" for {}", universe.architecture(id)),
                                 universe[id].offers.empty() ? "installed" : universe[id].offers.front().title()));
   for (const std::string& one : unseen(root, spec.constraint.name)) there.push_back(one);
-  throw Error(
-      ErrorCode::Refused,
-      fmt::format("no version of {} is {}", spec.constraint.name,
-                  (spec.kind == Spec::Kind::Channel ? "in the channel " + spec.channel : spec.constraint.text()) +
-                      (root.options().architecture.empty() ? "" : " for " + root.options().architecture)),
-      {}, "there are: " + join(there, ", "));
+  throw Error(ErrorCode::Refused,
+              fmt::format("{} is not available{}{}",
+                          spec.kind == Spec::Kind::Channel ? spec.constraint.name : spec.constraint.text(),
+                          spec.kind == Spec::Kind::Channel ? " in channel " + spec.channel : "",
+                          root.options().architecture.empty() ? "" : " for " + root.options().architecture),
+              {}, "available versions: " + join(there, ", "));
 }
 
 /// Where a path lies when links in its directories are followed: "usr/bin/x" for "bin/x" where bin is a link.

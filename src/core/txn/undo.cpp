@@ -82,7 +82,7 @@ class Undo {
       refuse(fmt::format("it was undone by {} and done again by {}", number(*by), number(*again)),
              fmt::format("undo the later one: hambrel undo {}", number(*again)));
     refuse(fmt::format("it was already undone by transaction {}", number(*by)),
-           fmt::format("to redo it: hambrel undo {}", number(*by)));
+           fmt::format("to redo it: hambrel redo {}", number(id_)));
   }
 
   /// The newest transaction that changed a package.
