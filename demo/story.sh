@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # story.sh - the story of a signal station of Skerry harbour: each step prints the command and its real output.
-# HAMBREL: the program (default: hambrel); DEMO_DIR: play there and keep it (default: a temporary directory).
+# HAMBREL: the program (default: hambrel); DEMO_DIR: play there and keep it (default: a temporary directory);
+# DEMO_CHAPTER=N: show that chapter only (those before it are played unseen). On a terminal it waits between chapters.
 set -uo pipefail
 here=$(dirname "$(realpath "$0")")
 export HAMBREL=${HAMBREL:-hambrel}
@@ -8,13 +9,28 @@ if [[ ${DEMO_DIR:-} ]]; then dir=$(realpath -m "$DEMO_DIR"); mkdir -p "$dir"; el
 station=$dir/station world=$dir/world run=$dir/server
 [[ -e $world || -e $station ]] && { echo "story: $dir was played in before; choose another directory" >&2; exit 1; }
 cleanup() {
-  [[ -s $run/nginx.pid ]] && kill "$(cat "$run/nginx.pid")" 2>/dev/null
+  [[ ${server:-} ]] && kill "$server" 2>/dev/null
   [[ ${DEMO_DIR:-} ]] || rm -rf "$dir"
 }
 trap cleanup EXIT
 if [[ ${DEMO_COLOR:-} == always || -t 1 ]]; then bold=$'\033[1m' faint=$'\033[2m' off=$'\033[0m' color=always; else bold='' faint='' off='' color=never; fi
 step=0 trouble=0
-chapter() { step=$((step + 1)); printf '\n%s%d. %s%s\n' "$bold" "$step" "$*" "$off"; }
+only=${DEMO_CHAPTER:-} wait_between=
+[[ $only =~ ^[0-9]*$ ]] || { echo 'story: DEMO_CHAPTER is the number of a chapter' >&2; exit 2; }
+[[ -z $only && -t 0 && -t 1 ]] && wait_between=yes
+if [[ $only ]]; then exec 3>&1 >/dev/null; fi
+chapter() {
+  step=$((step + 1))
+  if [[ $only && $step -gt $only ]]; then finish; fi
+  if [[ $only && $step -eq $only ]]; then exec >&3; fi
+  if [[ $wait_between && $step -gt 1 ]]; then read -rp "${faint}Enter: next chapter, q: quit ${off}" key; [[ $key != q* ]] || exit 0; fi
+  printf '\n%s%d. %s%s\n' "$bold" "$step" "$*" "$off"
+}
+finish() {
+  printf '\n'
+  ((trouble == 0)) && echo 'The story went as it was meant to.' || echo 'Something did not go as it was meant to.'
+  exit "$trouble"
+}
 # play EXPECTED-EXIT COMMAND...: prints it as an administrator of the station would type it, runs it, checks the exit code
 play() {
   local expected=$1; shift
@@ -47,7 +63,11 @@ same_contents() { # the same without times
 
 printf 'Building the packages of Skerry harbour ...\n'
 "$here/build-world.sh" "$world" || exit 1
-base=$("$here/serve.sh" "$world" "$run") || { base=file://$world; echo '(no HTTP server at hand: the repositories are read from the disk)'; }
+mkdir -p "$run"
+"$HAMBREL" serve "$world" --port 0 --quiet >"$run/serve.log" 2>&1 &
+server=$!
+for ((i = 0; i < 100; i++)); do base=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$run/serve.log"); [[ $base ]] && break; sleep 0.05; done
+[[ $base ]] || { cat "$run/serve.log" >&2; exit 1; }
 mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
 
 chapter 'A new station'
@@ -214,6 +234,5 @@ rm "$station/var/lib/hambrel/state.sqlite"
 play 5 hambrel list
 play 0 hambrel repair --rebuild --yes
 play 0 hambrel verify
-printf '\n'
-((trouble == 0)) && echo 'The story went as it was meant to.' || echo 'Something went otherwise than it was meant to.'
-exit "$trouble"
+((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
+finish

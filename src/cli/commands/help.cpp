@@ -189,6 +189,7 @@ int run_demo(Session& session, const Arguments& arguments) {
                 "run `cmake --install` again");
   setenv("HAMBREL", os::program_path().c_str(), 1);
   if (const auto keep = arguments.value("keep")) setenv("DEMO_DIR", ("/" + os::host_path(*keep)).c_str(), 1);
+  if (const auto chapter = arguments.number("chapter")) setenv("DEMO_CHAPTER", std::to_string(*chapter).c_str(), 1);
   if (session.screen().color()) setenv("DEMO_COLOR", "always", 1);
   execl("/bin/bash", "bash", story.c_str(), static_cast<char*>(nullptr));
   throw_errno(errno, "cannot start bash", story);

@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# serve.sh DIR RUNDIR - serves DIR by nginx on a free port of 127.0.0.1, unprivileged where it can be; prints the URL.
+# nginx.sh DIR RUNDIR - serves DIR by nginx on a free port of 127.0.0.1, unprivileged where it can be; prints the URL.
 # The server's process id is in RUNDIR/nginx.pid. Exit 1 where there is no nginx.
 set -euo pipefail
 served=$1 run=$2
