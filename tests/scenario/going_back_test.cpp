@@ -119,7 +119,8 @@ TEST_F(GoingBack, DowngradeShowsWhereOlderVersionsAreAndMayHoldTheOneThatIsTaken
   ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
   const auto upgraded = station.contents();
   EXPECT_EQ(station.hambrel({"downgrade", "lib"}).code, 4) << "there is nobody to ask";
-  EXPECT_THAT(station.hambrel({"downgrade", "lib=3", "-y"}).err, HasSubstr("available versions: 1-1 (attic, base/stable)"));
+  EXPECT_THAT(station.hambrel({"downgrade", "lib=3", "-y"}).err,
+              HasSubstr("available versions: 1-1 (attic, base/stable)"));
   EXPECT_THAT(station.hambrel({"downgrade", "lib", "-n"}).out, HasSubstr("1  1-1  attic, base/stable  installed here"));
   // out of the attic: neither cache nor repository is needed
   fs::remove_all(station.root() / "var/cache/hambrel/packages");

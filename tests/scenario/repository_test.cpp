@@ -121,8 +121,8 @@ TEST_F(Repository, TheExampleOfTheLibraryInstallsAndTakesBack) {
 }
 
 TEST_F(Repository, TheWholeLineOverHttp) {
-  const Ran served = run(
-      {std::string(HAMBREL_SOURCE) + "/tests/scenario/nginx.sh", station.repository().string(), station.path("run").string()});
+  const Ran served = run({std::string(HAMBREL_SOURCE) + "/tests/scenario/nginx.sh", station.repository().string(),
+                          station.path("run").string()});
   if (served.code != 0) GTEST_SKIP() << "no HTTP server at hand: " << served.err;
   const std::string url = served.out.substr(0, served.out.find('\n'));
   station.hambrel({"repo", "drop", "base"});

@@ -62,8 +62,8 @@ TEST(Texts, TheExamplesForScriptsWork) {
 
 /// After a change that is meant to be seen: tests/scenario/screens.py PROGRAM tests/golden write, and look at each.
 TEST(Texts, TheMainScreensLookAsTheyDid) {
-  const Ran ran = run({"python3", HAMBREL_SOURCE "/tests/scenario/screens.py", HAMBREL_PROGRAM,
-                       HAMBREL_SOURCE "/tests/golden"});
+  const Ran ran =
+      run({"python3", HAMBREL_SOURCE "/tests/scenario/screens.py", HAMBREL_PROGRAM, HAMBREL_SOURCE "/tests/golden"});
   EXPECT_EQ(ran.code, 0) << ran.out << ran.err;
 }
 
