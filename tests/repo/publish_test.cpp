@@ -180,7 +180,8 @@ TEST_F(Publishing, TwoRefreshesAtOnceBothEndWell) {
 TEST_F(Publishing, FilesThatNobodyWouldFindAreNamed) {
   put("lamp", "1-1");
   put("horn", "1-1", "packages/horn-1-1.independent.hambrel");
-  EXPECT_THAT(refusal([&] { publish(); }), testing::HasSubstr("packages/horn-1-1.independent.hambrel: is not in a package's directory"));
+  EXPECT_THAT(refusal([&] { publish(); }),
+              testing::HasSubstr("packages/horn-1-1.independent.hambrel: is not in a package's directory"));
 }
 
 TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {

@@ -14,7 +14,6 @@
 #include "os/handle.h"
 #include "os/terminal_program.h"
 
-
 namespace hambrel::os {
 
 namespace {
