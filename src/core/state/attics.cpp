@@ -5,11 +5,11 @@
 
 namespace hambrel::state {
 
-std::vector<Attic> State::attics() const {
-  return guarded(impl_->path, [&] {
+std::vector<Attic> AtticStore::attics() const {
+  return guarded(connection_->path, [&] {
     std::vector<Attic> result;
     SQLite::Statement query(
-        impl_->database,
+        connection_->database,
         "SELECT l.id, l.ended, a.bytes FROM ledger l LEFT JOIN attics a ON a.txn = l.id"
         " WHERE l.result = 'done' AND a.dropped IS NULL AND EXISTS(SELECT 1 FROM moves m WHERE m.txn = l.id)"
         " AND NOT EXISTS(SELECT 1 FROM ledger u WHERE u.undo_of = l.id AND u.result = 'done') ORDER BY l.id");
@@ -22,25 +22,25 @@ std::vector<Attic> State::attics() const {
   });
 }
 
-std::optional<TxnId> State::given_up(TxnId id) const {
-  for (auto by = undone_by(id); by; by = undone_by(id)) id = *by;
-  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
-    SQLite::Statement query(impl_->database, "SELECT dropped FROM attics WHERE txn = ? AND dropped IS NOT NULL");
+std::optional<TxnId> AtticStore::given_up(TxnId id) const {
+  return guarded(connection_->path, [&]() -> std::optional<TxnId> {
+    for (auto by = connection_->undone_by(id); by; by = connection_->undone_by(id)) id = *by;
+    SQLite::Statement query(connection_->database, "SELECT dropped FROM attics WHERE txn = ? AND dropped IS NOT NULL");
     set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     return TxnId{query.getColumn(0).getInt64()};
   });
 }
 
-void State::remember_sizes(const std::vector<Attic>& attics) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
-    for (const Attic& one : attics) impl_->put_size(one.id, one.bytes.value_or(0));
+void AtticStore::remember_sizes(const std::vector<Attic>& attics) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
+    for (const Attic& one : attics) connection_->put_size(one.id, one.bytes.value_or(0));
     step.commit();
   });
 }
 
-void State::Impl::put_size(TxnId attic, ByteCount bytes) {
+void Connection::put_size(TxnId attic, ByteCount bytes) {
   SQLite::Statement put(database,
                         "INSERT INTO attics(txn, bytes) VALUES(?1, ?2) ON CONFLICT(txn) DO UPDATE SET bytes = ?2");
   run(put, attic, bytes);
@@ -48,7 +48,7 @@ void State::Impl::put_size(TxnId attic, ByteCount bytes) {
 
 /// The moves go with the attic: nobody can take them back. What was put aside to be settled keeps its history, which
 /// tells a rollback what waited when.
-void State::Impl::give_up(const std::vector<TxnId>& attics, TxnId by) {
+void Connection::give_up(const std::vector<TxnId>& attics, TxnId by) {
   if (attics.empty()) return;
   HAMBREL_ASSERT(number(by) > 0, "a transaction gives them up");
   SQLite::Statement mark(

@@ -3,12 +3,12 @@
 
 namespace hambrel::state {
 
-std::vector<Checkpoint> State::checkpoints() const {
-  return guarded(impl_->path, [&] {
+std::vector<Checkpoint> CheckpointStore::checkpoints() const {
+  return guarded(connection_->path, [&] {
     std::vector<Checkpoint> result;
-    SQLite::Statement query(impl_->database, "SELECT id, name, after, time, note FROM checkpoints ORDER BY id");
+    SQLite::Statement query(connection_->database, "SELECT id, name, after, time, note FROM checkpoints ORDER BY id");
     SQLite::Statement files(
-        impl_->database,
+        connection_->database,
         "SELECT path, digest, size, uid, gid FROM checkpoint_files WHERE checkpoint = ? ORDER BY path");
     while (query.executeStep()) {
       Checkpoint one;
@@ -30,21 +30,21 @@ std::vector<Checkpoint> State::checkpoints() const {
   });
 }
 
-void State::add_checkpoint(const Checkpoint& checkpoint) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
-    SQLite::Statement insert(impl_->database, "INSERT INTO checkpoints VALUES(?, ?, ?, ?, ?)");
+void CheckpointStore::add_checkpoint(const Checkpoint& checkpoint) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
+    SQLite::Statement insert(connection_->database, "INSERT INTO checkpoints VALUES(?, ?, ?, ?, ?)");
     run(insert, checkpoint.id, checkpoint.name, checkpoint.after, checkpoint.time, checkpoint.note);
-    SQLite::Statement put(impl_->database, "INSERT OR REPLACE INTO checkpoint_files VALUES(?, ?, ?, ?, ?, ?)");
+    SQLite::Statement put(connection_->database, "INSERT OR REPLACE INTO checkpoint_files VALUES(?, ?, ?, ?, ?, ?)");
     for (const CheckpointFile& file : checkpoint.files)
       run(put, checkpoint.id, file.path, file.digest, file.size, file.uid, file.gid);
     step.commit();
   });
 }
 
-void State::drop_checkpoint(std::int64_t id) {
-  guarded(impl_->path, [&] {
-    SQLite::Statement drop(impl_->database, "DELETE FROM checkpoints WHERE id = ?");
+void CheckpointStore::drop_checkpoint(std::int64_t id) {
+  guarded(connection_->path, [&] {
+    SQLite::Statement drop(connection_->database, "DELETE FROM checkpoints WHERE id = ?");
     run(drop, id);
   });
 }

@@ -24,7 +24,7 @@ std::int64_t hash_of(std::string_view path) {
 
 }  // namespace
 
-std::shared_ptr<const FileList> State::Impl::list_of(std::int64_t package_row) {
+std::shared_ptr<const FileList> Connection::list_of(std::int64_t package_row) {
   if (const auto known = lists.find(package_row); known != lists.end()) return known->second;
   SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
   set_values(query, package_row);
@@ -40,11 +40,11 @@ std::shared_ptr<const FileList> State::Impl::list_of(std::int64_t package_row) {
   return list;
 }
 
-std::shared_ptr<const FileList> State::files_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] { return impl_->list_of(package_row); });
+std::shared_ptr<const FileList> PackageStore::files_of(std::int64_t package_row) const {
+  return guarded(connection_->path, [&] { return connection_->list_of(package_row); });
 }
 
-std::vector<FileEntry> State::configuration_of(std::int64_t package_row) const {
+std::vector<FileEntry> PackageStore::configuration_of(std::int64_t package_row) const {
   const auto list = files_of(package_row);
   std::vector<FileEntry> result;
   for (std::size_t i = 0; i < list->size(); ++i)
@@ -52,7 +52,7 @@ std::vector<FileEntry> State::configuration_of(std::int64_t package_row) const {
   return result;
 }
 
-std::vector<std::int64_t> State::Impl::rows_at(std::string_view at) {
+std::vector<std::int64_t> Connection::rows_at(std::string_view at) {
   if (!slots_query)
     slots_query.emplace(database,
                         "SELECT p.id FROM (SELECT slot FROM paths WHERE hash = ?1 UNION ALL"
@@ -65,12 +65,12 @@ std::vector<std::int64_t> State::Impl::rows_at(std::string_view at) {
   return rows;
 }
 
-std::vector<OwnedFile> State::owners_of(std::string_view path) const {
-  return guarded(impl_->path, [&] {
-    SQLite::Statement name(impl_->database, "SELECT name FROM packages WHERE id = ?");
+std::vector<OwnedFile> PathStore::owners_of(std::string_view path) const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement name(connection_->database, "SELECT name FROM packages WHERE id = ?");
     std::vector<OwnedFile> result;
-    for (const std::int64_t row : impl_->rows_at(path)) {
-      const auto list = impl_->list_of(row);
+    for (const std::int64_t row : connection_->rows_at(path)) {
+      const auto list = connection_->list_of(row);
       const auto found = list->find(path);
       if (!found) continue;
       set_values(name, row);
@@ -84,14 +84,14 @@ std::vector<OwnedFile> State::owners_of(std::string_view path) const {
   });
 }
 
-std::optional<OwnedFile> State::owner_of(std::string_view path, const std::set<std::int64_t>& but) const {
-  return guarded(impl_->path, [&]() -> std::optional<OwnedFile> {
-    for (const std::int64_t row : impl_->rows_at(path)) {
+std::optional<OwnedFile> PathStore::owner_of(std::string_view path, const std::set<std::int64_t>& but) const {
+  return guarded(connection_->path, [&]() -> std::optional<OwnedFile> {
+    for (const std::int64_t row : connection_->rows_at(path)) {
       if (but.contains(row)) continue;
-      const auto list = impl_->list_of(row);
+      const auto list = connection_->list_of(row);
       const auto found = list->find(path);
       if (!found) continue;
-      SQLite::Statement name(impl_->database, "SELECT name FROM packages WHERE id = ?");
+      SQLite::Statement name(connection_->database, "SELECT name FROM packages WHERE id = ?");
       set_values(name, row);
       name.executeStep();
       return OwnedFile{row, name.getColumn(0).getString(), list->entry(*found)};
@@ -100,15 +100,15 @@ std::optional<OwnedFile> State::owner_of(std::string_view path, const std::set<s
   });
 }
 
-bool State::may_be_owned(std::string_view path) const {
-  return guarded(impl_->path, [&] { return !impl_->rows_at(path).empty(); });
+bool PathStore::may_be_owned(std::string_view path) const {
+  return guarded(connection_->path, [&] { return !connection_->rows_at(path).empty(); });
 }
 
-bool State::may_be_shared(std::string_view path) const {
-  return guarded(impl_->path, [&] { return impl_->has_more(hash_of(path)); });
+bool PathStore::may_be_shared(std::string_view path) const {
+  return guarded(connection_->path, [&] { return connection_->has_more(hash_of(path)); });
 }
 
-bool State::Impl::has_more(std::int64_t hash) {
+bool Connection::has_more(std::int64_t hash) {
   if (!more_query) more_query.emplace(database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
   set_values(*more_query, hash);
   const bool found = more_query->executeStep();
@@ -116,9 +116,9 @@ bool State::Impl::has_more(std::int64_t hash) {
   return found;
 }
 
-std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] {
-    const auto list = impl_->list_of(package_row);
+std::vector<std::size_t> PathStore::shared_files_of(std::int64_t package_row) const {
+  return guarded(connection_->path, [&] {
+    const auto list = connection_->list_of(package_row);
     std::vector<std::size_t> result;
     const auto each = [&](const auto& is_shared) {
       for (std::size_t i = 0; i < list->size(); ++i)
@@ -126,10 +126,10 @@ std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const 
     };
     constexpr std::size_t kFew = 2000;  // asking for each is faster than reading all that is shared
     if (list->size() < kFew) {
-      each([&](std::int64_t hash) { return impl_->has_more(hash); });
+      each([&](std::int64_t hash) { return connection_->has_more(hash); });
     } else {
       std::unordered_set<std::int64_t> shared;
-      SQLite::Statement query(impl_->database, "SELECT DISTINCT hash FROM more_paths");
+      SQLite::Statement query(connection_->database, "SELECT DISTINCT hash FROM more_paths");
       while (query.executeStep()) shared.insert(query.getColumn(0).getInt64());
       each([&](std::int64_t hash) { return shared.contains(hash); });
     }
@@ -137,7 +137,7 @@ std::vector<std::size_t> State::shared_files_of(std::int64_t package_row) const 
   });
 }
 
-PackageChange::Index State::Impl::index_change(const FileList& before, const FileList& after) {
+PackageChange::Index Connection::index_change(const FileList& before, const FileList& after) {
   PackageChange::Index change;
   auto& [gone, come] = change;
   std::size_t i = 0, j = 0;
@@ -155,14 +155,14 @@ PackageChange::Index State::Impl::index_change(const FileList& before, const Fil
 }
 
 /// `after_row` is known.
-PackageChange::Index State::Impl::index_change(const PackageChange& change) {
+PackageChange::Index Connection::index_change(const PackageChange& change) {
   const auto list = [&](const auto& row, const auto& value) {
     return row && value && !value->shelved ? list_of(*row) : std::make_shared<const FileList>();
   };
   return index_change(*list(change.before_row, change.before), *list(change.after_row, change.after));
 }
 
-void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
+void Connection::index(std::int64_t slot, const PackageChange::Index& change) {
   ScopedStatement drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
   ScopedStatement drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
   ScopedStatement next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
@@ -184,24 +184,24 @@ void State::Impl::index(std::int64_t slot, const PackageChange::Index& change) {
     if (run(*put, hash, slot) == 0) run(*put_more, hash, slot);
 }
 
-std::int64_t State::Impl::slot_of(std::int64_t package_row) {
+std::int64_t Connection::slot_of(std::int64_t package_row) {
   ScopedStatement query = repeat("SELECT slot FROM packages WHERE id = ?");
   set_values(*query, package_row);
   if (!query->executeStep()) throw Error(ErrorCode::Internal, fmt::format("no package row {}", package_row), path);
   return query->getColumn(0).getInt64();
 }
 
-std::int64_t State::Impl::new_slot() {
+std::int64_t Connection::new_slot() {
   if (!next_slot) next_slot = database.execAndGet("SELECT 1 + coalesce(max(slot), 0) FROM packages").getInt64();
   return (*next_slot)++;
 }
 
-void State::Impl::put_into(std::int64_t slot, std::int64_t package_row) {
+void Connection::put_into(std::int64_t slot, std::int64_t package_row) {
   ScopedStatement update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
   run(*update, slot, package_row);
 }
 
-std::int64_t State::Impl::insert_package(const StatePackage& package, const FileList& files, const char* state) {
+std::int64_t Connection::insert_package(const StatePackage& package, const FileList& files, const char* state) {
   ScopedStatement insert = repeat(
       "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
       " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
@@ -217,7 +217,7 @@ std::int64_t State::Impl::insert_package(const StatePackage& package, const File
   return row;
 }
 
-void State::Impl::lists_from_rows() {
+void Connection::lists_from_rows() {
   std::vector<std::pair<std::int64_t, bool>> packages;
   SQLite::Statement all(database, "SELECT id, state = 'installed' FROM packages");
   while (all.executeStep()) packages.emplace_back(all.getColumn(0).getInt64(), all.getColumn(1).getInt() != 0);

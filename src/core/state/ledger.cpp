@@ -47,7 +47,7 @@ Digest digest_of(const std::vector<Move>& moves) {
   return running.finish();
 }
 
-LedgerEntry State::Impl::read_entry(SQLite::Statement& row) const {
+LedgerEntry Connection::read_entry(SQLite::Statement& row) const {
   LedgerEntry entry;
   entry.id = TxnId{row.getColumn(0).getInt64()};
   entry.started = row.getColumn(1).getInt64();
@@ -68,31 +68,31 @@ LedgerEntry State::Impl::read_entry(SQLite::Statement& row) const {
   return entry;
 }
 
-std::vector<LedgerEntry> State::ledger(std::size_t most) const {
-  return guarded(impl_->path, [&] {
+std::vector<LedgerEntry> LedgerStore::ledger(std::size_t most) const {
+  return guarded(connection_->path, [&] {
     std::vector<LedgerEntry> result;
-    SQLite::Statement query(impl_->database,
+    SQLite::Statement query(connection_->database,
                             fmt::format("SELECT {} FROM ledger ORDER BY id DESC LIMIT ?", kLedgerColumns));
     set_values(query, most);
-    while (query.executeStep()) result.push_back(impl_->read_entry(query));
+    while (query.executeStep()) result.push_back(connection_->read_entry(query));
     return result;
   });
 }
 
-std::optional<LedgerEntry> State::ledger_entry(TxnId id) const {
-  return guarded(impl_->path, [&]() -> std::optional<LedgerEntry> {
-    SQLite::Statement query(impl_->database, fmt::format("SELECT {} FROM ledger WHERE id = ?", kLedgerColumns));
+std::optional<LedgerEntry> LedgerStore::ledger_entry(TxnId id) const {
+  return guarded(connection_->path, [&]() -> std::optional<LedgerEntry> {
+    SQLite::Statement query(connection_->database, fmt::format("SELECT {} FROM ledger WHERE id = ?", kLedgerColumns));
     set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
-    return impl_->read_entry(query);
+    return connection_->read_entry(query);
   });
 }
 
-std::vector<PackageChange> State::changes_of(TxnId id) const {
-  return guarded(impl_->path, [&] { return impl_->read_changes(id); });
+std::vector<PackageChange> LedgerStore::changes_of(TxnId id) const {
+  return guarded(connection_->path, [&] { return connection_->read_changes(id); });
 }
 
-std::vector<PackageChange> State::Impl::read_changes(TxnId id) {
+std::vector<PackageChange> Connection::read_changes(TxnId id) {
   std::vector<PackageChange> result;
   SQLite::Statement query(database,
                           "SELECT name, before_package, before_reason, before_hold, before_shelved, after_package,"
@@ -116,18 +116,20 @@ std::vector<PackageChange> State::Impl::read_changes(TxnId id) {
   return result;
 }
 
-std::optional<TxnId> State::undone_by(TxnId id) const {
-  return guarded(impl_->path, [&]() -> std::optional<TxnId> {
-    SQLite::Statement query(impl_->database,
-                            "SELECT id FROM ledger WHERE undo_of = ? AND result = 'done' ORDER BY id DESC LIMIT 1");
-    set_values(query, id);
-    if (!query.executeStep()) return std::nullopt;
-    return TxnId{query.getColumn(0).getInt64()};
-  });
+std::optional<TxnId> Connection::undone_by(TxnId id) {
+  SQLite::Statement query(database,
+                          "SELECT id FROM ledger WHERE undo_of = ? AND result = 'done' ORDER BY id DESC LIMIT 1");
+  set_values(query, id);
+  if (!query.executeStep()) return std::nullopt;
+  return TxnId{query.getColumn(0).getInt64()};
+}
+
+std::optional<TxnId> LedgerStore::undone_by(TxnId id) const {
+  return guarded(connection_->path, [&] { return connection_->undone_by(id); });
 }
 
 /// Of a row that is there, most facts are the row's own; a change gives it another reason, hold or shelf.
-StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePackage& change) {
+StatePackage Connection::as_recorded(std::int64_t package_row, const StatePackage& change) {
   ScopedStatement query = repeat("SELECT version, arch, origin, digest, time FROM packages WHERE id = ?");
   set_values(*query, package_row);
   StatePackage result = change;
@@ -140,7 +142,7 @@ StatePackage State::Impl::as_recorded(std::int64_t package_row, const StatePacka
   return result;
 }
 
-PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
+PackageChange::Brings Connection::brings_of(std::int64_t package_row) {
   ScopedStatement query =
       repeat("SELECT manifest, (SELECT list FROM lists WHERE package = ?1) FROM packages WHERE id = ?1");
   set_values(*query, package_row);
@@ -151,14 +153,14 @@ PackageChange::Brings State::Impl::brings_of(std::int64_t package_row) {
   return {sha256(query->getColumn(0).getString()), sha256(bytes)};
 }
 
-bool State::Impl::is_told_of(std::int64_t package_row) {
+bool Connection::is_told_of(std::int64_t package_row) {
   ScopedStatement query = repeat("SELECT 1 FROM changes WHERE after_package = ? LIMIT 1");
   set_values(*query, package_row);
   return query->executeStep();
 }
 
 /// The changes with what came into the state with each: the first change that names a row as what is there after it.
-std::vector<PackageChange> State::Impl::changes_in_full(TxnId id) {
+std::vector<PackageChange> Connection::changes_in_full(TxnId id) {
   SQLite::Statement query(database,
                           "SELECT seq, after_package FROM changes c WHERE ledger = ?1"
                           " AND after_package IS NOT NULL AND NOT EXISTS(SELECT 1 FROM changes e WHERE"
@@ -175,7 +177,7 @@ std::vector<PackageChange> State::Impl::changes_in_full(TxnId id) {
   return changes;
 }
 
-std::string State::Impl::read_told(TxnId id) {
+std::string Connection::read_told(TxnId id) {
   SQLite::Statement told(database, "SELECT told, chain FROM ledger WHERE id = ?");
   set_values(told, id);
   if (!told.executeStep()) return {};
@@ -183,15 +185,15 @@ std::string State::Impl::read_told(TxnId id) {
   return changes_text(changes_in_full(id), told.getColumn(1).getInt());
 }
 
-std::string State::changes_told(TxnId id) const {
-  if (impl_->committed.id == id) return impl_->committed.told;
-  return guarded(impl_->path, [&] { return impl_->read_told(id); });
+std::string LedgerStore::changes_told(TxnId id) const {
+  if (connection_->committed.id == id) return connection_->committed.told;
+  return guarded(connection_->path, [&] { return connection_->read_told(id); });
 }
 
-std::vector<std::pair<TxnId, std::int64_t>> State::ends() const {
-  return guarded(impl_->path, [&] {
+std::vector<std::pair<TxnId, std::int64_t>> LedgerStore::ends() const {
+  return guarded(connection_->path, [&] {
     std::vector<std::pair<TxnId, std::int64_t>> result;
-    SQLite::Statement query(impl_->database, "SELECT id, ended FROM ledger ORDER BY id");
+    SQLite::Statement query(connection_->database, "SELECT id, ended FROM ledger ORDER BY id");
     while (query.executeStep())
       result.emplace_back(TxnId{query.getColumn(0).getInt64()}, query.getColumn(1).getInt64());
     return result;
@@ -199,9 +201,9 @@ std::vector<std::pair<TxnId, std::int64_t>> State::ends() const {
 }
 
 std::vector<std::string> State::damage() const {
-  return guarded(impl_->path, [&] {
+  return guarded(connection_->path, [&] {
     std::vector<std::string> problems;
-    SQLite::Statement check(impl_->database, "PRAGMA integrity_check(10)");
+    SQLite::Statement check(connection_->database, "PRAGMA integrity_check(10)");
     while (check.executeStep())
       if (const std::string line = check.getColumn(0).getString(); line != "ok")
         problems.push_back("the state database is damaged: " + line);
@@ -212,7 +214,7 @@ std::vector<std::string> State::damage() const {
       if (entry->previous != previous)
         problems.push_back(fmt::format("the chain of the ledger is broken before transaction {}", number(entry->id)));
       const bool weaker = entry->chain < chain;
-      if (weaker || entry->digest != chain_digest(*entry, entry->chain > 1 ? impl_->read_told(entry->id) : ""))
+      if (weaker || entry->digest != chain_digest(*entry, entry->chain > 1 ? connection_->read_told(entry->id) : ""))
         problems.push_back(fmt::format("the ledger's entry of transaction {} was modified", number(entry->id)));
       const auto moves = moves_of(entry->id);
       const bool whole = entry->chain > 1 && !moves.empty() && !given_up(entry->id);
@@ -222,7 +224,7 @@ std::vector<std::string> State::damage() const {
       previous = entry->digest;
       chain = std::max(chain, entry->chain);
     }
-    SQLite::Statement head(impl_->database, "SELECT id, digest FROM head");
+    SQLite::Statement head(connection_->database, "SELECT id, digest FROM head");
     const bool known = head.executeStep();
     const bool same = known && !entries.empty() && head.getColumn(0).getInt64() == number(entries[0].id) &&
                       head.getColumn(1).getString() == previous.hex();
@@ -232,18 +234,18 @@ std::vector<std::string> State::damage() const {
   });
 }
 
-TxnId State::next_id() const {
-  return guarded(impl_->path, [&] {
-    return TxnId{impl_->database
+TxnId LedgerStore::next_id() const {
+  return guarded(connection_->path, [&] {
+    return TxnId{connection_->database
                      .execAndGet("SELECT 1 + max(coalesce((SELECT max(id) FROM ledger), 0),"
                                  " coalesce((SELECT max(txn) FROM journal), 0))")
                      .getInt64()};
   });
 }
 
-TxnId State::last_done() const {
-  return guarded(impl_->path, [&] {
-    return TxnId{impl_->database
+TxnId LedgerStore::last_done() const {
+  return guarded(connection_->path, [&] {
+    return TxnId{connection_->database
                      .execAndGet(fmt::format(
                          "SELECT coalesce(max(id), 0) FROM ledger WHERE result = 'done' AND kind <> '{}'", kGivingUp))
                      .getInt64()};
@@ -260,7 +262,7 @@ void clean(LedgerEntry& entry) {
 
 }  // namespace
 
-std::string State::Impl::insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& given) {
+std::string Connection::insert_entry(LedgerEntry& entry, const std::vector<PackageChange>& given) {
   SQLite::Statement last(database, "SELECT digest FROM ledger ORDER BY id DESC LIMIT 1");
   if (last.executeStep()) entry.previous = Digest::from_hex(last.getColumn(0).getString()).value_or(Digest{});
   last.reset();
@@ -283,7 +285,7 @@ std::string State::Impl::insert_entry(LedgerEntry& entry, const std::vector<Pack
   return text;
 }
 
-void State::Impl::insert_entry_as_is(const LedgerEntry& entry, const std::string& told) {
+void Connection::insert_entry_as_is(const LedgerEntry& entry, const std::string& told) {
   SQLite::Statement insert(
       database, fmt::format("INSERT INTO ledger({}, told) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                             kLedgerColumns));
@@ -294,7 +296,7 @@ void State::Impl::insert_entry_as_is(const LedgerEntry& entry, const std::string
   run(head, entry.id, entry.digest);
 }
 
-void State::Impl::put_away(TxnId id, const std::vector<Move>& moves) {
+void Connection::put_away(TxnId id, const std::vector<Move>& moves) {
   std::string times;
   for (const Move& one : moves)
     for (const std::int64_t value : {one.put_away_seconds, one.put_away_nanoseconds})
@@ -305,7 +307,7 @@ void State::Impl::put_away(TxnId id, const std::vector<Move>& moves) {
   put.exec();
 }
 
-void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& changes) {
+void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& changes) {
   // What leaves goes first, so that no two installed rows of one name ever stand together.
   for (const PackageChange& change : changes) {
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
@@ -326,7 +328,7 @@ void State::Impl::insert_changes(TxnId id, const std::vector<PackageChange>& cha
   forget_lists();
 }
 
-void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given) {
+void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given) {
   HAMBREL_ASSERT(given.before || given.after, "a change has a side");
   HAMBREL_ASSERT(!given.before || given.before_row, "what was there has a row");
   PackageChange change = given;
@@ -362,54 +364,56 @@ void State::Impl::insert_change(TxnId id, std::int64_t sequence, const PackageCh
 
 void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes, const Commit& beside,
                    const Await& await) {
-  guarded(impl_->path, [&] {
+  guarded(connection_->path, [&] {
     std::size_t files = 0;
     for (const PackageChange& one : changes) files += one.files.size();
-    const bool held = std::max(files, beside.times.size()) <= Impl::kMostHeld;
+    const bool held = std::max(files, beside.times.size()) <= Connection::kMostHeld;
     if (await && !held) await();
-    SQLite::Transaction step(impl_->database);
+    SQLite::Transaction step(connection_->database);
     HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
-    HAMBREL_ASSERT(impl_->journal_id() == entry.id, "what is committed was journaled");
+    HAMBREL_ASSERT(connection_->journal_id() == entry.id, "what is committed was journaled");
     entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>());
-    std::string told = impl_->insert_entry(entry, changes);
-    impl_->insert_changes(entry.id, changes);
-    if (beside.moves != nullptr && !beside.moves->empty()) impl_->put_away(entry.id, *beside.moves);
-    SQLite::Statement update(impl_->database, "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
+    std::string told = connection_->insert_entry(entry, changes);
+    connection_->insert_changes(entry.id, changes);
+    if (beside.moves != nullptr && !beside.moves->empty()) connection_->put_away(entry.id, *beside.moves);
+    SQLite::Statement update(connection_->database,
+                             "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
     for (const DirectoryTime& time : beside.times)
       run(update, time.after_seconds, time.after_nanoseconds, entry.id, time.path);
-    if (beside.prepared) impl_->mark_activated(*beside.prepared, entry.id);
-    if (beside.attic) impl_->put_size(entry.id, *beside.attic);
-    impl_->give_up(beside.gives_up, entry.id);
-    impl_->end_journal();
+    if (beside.prepared) connection_->mark_activated(*beside.prepared, entry.id);
+    if (beside.attic) connection_->put_size(entry.id, *beside.attic);
+    connection_->give_up(beside.gives_up, entry.id);
+    connection_->end_journal();
     if (await && held) await();
     step.commit();
-    impl_->committed = {entry.id, std::move(told)};
+    connection_->committed = {entry.id, std::move(told)};
   });
 }
 
-void State::close_taken_back(LedgerEntry entry) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
+void JournalStore::close_taken_back(LedgerEntry entry) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
     entry.moves = digest_of({});
-    std::ignore = impl_->insert_entry(entry, {});
+    std::ignore = connection_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
-      SQLite::Statement drop(impl_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
+      SQLite::Statement drop(connection_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
       run(drop, entry.id);
     }
-    impl_->end_journal();
+    connection_->end_journal();
     step.commit();
   });
 }
 
-void State::record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
+void LedgerStore::record(LedgerEntry entry, const std::vector<PackageChange>& changes,
+                         const std::vector<TxnId>& gives_up) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
     entry.moves = digest_of({});
-    std::string told = impl_->insert_entry(entry, changes);
-    impl_->insert_changes(entry.id, changes);
-    impl_->give_up(gives_up, entry.id);
+    std::string told = connection_->insert_entry(entry, changes);
+    connection_->insert_changes(entry.id, changes);
+    connection_->give_up(gives_up, entry.id);
     step.commit();
-    impl_->committed = {entry.id, std::move(told)};
+    connection_->committed = {entry.id, std::move(told)};
   });
 }
 

@@ -6,9 +6,9 @@
 
 namespace hambrel::state {
 
-std::optional<Prepared> State::prepared() const {
-  return guarded(impl_->path, [&]() -> std::optional<Prepared> {
-    SQLite::Statement query(impl_->database,
+std::optional<Prepared> PreparedStore::prepared() const {
+  return guarded(connection_->path, [&]() -> std::optional<Prepared> {
+    SQLite::Statement query(connection_->database,
                             "SELECT id, time, after, kind, command, user, note, plan, staged, at_boot FROM prepared"
                             " WHERE activated IS NULL");
     if (!query.executeStep()) return std::nullopt;
@@ -27,9 +27,9 @@ std::optional<Prepared> State::prepared() const {
   });
 }
 
-std::string State::prepared_value(std::int64_t id) const {
-  return guarded(impl_->path, [&] {
-    SQLite::Statement query(impl_->database, "SELECT value FROM prepared WHERE id = ?");
+std::string PreparedStore::prepared_value(std::int64_t id) const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement query(connection_->database, "SELECT value FROM prepared WHERE id = ?");
     set_values(query, id);
     if (!query.executeStep()) return std::string();
     const auto value = query.getColumn(0);
@@ -37,15 +37,15 @@ std::string State::prepared_value(std::int64_t id) const {
   });
 }
 
-std::int64_t State::next_prepared() const {
-  return guarded(impl_->path, [&] {
-    return impl_->database.execAndGet("SELECT 1 + coalesce(max(id), 0) FROM prepared").getInt64();
+std::int64_t PreparedStore::next_prepared() const {
+  return guarded(connection_->path, [&] {
+    return connection_->database.execAndGet("SELECT 1 + coalesce(max(id), 0) FROM prepared").getInt64();
   });
 }
 
-std::optional<State::Fate> State::fate_of_prepared(std::int64_t id) const {
-  return guarded(impl_->path, [&]() -> std::optional<Fate> {
-    SQLite::Statement query(impl_->database, "SELECT activated FROM prepared WHERE id = ?");
+std::optional<State::Fate> PreparedStore::fate_of_prepared(std::int64_t id) const {
+  return guarded(connection_->path, [&]() -> std::optional<Fate> {
+    SQLite::Statement query(connection_->database, "SELECT activated FROM prepared WHERE id = ?");
     set_values(query, id);
     if (!query.executeStep()) return std::nullopt;
     Fate fate;
@@ -54,21 +54,22 @@ std::optional<State::Fate> State::fate_of_prepared(std::int64_t id) const {
   });
 }
 
-void State::prepare(const Prepared& prepared, std::vector<PackageChange>& changes,
-                    const std::function<std::string()>& value_of) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
+void PreparedStore::prepare(const Prepared& prepared, std::vector<PackageChange>& changes,
+                            const std::function<std::string()>& value_of) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
     for (PackageChange& change : changes) {
       if (change.after && !change.after_row) {
-        change.after_row = impl_->insert_package(*change.after, change.files, "attic");
+        change.after_row = connection_->insert_package(*change.after, change.files, "attic");
         change.after->row = *change.after_row;
       }
-      change.index = impl_->index_change(change);
+      change.index = connection_->index_change(change);
     }
     HAMBREL_ASSERT(prepared.id > 0, "what is prepared has a number");
-    impl_->forget_lists();
+    connection_->forget_lists();
     const std::string value = value_of();
-    SQLite::Statement insert(impl_->database, "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
+    SQLite::Statement insert(connection_->database,
+                             "INSERT INTO prepared VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL)");
     set_values(insert, prepared.id, prepared.time, prepared.after, prepared.kind, prepared.command, prepared.user,
                prepared.note, prepared.record, prepared.staged, prepared.at_boot);
     insert.bindNoCopy(11, value.data(), static_cast<int>(value.size()));  // a blob
@@ -77,28 +78,28 @@ void State::prepare(const Prepared& prepared, std::vector<PackageChange>& change
   });
 }
 
-void State::drop_prepared(std::int64_t id) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
-    SQLite::Statement drop(impl_->database, "DELETE FROM prepared WHERE id = ? AND activated IS NULL");
+void PreparedStore::drop_prepared(std::int64_t id) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
+    SQLite::Statement drop(connection_->database, "DELETE FROM prepared WHERE id = ? AND activated IS NULL");
     run(drop, id);
-    impl_->database.exec(  // packages that were never installed
+    connection_->database.exec(  // packages that were never installed
         "DELETE FROM packages WHERE state = 'attic' AND shelved = 0"
         " AND id NOT IN (SELECT before_package FROM changes WHERE before_package IS NOT NULL)"
         " AND id NOT IN (SELECT after_package FROM changes WHERE after_package IS NOT NULL)");
-    impl_->forget_lists();
+    connection_->forget_lists();
     step.commit();
   });
 }
 
-void State::activate_at_boot(std::int64_t id, bool at_boot) {
-  guarded(impl_->path, [&] {
-    SQLite::Statement update(impl_->database, "UPDATE prepared SET at_boot = ? WHERE id = ?");
+void PreparedStore::activate_at_boot(std::int64_t id, bool at_boot) {
+  guarded(connection_->path, [&] {
+    SQLite::Statement update(connection_->database, "UPDATE prepared SET at_boot = ? WHERE id = ?");
     run(update, at_boot, id);
   });
 }
 
-void State::Impl::mark_activated(std::int64_t prepared, TxnId by) {
+void Connection::mark_activated(std::int64_t prepared, TxnId by) {
   SQLite::Statement update(database, "UPDATE prepared SET activated = ?, value = x'' WHERE id = ?");
   run(update, by, prepared);
 }

@@ -7,38 +7,38 @@
 
 namespace hambrel::state {
 
-bool State::knows_files_of(std::int64_t package_row) const {
-  return guarded(impl_->path, [&] {
-    SQLite::Statement query(impl_->database, "SELECT 1 FROM lists WHERE package = ?");
+bool PackageStore::knows_files_of(std::int64_t package_row) const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement query(connection_->database, "SELECT 1 FROM lists WHERE package = ?");
     set_values(query, package_row);
     return query.executeStep();
   });
 }
 
 void State::restore(const std::vector<LedgerRecord>& history, const std::set<std::string>& unknown, LedgerEntry last) {
-  guarded(impl_->path, [&] {
-    SQLite::Transaction step(impl_->database);
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
     std::map<std::string, std::int64_t> rows;  // by name, version and architecture
     const auto key_of = [](const StatePackage& one) { return one.package.title() + " " + one.package.arch; };
     const auto row_of = [&](const StatePackage& one, const FileList& files) {
       const auto [found, added] = rows.emplace(key_of(one), 0);
-      if (added) found->second = impl_->insert_package(one, files, "attic");
+      if (added) found->second = connection_->insert_package(one, files, "attic");
       return found->second;
     };
     for (const LedgerRecord& record : history) {
-      impl_->insert_entry_as_is(record.entry, changes_text(record.changes, record.entry.chain));
+      connection_->insert_entry_as_is(record.entry, changes_text(record.changes, record.entry.chain));
       std::vector<PackageChange> changes = record.changes;
       for (PackageChange& change : changes) {
         if (change.before) change.before_row = row_of(*change.before, {});
         if (change.after) change.after_row = row_of(*change.after, change.files);
       }
-      impl_->insert_changes(record.entry.id, changes);
+      connection_->insert_changes(record.entry.id, changes);
     }
     // what is installed, and of unknown files, goes; nothing of the attic can be found any more
     std::vector<PackageChange> lost;
     for (const auto& [key, row] : rows) {
       if (!unknown.contains(key)) continue;
-      SQLite::Statement here(impl_->database,
+      SQLite::Statement here(connection_->database,
                              "SELECT 1 FROM packages WHERE id = ? AND (state = 'installed' OR shelved)");
       set_values(here, row);
       if (here.executeStep()) {
@@ -50,15 +50,15 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       }
     }
     last.moves = digest_of({});
-    std::ignore = impl_->insert_entry(last, lost);
-    impl_->insert_changes(last.id, lost);
-    SQLite::Statement forget(impl_->database, "DELETE FROM lists WHERE package = ?");
+    std::ignore = connection_->insert_entry(last, lost);
+    connection_->insert_changes(last.id, lost);
+    SQLite::Statement forget(connection_->database, "DELETE FROM lists WHERE package = ?");
     for (const auto& [key, row] : rows) {
       if (!unknown.contains(key)) continue;
       run(forget, row);
     }
     for (const LedgerRecord& record : history)
-      if (record.entry.result == "done") impl_->give_up({record.entry.id}, last.id);
+      if (record.entry.result == "done") connection_->give_up({record.entry.id}, last.id);
     step.commit();
   });
 }

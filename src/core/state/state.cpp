@@ -46,7 +46,7 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
 
 }  // namespace
 
-State::Impl::Impl(std::string shown, std::shared_ptr<Vfs> files, int flags)
+Connection::Connection(std::string shown, std::shared_ptr<Vfs> files, int flags)
     : path(std::move(shown)),
       vfs(std::move(files)),
       database(vfs ? Vfs::kDatabase : ":memory:", flags, 0, vfs ? vfs->name().c_str() : nullptr) {
@@ -57,18 +57,21 @@ State::Impl::Impl(std::string shown, std::shared_ptr<Vfs> files, int flags)
   database.exec("PRAGMA cache_size = -16384");  // KiB: the rows of a large package need not go to the disk in between
 }
 
-State::State(os::FileSystem& root, const std::string& path, Access access) {
+namespace {
+
+std::unique_ptr<Connection> opened(os::FileSystem& root, const std::string& path, Access access) {
   const std::string shown = root.shown(path);
   const bool changes = access == Access::Change;
   const auto vfs =
       changes ? std::make_shared<Vfs>(root, path) : std::make_shared<Vfs>(static_cast<os::FileReader&>(root), path);
-  guarded(shown, [&] {
+  return guarded(shown, [&] {
     // One thread uses a State. Who looks may take back, in memory, what a power cut left half done.
     const int flags = SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE | (changes ? SQLite::OPEN_CREATE : 0);
     try {
-      impl_ = std::make_unique<Impl>(shown, vfs, flags);
-      if (!changes) impl_->database.exec("PRAGMA query_only = ON");
-      migrate(impl_->database, shown, changes, [&] { impl_->lists_from_rows(); });
+      auto connection = std::make_unique<Connection>(shown, vfs, flags);
+      if (!changes) connection->database.exec("PRAGMA query_only = ON");
+      migrate(connection->database, shown, changes, [&] { connection->lists_from_rows(); });
+      return connection;
     } catch (const SQLite::Exception&) {
       if (vfs->problem()) throw Error(*vfs->problem());
       throw;
@@ -76,23 +79,42 @@ State::State(os::FileSystem& root, const std::string& path, Access access) {
   });
 }
 
-State::State() {
-  guarded("memory", [&] {
-    impl_ = std::make_unique<Impl>("memory", nullptr, SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE);
-    migrate(impl_->database, "memory", true, [] {});
+std::unique_ptr<Connection> opened_in_memory() {
+  return guarded("memory", [&] {
+    auto connection = std::make_unique<Connection>("memory", nullptr, SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE);
+    migrate(connection->database, "memory", true, [] {});
+    return connection;
   });
 }
 
+}  // namespace
+
+ConnectionOwner::ConnectionOwner(std::unique_ptr<Connection> connection) : connection_(std::move(connection)) {}
+ConnectionOwner::~ConnectionOwner() = default;
+
+State::State(std::unique_ptr<Connection> connection)
+    : ConnectionOwner(std::move(connection)),
+      PackageStore(*connection_),
+      PathStore(*connection_),
+      LedgerStore(*connection_),
+      JournalStore(*connection_),
+      AtticStore(*connection_),
+      CheckpointStore(*connection_),
+      PreparedStore(*connection_) {}
+
+State::State(os::FileSystem& root, const std::string& path, Access access) : State(opened(root, path, access)) {}
+State::State() : State(opened_in_memory()) {}
 State::~State() = default;
 
 State::ReadTransaction::ReadTransaction(const State& state) : state_(state) {
-  guarded(state.impl_->path, [&] { state.impl_->database.exec("BEGIN"); });
+  guarded(state.connection_->path, [&] { state.connection_->database.exec("BEGIN"); });
 }
 
 State::ReadTransaction::~ReadTransaction() {
-  for (auto* query : {&state_.impl_->slots_query, &state_.impl_->more_query, &state_.impl_->package_query})
+  for (auto* query :
+       {&state_.connection_->slots_query, &state_.connection_->more_query, &state_.connection_->package_query})
     if (*query) (*query)->tryReset();
-  state_.impl_->database.tryExec("ROLLBACK");  // it only looked
+  state_.connection_->database.tryExec("ROLLBACK");  // it only looked
 }
 
 std::string hold_text(const std::optional<Hold>& hold) {
@@ -113,7 +135,7 @@ std::string architecture_in(const std::string& arch, int chain) {
   return chain < 3 && arch == kIndependent ? "any" : arch;
 }
 
-StatePackage State::Impl::read_package(SQLite::Statement& row) const {
+StatePackage Connection::read_package(SQLite::Statement& row) const {
   StatePackage result;
   result.row = row.getColumn(0).getInt64();
   result.package = package_from_json(reader.parse(row.getColumn(1).getString(), path));
@@ -127,32 +149,32 @@ StatePackage State::Impl::read_package(SQLite::Statement& row) const {
   return result;
 }
 
-std::vector<StatePackage> State::installed() const {
-  return guarded(impl_->path, [&] {
+std::vector<StatePackage> PackageStore::installed() const {
+  return guarded(connection_->path, [&] {
     std::vector<StatePackage> result;
     SQLite::Statement query(
-        impl_->database,
+        connection_->database,
         fmt::format("SELECT {} FROM packages WHERE state = 'installed' ORDER BY name, version", kPackageColumns));
-    while (query.executeStep()) result.push_back(impl_->read_package(query));
+    while (query.executeStep()) result.push_back(connection_->read_package(query));
     return result;
   });
 }
 
-std::vector<StatePackage> State::shelved() const {
-  return guarded(impl_->path, [&] {
+std::vector<StatePackage> PackageStore::shelved() const {
+  return guarded(connection_->path, [&] {
     std::vector<StatePackage> result;
     SQLite::Statement query(
-        impl_->database,
+        connection_->database,
         fmt::format("SELECT {} FROM packages WHERE shelved = 1 ORDER BY name, version", kPackageColumns));
-    while (query.executeStep()) result.push_back(impl_->read_package(query));
+    while (query.executeStep()) result.push_back(connection_->read_package(query));
     return result;
   });
 }
 
-std::vector<Replaced> State::replaced() const {
-  return guarded(impl_->path, [&] {
+std::vector<Replaced> PackageStore::replaced() const {
+  return guarded(connection_->path, [&] {
     std::vector<Replaced> result;
-    SQLite::Statement query(impl_->database,
+    SQLite::Statement query(connection_->database,
                             fmt::format("SELECT {}, txn FROM packages JOIN (SELECT before_package, max(ledger) AS txn"
                                         " FROM changes WHERE before_package IS NOT after_package GROUP BY 1)"
                                         " ON before_package = packages.id WHERE state = 'attic' AND shelved = 0"
@@ -160,16 +182,16 @@ std::vector<Replaced> State::replaced() const {
                                         " ORDER BY txn DESC, packages.id DESC",
                                         kPackageColumns));
     while (query.executeStep())
-      result.push_back({impl_->read_package(query), TxnId{query.getColumn("txn").getInt64()}});
+      result.push_back({connection_->read_package(query), TxnId{query.getColumn("txn").getInt64()}});
     return result;
   });
 }
 
-StatePackage State::package(std::int64_t row) const {
-  return guarded(impl_->path, [&] { return impl_->package_of(row); });
+StatePackage PackageStore::package(std::int64_t row) const {
+  return guarded(connection_->path, [&] { return connection_->package_of(row); });
 }
 
-StatePackage State::Impl::package_of(std::int64_t row) {
+StatePackage Connection::package_of(std::int64_t row) {
   auto& query = package_query;
   if (!query) query.emplace(database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
   set_values(*query, row);
@@ -181,9 +203,9 @@ StatePackage State::Impl::package_of(std::int64_t row) {
   return found;
 }
 
-std::optional<Journal> State::journal() const {
-  return guarded(impl_->path, [&]() -> std::optional<Journal> {
-    SQLite::Statement query(impl_->database, "SELECT txn, directory, kind, command, user, started FROM journal");
+std::optional<Journal> JournalStore::journal() const {
+  return guarded(connection_->path, [&]() -> std::optional<Journal> {
+    SQLite::Statement query(connection_->database, "SELECT txn, directory, kind, command, user, started FROM journal");
     if (!query.executeStep()) return std::nullopt;
     Journal journal;
     journal.id = TxnId{query.getColumn(0).getInt64()};
@@ -198,10 +220,10 @@ std::optional<Journal> State::journal() const {
   });
 }
 
-std::vector<Move> State::moves_of(TxnId id) const {
-  return guarded(impl_->path, [&] {
+std::vector<Move> JournalStore::moves_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
     std::vector<Move> result;
-    SQLite::Statement query(impl_->database,
+    SQLite::Statement query(connection_->database,
                             "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
                             " mode_after, uid_after, gid_after, home FROM moves WHERE txn = ? ORDER BY seq");
     set_values(query, id);
@@ -217,7 +239,7 @@ std::vector<Move> State::moves_of(TxnId id) const {
       move.home = query.getColumn(11).getString();
       result.push_back(std::move(move));
     }
-    SQLite::Statement times(impl_->database, "SELECT times FROM put_away WHERE txn = ?");
+    SQLite::Statement times(connection_->database, "SELECT times FROM put_away WHERE txn = ?");
     set_values(times, id);
     if (!times.executeStep()) return result;
     constexpr std::size_t kOne = 16;  // bytes: of each move, seconds and nanoseconds
@@ -238,11 +260,12 @@ std::vector<Move> State::moves_of(TxnId id) const {
   });
 }
 
-std::vector<DirectoryTime> State::times_of(TxnId id) const {
-  return guarded(impl_->path, [&] {
+std::vector<DirectoryTime> JournalStore::times_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
     std::vector<DirectoryTime> result;
     SQLite::Statement query(
-        impl_->database, "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
+        connection_->database,
+        "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
     set_values(query, id);
     while (query.executeStep())
       result.push_back({query.getColumn(0).getString(), query.getColumn(1).getInt64(), query.getColumn(2).getInt64(),
@@ -251,22 +274,23 @@ std::vector<DirectoryTime> State::times_of(TxnId id) const {
   });
 }
 
-void State::write_journal(const Journal& journal, const Await& await) {
-  guarded(impl_->path, [&] {
+void JournalStore::write_journal(const Journal& journal, const Await& await) {
+  guarded(connection_->path, [&] {
     HAMBREL_ASSERT(number(journal.id) > 0 && !journal.directory.empty(), "a journal names its transaction");
-    HAMBREL_ASSERT(!impl_->journal_id(), "one transaction at a time");
-    const bool held = journal.moves.size() <= Impl::kMostHeld;
+    HAMBREL_ASSERT(!connection_->journal_id(), "one transaction at a time");
+    const bool held = journal.moves.size() <= Connection::kMostHeld;
     if (await && !held) await();
-    SQLite::Transaction step(impl_->database);
-    SQLite::Statement head(impl_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
+    SQLite::Transaction step(connection_->database);
+    SQLite::Statement head(connection_->database, "INSERT INTO journal VALUES(1, ?, ?, ?, ?, ?, ?)");
     run(head, journal.id, journal.directory, journal.kind, journal.command, journal.user, journal.started);
-    SQLite::Statement insert(impl_->database, "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+    SQLite::Statement insert(connection_->database,
+                             "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     std::int64_t sequence = 0;
     for (const Move& move : journal.moves)
       run(insert, journal.id, sequence++, static_cast<int>(move.kind), move.path, move.place, move.inode_new,
           move.inode_old, move.before.mode, move.before.uid, move.before.gid, move.after.mode, move.after.uid,
           move.after.gid, move.home);
-    SQLite::Statement times(impl_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
+    SQLite::Statement times(connection_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
     for (const DirectoryTime& time : journal.times)
       run(times, journal.id, time.path, time.before_seconds, time.before_nanoseconds);
     if (await && held) await();
@@ -285,11 +309,11 @@ std::string identity_of(os::FileReader& root, const std::string& path) {
                      info->mtime_nanoseconds, to_hex(std::as_bytes(std::span(head).subspan(kChangeCounter, 4))));
 }
 
-std::optional<TxnId> State::Impl::journal_id() {
+std::optional<TxnId> Connection::journal_id() {
   ScopedStatement query = repeat("SELECT txn FROM journal");
   return query->executeStep() ? std::optional(TxnId{query->getColumn(0).getInt64()}) : std::nullopt;
 }
 
-void State::Impl::end_journal() { database.exec("DELETE FROM journal"); }
+void Connection::end_journal() { database.exec("DELETE FROM journal"); }
 
 }  // namespace hambrel::state

@@ -1,4 +1,4 @@
-// Shared by the files that implement State; nobody else includes it.
+// The connection that all stores of a state share, with what several of them do; nobody else includes it.
 #pragma once
 
 #include <SQLiteCpp/SQLiteCpp.h>
@@ -16,7 +16,7 @@
 
 namespace hambrel::state {
 
-struct State::Impl {
+struct Connection {
   std::string path;  // for messages
   std::shared_ptr<Vfs> vfs;
   SQLite::Database database;
@@ -35,7 +35,7 @@ struct State::Impl {
   };
   Committed committed;
 
-  Impl(std::string shown, std::shared_ptr<Vfs> files, int flags);
+  Connection(std::string shown, std::shared_ptr<Vfs> files, int flags);
   /// One of `repeated`, in use: given back, it is reset and forgets its values. Two at once must not be the same.
   class [[nodiscard]] ScopedStatement {
    public:
@@ -79,7 +79,8 @@ struct State::Impl {
   void put_away(TxnId id, const std::vector<Move>& moves);
   StatePackage package_of(std::int64_t row);
   std::vector<PackageChange> read_changes(TxnId id);  // without files
-  std::string read_told(TxnId id);                    // the text of what changed, out of the rows
+  std::optional<TxnId> undone_by(TxnId id);
+  std::string read_told(TxnId id);  // the text of what changed, out of the rows
   StatePackage as_recorded(std::int64_t package_row, const StatePackage& change);
   PackageChange::Brings brings_of(std::int64_t package_row);
   bool is_told_of(std::int64_t package_row);

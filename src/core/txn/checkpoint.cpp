@@ -118,7 +118,7 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
   return made;
 }
 
-void drop_checkpoint(os::FileSystem& root, state::State& state, const std::string& name) {
+void drop_checkpoint(os::FileSystem& root, state::CheckpointStore& state, const std::string& name) {
   for (const state::Checkpoint& one : state.checkpoints()) {
     if (one.name != name) continue;
     state.drop_checkpoint(one.id);

@@ -19,7 +19,7 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
                                   const std::string& note, std::int64_t now);
 
 /// Forgets it, then removes its copies. Throws Error{NotFound}.
-void drop_checkpoint(os::FileSystem& root, state::State& state, const std::string& name);
+void drop_checkpoint(os::FileSystem& root, state::CheckpointStore& state, const std::string& name);
 
 /// Where the copy of a file lies, relative to the root.
 std::string place_of(const state::Checkpoint& checkpoint, const std::string& path);

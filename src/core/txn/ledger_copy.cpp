@@ -41,7 +41,7 @@ bool take(History& history, std::string_view text, const std::string& where) {
 
 }  // namespace
 
-void copy_ledger(os::FileSystem& root, const state::State& state) {
+void copy_ledger(os::FileSystem& root, const state::LedgerStore& state) {
   std::vector<state::LedgerEntry> missing;
   for (std::int64_t id = number(state.next_id()) - 1; id > 0; --id) {
     auto entry = state.ledger_entry(state::TxnId{id});
@@ -59,12 +59,12 @@ void copy_ledger(os::FileSystem& root, const state::State& state) {
   root.replace_cache(kHead, canonical({{"id", number(last.id)}, {"digest", last.digest.hex()}}) + "\n", 0600);
 }
 
-void renew_copy(os::FileSystem& root, const state::State& state) {
+void renew_copy(os::FileSystem& root, const state::LedgerStore& state) {
   root.remove_tree(kLedgerCopy);
   copy_ledger(root, state);
 }
 
-std::vector<std::string> copy_problems(os::FileReader& root, const state::State& state) {
+std::vector<std::string> copy_problems(os::FileReader& root, const state::LedgerStore& state) {
   std::vector<std::string> problems;
   if (!root.stat(kLedgerCopy)) return problems;
   const History copied = read_copy(root);

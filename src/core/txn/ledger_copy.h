@@ -16,13 +16,13 @@ namespace hambrel::txn {
 inline constexpr const char* kLedgerCopy = "var/lib/hambrel/ledger";
 
 /// Writes what is missing at the end of the copy.
-void copy_ledger(os::FileSystem& root, const state::State& state);
+void copy_ledger(os::FileSystem& root, const state::LedgerStore& state);
 
 /// Writes all of it anew.
-void renew_copy(os::FileSystem& root, const state::State& state);
+void renew_copy(os::FileSystem& root, const state::LedgerStore& state);
 
 /// What is wrong with the copy, or differs from the state.
-std::vector<std::string> copy_problems(os::FileReader& root, const state::State& state);
+std::vector<std::string> copy_problems(os::FileReader& root, const state::LedgerStore& state);
 
 struct History {
   std::vector<state::LedgerRecord> records;  // an unbroken chain, from the first transaction on

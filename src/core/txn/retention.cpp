@@ -47,7 +47,7 @@ std::optional<ByteCount> counted(os::FileReader& root, const std::vector<std::st
   }
 }
 
-std::string needed_by(const state::State& state, TxnId id, const std::map<TxnId, std::string>& named) {
+std::string needed_by(const state::CheckpointStore& state, TxnId id, const std::map<TxnId, std::string>& named) {
   if (const auto found = named.find(id); found != named.end()) return found->second;
   for (const state::Checkpoint& one : state.checkpoints())  // oldest first
     if (number(id) > number(one.after)) return "checkpoint " + one.name;
@@ -64,7 +64,7 @@ constexpr std::int64_t kSlack = 60;         // by which clocks are set back ever
 
 }  // namespace
 
-std::string doubt_of_clock(const state::State& state, std::int64_t now) {
+std::string doubt_of_clock(const state::LedgerStore& state, std::int64_t now) {
   const auto last = state.ledger(1);
   if (last.empty()) return {};
   const std::int64_t then = last[0].ended;

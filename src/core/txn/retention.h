@@ -1,4 +1,4 @@
-// Retention: how long the way back is kept, and what it costs.
+// Retention: how long changes can be undone, and what that costs.
 //
 // What undo, redo and rollback need of a transaction is its attic. Limits say when the oldest are given up: in the plan
 // of a change, which names them, and together with its commit; or by `tidy attic`.
@@ -31,7 +31,7 @@ struct StandingAttic {
 
 /// Why the clock can't be believed now, held against the last entry of the ledger; empty: it can. Then nothing is given
 /// up for its age.
-std::string doubt_of_clock(const state::State& state, std::int64_t now);
+std::string doubt_of_clock(const state::LedgerStore& state, std::int64_t now);
 
 /// How old a transaction is: the time that passed from each later one to the next, and to now. Steps back, and leaps
 /// that no system sleeps through, are a wrong clock and count nothing, so that one run with a wrong clock ages nothing.
