@@ -105,6 +105,48 @@ class Arrival : public testing::Test {
 
 }  // namespace
 
+TEST_F(Arrival, TheTerminalSaysHowFarItIsAlsoWhileNothingComes) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 4));
+  SlowServer server(station.repository());
+  open(server);
+  server.gate = [](auto&, std::size_t offset) {
+    const bool pause = offset / (64 << 10) == 20;
+    std::this_thread::sleep_for(std::chrono::milliseconds(pause ? 2000 : 20));
+    return true;
+  };
+  const Ran ran = station.on_terminal("", {"install", "buoy", "-y"});
+  EXPECT_EQ(ran.code, 0) << ran.out;
+  EXPECT_THAT(ran.out, HasSubstr("fetching and staging  "));
+  EXPECT_THAT(ran.out, HasSubstr(" of 4.0 MiB"));
+  EXPECT_THAT(ran.out, HasSubstr("/usr/share/buoy/"));
+  std::map<std::string, int> drawn;  // each text, how often
+  for (std::size_t at = ran.out.find("\r\033[K"); at != std::string::npos; at = ran.out.find("\r\033[K", at + 1)) {
+    const std::string text = ran.out.substr(at + 4, ran.out.find('\r', at + 1) - at - 4);
+    ++drawn[text.substr(0, text.find(" of "))];
+  }
+  EXPECT_GT(std::max_element(drawn.begin(), drawn.end(), [](auto& a, auto& b) { return a.second < b.second; })->second,
+            2)
+      << "it is drawn while nothing comes";
+}
+
+TEST_F(Arrival, ProgressAsEventsIsALineOfJsonEach) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 2));
+  SlowServer server(station.repository());
+  open(server);
+  const Ran ran = station.hambrel({"install", "buoy", "-y", "--quiet", "--progress", "json"});
+  EXPECT_EQ(ran.code, 0);
+  std::vector<std::string> begun, ended;
+  std::istringstream lines(ran.err);
+  for (std::string line; std::getline(lines, line);) {
+    const auto event = nlohmann::json::parse(line);
+    if (event["event"] == "begin") begun.push_back(event["activity"]);
+    if (event["event"] == "end") ended.push_back(event["activity"]);
+  }
+  EXPECT_EQ(begun, ended);
+  EXPECT_THAT(begun, testing::IsSupersetOf(
+                         {"planning", "fetching and staging", "writing to the disk", "switching", "recording"}));
+}
+
 TEST_F(Arrival, WhatHasComeIsStagedWhileTheRestStillComes) {
   station.pack("anchor", "1-1", "", tiles("anchor", 1));
   station.pack("buoy", "1-1", "", tiles("buoy", 12));

@@ -1,4 +1,4 @@
-// Commands inside of what is shown: whoever copies one must act on the system that it was shown for.
+// Commands inside shown texts: whoever copies one must act on the system it was shown for.
 #pragma once
 
 #include <string>

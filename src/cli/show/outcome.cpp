@@ -8,6 +8,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/show/plan.h"
+#include "operations/ledger.h"
 
 namespace hambrel::cli {
 
@@ -64,6 +65,21 @@ std::size_t other_upgrades(const Universe& universe, const plan::Plan& plan) {
 
 }  // namespace
 
+namespace {
+
+/// What people wait for: how long the last such change took, where that was long.
+void tell_duration(Session& session, const std::string& kind) {
+  constexpr std::uint64_t kMost = 20;  // entries that are looked at
+  for (const auto& entry : operations::ledger_entries(session.root(), kMost)) {
+    if (entry.kind != kind || entry.result != "done") continue;
+    if (entry.ended - entry.started > 1)
+      session.screen().paragraph(fmt::format("The last {} took {} s.", kind, entry.ended - entry.started), 2);
+    return;
+  }
+}
+
+}  // namespace
+
 void show(Session& session, const Arguments& arguments, const operations::Proposal& proposal) {
   if (session.json()) {
     if (arguments.has("dry-run")) session.document({{"plan", to_json(proposal.plan())}, {"result", "dry run"}});
@@ -72,8 +88,10 @@ void show(Session& session, const Arguments& arguments, const operations::Propos
   if (session.quiet() && arguments.has("yes")) return;
   print_plan(session, proposal.plan());
   for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
-  // for people alone: to look for them takes milliseconds where thousands of packages are installed
-  if (proposal.plan().kind != "install" || !output_is_terminal()) return;
+  // for people alone: it takes milliseconds where thousands of packages are installed
+  if (!output_is_terminal()) return;
+  tell_duration(session, proposal.plan().kind);
+  if (proposal.plan().kind != "install") return;
   if (const std::size_t others = other_upgrades(session.universe(), proposal.plan()); others > 0)
     session.screen().paragraph(
         fmt::format("{} available: `{}`", count_text(others, "other upgrade is", "other upgrades are"),

@@ -1,4 +1,4 @@
-// Why a change can't be made, and the ways out of it.
+// Why a change cannot be made, and the remedies.
 #pragma once
 
 #include <optional>

@@ -66,17 +66,18 @@ void Screen::raw(std::string_view text) const {
   write(terminal_text(text, color_, json_));
 }
 void Screen::write(std::string_view text) const {
-  wrote_ = true;
   if (held_) {
     *held_ += text;
     return;
   }
+  wrote_ = true;
   std::fwrite(text.data(), 1, text.size(), stdout);  // whether it worked is asked at the end, of all of it
 }
 void Screen::show_held() const {
   if (!held_) return;
   const std::string text = std::move(*held_);
   held_.reset();
+  wrote_ = wrote_ || !text.empty();
   std::fwrite(text.data(), 1, text.size(), stdout);  // whether it worked is asked at the end
 }
 void Screen::end_page() const {

@@ -1,4 +1,4 @@
-// One file, directory or link of a package: what it must be, wherever it is told (package file, state, plan).
+// One file, directory or link of a package: what it must be, wherever it is described (package file, state, plan).
 #pragma once
 
 #include <cstdint>

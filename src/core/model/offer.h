@@ -1,4 +1,4 @@
-// Where a package version can be had, and what the state of a root knows of an installed one. Plain values.
+// Where a package version is available, and what the state of a root knows of an installed one. Plain values.
 #pragma once
 
 #include <optional>

@@ -1,4 +1,4 @@
-// A package version as its manifest tells it. Plain values; the texts they come from are read in manifest.h.
+// A package version as its manifest describes it. Plain values; the texts they come from are read in manifest.h.
 #pragma once
 
 #include <cstdint>

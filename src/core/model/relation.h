@@ -1,4 +1,4 @@
-// Constraints on packages and the relations between them, as they stand in manifests:
+// Constraints on packages and the relations between them, as written in manifests:
 //
 //   CONSTRAINT := NAME [OP VERSION]      OP := = | != | < | <= | > | >=
 //   RELATION   := CONSTRAINT ('|' CONSTRAINT)*

@@ -1,4 +1,4 @@
-// What a command accepts as the name of a package; the grammar stands in docs/json.md and `hambrel help`.
+// What a command accepts as the name of a package; `hambrel help specs` shows the grammar.
 #pragma once
 
 #include <string>

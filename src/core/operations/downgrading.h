@@ -1,4 +1,4 @@
-// downgrade: which older versions of an installed package can be had, and from where.
+// downgrade: which older versions of an installed package are available, and from where.
 #pragma once
 
 #include <cstdint>

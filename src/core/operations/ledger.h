@@ -1,4 +1,4 @@
-// Looking at the ledger: what was done, by whom, why, and what of it can still be taken back.
+// Looking at the ledger: what was done, by whom, why, and what of it can still be undone.
 #pragma once
 
 #include <cstdint>

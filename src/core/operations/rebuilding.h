@@ -1,4 +1,4 @@
-// A state that was lost, made anew.
+// Recreating a lost state.
 #pragma once
 
 #include <string>

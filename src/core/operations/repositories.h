@@ -1,4 +1,4 @@
-// The repositories of a root: added, dropped, switched on and off, refreshed.
+// The repositories of a root: added, dropped, enabled, disabled, refreshed.
 #pragma once
 
 #include <string>

@@ -1,4 +1,4 @@
-// shelve and unshelve: packages put aside whole, and back.
+// shelve and unshelve: taking the files of packages off the system for a while.
 #pragma once
 
 #include <memory>

@@ -1,4 +1,4 @@
-// Why an upgrade leaves packages behind: for each the shortest chain of facts from the version that is on offer to
+// Why an upgrade holds packages back: for each the shortest chain of facts from the version that is on offer to
 // something that stays.
 //
 // Every link is true by itself: it quotes a relation as it is written and names versions. Found by breadth-first search

@@ -1,4 +1,4 @@
-// Ways out of a refusal: each one a request that was solved, with the plan that it leads to.
+// Remedies for a refusal: each one is a request that was solved, with the plan that it leads to.
 //
 // Never shown untried: a remedy holds the selection that proves it, and that passed the independent check.
 #pragma once

@@ -1,4 +1,4 @@
-// The index of paths of a repository: which package versions bring a file. Published beside the index, fetched only
+// The index of paths of a repository: which package versions contain a file. Published beside the index, fetched only
 // when somebody asks for a path, and read in place: an answer costs one or two blocks, whatever the number of paths.
 //
 //   [path block]... [package block]... [skippable: directory, a frame] [skippable: footer]     docs/format.md

@@ -1,4 +1,4 @@
-// Who of all that the repositories offer brings a path. What the indexes of paths need is fetched when it is first
+// Which of the available packages has a path. What the indexes of paths need is fetched when it is first
 // asked for, and kept in the index cache beside the index that it belongs to.
 #pragma once
 

@@ -1,4 +1,4 @@
-// Making a repository out of a directory: DIR/packages/NAME/VERSION.ARCH.hambrel, optionally DIR/repository.toml.
+// Making a repository from a directory: DIR/packages/NAME/VERSION.ARCH.hambrel, optionally DIR/repository.toml.
 //
 // Readers of the repository never see half of it: content comes first, the timestamp that names it last, each written
 // beside its place and renamed. An index number is never used twice for different content.

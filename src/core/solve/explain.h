@@ -1,4 +1,4 @@
-// Why a request can't be met: a minimal set of statements, told as a chain; and what would have to be given up.
+// Why a request cannot be met: a minimal set of statements, shown as a chain; and what would have to be dropped.
 #pragma once
 
 #include <memory>

@@ -1,4 +1,4 @@
-// Recovery: a switch that was cut off, or failed, is taken back from its journal (engine.h, I3 and I4).
+// Recovery: a switch that was cut off, or failed, is rolled back from its journal (engine.h, I3 and I4).
 #pragma once
 
 #include <cstdint>

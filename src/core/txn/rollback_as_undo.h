@@ -1,4 +1,4 @@
-// Where a rollback takes back one transaction, it is that undo, which asks much less (rollback.h, B5).
+// Where a rollback undoes exactly one transaction, it is that undo, which asks much less (rollback.h, B5).
 #pragma once
 
 #include <optional>

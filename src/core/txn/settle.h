@@ -1,4 +1,4 @@
-// Settling configuration files that stand, without any change of packages.
+// Settling configuration files without changing packages.
 #pragma once
 
 #include <vector>

@@ -294,7 +294,11 @@ class Stager::Unpacking {
     const auto puts = std::span(wanted_[portion.source].puts).subspan(portion.first);
     const auto entries = std::span(wanted_[portion.source].entries);
     archive::PackageReader::Sink sink;
-    sink.begin = [&](std::size_t i) { create(*puts[i], sources_[portion.source].package.name, hands); };
+    sink.begin = [&](std::size_t i) {
+      create(*puts[i], sources_[portion.source].package.name, hands);
+      const std::lock_guard lock(telling_);
+      env_.observer.at("/" + puts[i]->entry.path);
+    };
     sink.data = [&](std::size_t, std::string_view data) {
       env_.go_on();
       write_sparsely(*hands.file, data);

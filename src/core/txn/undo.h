@@ -1,4 +1,4 @@
-// Taking back what an earlier transaction did, out of its attic: renames, nothing fetched, nothing unpacked.
+// Undoing an earlier transaction from its attic: renames, nothing fetched, nothing unpacked.
 #pragma once
 
 #include "base/error.h"

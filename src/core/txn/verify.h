@@ -1,4 +1,4 @@
-// Is the disk still what the state says? And what would put right what is not.
+// Compares the disk with the state, and finds what would restore what differs.
 //
 // Configuration is the administrator's: what was edited or deleted there is told apart and is no damage. Times of files
 // are no damage either: with Depth::Times a file whose size and time are right is taken to be whole, any other is read.
