@@ -147,6 +147,14 @@ TEST_F(Arrival, ProgressAsEventsIsALineOfJsonEach) {
                          {"planning", "fetching and staging", "writing to the disk", "switching", "recording"}));
 }
 
+TEST_F(Arrival, EventsAreJsonWhateverWasTyped) {
+  const Ran ran = station.hambrel({"install", "-n", "--progress", "json", "http://127.0.0.1:1/\xFF.hambrel"});
+  EXPECT_EQ(ran.code, 1);
+  const auto event = nlohmann::json::parse(ran.err.substr(0, ran.err.find('\n')));
+  EXPECT_EQ(event["event"], "begin");
+  EXPECT_THAT(ran.err, HasSubstr("Failed to connect"));
+}
+
 TEST_F(Arrival, WhatHasComeIsStagedWhileTheRestStillComes) {
   station.pack("anchor", "1-1", "", tiles("anchor", 1));
   station.pack("buoy", "1-1", "", tiles("buoy", 12));
