@@ -79,7 +79,7 @@ TEST(Transfer, EachKindOfBadServerEndsInAnAnswer) {
   EXPECT_EQ(problem(server.url("/missing")), "the server answered with status 404");
   EXPECT_EQ(problem(server.url("/loop")), "cannot be fetched: Maximum (5) redirects followed");
   EXPECT_EQ(problem(server.url("/to-file")),
-            "the server redirects to an address Hambrel does not follow: from https only to https");
+            "the server redirects to an address Hambrel does not follow: only to http and https");
   EXPECT_TRUE(problem(server.url("/cut")).starts_with("cannot be fetched: transfer closed"));
   EXPECT_EQ(problem(server.url("/no-ranges"), 4, std::pair(3, 4)), "got 3456");
   EXPECT_TRUE(problem("http://127.0.0.1:1/x").starts_with("cannot be fetched: Failed to connect"));

@@ -15,7 +15,12 @@ namespace hambrel::test {
 
 namespace {
 
+using testing::ContainsRegex;
+using testing::Each;
+using testing::ElementsAre;
 using testing::HasSubstr;
+using testing::MatchesRegex;
+using testing::Not;
 
 constexpr std::size_t kMiB = 1 << 20;
 
@@ -127,6 +132,26 @@ TEST_F(Arrival, TheTerminalSaysHowFarItIsAlsoWhileNothingComes) {
   EXPECT_GT(std::max_element(drawn.begin(), drawn.end(), [](auto& a, auto& b) { return a.second < b.second; })->second,
             2)
       << "it is drawn while nothing comes";
+  EXPECT_THAT(station.on_terminal("", {"remove", "buoy", "-y"}).out, Not(HasSubstr("The last")));
+  EXPECT_THAT(station.on_terminal("no", {"install", "buoy"}).out,
+              ContainsRegex("The last install took [2-9][0-9]* s\\."));
+}
+
+TEST_F(Arrival, WhoOnlyLooksAtAUrlFetchesNoMoreThanItsTableOfContents) {
+  station.pack("buoy", "1-1", "", tiles("buoy", 2));
+  SlowServer server(station.repository());
+  open(server);
+  const std::string url = server.url() + "/packages/buoy/1-1.independent.hambrel";
+  const Ran plan = station.hambrel({"install", url, "-n"});
+  EXPECT_EQ(plan.code, 0) << plan.err;
+  EXPECT_THAT(plan.out, HasSubstr("Fetches 2.0 MiB in 1 file from URL"));
+  const std::vector<std::string> asked = server.asked();
+  EXPECT_THAT(asked, Each(MatchesRegex("bytes=[0-9]+-[0-9]+"))) << "never for the whole file";
+  EXPECT_LE(asked.size(), 6U);
+  EXPECT_THAT(station.hambrel({"describe", url}).out, HasSubstr("buoy"));
+  EXPECT_THAT(server.asked(), Each(MatchesRegex("bytes=[0-9]+-[0-9]+")));
+  EXPECT_EQ(station.hambrel({"install", url, "-y"}).code, 0);
+  EXPECT_THAT(server.asked(), ElementsAre(""));
 }
 
 TEST_F(Arrival, ProgressAsEventsIsALineOfJsonEach) {

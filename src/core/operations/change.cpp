@@ -44,7 +44,7 @@ class Surroundings {
   void look_at(PackageId id) {
     const Universe& universe = root_.universe();
     if (root_.file_reader(id) != nullptr || root_.kept(id) != nullptr) {
-      found_.at_hand.insert(id);
+      if (!root_.is_to_be_fetched(id)) found_.at_hand.insert(id);
     } else if (any_cached_ && !universe[id].offers.empty()) {
       const Offer& offer = universe[id].offers.front();
       if (repo::in_cache(root_.files(), universe.package(id), offer))

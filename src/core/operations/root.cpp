@@ -30,9 +30,9 @@ void require_known(os::FileReader& root) {
                 root.shown(kStateFile), fmt::format("`{}` recreates it; or restore it from a backup", kRebuild));
 }
 
-bool is_url(std::string_view text) {
-  return text.starts_with("http://") || text.starts_with("https://") || text.starts_with("file://");
-}
+bool is_over_network(std::string_view text) { return text.starts_with("http://") || text.starts_with("https://"); }
+
+bool is_url(std::string_view text) { return is_over_network(text) || text.starts_with("file://"); }
 
 }  // namespace
 
@@ -110,7 +110,9 @@ repo::Pace Root::pace() {
 std::unique_ptr<os::ReadableFile> Root::open_given(const Spec& spec) {
   if (is_url(spec.text)) {
     observer_.begin("fetching " + shown_url(spec.text), 0, Observer::Unit::Bytes);
-    auto file = repo::fetch_file(spec.text, kMostUrlBytes, pace(), observer_);
+    std::unique_ptr<os::ReadableFile> file;
+    if (!changes() && is_over_network(spec.text)) file = repo::open_url(spec.text, pace());
+    if (!file) file = repo::fetch_file(spec.text, kMostUrlBytes, pace(), observer_);
     observer_.end();
     return file;
   }
@@ -129,7 +131,9 @@ void Root::add_files(const std::vector<Spec>& specs) {
 
 void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
   const std::string shown = shown_url(spec.text);
-  const Digest digest = os::digest_of(*file, shown);
+  // who only looks reads no more of what is behind a URL than its table of contents
+  const bool is_partly_read = !changes() && is_over_network(spec.text);
+  const Digest digest = is_partly_read ? Digest{} : os::digest_of(*file, shown);
   auto reader = std::make_unique<archive::PackageReader>(std::move(file), shown);
   Candidate candidate;
   candidate.package = reader->manifest();
@@ -241,6 +245,12 @@ archive::PackageReader* Root::file_reader(PackageId id) {
     if (const auto found = readers_.find(offer.local_path); !offer.local_path.empty() && found != readers_.end())
       return found->second.get();
   return nullptr;
+}
+
+bool Root::is_to_be_fetched(PackageId id) {
+  const auto& offers = universe()[id].offers;
+  return !changes() && std::any_of(offers.begin(), offers.end(),
+                                   [](const Offer& offer) { return is_over_network(offer.local_path); });
 }
 
 void Root::add_kept() {

@@ -74,6 +74,8 @@ class Root {
   PackageId file_package(const std::string& spec);
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
+  /// Was it given as the URL of a server, of which only a change fetches the whole?
+  bool is_to_be_fetched(PackageId id);
   /// Versions that were installed here before and can still be had, from the attic or the cache.
   void add_kept();
   /// The same for what is shelved.

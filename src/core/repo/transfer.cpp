@@ -86,6 +86,14 @@ std::size_t receive(char* data, std::size_t, std::size_t size, void* context) {
   return running.complete ? 0 : size;
 }
 
+/// "Content-Range: bytes 0-0/4711" (RFC 9110, section 14.4); whatever else a server says there is no size.
+std::size_t receive_header(char* data, std::size_t, std::size_t size, void* context) {
+  const std::string header = lower(trim(std::string_view(data, size)));
+  if (header.starts_with("content-range:"))
+    static_cast<Running*>(context)->request->whole_size = parse_number(header.substr(header.find('/') + 1));
+  return size;
+}
+
 std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   auto running = std::make_unique<Running>();
   running->request = &request;
@@ -107,6 +115,8 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   curl_library().easy_setopt(handle, CURLOPT_ERRORBUFFER, running->message);
   curl_library().easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
   curl_library().easy_setopt(handle, CURLOPT_WRITEDATA, running.get());
+  curl_library().easy_setopt(handle, CURLOPT_HEADERFUNCTION, receive_header);
+  curl_library().easy_setopt(handle, CURLOPT_HEADERDATA, running.get());
   if (request.range)
     curl_library().easy_setopt(
         handle, CURLOPT_RANGE,
@@ -139,8 +149,10 @@ std::optional<Error> outcome(const Running& running, CURLcode code) {
                  status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
   if (code == CURLE_UNSUPPORTED_PROTOCOL && running.request->url.starts_with("http"))
     return Error(ErrorCode::Untrusted,
-                 "the server redirects to an address Hambrel does not follow: from https only to https", url,
-                 "tell the repository's maintainer");
+                 running.request->url.starts_with("https")
+                     ? "the server redirects to an address Hambrel does not follow: from https only to https"
+                     : "the server redirects to an address Hambrel does not follow: only to http and https",
+                 url, "tell the repository's maintainer");
   if (code != CURLE_OK) {
     const std::string why = running.message[0] != '\0' ? running.message : curl_library().easy_strerror(code);
     return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", shown_url(why)), url,
@@ -259,6 +271,22 @@ class UrlFile final : public os::ReadableFile {
 
 std::unique_ptr<os::ReadableFile> open_url(std::string url, std::uint64_t size) {
   return std::make_unique<UrlFile>(std::move(url), size);
+}
+
+std::unique_ptr<os::ReadableFile> open_url(const std::string& url, const Pace& pace) {
+  std::vector<Request> requests(1);
+  Request& first_byte = requests[0];
+  first_byte.url = url;
+  first_byte.limit = 1;
+  first_byte.range = std::pair<std::uint64_t, std::uint64_t>(0, 1);
+  first_byte.sink = [](std::string_view) {};
+  first_byte.pace = pace;
+  first_byte.only_range = true;
+  Observer silent;
+  fetch_all(requests, 1, silent);
+  if (first_byte.no_ranges) return nullptr;
+  if (first_byte.problem) throw *first_byte.problem;
+  return first_byte.whole_size ? open_url(url, *first_byte.whole_size) : nullptr;
 }
 
 }  // namespace hambrel::repo

@@ -36,8 +36,9 @@ struct Request {
   std::optional<Error> problem;                                  // set when it failed; Network unless the sink threw
   std::function<void(const std::optional<Error>&)> ended = {};   // told the problem, if any, when no more comes
   Pace pace = {};
-  bool only_range = false;  // end at once, with no_ranges, where the server would send the whole file
-  bool no_ranges = false;   // set: the server sent the whole file instead of the range
+  bool only_range = false;                    // end at once, with no_ranges, where the server would send the whole file
+  bool no_ranges = false;                     // set: the server sent the whole file instead of the range
+  std::optional<std::uint64_t> whole_size{};  // set where the server says it with a range: bytes of the whole file
 };
 
 /// Runs all requests, at most `parallel` at a time. Failures are left in the requests. Progress in bytes over all.
@@ -56,5 +57,7 @@ std::unique_ptr<os::ReadableFile> fetch_file(const std::string& url, std::uint64
 
 /// A file behind a URL, `size` bytes long, of which each read is one request for just these bytes.
 std::unique_ptr<os::ReadableFile> open_url(std::string url, std::uint64_t size);
+/// The same where the size has to be asked for. Nothing where the server only sends whole files. Throws Error{Network}.
+std::unique_ptr<os::ReadableFile> open_url(const std::string& url, const Pace& pace);
 
 }  // namespace hambrel::repo
