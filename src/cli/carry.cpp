@@ -2,8 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/assert.h"
 #include "base/text.h"
+#include "cli/show/configuration.h"
 #include "cli/show/outcome.h"
 #include "cli/show/plan.h"
 #include "cli/show/refusal.h"
@@ -94,8 +97,9 @@ std::string answer_to(const Session& session, std::string_view question, const s
     const auto given = ask(session.screen(), question, form);
     if (!given) return "no";
     const std::string word = lower(*given);
-    for (const std::string& answer : answers)
-      if (is_beginning_of(word, answer)) return answer;
+    const auto fits = [&](const std::string& answer) { return is_beginning_of(word, answer); };
+    const auto found = std::find_if(answers.begin(), answers.end(), fits);
+    if (std::count_if(answers.begin(), answers.end(), fits) == 1) return *found;
     if (is_beginning_of(word, "quit")) return "no";
     session.screen().line(fmt::format("  Please answer {}.", form));
   }
@@ -114,15 +118,19 @@ Consent ask_consent(const Session& session, const Arguments& arguments, const Pr
   const plan::Plan& plan = proposal.plan();
   std::vector<std::string> answers{"yes", "no"};
   if (is_long(plan)) answers.emplace_back("details");
+  const bool changes_configs = std::any_of(plan.configs.begin(), plan.configs.end(),
+                                           [](const plan::ConfigStep& step) { return step.changes_file(); });
+  if (changes_configs) answers.emplace_back("diff");
   if (may_fetch_only && plan.download() > 0 && end_of(arguments) == End::Switch) answers.emplace_back("only download");
   session.screen().line();
   for (;;) {
     const std::string answer = answer_to(session, "Continue?", answers);
     if (answer == "yes") return Consent::Yes;
     if (answer == "only download") return Consent::OnlyDownload;
-    if (answer != "details") throw Error(ErrorCode::Declined, "nothing was changed");
+    if (answer == "no") throw Error(ErrorCode::Declined, "nothing was changed");
     session.screen().begin_page();
-    print_plan(session, plan, PlanLines::All);
+    if (answer == "details") print_plan(session, plan, PlanLines::All);
+    if (answer == "diff") print_differences(session.screen(), proposal.config_differences());
     session.screen().end_page();
     session.screen().line();
   }
@@ -145,15 +153,19 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
   const bool may_ask = !session.json() && !arguments.has("yes") && !arguments.has("dry-run") && can_ask();
   if (remedies.empty() || !may_ask) return std::nullopt;
   session.screen().line();
+  const bool single = remedies.size() == 1;
+  const char* const question = single ? "Use this remedy?" : "Use one of them?";
   for (;;) {
-    const auto given = ask(session.screen(), "Use one of them?", "its number, or no");
+    const auto given = ask(session.screen(), question, single ? "yes or no" : "its number, or no");
     if (!given || is_beginning_of(lower(*given), "no") || is_beginning_of(lower(*given), "quit")) return std::nullopt;
-    const auto number = parse_number(*given);
+    const bool agreed = single && is_beginning_of(lower(*given), "yes");
+    const auto number = agreed ? 1 : parse_number(*given);
     if (number && *number > 0 && *number <= remedies.size()) {
       session.screen().line();
       return *number - 1;
     }
-    session.screen().line(fmt::format("  Please answer with a number from 1 to {}, or no.", remedies.size()));
+    session.screen().line(single ? "  Please answer yes or no."
+                                 : fmt::format("  Please answer with a number from 1 to {}, or no.", remedies.size()));
   }
 }
 

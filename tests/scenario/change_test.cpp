@@ -178,7 +178,7 @@ TEST_F(Change, ARemedyIsTakenByItsNumber) {
   const Ran ran =
       run({"sh", "-c", "(sleep 0.4; echo 1; sleep 0.4; echo yes) | script -qec \"" + command + "\" /dev/null"});
   EXPECT_EQ(ran.code, 0) << ran.out;
-  EXPECT_THAT(ran.out, HasSubstr("Use one of them? (its number, or no)"));
+  EXPECT_THAT(ran.out, HasSubstr("Use this remedy? (yes or no)"));
   EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
   EXPECT_EQ(station.json({"ledger", "show", "2"})["kind"], "change");
 }

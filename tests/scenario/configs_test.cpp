@@ -13,6 +13,7 @@
 
 namespace hambrel::test {
 
+using testing::ContainsRegex;
 using testing::HasSubstr;
 using testing::Not;
 
@@ -383,6 +384,18 @@ TEST_F(Configs, AHundredFilesMergeAsTheLibraryDoes) {
   std::printf("%d of 100 merged\n", clean);
   EXPECT_GT(clean, 40);
   EXPECT_LT(clean, 100);
+}
+
+TEST_F(Configs, TheConsentShowsWhatFilesWillSayForWhoAsks) {
+  two_versions();
+  edit(kMine);
+  const Ran upgrade = station.on_terminal("d|yes", {"upgrade", "--configs", "merge"});
+  EXPECT_EQ(upgrade.code, 0) << upgrade.out;
+  EXPECT_THAT(upgrade.out, HasSubstr("Continue? (yes, no, diff or only download)"));
+  EXPECT_THAT(upgrade.out, ContainsRegex("/etc/lamp.conf\n(.*\n)* *- every = 60\n *\\+ every = 30\n"));
+  EXPECT_EQ(conf(), kBoth);
+  const Ran undo = station.on_terminal("diff|no", {"undo", "2"});
+  EXPECT_THAT(undo.out, ContainsRegex("/etc/lamp.conf\n(.*\n)* *- every = 30\n *\\+ every = 60\n"));
 }
 
 }  // namespace hambrel::test

@@ -68,6 +68,17 @@ const char* text_of(ConfigComparison::Against against) {
 
 }  // namespace
 
+void print_differences(const Screen& screen, const std::vector<operations::ConfigDifference>& differences) {
+  for (const operations::ConfigDifference& one : differences) {
+    screen.line();
+    screen.line(screen.paint(Style::Name, "/" + printable(one.path)));
+    if (!one.before && !one.after)
+      screen.line("  It cannot be shown: it is not text, or what stands there is not known.");
+    else
+      print_diff(screen, diff(one.before.value_or(""), one.after.value_or("")), 0);
+  }
+}
+
 ConfigState parse_config_state(const std::string& word) {
   const auto found =
       std::find_if(kStates.begin(), kStates.end(), [&](ConfigState one) { return word == text_of(one); });

@@ -130,6 +130,11 @@ std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) 
 }
 
 /// Files that run with another's rights, where the version that leaves did not have them.
+std::string ChangeFiles::content_of(const txn::Put& put) const {
+  const PackageId id = coming_.at(put.package);
+  return operations::content_of(root_, id, put.path_in_package(), tables_.at(id));
+}
+
 std::vector<plan::Notice> ChangeFiles::privileges() const {
   std::vector<plan::Notice> notices;
   for (const txn::Entering& one : entering_)

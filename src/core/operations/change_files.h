@@ -29,6 +29,9 @@ class ChangeFiles {
   /// What `planned` leaves to be decided.
   std::vector<ConfigQuestion> questions(const txn::Planned& planned) const;
 
+  /// Of what is staged from a package file; no more of it is fetched than that.
+  std::string content_of(const txn::Put& put) const;
+
   const Tables& tables() const { return tables_; }
   /// By package, for the state. Once.
   std::map<PackageId, state::FileList> take_lists() { return lists_.get(); }

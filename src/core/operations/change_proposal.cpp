@@ -46,6 +46,11 @@ class ChangeProposal final : public Proposal {
     return make(basis_, std::move(answers));
   }
 
+  std::vector<ConfigDifference> config_differences() const override {
+    return operations::config_differences(basis_->root, plan(), planned_,
+                                          [&](const txn::Put& put) { return basis_->files->content_of(put); });
+  }
+
   /// With all that is decided on, by the request or by answers.
   static std::unique_ptr<Proposal> make(std::shared_ptr<Basis> basis, Decisions decisions) {
     txn::Planned planned;

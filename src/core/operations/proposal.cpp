@@ -84,10 +84,20 @@ namespace {
 
 class PlannedProposal final : public Proposal {
  public:
-  PlannedProposal(Parts parts, txn::Planned planned, bool does_nothing, std::shared_ptr<VersionFiles> files)
-      : Proposal(std::move(parts)), files_(std::move(files)), planned_(std::move(planned)), nothing_(does_nothing) {}
+  PlannedProposal(Root& root, Parts parts, txn::Planned planned, bool does_nothing, std::shared_ptr<VersionFiles> files)
+      : Proposal(std::move(parts)),
+        root_(root),
+        files_(std::move(files)),
+        planned_(std::move(planned)),
+        nothing_(does_nothing) {}
 
   bool does_nothing() const override { return nothing_; }
+  std::vector<ConfigDifference> config_differences() const override {
+    return operations::config_differences(root_, plan(), planned_, [&](const txn::Put& put) {
+      const archive::PackageReader& reader = *planned_.sources.at(put.package).reader;
+      return reader.content(*reader.find(put.path_in_package()));
+    });
+  }
 
  private:
   Outcome carry_out(ChangingRoot& root, const Terms& terms) override {
@@ -96,6 +106,7 @@ class PlannedProposal final : public Proposal {
     return execute(root, planned_, account, end(), plan().download() > 0, terms.stop_asked);
   }
 
+  Root& root_;
   std::shared_ptr<VersionFiles> files_;
   const txn::Planned planned_;
   const bool nothing_;
@@ -133,7 +144,7 @@ std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const Planne
     parts.remarks.push_back(std::move(*remark));
   for (std::string& remark : remarks_on_holds(root, planned, terms)) parts.remarks.push_back(std::move(remark));
   parts.plan = std::move(planned.plan);
-  return std::make_unique<PlannedProposal>(std::move(parts), std::move(planned), nothing, std::move(files));
+  return std::make_unique<PlannedProposal>(root, std::move(parts), std::move(planned), nothing, std::move(files));
 }
 
 }  // namespace hambrel::operations

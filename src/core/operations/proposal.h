@@ -12,6 +12,7 @@
 #include <string>
 #include <vector>
 
+#include "operations/config_difference.h"
 #include "operations/configuration_question.h"
 #include "operations/root.h"
 #include "plan/plan.h"
@@ -67,6 +68,8 @@ class Proposal {
   virtual bool does_nothing() const { return plan().empty(); }
   /// What it is with an answer to each of its questions: another one, without questions. This one is used up.
   [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions answers);
+  /// What it changes in configuration files.
+  virtual std::vector<ConfigDifference> config_differences() const { return {}; }
   /// Once, by the root that it was made from, and with no question open. On failure everything is as before, and the
   /// ledger says so.
   Outcome perform(ChangingRoot& root, const Terms& terms);
