@@ -266,7 +266,8 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
     return 0;
   }
   if (const auto color = arguments.value("color"); color && *color != "auto" && *color != "always" && *color != "never")
-    throw Error(ErrorCode::Usage, fmt::format("--color {}: must be auto, always or never", printable(*color)));
+    throw Error(ErrorCode::Usage, fmt::format("--color {}: must be auto, always or never", printable(*color)), {},
+                "auto shows colours on a terminal only");
   if (arguments.words().size() < command->fewest || arguments.words().size() > command->most)
     throw Error(ErrorCode::Usage, fmt::format("usage: hambrel {} {}", command->name, command->usage), {},
                 fmt::format("`hambrel help {}` shows examples", command->name));

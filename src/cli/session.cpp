@@ -70,7 +70,8 @@ Progress::Form progress_form(const Arguments& arguments) {
   const std::string form = arguments.value("progress").value_or("auto");
   if (form == "json") return Progress::Form::Json;
   if (form != "auto" && form != "none")
-    throw Error(ErrorCode::Usage, fmt::format("--progress {}: must be auto, none or json", printable(form)));
+    throw Error(ErrorCode::Usage, fmt::format("--progress {}: must be auto, none or json", printable(form)), {},
+                "json writes events as lines to standard error, see docs/scripts.md");
   return form == "none" || arguments.has("quiet") ? Progress::Form::None : Progress::Form::Text;
 }
 

@@ -6,15 +6,19 @@ and for one of them with its colours, or writes these files. Times and digests s
 """
 import difflib
 import fcntl
+import http.server
 import os
 import pathlib
 import pty
 import re
+import resource
 import shutil
+import signal
 import struct
 import subprocess
 import sys
 import termios
+import threading
 
 program, golden = sys.argv[1], pathlib.Path(sys.argv[2])
 write = len(sys.argv) > 3
@@ -58,13 +62,61 @@ def screen(columns, color, words):
 messages = []
 
 
-def message(situation, *words, code=None):
+def message(situation, *words, code=None, output=subprocess.PIPE, begin=None):
     """What is said without a terminal, with the exit code."""
-    ran = subprocess.run([program, "--root", "root", *words], cwd=work, env=environment, capture_output=True, text=True)
+    ran = subprocess.run([program, "--root", "root", *words], cwd=work, env=environment, stdout=output,
+                         stderr=subprocess.PIPE, text=True, preexec_fn=begin)
     assert code is None or ran.returncode == code, (words, ran)
-    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", ran.stdout + ran.stderr)
+    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", (ran.stdout or "") + ran.stderr)
     text = re.sub(r"\b[0-9a-f]{64}\b", "0" * 64, text)
+    words = [re.sub(r":\d+/", ":PORT/", word) for word in words]
+    text = re.sub(r"with \d+ bytes remaining", "with 0 bytes remaining", text)
+    text = re.sub(r"127\.0\.0\.1:\d+|127\.0\.0\.1 port \d+", "127.0.0.1:PORT", text)
+    text = re.sub(r"after \d+ ms", "after 0 ms", re.sub(r"process \d+, \w+", "process 0, ada", text))
     messages.append(f"# {situation}\n$ hambrel {' '.join(words)}   [{ran.returncode}]\n{text}")
+
+
+class Faults(http.server.SimpleHTTPRequestHandler):
+    """A server of files on which something is wrong."""
+    fault = ""
+
+    def do_GET(self):
+        content = (work / "world" / self.path.lstrip("/")).read_bytes() if self.fault != "missing" else b""
+        if self.fault in ("missing", "broken"):
+            return self.send_error(404 if self.fault == "missing" else 500)
+        if self.fault == "elsewhere":
+            self.send_response(302)
+            self.send_header("Location", "file:///etc/passwd")
+            return self.end_headers()
+        if self.fault == "damaged":
+            content = content[:-40] + bytes(40)
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(content)))
+        self.end_headers()
+        self.wfile.write(content[:len(content) // 2] if self.fault == "cut" else content)
+
+    def log_message(self, *_):
+        pass
+
+
+def with_fault(situation, fault, *words):
+    Faults.fault = fault
+    message(situation, *words)
+
+
+def small_files():
+    """From here on no file takes more than so many bytes, as on a disk that is nearly full."""
+    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (64 << 10, 64 << 10))
+
+
+def hold_lock():
+    """Another run that holds the lock until its input ends."""
+    lock = open(work / "root/var/lib/hambrel/private/lock", "r+")
+    fcntl.flock(lock, fcntl.LOCK_EX)
+    lock.write("`hambrel upgrade` (process 4711, ada, since 2026-01-01 00:00)\n")
+    lock.flush()
+    return lock
 
 
 wrong = 0
@@ -207,6 +259,32 @@ message("no such area", "tidy", "dust")
 message("the attic within its limits", "tidy", "attic", "--dry-run")
 message("the cache within its limits", "tidy", "cache", "--dry-run")
 message("a state that is fine", "repair", "--rebuild", "--yes")
+with open("/dev/full", "w") as full:
+    message("the output can't be written", "list", output=full)
+message("a file can't be written", "install", "chartd", "--yes", begin=small_files)
+server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Faults)
+threading.Thread(target=server.serve_forever, daemon=True).start()
+web = f"http://127.0.0.1:{server.server_port}"
+quietly("repo", "drop", "skerry-harbour")
+quietly("repo", "add", "web", f"{web}/skerry-harbour")
+with_fault("the repository has no documents", "missing", "refresh")
+with_fault("the server fails", "broken", "refresh")
+with_fault("the server closes too early", "cut", "refresh")
+with_fault("a document is damaged", "damaged", "refresh")
+with_fault("the server leads to a file", "elsewhere", "refresh")
+with_fault("the server is well", "", "refresh")
+with_fault("a package is missing", "missing", "install", "lampdesk-plugins-fog", "--yes")
+with_fault("a package is damaged", "damaged", "install", "lampdesk-plugins-fog", "--yes")
+with_fault("a package comes by half", "cut", "install", "lampdesk-plugins-fog", "--yes")
+with_fault("the server only sends whole files", "", "install", "lampdesk-plugins-fog", "--yes")
+server.shutdown()
+server.server_close()
+message("nobody listens", "refresh")
+message("a URL of a package that nobody serves", "install", f"{web}/x.hambrel", "--yes")
+message("no such protocol", "repo", "add", "old", "gopher://skerry.example/")
+other = hold_lock()
+message("another run is at work", "upgrade", "--yes", "--wait", "0")
+other.close()
 (work / "root/etc/hambrel/hambrel.toml").write_text("downloads = 99\n")
 message("a wrong setting", "list")
 (work / "root/etc/hambrel/hambrel.toml").write_text("download = 4\n")

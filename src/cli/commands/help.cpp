@@ -75,7 +75,7 @@ void print_topic(const Screen& screen, const Topic& topic) {
   screen.line();
   std::string paragraph;
   const auto end = [&] {
-    if (!paragraph.empty()) screen.raw(wrapped(paragraph, 0, help_width()));
+    if (!paragraph.empty()) screen.paragraph(paragraph, 0, help_width());
     paragraph.clear();
   };
   for (const std::string_view line : split(topic.text, '\n')) {
@@ -114,10 +114,10 @@ void print_common_tasks(const Screen& screen) {
                    {"hambrel rollback N", "return to the state after transaction N"},
                    {"hambrel verify", "compare installed files with their packages"}});
   screen.line();
-  screen.raw(
-      wrapped("Every change shows its plan and asks first; -n only shows it. `hambrel help` lists all commands, "
-              "`hambrel help COMMAND` explains one, `hambrel demo` shows them at work.",
-              0, help_width()));
+  screen.paragraph(
+      "Every change shows its plan and asks first; -n only shows it. `hambrel help` lists all commands, "
+      "`hambrel help COMMAND` explains one, `hambrel demo` shows them at work.",
+      0, help_width());
 }
 
 void print_help(const Screen& screen, const Command& command) {
@@ -125,8 +125,11 @@ void print_help(const Screen& screen, const Command& command) {
                           *command.usage != '\0' ? " " : "", command.usage));
   std::string summary = command.summary;
   summary[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(summary[0])));
-  screen.raw(wrapped(summary + ".", 2, help_width()));
-  if (*command.text != '\0') screen.raw("\n" + wrapped(command.text, 2, help_width()));
+  screen.paragraph(summary + ".", 2, help_width());
+  if (*command.text != '\0') {
+    screen.line();
+    screen.paragraph(command.text, 2, help_width());
+  }
   if (!command.options.empty()) {
     screen.line();
     print_options(screen, command.options);
@@ -143,7 +146,7 @@ void print_help(const Screen& screen, const Command& command) {
                           option.letter != 0 ? fmt::format("-{}", option.letter) : fmt::format("--{}", option.name),
                           option.value != nullptr ? fmt::format(" {}", option.value) : "");
   screen.line();
-  screen.raw(wrapped("Options of every command: " + common, 0, help_width()));
+  screen.paragraph("Options of every command: " + common, 0, help_width());
 }
 
 int run_help(Session& session, const Arguments& arguments) {

@@ -190,10 +190,7 @@ class Listing {
     const std::string who = installed_.size() == 1 ? "it" : fmt::format("these {} together", installed_.size());
     const auto say = [&](const std::string& text) {
       screen.line();
-      if (output_is_terminal())
-        screen.raw(wrapped(text, 0, terminal_width()));
-      else
-        screen.line(text);
+      screen.paragraph(text, 0);
     };
     if (!all.alone()) return say(fmt::format("Removing {} would break others: {}.", who, some_of(all.needed_by)));
     say(fmt::format(

@@ -119,9 +119,9 @@ void add(Rows& rows, const RefreshResult& result) {
   const std::string index = result.version == 0 ? "no index"
                                                 : fmt::format("index {}, {}", result.version,
                                                               count_text(result.packages, "version", "versions"));
-  const std::string failed = result.version == 0
-                                 ? "unusable: no index"
-                                 : fmt::format("the index of {} is still used", age_text(os::now(), result.fetched));
+  const std::string failed =
+      result.version == 0 ? "unusable: no index"
+                          : fmt::format("the index fetched {} stays in use", age_text(os::now(), result.fetched));
   rows.add([&] { return to_json(result); }, {{result.repository, Style::Name},
                                              {result.problem   ? "failed"
                                               : result.changed ? "new"

@@ -90,7 +90,10 @@ void Screen::line(std::string_view text) const {
   raw(fmt::format("{}\n", json_ ? std::string(text) : with_root(text, root_)));
 }
 void Screen::paragraph(std::string_view text, std::size_t indent) const {
-  raw(wrapped(text, indent, output_is_terminal() ? terminal_width() : SIZE_MAX));
+  paragraph(text, indent, output_is_terminal() ? terminal_width() : SIZE_MAX);
+}
+void Screen::paragraph(std::string_view text, std::size_t indent, std::size_t width) const {
+  raw(wrapped(json_ ? std::string(text) : with_root(text, root_), indent, width));
 }
 void Screen::note(std::string_view text) const { problem(with_root(text, root_)); }
 void Screen::problem(std::string_view text) const {

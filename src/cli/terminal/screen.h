@@ -26,6 +26,7 @@ class Screen {
   void line(std::string_view text = {}) const;  // to standard output
   /// Indented, and on a terminal wrapped between words.
   void paragraph(std::string_view text, std::size_t indent) const;
+  void paragraph(std::string_view text, std::size_t indent, std::size_t width) const;
   void raw(std::string_view text) const;
   /// What holds nothing from outside that was not made fit for a terminal.
   void write(std::string_view text) const;

@@ -73,8 +73,9 @@ std::optional<int> run_on_terminal(std::span<const std::string> words, std::opti
   pid_t ended = -1;
   while ((ended = ::waitpid(process, &status, 0)) < 0 && errno == EINTR) {
   }
-  if (ended != process || !WIFEXITED(status)) return std::nullopt;
-  return WEXITSTATUS(status);
+  if (ended != process) return std::nullopt;
+  constexpr int kBySignal = 128;  // as a shell has it
+  return WIFEXITED(status) ? WEXITSTATUS(status) : kBySignal + WTERMSIG(status);
 }
 
 bool show_in_pager(std::string_view text) {

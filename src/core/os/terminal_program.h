@@ -9,8 +9,8 @@
 namespace hambrel::os {
 
 /// Runs a program, found by PATH, and waits for its end. With `input` that is its standard input; what it does not read
-/// is dropped. Ctrl-C is the program's meanwhile. Gives its exit code; nothing where it could not be started or was
-/// killed.
+/// is dropped. Ctrl-C is the program's meanwhile. Gives its exit code, 128 and the number of the
+/// signal where it was killed by one; nothing where it could not be started.
 std::optional<int> run_on_terminal(std::span<const std::string> words, std::optional<std::string_view> input = {});
 
 /// Shows a long text in the administrator's pager (PAGER, or less), which ends by itself where the text fits after all.

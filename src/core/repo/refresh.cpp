@@ -58,6 +58,9 @@ void for_each_open(std::vector<Step>& steps, Work work) {
       work(step);
     } catch (const Error& problem) {
       step.result->problem = problem;
+      if (problem.hint().empty())
+        step.result->problem = Error(problem.code(), problem.problem(), problem.where(),
+                                     "try again later; if this persists, tell the repository's maintainer");
       step.done = true;
     }
   }
