@@ -1,4 +1,4 @@
-// make_world DIR PACKAGES SEED - writes a made-up distribution as published repositories, and roots upon it:
+// make_world DIR PACKAGES SEED [WORDS] - writes a made-up distribution as published repositories, and roots upon it:
 //   DIR/repos/{base,harbour,workshop}    to be refreshed from (indexes only: there are no package files)
 //   DIR/raw.json                         all indexes as one JSON array: what unit P is the parsing of
 //   DIR/current                          a root with 3,000 installed packages of the present, 400,000 files
@@ -82,13 +82,15 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
 }  // namespace
 
 int main(int count, char** arguments) {
-  if (count != 4) {
-    std::fprintf(stderr, "make_world DIR PACKAGES SEED\n");
+  if (count != 4 && count != 5) {
+    std::fprintf(stderr, "make_world DIR PACKAGES SEED [WORDS]\n");
     return 2;
   }
   const std::filesystem::path directory = std::filesystem::absolute(arguments[1]);
   const auto packages = parse_number(arguments[2]), seed = parse_number(arguments[3]);
-  const bench::World world = bench::make_world({*packages, *seed});
+  bench::Shape shape{*packages, *seed};
+  if (count == 5) shape.description_words = static_cast<std::size_t>(*parse_number(arguments[4]));
+  const bench::World world = bench::make_world(shape);
   std::map<std::string, std::vector<repo::IndexLine>> lines;
   for (const bench::Line& one : world.now) lines[one.repository].push_back(one.line);
   std::string raw = "[";

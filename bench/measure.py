@@ -69,6 +69,37 @@ def verbose(words):
     return subprocess.run(words + ["-v"], capture_output=True, text=True)
 
 
+def steps(words):
+    """Milliseconds until the refusal stands, until its first remedy does, and until the end."""
+    start = time.perf_counter()
+    with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
+        process.stderr.read(1)
+        explained = time.perf_counter()
+        rest = process.stderr.read()
+        first = time.perf_counter()
+        process.stdout.read()
+    return [(at - start) * 1000 for at in (explained, first, time.perf_counter())]
+
+
+def on_a_system_that_is_behind(world, root, names, limits):
+    """Installs of the same 300 names: all of them, those that are accepted, and what a refusal and its remedies take."""
+    what = os.path.basename(root)
+    runs = {name: once(plan(root, name)) for name in names}
+    times = sorted(run[0] for run in runs.values())
+    accepted = sorted(run[0] for run in runs.values() if run[2] == 0)
+    refused = [name for name in names if runs[name][2] == 3]
+    row(world, f"install on {what}, {len(names)} packages: median", limits[0], statistics.median(times))
+    row(world, "the same: 99th of 100", limits[1], times[int(len(times) * 0.99) - 1])
+    row(world, f"the same: 99th of 100 of the {len(accepted)} accepted", "", accepted[int(len(accepted) * 0.99) - 1])
+    if not refused:
+        return
+    parts = [[statistics.median(part) for part in zip(*(steps(plan(root, name)) for _ in range(3)))]
+             for name in refused[:20]]
+    row(world, f"a refusal: until it is explained ({len(refused)} of {len(names)})", limits[2],
+        statistics.median(one[0] for one in parts))
+    row(world, "from there to the last remedy", limits[4], statistics.median(one[2] - one[0] for one in parts))
+
+
 def measure(size):
     world = f"{directory}/{size}"
     current, outdated, large = (f"{world}/{one}" for one in ("current", "outdated", "large"))
@@ -86,37 +117,27 @@ def measure(size):
     row(world, "the same with the page cache dropped, 15 of them", "0.55 P", statistics.median(cold))
 
     # of what was asked for: the largest closures, and those that change what is installed
-    changing, refused = [], []
-    for name in names:
-        text = subprocess.run(plan(outdated, name), capture_output=True, text=True)
-        if text.returncode == 3:
-            refused.append(name)
-        elif re.search(r"to (upgrade|remove|downgrade)", text.stdout.split("\n")[0]):
-            changing.append(name)
     news, closures = [], [f"collection-{i}" for i in range(1, 21)]
     for name in closures:
         text = subprocess.run(plan(current, name), capture_output=True, text=True).stdout
-        news.append(int((re.search(r"(\d+) to install", text) or [0, 0])[1]))
+        news.append(int((re.search(r"(\d+) packages? will be installed", text) or [0, 0])[1]))
     runs = [median(plan(current, name), 3) for name in closures]
     row(world, f"the 20 largest closures ({min(news)} to {max(news)} new)", "1.0 P",
         statistics.median(run[0] for run in runs), max(run[1] for run in runs))
-    if changing:
-        row(world, f"an install that changes installed packages ({len(changing[:20])} of them)", "0.7 P",
-            statistics.median(median(plan(outdated, name), 3)[0] for name in changing[:20]))
-    if refused:
-        first = [statistics.median(until_first_line(plan(outdated, name)) for _ in range(3)) for name in refused[:20]]
-        whole = [median(plan(outdated, name), 3)[0] for name in refused[:20]]
-        row(world, f"a refusal: until it is explained ({len(first)} of them)", "0.7 P", statistics.median(first))
-        row(world, "the same: from there to the last of its remedies", "0.7 P for the first",
-            statistics.median(b - a for a, b in zip(first, whole)))
-    for root, limit in ((outdated, "0.7 P"), (large, "2.0 P")):
+    for root, limits in ((outdated, ("0.08 P", "0.5 P", "0.40 P", "0.2 P", "0.4 P")),
+                         (large, ("0.1 P", "1.5 P", "1.3 P", "0.6 P", "1.3 P"))):
+        on_a_system_that_is_behind(world, root, names, limits)
+    for root, limit in ((outdated, "0.45 P"), (large, "1.5 P")):
         upgrade = [program, "--root", root, "upgrade", "--dry-run", "--no-files"]
         count = subprocess.run(upgrade, capture_output=True, text=True).stdout.split("\n")[0]
         time_quiet, memory, code = median(upgrade + ["--quiet"])
         row(world, f"upgrade of {os.path.basename(root)}: {count.split('  ')[0]}", limit, time_quiet, memory, code)
         time_told, memory, code = median(upgrade)
         row(world, "the same with what --drop-strays would bring", "", time_told, memory, code)
-    for words, limit in ((["search", "lorquasto"], "0.08 P"), (["list"], "0.08 P"), (["list", "name:lib*"], ""),
+    deep = "collection-1"
+    for words, limit in ((["why", deep], "0.15 P"), (["needs", deep], "0.15 P"), (["needed-by", "liboar-3"], "0.15 P"),
+                         (["search", "tide"], "0.06 P"), (["list", "name:lib*"], "0.08 P"),
+                         (["search", "lorquasto"], "0.08 P"), (["list"], "0.08 P"),
                          (["owner", "/usr/share/none"], "0.08 P"), (["version"], "")):
         milliseconds, memory, _ = median([program, "--root", current, *words])
         row(world, " ".join(words), limit, milliseconds, memory)

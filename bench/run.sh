@@ -8,6 +8,6 @@ tools/setup.sh build
 cmake --preset release -DHAMBREL_BENCH=ON >/dev/null
 cmake --build --preset release --target hambrel hambrel_make_world hambrel_parse_raw
 for size in 60000 300000; do
-  [[ -f $directory/$size/random.txt ]] || build/release/bench/hambrel_make_world "$directory/$size" "$size" 1
+  [[ -f $directory/$size/random.txt ]] || build/release/bench/hambrel_make_world "$directory/$size" "$size" 4
 done
 exec python3 bench/measure.py build/release/src/hambrel build/release/bench/hambrel_parse_raw "$directory"

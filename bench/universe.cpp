@@ -49,7 +49,13 @@ struct Member {
   std::size_t service = 0;                        // which virtual name a Provider provides
   bool excludes = false;                          // and whether it excludes the other providers
   bool in_old = true, in_new = true;
-  std::string replaces;  // a name that it took over from
+  std::string new_name;        // what it is called in the new release, if it was renamed
+  bool takes_over = false;     // and it says that it replaces the old name, or is only against it,
+  bool is_against = false;     // or (neither) both may stand side by side
+  std::string replaces;        // a name that it took over from
+  std::size_t breaks = kNone;  // whose old versions the new one is against
+  bool lags = false;           // of a Family: its repository still has the old version
+  static constexpr std::size_t kNone = SIZE_MAX;
   std::vector<std::size_t> requires_, recommends;
   std::vector<std::size_t> services;  // virtual names that it requires
   unsigned exact = 0;
@@ -58,7 +64,9 @@ struct Member {
 class Maker {
  public:
   explicit Maker(const Shape& shape)
-      : random_(shape.seed), names_(std::max<std::size_t>(shape.packages * 9 / 10, 40)) {}
+      : random_(shape.seed),
+        words_(shape.description_words),
+        names_(std::max<std::size_t>(shape.packages * 9 / 10, 40)) {}
 
   World run() {
     for (std::size_t i = 0; i < names_; ++i) make_member(i);
@@ -117,13 +125,18 @@ class Maker {
                                              : fmt::format("{}.{}-1", major, minor + 1 + random_.below(3));
       if (one.kind == Kind::Library) {
         one.old_interface = one.new_interface = static_cast<unsigned>(1 + random_.below(9));
-        if (one.new_version != one.old_version && random_.chance(30)) ++one.new_interface;
+        if (one.new_version != one.old_version && random_.chance(40)) ++one.new_interface;
+        if (one.new_interface != one.old_interface && random_.chance(60)) rename(one, i);
       }
     }
+    if (one.kind == Kind::Family && one.family != i) one.lags = members_[one.family].lags && i % 2 != 0;
+    if (one.kind == Kind::Family && one.family == i) one.lags = random_.chance(8);
     link(one, i);
+    if (one.new_version != one.old_version && random_.chance(5)) one.breaks = one_that_changed(i);
     // what came and went between the releases
-    if (one.kind == Kind::Plain && i > names_ / 10) {
-      if (random_.chance(3)) {
+    if (one.kind == Kind::Library && i > names_ / 50 && random_.chance(4)) one.in_new = false;
+    if (one.kind == Kind::Plain && i > names_ / 50) {
+      if (random_.chance(7)) {
         one.in_new = false;  // a stray on systems that have it
       } else if (random_.chance(2)) {
         one.in_old = false;
@@ -139,19 +152,37 @@ class Maker {
       return std::min(i - 1, static_cast<std::size_t>(static_cast<double>(i) * std::pow(random_.unit(), slope)));
     };
     // a long tail: most require a few, some dozens
-    const auto wanted = static_cast<std::size_t>(1.0 + 1.3 / std::pow(1.0 - random_.unit() * 0.995, 0.6));
+    const auto wanted = static_cast<std::size_t>(1.0 + 1.35 / std::pow(1.0 - random_.unit() * 0.995, 0.6));
     std::set<std::size_t> chosen;
     for (std::size_t k = 0; k < wanted; ++k) chosen.insert(earlier(random_.chance(91) ? 9.0 : 1.5));
     if (one.kind == Kind::Family && one.family != i) chosen.insert(one.family);
     for (const std::size_t to : chosen)
-      if (members_[to].in_new && members_[to].in_old && members_[to].kind != Kind::Provider)
-        one.requires_.push_back(to);
+      if (members_[to].in_old && members_[to].kind != Kind::Provider) one.requires_.push_back(to);
     if (random_.chance(30))
       for (std::size_t k = 0; k < 1 + random_.below(3); ++k)
         if (const std::size_t to = earlier(2.0); members_[to].in_new && members_[to].in_old)
           one.recommends.push_back(to);
     if (one.kind != Kind::Provider && !services_.empty() && random_.chance(5))
       one.services.push_back(services_[random_.below(services_.size())]);
+  }
+
+  /// As libraries are whose interface stands in their name.
+  void rename(Member& one, std::size_t i) {
+    one.new_name = fmt::format("{}-next-{}", one.name.substr(0, one.name.rfind('-')), i);
+    one.takes_over = i > names_ / 20 && random_.chance(35);
+    one.is_against = !one.takes_over && i > names_ / 20 && random_.chance(30);
+  }
+
+  /// An earlier member with another version in the new release.
+  std::size_t one_that_changed(std::size_t i) {
+    for (int tries = 0; tries < 20; ++tries) {
+      const std::size_t other = random_.below(std::max<std::size_t>(i, 1));
+      if (other >= i) break;
+      const Member& known = members_[other];
+      if (known.kind == Kind::Plain && known.in_old && known.in_new && known.new_version != known.old_version)
+        return other;
+    }
+    return Member::kNone;
   }
 
   /// Takes over from an old name that nobody else has taken, or that this one invents.
@@ -165,7 +196,8 @@ class Maker {
     for (std::size_t i = 0; i < names_; ++i) {
       Member& one = members_[i];
       const bool uses = std::any_of(one.requires_.begin(), one.requires_.end(), [&](std::size_t to) {
-        return members_[to].new_interface != members_[to].old_interface;
+        const Member& used = members_[to];
+        return used.new_interface != used.old_interface || used.in_old != used.in_new;
       });
       if (!uses || one.new_version != one.old_version) continue;
       Member& head = one.kind == Kind::Family ? members_[one.family] : one;
@@ -176,17 +208,23 @@ class Maker {
       if (one.kind == Kind::Family) one.new_version = members_[one.family].new_version;
   }
 
+  const std::string& name_of(std::size_t i, bool now) const {
+    const Member& one = members_[i];
+    return now && !one.new_name.empty() ? one.new_name : one.name;
+  }
   std::string interface_of(std::size_t i) const { return members_[i].name + "-interface"; }
 
-  Package package(std::size_t i, bool now) {
+  Package package(std::size_t i, bool in_new_release) {
     const Member& one = members_[i];
+    const bool now = in_new_release && !(one.lags && one.family != i);
     Package package;
-    package.name = one.name;
+    package.name = name_of(i, now);
     package.version = Version::parse(now ? one.new_version : one.old_version).value();
     package.arch = i % 3 == 0 ? "independent" : "x86_64";
     package.summary =
         fmt::format("{} {} for the {} {}", prose(), random_.chance(10) ? word() : prose(), prose(), prose());
-    for (std::size_t k = 0; k < 28 + random_.below(24); ++k) package.description += (k == 0 ? "" : " ") + prose();
+    for (std::size_t k = 0, count = words_ + random_.below(24); k < count; ++k)
+      package.description += (k == 0 ? "" : " ") + prose();
     package.license = "MIT";
     package.homepage = fmt::format("https://{}.example/{}", one.name, word());
     package.maintainer = fmt::format("{} <{}@skerry.example>", word(), word());
@@ -196,18 +234,24 @@ class Maker {
     const auto constraint = [](const std::string& text) { return parse_constraint(text, "bench"); };
     for (const std::size_t to : one.requires_) {
       const Member& other = members_[to];
-      std::string text = other.name;
+      if (!(now ? other.in_new : other.in_old)) continue;
+      std::string text = name_of(to, now);
       if (other.kind == Kind::Library && (to + i) % 3 != 0)
         text = fmt::format("{} = {}", interface_of(to), now ? other.new_interface : other.old_interface);
       else if (one.kind == Kind::Family && to == one.family)
         text = fmt::format("{} = {}", other.name, now ? one.new_version : one.old_version);
       else if ((to + i) % 2 == 0)
-        text = fmt::format("{} >= {}", other.name, other.old_version.substr(0, other.old_version.find('.')));
+        text = fmt::format("{} >= {}", text, other.old_version.substr(0, other.old_version.find('.')));
       package.requires_.push_back({{constraint(text)}});
     }
     for (const std::size_t service : one.services)
       package.requires_.push_back({{constraint(fmt::format("service-{}", service))}});
-    for (const std::size_t to : one.recommends) package.recommends.push_back({{constraint(members_[to].name)}});
+    for (const std::size_t to : one.recommends) package.recommends.push_back({{constraint(name_of(to, now))}});
+    if (now && one.takes_over) package.replaces.push_back(constraint(one.name));
+    if (now && (one.takes_over || one.is_against)) package.conflicts.push_back(constraint(one.name));
+    if (now && one.breaks != Member::kNone)
+      package.conflicts.push_back(
+          constraint(fmt::format("{} < {}", name_of(one.breaks, true), members_[one.breaks].new_version)));
     if (one.kind == Kind::Library)
       package.provides.push_back(
           constraint(fmt::format("{} = {}", interface_of(i), now ? one.new_interface : one.old_interface)));
@@ -235,7 +279,7 @@ class Maker {
       while (chosen.size() < count) chosen.insert(names_ / 4 + random_.below(names_ - names_ / 4));
       for (const std::size_t to : chosen)
         if (members_[to].in_new && members_[to].kind != Kind::Provider)
-          relations.push_back({{parse_constraint(members_[to].name, "bench")}});
+          relations.push_back({{parse_constraint(name_of(to, true), "bench")}});
     };
     const std::size_t most = std::min<std::size_t>(names_ / 20, 130);
     some(std::min<std::size_t>(names_ / 40, 6), package.requires_);
@@ -256,11 +300,22 @@ class Maker {
     world.now.push_back({repository, std::move(line)});
   }
 
+  /// The same version, built by somebody else: another file with one more requirement.
+  void add_twin(World& world, Package package, std::size_t i) {
+    package.requires_.push_back({{parse_constraint(name_of(random_.below(names_ / 50), true), "bench")}});
+    package.installed_size += 4096;
+    add_offer(world, package, "workshop", "stable", i);
+    world.now.back().line.digest = sha256("twin of " + package.name);
+  }
+
   void add_offers(World& world, std::size_t i) {
     const Member& one = members_[i];
-    const char* const repository = i < names_ * 55 / 100 ? "base" : i < names_ * 9 / 10 ? "harbour" : "workshop";
+    const char* repository = i < names_ * 55 / 100 ? "base" : i < names_ * 9 / 10 ? "harbour" : "workshop";
+    const bool in_two = one.kind == Kind::Family && one.family % 3 == 0;  // its members come from two repositories
+    if (in_two) repository = i % 2 == 0 ? "base" : "harbour";
     const Package now = package(i, true);
     add_offer(world, now, repository, "stable", i);
+    if (one.kind == Kind::Plain && i % 97 == 0) add_twin(world, now, i);
     if (one.kind == Kind::Family || !random_.chance(11)) return;
     Package beta = now;
     beta.version = Version::parse(fmt::format("{}.99-1", one.new_version.substr(0, one.new_version.find('-')))).value();
@@ -268,7 +323,7 @@ class Maker {
   }
 
   Random random_;
-  std::size_t names_;
+  std::size_t words_, names_;
   std::vector<std::size_t> services_;  // those that somebody provides
   std::vector<Member> members_;
 };
@@ -281,8 +336,9 @@ System make_system(const World& world, bool current, std::size_t count, std::uin
   std::vector<const Package*> all;
   std::vector<std::pair<std::string, Digest>> origin;
   if (current) {
+    std::set<std::string> known;
     for (const Line& line : world.now) {
-      if (line.line.channel != "stable") continue;
+      if (line.line.channel != "stable" || !known.insert(line.line.package.title()).second) continue;
       all.push_back(&line.line.package);
       origin.emplace_back(line.repository + "/stable", line.line.digest);
     }
