@@ -52,8 +52,9 @@ TEST(UniverseTest, CompiledRelationsMatchWhatTheManifestsSay) {
         std::vector<PackageId> expected;
         for (const PackageId other : all)
           if (satisfies(u.package(other), package.requires_[i])) expected.push_back(other);
-        ASSERT_EQ(u.matching(compiled[i]), expected) << package.title() << " requires " << u.text(compiled[i]) << "\n"
-                                                     << test::text_of(u);
+        ASSERT_EQ(std::vector(u.matching(compiled[i]).begin(), u.matching(compiled[i]).end()), expected)
+            << package.title() << " requires " << u.text(compiled[i]) << "\n"
+            << test::text_of(u);
         ASSERT_EQ(u.text(compiled[i]), package.requires_[i].text());
       }
       for (const PackageId other : u.replacers_of(id)) {

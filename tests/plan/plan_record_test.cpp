@@ -24,7 +24,7 @@ class RandomPlan {
     for (std::size_t i = below(4); i > 0; --i)
       plan.notices.push_back({kind(Notice::Kind::DirectoryLower), text(), text()});
     for (std::size_t i = below(3); i > 0; --i)
-      plan.held_back.push_back({text(), text(), text(), {}, flag(), text(), text()});
+      plan.held_back.push_back({text(), text(), text(), {}, text(), flag(), text(), text(), below(9)});
     for (std::size_t i = below(3); i > 0; --i) plan.unneeded.push_back(text());
     if (flag()) plan.without_strays = Plan::WithoutStrays{below(9), {text(), text()}};
     return plan;
@@ -48,7 +48,7 @@ class RandomPlan {
     step.arch = text();
     step.before = text();
     step.after = text();
-    step.why = {kind(WhyKind::Damaged), text(), text()};
+    step.why = {kind(WhyKind::OldInConflict), text(), text()};
     step.origin = text();
     step.reason = kind(Reason::PulledIn);
     step.download = random_();

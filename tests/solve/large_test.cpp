@@ -113,7 +113,7 @@ TEST(Large, TenThousandPackagesAgreeWithASatLibrary) {
     request.upgrade_all = upgrade;
     while (request.install.size() < 6 && !upgrade) {
       const std::string& name = names[draw(names.size())];
-      std::vector<PackageId> ids = u.versions_of(name);
+      std::vector<PackageId> ids(u.versions_of(name).begin(), u.versions_of(name).end());
       std::erase_if(ids, [&](PackageId id) { return !u.offered(id); });
       if (!ids.empty()) request.install.push_back({name, ids});
     }

@@ -136,6 +136,23 @@ Style style_of(plan::ConfigAction action) {
 
 }  // namespace
 
+namespace {
+
+std::string sentence_of(const plan::HeldBack& one) {
+  const std::string offered = one.renamed.empty() ? one.offered : one.renamed + " " + one.offered;
+  if (one.stays.empty()) return fmt::format("{} is removed ({} is available)", one.name, offered);
+  return fmt::format("{} stays at {} ({} {})", one.name, one.stays, offered,
+                     one.renamed.empty() ? "is available" : "takes over from it");
+}
+
+/// What it would bring if the reason were none.
+std::string way_out(const plan::HeldBack& one) {
+  if (one.together == 0) return {};
+  return one.together == 1 ? "; without that it would come" : fmt::format("; without that {} would come", one.together);
+}
+
+}  // namespace
+
 void print_held_back(const Session& session, const plan::Plan& plan) {
   constexpr std::size_t kMostNames = 6;
   const Screen& screen = session.screen();
@@ -161,14 +178,13 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
                           session.copyable(fmt::format("hambrel why '{}>={}'", first, members.front()->offered)))
             : why;
     if (members.size() == 1) {
-      note(fmt::format("{} stays at {} ({} is available): {}", first, members.front()->stays, members.front()->offered,
-                       reason));
+      note(fmt::format("{}: {}{}", sentence_of(*members.front()), reason, way_out(*members.front())));
       continue;
     }
     std::vector<std::string> names;
     for (const plan::HeldBack* one : members)
       if (names.size() < kMostNames) names.push_back(one->name);
-    note(fmt::format("{} packages are held back: {}", members.size(), reason));
+    note(fmt::format("{} packages are held back: {}{}", members.size(), reason, way_out(*members.front())));
     screen.line(
         fmt::format("        {}{}", join(names, ", "),
                     members.size() > names.size() ? fmt::format(" and {} more", members.size() - names.size()) : ""));
@@ -350,7 +366,7 @@ namespace {
 // What programs know them by. Never change them.
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
-                                     "unneeded",    "undone",         "rolled-back", "damaged"};
+                                     "unneeded",    "undone",         "rolled-back", "damaged",    "old-in-conflict"};
 constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
                                         "unowned",      "directory-stays",  "changed",           "privileged",
                                         "lost",         "given-up",         "config-unmerged",   "config-unknown",
@@ -396,6 +412,8 @@ Json to_json(const plan::Plan& plan) {
   Json held_back = Json::array();
   for (const plan::HeldBack& one : plan.held_back)
     held_back.push_back({{"name", one.name},
+                         {"renamed", one.renamed},
+                         {"together", one.together},
                          {"stays", one.stays},
                          {"offered", one.offered},
                          {"held", one.held},

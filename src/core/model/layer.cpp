@@ -32,6 +32,7 @@ Layer::Layer(Image image) : image_(std::move(image)) {
   open(installed_heads, Section::InstalledHeads);
   open(against, Section::Against);
   open(name_starts, Section::NameStarts);
+  open(provider_starts_, Section::ProviderStarts);
 }
 
 std::string_view Layer::text(TextId id) const {
@@ -90,7 +91,12 @@ std::span<const Record> range_of(const Array<Record>& records, NameId name) {
 
 }  // namespace
 
-std::span<const image::ProviderRecord> Layer::providers_of(NameId name) const { return range_of(providers, name); }
+std::span<const image::ProviderRecord> Layer::providers_of(NameId name) const {
+  const auto number = static_cast<std::size_t>(name);
+  const std::uint32_t first = provider_starts_[number], end = provider_starts_[number + 1];
+  if (first > end) throw DamagedImage();
+  return providers.slice(first, end - first);
+}
 std::span<const image::ReplacerRecord> Layer::replacers_of(NameId name) const { return range_of(replacers, name); }
 std::span<const image::AgainstRecord> Layer::against_of(NameId name) const { return range_of(against, name); }
 

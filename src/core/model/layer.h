@@ -136,6 +136,7 @@ class Layer {
   Image image_;
   Array<TextId> names_;
   Array<char> text_;
+  Array<std::uint32_t> provider_starts_;  // by name, also of the base below: the first of its providers; one more
 };
 
 class LayerBuilder {

@@ -5,7 +5,7 @@
 
 namespace hambrel {
 
-inline constexpr std::uint32_t kLayerFormat = 8;
+inline constexpr std::uint32_t kLayerFormat = 9;
 
 enum class Section : std::uint32_t {
   Names = 1,
@@ -30,6 +30,7 @@ enum class Section : std::uint32_t {
   InstalledHeads,
   Against,
   NameStarts,
+  ProviderStarts,
 };
 
 }  // namespace hambrel

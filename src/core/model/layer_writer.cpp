@@ -11,6 +11,15 @@ std::uint32_t sum_of_sizes(std::uint32_t a, std::uint32_t b) {
   return a + b;
 }
 
+/// Of records in the order of names: by name, the first of it; one more at the end.
+template <typename Record>
+std::vector<std::uint32_t> starts_of(const std::vector<Record>& records, std::size_t names) {
+  std::vector<std::uint32_t> starts(names + 1, 0);
+  for (const Record& one : records) ++starts[one.name + 1];
+  std::partial_sum(starts.begin(), starts.end(), starts.begin());
+  return starts;
+}
+
 }  // namespace
 
 void LayerBuilder::Impl::sort_names() {
@@ -84,11 +93,7 @@ std::vector<image::ProviderRecord> LayerBuilder::Impl::make_providers() {
 
 void LayerBuilder::Impl::find_candidates(const std::vector<image::ProviderRecord>& providers) {
   std::vector<std::uint32_t> starts;  // of names, for a base layer, which has most of the work
-  if (base == nullptr) {
-    starts.assign(names.size() + 1, 0);
-    for (const auto& one : providers) ++starts[one.name + 1];
-    std::partial_sum(starts.begin(), starts.end(), starts.begin());
-  }
+  if (base == nullptr) starts = starts_of(providers, names.size());
   const auto own = [&](std::uint32_t name) -> std::span<const image::ProviderRecord> {
     if (base == nullptr) return std::span(providers).subspan(starts[name], starts[name + 1] - starts[name]);
     const auto [first, last] = std::equal_range(providers.begin(), providers.end(), image::ProviderRecord{name, 0, 0},
@@ -270,12 +275,10 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.keep(Section::Words, std::move(search.words));
   in.keep(Section::WordRecords, std::move(search.records));
   in.keep(Section::Postings, std::move(search.postings));
+  in.keep(Section::ProviderStarts, starts_of(providers, in.base_names() + in.names.size()));
   in.keep(Section::Providers, std::move(providers));
   if (in.base == nullptr) {
-    std::vector<std::uint32_t> starts(in.names.size() + 1, 0);
-    for (const image::PackageRecord& package : in.packages) ++starts[package.name + 1];
-    std::partial_sum(starts.begin(), starts.end(), starts.begin());
-    in.keep(Section::NameStarts, std::move(starts));
+    in.keep(Section::NameStarts, starts_of(in.packages, in.names.size()));
   }
   const std::uint32_t summaries_from = in.texts.size(),
                       descriptions_from = sum_of_sizes(summaries_from, in.summaries.size());

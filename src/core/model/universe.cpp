@@ -77,7 +77,12 @@ std::string compile_overlay(const Layer& base, const std::vector<Candidate>& can
 }
 
 Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Layer> overlay, View view)
-    : base_(std::move(base)), overlay_(std::move(overlay)), base_size_(base_->size()), view_(std::move(view)) {
+    : base_(std::move(base)),
+      overlay_(std::move(overlay)),
+      base_size_(base_->size()),
+      view_(std::move(view)),
+      matches_(relation_count()),
+      versions_(name_count()) {
   resolve_places();
   flags_.assign(size(), 0);
   in_overlay_.assign(base_->names(), false);
@@ -97,7 +102,11 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
     const auto* const record = installed_record(static_cast<PackageId>(one.package));
     if (record->held_until == 0 || view_.now == 0 || record->held_until > view_.now) flags_[one.package] |= kHeld;
   }
-  std::sort(order.begin(), order.end());
+  // those of the base are in order, and so are those of the overlay
+  const auto of_overlay = std::partition_point(order.begin(), order.end(), [&](const auto& one) {
+    return is_base(static_cast<PackageId>(one.second->package));
+  });
+  std::inplace_merge(order.begin(), of_overlay, order.end());
   for (const auto& [place, one] : order) {
     installed_.push_back(static_cast<PackageId>(one->package));
     installed_names_.push_back(static_cast<NameId>(one->name));
@@ -318,7 +327,12 @@ bool Universe::may_serve(PackageId provider, PackageId asking) const {
          architecture_class(provider) == architecture_class(asking);
 }
 
-std::vector<PackageId> Universe::versions_of(NameId name) const {
+Ids Universe::versions_of(NameId name) const {
+  const auto known = versions_.find(static_cast<std::size_t>(name));
+  return known ? *known : find_versions(name);
+}
+
+Ids Universe::find_versions(NameId name) const {
   std::vector<PackageId> ids;
   const auto number = static_cast<std::size_t>(name);
   if (number < base_->names())
@@ -331,12 +345,12 @@ std::vector<PackageId> Universe::versions_of(NameId name) const {
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
   }
   if (ids.size() > 1 && ids.size() > of_base) sort(ids);
-  return ids;
+  return versions_.keep(number, ids);
 }
 
-std::vector<PackageId> Universe::versions_of(std::string_view name) const {
+Ids Universe::versions_of(std::string_view name) const {
   const auto id = find_name(name);
-  return id ? versions_of(*id) : std::vector<PackageId>();
+  return id ? versions_of(*id) : Ids();
 }
 
 std::vector<PackageId> Universe::unseen_versions_of(std::string_view name) const {
@@ -359,15 +373,20 @@ std::vector<PackageId> Universe::unseen_versions_of(std::string_view name) const
   return ids;
 }
 
-std::vector<PackageId> Universe::slot(PackageId id) const {
-  std::vector<PackageId> ids = versions_of(name_id(id));
-  if (!one_class()) std::erase_if(ids, [&](PackageId other) { return !same_slot(id, other); });
-  return ids;
+Ids Universe::slot(PackageId id) const {
+  const Ids all = versions_of(name_id(id));
+  if (one_class()) return all;
+  const auto [found, is_new] = slots_.try_emplace({name_id(id), architecture_class(id)});
+  if (is_new)
+    for (const PackageId other : all)
+      if (same_slot(id, other)) found->second.push_back(other);
+  return found->second;
 }
 
 std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
-  std::vector<PackageId> ids = slot(id);
-  std::erase_if(ids, [&](PackageId other) { return !is_installed(other); });
+  std::vector<PackageId> ids;
+  for (const PackageId other : slot(id))
+    if (is_installed(other)) ids.push_back(other);
   return ids;
 }
 
@@ -455,13 +474,6 @@ std::vector<PackageId> Universe::replacers_of(PackageId old) const {
 }
 
 // ---- relations
-
-std::vector<PackageId> Universe::matching(RelationId relation) const {
-  std::vector<PackageId> ids;
-  each_match(relation, [&](PackageId id) { ids.push_back(id); });
-  sort(ids);
-  return ids;
-}
 
 std::vector<PackageId> Universe::matching(RelationId relation, std::size_t alternative) const {
   const ConstraintView one = constraint(relation, alternative);

@@ -20,12 +20,12 @@
 #include <vector>
 
 #include "model/layer.h"
+#include "model/list_cache.h"
 #include "model/offer.h"
 #include "model/package.h"
 
 namespace hambrel {
 
-enum class PackageId : std::uint32_t {};
 inline std::size_t index_of(PackageId id) { return static_cast<std::size_t>(id); }
 
 struct Candidate {
@@ -71,8 +71,8 @@ class Universe {
   const Package& package(PackageId id) const { return (*this)[id].package; }
   std::vector<PackageId> all() const;
   /// The versions of one name, newest first; empty for an unknown name.
-  std::vector<PackageId> versions_of(std::string_view name) const;
-  std::vector<PackageId> versions_of(NameId name) const;
+  Ids versions_of(std::string_view name) const;
+  Ids versions_of(NameId name) const;
   /// Everything called or providing a name.
   std::vector<PackageId> providers_of(std::string_view name) const;
   std::vector<PackageId> matching(const Constraint& constraint) const;
@@ -140,7 +140,7 @@ class Universe {
   /// Installed versions in the slot of a package.
   std::vector<PackageId> installed_in_slot(PackageId id) const;
   /// All visible versions in the slot, newest first.
-  std::vector<PackageId> slot(PackageId id) const;
+  Ids slot(PackageId id) const;
 
   /// What a package is called and what it provides.
   std::vector<NameId> answers_to(PackageId id) const;
@@ -158,11 +158,16 @@ class Universe {
   };
   std::size_t constraint_count(RelationId relation) const;
   ConstraintView constraint(RelationId relation, std::size_t i) const;
-  /// Calls f(PackageId) for each visible package that answers to a relation, in no special order.
+  /// The visible packages that answer to a relation.
+  Ids matching(RelationId relation) const {
+    const auto known = matches_.find(static_cast<std::size_t>(relation));
+    return known ? *known : find_matching(relation);
+  }
+  /// Calls f(PackageId) for each of them.
   template <typename Function>
-  void each_match(RelationId relation, Function f) const;
-  /// The same in the order of lists.
-  std::vector<PackageId> matching(RelationId relation) const;
+  void each_match(RelationId relation, Function f) const {
+    for (const PackageId id : matching(relation)) f(id);
+  }
   /// What answers to one alternative of a relation.
   std::vector<PackageId> matching(RelationId relation, std::size_t alternative) const;
 
@@ -215,6 +220,10 @@ class Universe {
     return (known & kKnown) != 0 ? known : find_flags(id);
   }
   std::uint8_t find_flags(PackageId id) const;
+  Ids find_matching(RelationId relation) const;
+  Ids find_versions(NameId name) const;
+  bool answers_in_overlay(const image::RelationRecord& relation, const image::ProviderRecord& provider,
+                          const image::ConstraintRecord& constraint) const;
   void resolve_places();
   std::unique_ptr<Candidate> make(PackageId id) const;
   Installed make_installed(PackageId id, const image::InstalledRecord& record) const;
@@ -239,42 +248,8 @@ class Universe {
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;
   mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
+  mutable ListCache matches_, versions_;                                              // by relation, by name
+  mutable std::map<std::pair<NameId, std::uint32_t>, std::vector<PackageId>> slots_;  // where there are architectures
 };
-
-template <typename Function>
-void Universe::each_match(RelationId relation, Function f) const {
-  const image::RelationRecord& one = record(relation);
-  const bool of_base = static_cast<std::size_t>(relation) < base_->relation_count();
-  const Layer& home = of_base ? *base_ : *overlay_;
-  for (const std::uint32_t id : home.candidates.slice(one.candidates, one.candidate_count))
-    if (visible(static_cast<PackageId>(id))) f(static_cast<PackageId>(id));
-  if (!of_base) return;  // candidates of the overlay's relations were looked for in both layers
-  for (std::size_t i = 0; i < one.constraint_count; ++i) {
-    const image::ConstraintRecord& constraint = base_->constraints[one.constraints + i];
-    for (const image::ProviderRecord& provider : overlay_providers(constraint.name)) {
-      const auto id = static_cast<PackageId>(provider.package);
-      if (one.by_name_only != 0 && record(id).name != constraint.name) continue;
-      const auto op = static_cast<Operator>(constraint.op);
-      if (op != Operator::Any) {
-        const std::string_view has = overlay_->text(provider.version);
-        if (has.empty() || !version_allowed(op, base_->text(constraint.version), has)) continue;
-      }
-      bool before = false;  // met an earlier alternative, or by another of its provided names
-      for (std::size_t k = 0; k <= i && !before; ++k) {
-        for (const image::ProviderRecord& other : overlay_providers(base_->constraints[one.constraints + k].name)) {
-          if (k == i && &other == &provider) break;
-          if (other.package != provider.package) continue;
-          const image::ConstraintRecord& earlier = base_->constraints[one.constraints + k];
-          const auto other_op = static_cast<Operator>(earlier.op);
-          const std::string_view has = overlay_->text(other.version);
-          if (one.by_name_only != 0 && record(id).name != earlier.name) continue;
-          before = before || other_op == Operator::Any ||
-                   (!has.empty() && version_allowed(other_op, base_->text(earlier.version), has));
-        }
-      }
-      if (!before && visible(id)) f(id);
-    }
-  }
-}
 
 }  // namespace hambrel

@@ -200,7 +200,7 @@ std::vector<std::string> problems_of(const Universe& universe, const solve::Requ
   std::vector<std::string> problems = only_more && universe.installed_is_sound()
                                           ? problems_of_additions(universe, there, coming)
                                           : problems_of(universe, selection.chosen, installed);
-  const auto any = [&](const std::vector<PackageId>& ids) {
+  const auto any = [&](Ids ids) {
     return std::any_of(ids.begin(), ids.end(), [&](PackageId id) { return there[index_of(id)] != 0; });
   };
   for (const solve::Target& target : request.install)

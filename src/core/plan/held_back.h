@@ -1,16 +1,14 @@
-// Why an upgrade holds packages back: for each the shortest chain of facts from the version that is on offer to
-// something that stays.
+// Why an upgrade holds packages back: for each what would have to give way for it, in a sentence.
 //
-// Every link is true by itself: it quotes a relation as it is written and names versions. Found by breadth-first search
-// from the offered version over "would need", "would take the place of" and "stands against", within the chosen set.
+// Every sentence is true by itself: it names what the administrator decided, or what no repository offers, and quotes a
+// relation as it is written. That the package could come without it was proved by the solver (solve/obstacles.h).
 #pragma once
 
 #include "plan/plan.h"
 
 namespace hambrel::plan {
 
-/// Fills HeldBack::why and HeldBack::by of each entry.
-void explain_held_back(const Universe& universe, const std::vector<PackageId>& chosen,
-                       std::vector<HeldBack>& held_back);
+/// Fills HeldBack::why, by and together of each entry, as far as a reason was found.
+void explain_held_back(const Universe& universe, const solve::Selection& selection, std::vector<HeldBack>& held_back);
 
 }  // namespace hambrel::plan

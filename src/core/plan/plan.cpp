@@ -4,119 +4,14 @@
 
 #include <algorithm>
 #include <map>
+#include <unordered_map>
+#include <utility>
 
 #include "plan/held_back.h"
 #include "plan/trees.h"
 #include "solve/solver.h"
 
 namespace hambrel::plan {
-
-std::string_view text_of(Action action) {
-  switch (action) {
-    case Action::Install: return "install";
-    case Action::Upgrade: return "upgrade";
-    case Action::Downgrade: return "downgrade";
-    case Action::Remove: return "remove";
-    case Action::Repair: return "repair";
-    case Action::Shelve: return "shelve";
-    case Action::Unshelve: return "unshelve";
-    case Action::Want: return "want";
-    case Action::Unwant: return "unwant";
-    case Action::Hold: return "hold";
-    case Action::Release: return "release";
-  }
-  return "";
-}
-
-std::string Why::text() const {
-  switch (kind) {
-    case WhyKind::Asked: return "asked for";
-    case WhyKind::Required: return fmt::format("{} requires {}", by, relation);
-    case WhyKind::Recommended: return fmt::format("{} recommends {}", by, relation);
-    case WhyKind::Newer: return "newer version";
-    case WhyKind::Replacing: return fmt::format("replaces {}", by);
-    case WhyKind::ReplacedBy: return fmt::format("replaced by {}", by);
-    case WhyKind::LosesProvider: return fmt::format("requires {}, which is being removed", relation);
-    case WhyKind::InConflict: return fmt::format("conflicts with {}", by);
-    case WhyKind::Unneeded: return "no longer needed";
-    case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
-    case WhyKind::Stray: return "in the way, and no repository offers it any more";
-    case WhyKind::Undone: return fmt::format("undoes transaction {}", by);
-    case WhyKind::Damaged: return fmt::format("{} of its files damaged", by);
-    case WhyKind::RolledBack: return fmt::format("as after transaction {}", by);
-  }
-  return {};
-}
-
-std::string_view text_of(ConfigAction action) {
-  switch (action) {
-    case ConfigAction::Keep: return "keep";
-    case ConfigAction::Take: return "take";
-    case ConfigAction::Merge: return "merge";
-    case ConfigAction::Edit: return "edit";
-    case ConfigAction::Wait: return "wait";
-    case ConfigAction::Carry: return "carry";
-    case ConfigAction::Purge: return "purge";
-    case ConfigAction::Restore: return "restore";
-    case ConfigAction::Ask: return "ask";
-  }
-  return "";
-}
-
-std::string ConfigStep::text() const {
-  const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
-  switch (action) {
-    case ConfigAction::Keep: return moved + "your version stays; the package's is not used";
-    case ConfigAction::Take:
-      return moved + (before ? "the package's version; yours is moved to the attic" : "the package's version");
-    case ConfigAction::Merge: return moved + "your changes and the new version's, combined";
-    case ConfigAction::Edit: return moved + "as you wrote it";
-    case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits for your decision";
-    case ConfigAction::Carry: return moved + "your version moves with it";
-    case ConfigAction::Purge: return leftover ? "a leftover; moved to the attic" : "edited; moved to the attic, too";
-    case ConfigAction::Restore:
-      if (!after) return "did not exist then; moved to the attic";
-      return before ? "as it was then; the present file is moved to the attic" : "as it was then";
-    case ConfigAction::Ask: return moved + "you changed it, and so did the new version";
-  }
-  return {};
-}
-
-std::string Notice::text() const {
-  switch (kind) {
-    case Kind::ConfigKept: return fmt::format("/{} was edited: your version stays", path);
-    case Kind::ConfigDisplaced:
-      return fmt::format("/{} was edited, and {} now has a directory there: your version is moved to the attic", path,
-                         package);
-    case Kind::ConfigStaysAway: return fmt::format("/{}: you deleted it; it will not be restored", path);
-    case Kind::Leftover:
-      return fmt::format("/{} was edited and is kept; `hambrel remove --purge {}` removes it, too", path, package);
-    case Kind::Unowned:
-      return fmt::format("/{} is not owned by any package: it is moved to the attic, {} has its own", path, package);
-    case Kind::DirectoryStays: return fmt::format("/{} stays: it contains files no package owns", path);
-    case Kind::DirectoryLower:
-      return fmt::format("/{} stays, empty: it is in a lower layer of an overlay, which cannot rename it", path);
-    case Kind::Changed: return fmt::format("/{} was changed since: that version is moved to the attic", path);
-    case Kind::Lost:
-      return fmt::format("/{} of {} cannot be restored: it is not in the attic, the cache or a repository", path,
-                         package);
-    case Kind::GivenUp:
-      return fmt::format(
-          "{} {} will no longer be undoable; going back to before {} will need the cache or a "
-          "repository",
-          path == package ? "transaction" : "transactions", path, package);
-    case Kind::ConfigUnknown:
-      return fmt::format("what was at /{} then is no longer known: files were dropped from the attic since", path);
-    case Kind::ConfigUnmerged: return fmt::format("/{} cannot be merged: {}; the new version waits", path, package);
-    case Kind::OwnSettings: return fmt::format("/{} of {} is one of Hambrel's own settings", path, package);
-    case Kind::OpenToAll:
-      return fmt::format("/{} of {} is a directory in which any user can replace other users' files", path, package);
-    case Kind::Privileged:
-      return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,
-                         package);
-  }
-  return {};
-}
 
 ByteCount Plan::download() const {
   ByteCount sum = 0;
@@ -261,40 +156,64 @@ class Planner {
     return Reason::PulledIn;
   }
 
-  using Caller = std::pair<PackageId, RelationId>;
+  struct Caller {
+    PackageId who;
+    RelationId relation;
+  };
+  using Callers = std::unordered_map<PackageId, Caller>;
 
   /// Would a person rather name this one: a package that was asked for, and of its relations the plainest.
   bool is_better_reason(const Caller& one, const Caller& known) const {
-    if (one.first != known.first) return asked_for(one.first) && !asked_for(known.first);
-    return relation_rank(universe_.text(one.second)) < relation_rank(universe_.text(known.second));
+    if (one.who != known.who) return asked_for(one.who) && !asked_for(known.who);
+    return relation_rank(universe_, one.relation) < relation_rank(universe_, known.relation);
+  }
+
+  /// Is there nothing new about a relation, as the version before met it already?
+  bool was_met(RelationId relation, PackageId id) const {
+    const auto before = predecessor(id);
+    const Ids matching = universe_.matching(relation);
+    return before && std::find(matching.begin(), matching.end(), *before) != matching.end();
+  }
+
+  void find_callers(PackageId asking, RelationList list, Callers& callers) const {
+    for (const RelationId relation : universe_.relations(asking, list))
+      for (const PackageId id : universe_.matching(relation)) {
+        if (!will_be(id) || was(id) || id == asking || was_met(relation, id)) continue;
+        const auto [known, fresh] = callers.try_emplace(id, Caller{asking, relation});
+        if (!fresh && is_better_reason({asking, relation}, known->second)) known->second = {asking, relation};
+      }
   }
 
   /// Who calls for what this plan brings: one that was asked for if it does, else the first; rather one that comes
   /// itself.
   void find_callers() {
     callers_found_ = true;
-    const auto look = [&](PackageId asking, WhyKind kind) {
-      const RelationList list = kind == WhyKind::Required ? RelationList::Requires : RelationList::Recommends;
-      for (const RelationId relation : universe_.relations(asking, list))
-        universe_.each_match(relation, [&](PackageId id) {
-          if (!will_be(id) || was(id) || id == asking) return;
-          const auto [known, fresh] = callers_.emplace(std::pair(id, kind), std::pair(asking, relation));
-          if (!fresh && is_better_reason({asking, relation}, known->second)) known->second = {asking, relation};
-        });
-    };
     const auto all_called = [&] {
       return std::all_of(coming_.begin(), coming_.end(), [&](PackageId id) {
-        return asked_for(id) || callers_.contains({id, WhyKind::Required}) ||
-               callers_.contains({id, WhyKind::Recommended});
+        return asked_for(id) || required_.contains(id) || recommended_.contains(id);
       });
     };
-    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended})
-      for (const PackageId id : coming_) look(id, kind);
-    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended}) {
-      if (all_called()) return;
-      for (const PackageId id : chosen_)
-        if (was(id)) look(id, kind);
-    }
+    const auto look = [&](PackageId id) {
+      find_callers(id, RelationList::Requires, required_);
+      find_callers(id, RelationList::Recommends, recommended_);
+    };
+    for (const PackageId id : coming_) look(id);
+    if (all_called()) return;
+    for (const PackageId id : chosen_)
+      if (was(id)) look(id);
+  }
+
+  /// What comes in a new version that nobody requires, because another one that comes conflicts with the old one.
+  std::optional<Why> conflict_with_old(PackageId before) const {
+    for (const PackageId id : coming_)
+      for (const RelationList list : {RelationList::Conflicts, RelationList::Replaces})
+        for (const RelationId relation : universe_.relations(id, list)) {
+          const Ids against = universe_.matching(relation);
+          if (universe_.name_id(id) != universe_.name_id(before) &&
+              std::find(against.begin(), against.end(), before) != against.end())
+            return Why{WhyKind::OldInConflict, std::string(universe_.name(id)), universe_.text(relation)};
+        }
+    return std::nullopt;
   }
 
   Why why(PackageId id, std::optional<PackageId> before) {
@@ -302,9 +221,15 @@ class Planner {
     if (const auto old = replaced_by(id)) return {WhyKind::Replacing, std::string(universe_.name(*old)), ""};
     if (before && request_.upgrades(universe_, *before)) return {WhyKind::Newer, "", ""};
     if (!callers_found_) find_callers();
-    for (const WhyKind kind : {WhyKind::Required, WhyKind::Recommended})
-      if (const auto found = callers_.find({id, kind}); found != callers_.end())
-        return {kind, std::string(universe_.name(found->second.first)), universe_.text(found->second.second)};
+    const auto called = [&](WhyKind kind, const Caller& caller) {
+      return Why{kind, std::string(universe_.name(caller.who)), universe_.text(caller.relation)};
+    };
+    if (const auto found = required_.find(id); found != required_.end())
+      return called(WhyKind::Required, found->second);
+    if (before)
+      if (auto conflict = conflict_with_old(*before)) return std::move(*conflict);
+    if (const auto found = recommended_.find(id); found != recommended_.end())
+      return called(WhyKind::Recommended, found->second);
     return {before || !universe_.installed_in_slot(id).empty() ? WhyKind::Newer : WhyKind::Asked, "", ""};
   }
 
@@ -333,10 +258,18 @@ class Planner {
     return false;
   }
 
+  /// Wanted, and nothing that is followed has any version of it.
+  bool is_stray(PackageId id) const {
+    const Ids versions = universe_.slot(id);
+    return universe_.wanted(id) &&
+           std::none_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
+  }
+
   Why why_removed(PackageId id) const {
     if (request_.means(request_.remove, universe_, id)) return {WhyKind::Asked, "", ""};
     for (const PackageId other : universe_.replacers_of(id))
       if (will_be(other)) return {WhyKind::ReplacedBy, std::string(universe_.name(other)), ""};
+    if (request_.drop_strays && is_stray(id)) return {WhyKind::Stray, "", ""};
     if (universe_.parallel(id) > 1)
       for (const PackageId other : universe_.slot(id))
         if (will_be(other)) return {WhyKind::MakesRoom, std::string(universe_.version(other)), ""};
@@ -348,34 +281,37 @@ class Planner {
       universe_.each_match(relation, [&](PackageId other) { met = met || will_be(other); });
       if (!met) return {WhyKind::LosesProvider, "", universe_.text(relation)};
     }
-    if (request_.drop_strays && universe_.wanted(id)) return {WhyKind::Stray, "", ""};
     return {WhyKind::Unneeded, "", ""};
   }
 
   /// Puts steps in the order in which each package comes after what it requires, depth first without recursion.
   void sort(std::vector<Step>& steps) const {
+    constexpr std::uint32_t kNone = 0;
+    std::vector<std::uint32_t> number(steps.empty() ? 0 : universe_.size(), kNone);  // of its step, from 1
     const auto id_of = [](const Step& step) { return step.after_id ? *step.after_id : *step.before_id; };
-    std::map<PackageId, std::size_t> place;
-    std::set<PackageId> all, entered;
-    for (const Step& step : steps) all.insert(id_of(step));
-    for (const Step& step : steps) {
-      std::vector<std::pair<PackageId, bool>> stack{{id_of(step), false}};
+    for (std::uint32_t i = 0; i < steps.size(); ++i) number[index_of(id_of(steps[i]))] = i + 1;
+    std::vector<Step> sorted;
+    sorted.reserve(steps.size());
+    std::vector<std::uint8_t> entered(steps.size(), 0);
+    std::vector<std::pair<std::uint32_t, bool>> stack;
+    for (std::uint32_t start = 0; start < steps.size(); ++start) {
+      stack.emplace_back(start, false);
       while (!stack.empty()) {
-        const auto [id, finished] = stack.back();
+        const auto [at, finished] = stack.back();
         stack.pop_back();
         if (finished) {
-          place.emplace(id, place.size());
+          sorted.push_back(std::move(steps[at]));
           continue;
         }
-        if (!entered.insert(id).second) continue;
-        stack.emplace_back(id, true);
-        for (const RelationId relation : universe_.relations(id, RelationList::Requires))
+        if (std::exchange(entered[at], 1) != 0) continue;
+        stack.emplace_back(at, true);
+        for (const RelationId relation : universe_.relations(id_of(steps[at]), RelationList::Requires))
           for (const PackageId other : universe_.matching(relation))
-            if (all.contains(other)) stack.emplace_back(other, false);
+            if (const std::uint32_t its = number[index_of(other)]; its != kNone && entered[its - 1] == 0)
+              stack.emplace_back(its - 1, false);
       }
     }
-    std::stable_sort(steps.begin(), steps.end(),
-                     [&](const Step& a, const Step& b) { return place.at(id_of(a)) < place.at(id_of(b)); });
+    steps = std::move(sorted);
   }
 
   void list_unneeded() {
@@ -389,21 +325,35 @@ class Planner {
       plan_.unneeded.emplace_back(universe_.name(id));
   }
 
+  /// What an upgrade would put in the place of an installed package: what takes over for it, or its newest version.
+  std::optional<PackageId> offered_for(PackageId id) const {
+    std::optional<PackageId> first;
+    for (const PackageId other : universe_.replacers_of(id)) {
+      if (!universe_.offered(other) && !universe_.is_installed(other)) continue;
+      if (will_be(other)) return std::nullopt;
+      if (!first) first = other;
+    }
+    if (first) return first;
+    const auto newest = universe_.newer_offer(id);
+    return newest && !will_be(*newest) ? newest : std::nullopt;
+  }
+
   void list_held_back() {
     if (!request_.upgrade_all && request_.upgrade.empty()) return;
     for (const PackageId id : universe_.installed()) {
       if (!request_.upgrades(universe_, id)) continue;
-      const auto offered = universe_.newer_offer(id);
-      if (!offered || will_be(*offered)) continue;
+      const auto offered = offered_for(id);
+      if (!offered) continue;
       HeldBack one;
       one.name = universe_.name(id);
       one.offered = universe_.version(*offered);
       one.offered_id = *offered;
+      if (universe_.name_id(*offered) != universe_.name_id(id)) one.renamed = universe_.name(*offered);
       one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
       if (one.held) one.why = universe_[id].installed->hold->reason;
       for (const PackageId other : universe_.slot(id))
         if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
-      if (!one.stays.empty()) plan_.held_back.push_back(std::move(one));
+      plan_.held_back.push_back(std::move(one));
     }
   }
 
@@ -415,7 +365,7 @@ class Planner {
   std::vector<PackageId> coming_, going_;
   std::set<PackageId> asked_, succeeded_;
   std::map<PackageId, PackageId> predecessors_, replaced_;  // of what comes: what it takes the place of
-  std::map<std::pair<PackageId, WhyKind>, Caller> callers_;
+  Callers required_, recommended_;                          // what comes: who calls for it
   bool callers_found_ = false;
   Plan plan_;
 };
@@ -427,7 +377,7 @@ Plan make_plan(const Universe& universe, const solve::Request& request, const so
   Plan plan = Planner(universe, request, selection, circumstances).run();
   plan.kind = circumstances.kind;
   plan.proved = selection.proved;
-  explain_held_back(universe, selection.chosen, plan.held_back);
+  explain_held_back(universe, selection, plan.held_back);
   if (circumstances.weigh_strays) plan.without_strays = circumstances.weigh_strays(plan.held_back);
   return plan;
 }
@@ -437,7 +387,8 @@ Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& reques
   for (const PackageId id : selection.chosen) there[index_of(id)] = 1;
   Plan::WithoutStrays result;
   for (const PackageId id : universe.installed()) {
-    const auto versions = universe.slot(id), instead = universe.replacers_of(id);
+    const auto versions = universe.slot(id);
+    const auto instead = universe.replacers_of(id);
     const auto stays = [&](PackageId one) { return there[index_of(one)] != 0; };
     const auto newer = universe.newer_offer(id);
     if (std::any_of(versions.begin(), versions.end(), stays))

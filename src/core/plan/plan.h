@@ -47,6 +47,7 @@ enum class WhyKind {  // stored in the ledger: never renumber
   Undone,             // an earlier transaction is taken back
   RolledBack,         // as it was after an earlier transaction
   Damaged,            // `by` of its files are not as they should be
+  OldInConflict,      // `by` conflicts with the version before
 };
 
 struct Why {
@@ -128,12 +129,15 @@ struct ConfigStep {
   }
 };
 
-/// An installed package that an upgrade leaves behind what a followed channel offers.
+/// An installed package that an upgrade leaves behind what a followed channel offers; as many as its level counts, and
+/// those that are held.
 struct HeldBack {
-  std::string name, stays, offered;  // versions
+  std::string name, stays, offered;  // versions; `stays` is empty where it is removed
   PackageId offered_id{};
-  bool held = false;    // by a hold
-  std::string why, by;  // the shortest true reason that was found, a sentence, and whose doing it is; or empty
+  std::string renamed{};     // what `offered` is a version of, where something else takes over
+  bool held = false;         // by a hold
+  std::string why, by;       // what has to give way for it, a sentence, and the name of the first of that; or empty
+  std::size_t together = 0;  // so many that are held back could come if that gave way, and nothing else were lost
 };
 
 struct Plan {

@@ -56,7 +56,7 @@ Step step_in(const Json& one) {
   step.arch = text(one.at(2));
   step.before = text(one.at(3));
   step.after = text(one.at(4));
-  step.why = {kind_at(one.at(5), WhyKind::Damaged), text(one.at(6)), text(one.at(7))};
+  step.why = {kind_at(one.at(5), WhyKind::OldInConflict), text(one.at(6)), text(one.at(7))};
   step.origin = text(one.at(8));
   step.reason = kind_at(one.at(9), Reason::PulledIn);
   step.download = one.at(10).get<ByteCount>();
@@ -68,6 +68,19 @@ Step step_in(const Json& one) {
 Json encoded(const ConfigStep& one) {
   return Json::array({encoded_kind(one.action), one.path, one.package, one.from, encoded(one.before),
                       encoded(one.after), one.leftover});
+}
+
+HeldBack held_back_in(const Json& one) {
+  HeldBack result;
+  result.name = text(one.at(0));
+  result.stays = text(one.at(1));
+  result.offered = text(one.at(2));
+  result.held = one.at(3).get<bool>();
+  result.why = text(one.at(4));
+  result.by = text(one.at(5));
+  if (one.size() > 6) result.renamed = text(one.at(6));
+  if (one.size() > 7) result.together = one.at(7).get<std::size_t>();
+  return result;
 }
 
 ConfigStep config_in(const Json& one) {
@@ -91,14 +104,7 @@ Plan plan_in(const Json& whole) {
   for (const Json& one : list("configs")) plan.configs.push_back(config_in(one));
   for (const Json& one : list("notices"))
     plan.notices.push_back({kind_at(one.at(0), Notice::Kind::DirectoryLower), text(one.at(1)), text(one.at(2))});
-  for (const Json& one : list("held_back"))
-    plan.held_back.push_back({text(one.at(0)),
-                              text(one.at(1)),
-                              text(one.at(2)),
-                              {},
-                              one.at(3).get<bool>(),
-                              text(one.at(4)),
-                              text(one.at(5))});
+  for (const Json& one : list("held_back")) plan.held_back.push_back(held_back_in(one));
   for (const Json& one : list("unneeded")) plan.unneeded.push_back(text(one));
   if (whole.contains("without_strays")) {
     const Json& strays = whole["without_strays"];
@@ -203,7 +209,7 @@ std::string record_of(const Plan& plan) {
     return Json::array({encoded_kind(one.kind), one.path, one.package});
   });
   put("held_back", plan.held_back, [](const HeldBack& one) {
-    return Json::array({one.name, one.stays, one.offered, one.held, one.why, one.by});
+    return Json::array({one.name, one.stays, one.offered, one.held, one.why, one.by, one.renamed, one.together});
   });
   put("unneeded", plan.unneeded, [](const std::string& one) { return Json(one); });
   if (!plan.proved) whole["proved"] = false;

@@ -162,7 +162,7 @@ class Search {
   void other_channels() {
     // of what the refusal is about: what else could come from elsewhere is no way out of it
     std::set<std::string> channels;
-    const auto add = [&](const std::vector<PackageId>& ids) {
+    const auto add = [&](Ids ids) {
       for (const PackageId id : ids)
         for (std::size_t i = 0; i < universe_.offer_count(id); ++i)
           if (const auto offer = universe_.offer(id, i);

@@ -39,7 +39,7 @@ class Graph {
               std::find_if(edges.begin() + begin, edges.end(), [&](const Edge& one) { return one.to == other; });
           if (known == edges.end())
             edges.push_back({other, verb, relation});
-          else if (relation_rank(universe_.text(relation)) < relation_rank(universe_.text(known->relation)))
+          else if (relation_rank(universe_, relation) < relation_rank(universe_, known->relation))
             known->relation = relation;
         }
     };
@@ -92,11 +92,14 @@ std::vector<TreeLine> unfold(const Universe& universe, const Edges& edges, Packa
 
 }  // namespace
 
-int relation_rank(std::string_view relation) {
-  const bool other =
-      relation.find_first_of("<!|") != std::string_view::npos || relation.find(" = ") != std::string_view::npos;
-  if (other) return 2;
-  return relation.find('>') != std::string_view::npos ? 1 : 0;
+int relation_rank(const Universe& universe, RelationId relation) {
+  if (universe.constraint_count(relation) > 1) return 2;
+  switch (universe.constraint(relation, 0).op) {
+    case Operator::Any: return 0;
+    case Operator::Greater:
+    case Operator::GreaterEqual: return 1;
+    default: return 2;
+  }
 }
 
 std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,

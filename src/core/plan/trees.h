@@ -22,7 +22,7 @@ struct TreeLine {
 
 /// Of several relations that lead to the same package, a person names the one with the smallest rank: one without a
 /// bound, then one with a lower bound, then any other.
-int relation_rank(std::string_view relation);
+int relation_rank(const Universe& universe, RelationId relation);
 
 /// What `top` requires within the set, to `most_depth` levels (0: all). The first line is `top` itself.
 std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,

@@ -329,7 +329,8 @@ bool Cdcl::assume(std::span<const Lit> assumptions) {
   return true;
 }
 
-Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase) {
+Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase, std::span<const Lit> kept) {
+  std::size_t next_kept = 0;  // those before it are decided
   core_.clear();
   backtrack(0);
   const bool assuming = !assumptions.empty();
@@ -348,6 +349,7 @@ Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase)
         return Answer::No;
       }
       learn(conflict);
+      next_kept = 0;
       if (restart > 0) --restart;
       continue;
     }
@@ -357,6 +359,7 @@ Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase)
     }
     if (restart == 0) {
       backtrack(0);
+      next_kept = 0;
       restart = kRestartUnit * luby(++round);
       continue;
     }
@@ -365,6 +368,12 @@ Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase)
         backtrack(0);
         return Answer::No;
       }
+      continue;
+    }
+    while (next_kept < kept.size() && value(kept[next_kept]) != kUnknown) ++next_kept;
+    if (next_kept < kept.size()) {
+      trail_limits_.push_back(trail_.size());
+      enqueue(kept[next_kept], kNoReason);
       continue;
     }
     const Var var = in_order ? pick_in_order() : pick();
@@ -378,6 +387,33 @@ Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase)
     enqueue(up ? positive(var) : negative(var), kNoReason);
   }
   return Answer::No;
+}
+
+Answer Cdcl::solve_keeping(std::span<const Lit> assumptions, std::span<const Lit> kept) {
+  return search(assumptions, false, false, kept);
+}
+
+bool Cdcl::stand_on(std::span<const Lit> assumptions) {
+  core_.clear();
+  backtrack(0);
+  if (broken_ || propagate() != kNoReason) return false;
+  return assume(assumptions) && propagate() == kNoReason;
+}
+
+bool Cdcl::ruled_out(Lit lit) {
+  core_.clear();
+  if (value(lit) == kTrue) return false;
+  if (value(lit) == kFalse) {
+    analyze_final(kNoReason, ~lit);
+    core_[0] = lit;
+    return true;
+  }
+  trail_limits_.push_back(trail_.size());
+  enqueue(lit, kNoReason);
+  const std::uint32_t conflict = propagate();
+  if (conflict != kNoReason) analyze_final(conflict, {});
+  backtrack(1);
+  return conflict != kNoReason;
 }
 
 Answer Cdcl::solve(std::span<const Lit> assumptions) { return search(assumptions, false, false); }

@@ -51,6 +51,14 @@ class Cdcl {
   /// lexicographic order in which earlier variables count more and `phase` comes first. What was learnt before only
   /// spares work.
   Answer solve_first(bool phase);
+  /// Assumes these for ruled_out(). False: unit propagation finds that they can't hold together.
+  bool stand_on(std::span<const Lit> assumptions);
+  /// Does unit propagation from what stand_on() assumed rule a literal out? Then core() tells which assumptions do.
+  /// Whatever else is asked of the engine ends the standing.
+  bool ruled_out(Lit lit);
+  /// As solve, but of all models the first one in the lexicographic order in which earlier ones of `kept` count more
+  /// and are true. Those that are false in it are a minimal set that has to be given up (a minimal correction set).
+  Answer solve_keeping(std::span<const Lit> assumptions, std::span<const Lit> kept);
   /// Steps that solves may take together from now on: clauses and literals looked at.
   void set_budget(std::uint64_t steps) { budget_ = steps > UINT64_MAX - steps_ ? UINT64_MAX : steps_ + steps; }
   std::uint64_t steps() const { return steps_; }
@@ -95,7 +103,7 @@ class Cdcl {
   Var pick_in_order();
   void learn(std::uint32_t conflict);
   bool assume(std::span<const Lit> assumptions);
-  Answer search(std::span<const Lit> assumptions, bool in_order, bool phase);
+  Answer search(std::span<const Lit> assumptions, bool in_order, bool phase, std::span<const Lit> kept = {});
   std::uint32_t level() const { return static_cast<std::uint32_t>(trail_limits_.size()); }
 
   // a binary heap of variables with activity

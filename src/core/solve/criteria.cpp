@@ -82,7 +82,7 @@ class Softs {
     for (const PackageId id : encoding_.cone())
       if (!u_.is_installed(id) && !encoding_.engine().never(encoding_.lit(id))) f(id);
   }
-  std::vector<Lit> lits(const std::vector<PackageId>& ids) const {
+  std::vector<Lit> lits(Ids ids) const {
     std::vector<Lit> result;
     for (const PackageId id : ids) result.push_back(encoding_.lit(id));
     return result;

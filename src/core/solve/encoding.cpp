@@ -5,12 +5,11 @@
 namespace hambrel::solve {
 
 namespace {
-constexpr std::uint32_t kAlways = UINT32_MAX;  // a clause that belongs to no statement
 constexpr std::size_t kFew = 6;
 }  // namespace
 
-Encoding::Encoding(const Universe& universe, const Request& request, Scope scope, bool explain)
-    : universe_(universe), request_(request), scope_(scope), explain_(explain) {
+Encoding::Encoding(const Universe& universe, const Request& request, Scope scope, Selectors selectors)
+    : universe_(universe), request_(request), scope_(scope), selectors_(selectors) {
   engine_.new_variable(true);
   engine_.add({truth()});
   allowed_.assign(universe.size(), 0);
@@ -172,15 +171,18 @@ void Encoding::make_variables() {
 }
 
 std::vector<PackageId> Encoding::choices(PackageId id) const {
-  std::vector<PackageId> ids = universe_.slot(id);
-  std::erase_if(ids, [&](PackageId one) { return !may_choose(one); });
+  std::vector<PackageId> ids;
+  for (const PackageId one : universe_.slot(id))
+    if (may_choose(one)) ids.push_back(one);
   return ids;
 }
 
 std::uint32_t Encoding::lag(PackageId id) const {
   std::uint32_t count = 0;
   std::string_view last;
-  for (const PackageId other : choices(id)) {
+  for (const PackageId other : universe_.slot(id)) {
+    if (other == id) break;
+    if (!may_choose(other)) continue;
     if (order_versions(universe_.version(other), universe_.version(id)) <= 0) break;
     if (universe_.version(other) != last) ++count;
     last = universe_.version(other);
@@ -222,9 +224,20 @@ Lit Encoding::one_of_unless(Lit unless, std::vector<Lit> lits) {
 
 // ---- statements
 
+/// Is this what the administrator decided, or what nobody offers?
+bool Encoding::is_root(Cause::Kind kind) const {
+  switch (kind) {
+    case Cause::Kind::Held:
+    case Cause::Kind::LeftAlone:
+    case Cause::Kind::Wanted: return true;
+    case Cause::Kind::Requires: return clause_.size() == 1;
+    default: return false;
+  }
+}
+
 /// Adds clause_, which belongs to a statement. Statements of the same kind, subject and relation are one.
 void Encoding::state(Cause::Kind kind, std::uint32_t subject, std::uint32_t relation, PackageId package) {
-  if (!explain_) {
+  if (selectors_ == Selectors::None || (selectors_ == Selectors::Roots && !is_root(kind))) {
     engine_.add(clause_);
     return;
   }
@@ -232,9 +245,11 @@ void Encoding::state(Cause::Kind kind, std::uint32_t subject, std::uint32_t rela
   const std::uint64_t key = (static_cast<std::uint64_t>(subject) << 32U) | relation;
   const auto [place, is_new] = known.emplace(key, static_cast<std::uint32_t>(statements_.size()));
   if (is_new) statements_.push_back({kind, subject, relation, package, positive(engine_.new_variable(true))});
-  kept_.push_back(
-      {place->second, static_cast<std::uint32_t>(kept_lits_.size()), static_cast<std::uint32_t>(clause_.size())});
-  kept_lits_.insert(kept_lits_.end(), clause_.begin(), clause_.end());
+  if (selectors_ == Selectors::All) {
+    kept_.push_back(
+        {place->second, static_cast<std::uint32_t>(kept_lits_.size()), static_cast<std::uint32_t>(clause_.size())});
+    kept_lits_.insert(kept_lits_.end(), clause_.begin(), clause_.end());
+  }
   clause_.push_back(~statements_[place->second].selector);
   engine_.add(clause_);
 }
@@ -355,7 +370,7 @@ void Encoding::encode_slots() {
 void Encoding::encode_slot(const std::vector<PackageId>& versions) {
   const auto add = [&](std::initializer_list<Lit> clause) {
     engine_.add(clause);
-    if (!explain_) return;
+    if (selectors_ != Selectors::All) return;
     kept_.push_back(
         {kAlways, static_cast<std::uint32_t>(kept_lits_.size()), static_cast<std::uint32_t>(clause.size())});
     kept_lits_.insert(kept_lits_.end(), clause.begin(), clause.end());
@@ -409,87 +424,10 @@ std::vector<PackageId> Encoding::chosen() const {
   std::vector<PackageId> result = fixed_;
   for (const PackageId id : cone_)
     if (engine_.model(lit(id))) result.push_back(id);
-  universe_.sort(result);
+  const auto middle = result.begin() + static_cast<std::ptrdiff_t>(fixed_.size());
+  std::inplace_merge(result.begin(), middle, result.end(),
+                     [&](PackageId a, PackageId b) { return universe_.place(a) < universe_.place(b); });
   return result;
-}
-
-std::vector<Cause> Encoding::causes(const std::vector<std::size_t>& statements) const {
-  std::vector<Cause> result;
-  for (const std::size_t number : statements) {
-    const Statement& one = statements_[number];
-    Cause cause;
-    cause.kind = one.kind;
-    if (one.kind == Cause::Kind::Asked) {
-      cause.name = request_.install[one.subject].text;
-      cause.others = request_.install[one.subject].candidates;
-      result.push_back(std::move(cause));
-      continue;
-    }
-    const auto name = static_cast<NameId>(one.subject);
-    cause.name = universe_.name(name);
-    if (one.relation == kNone) {
-      if (one.kind != Cause::Kind::AskedToRemove) cause.packages.push_back(one.package);
-      result.push_back(std::move(cause));
-      continue;
-    }
-    const auto relation = static_cast<RelationId>(one.relation);
-    const RelationList list = one.kind == Cause::Kind::Requires    ? RelationList::Requires
-                              : one.kind == Cause::Kind::Conflicts ? RelationList::Conflicts
-                                                                   : RelationList::Replaces;
-    cause.relation = universe_.text(relation);
-    for (const PackageId id : universe_.versions_of(name)) {
-      const auto relations = universe_.relations(id, list);
-      if (lit(id) != ~truth() && std::find(relations.begin(), relations.end(), relation) != relations.end())
-        cause.packages.push_back(id);
-    }
-    for (const PackageId id : universe_.matching(relation))
-      if (lit(id) != ~truth() && (list == RelationList::Requires || universe_.name_id(id) != name))
-        cause.others.push_back(id);
-    result.push_back(std::move(cause));
-  }
-  return result;
-}
-
-Encoding::Extract Encoding::extract(const std::vector<std::size_t>& statements) const {
-  Extract part;
-  std::vector<Var> own(engine_.variables(), kNone);
-  const auto here = [&](Lit lit) {
-    Var& var = own[lit.var()];
-    if (var == kNone) var = part.engine.new_variable(true);
-    return lit.negative() ? negative(var) : positive(var);
-  };
-  const auto literals = [&](const Kept& one) { return std::span(kept_lits_).subspan(one.start, one.size); };
-  part.engine.add({here(truth())});
-  std::vector<std::uint8_t> in(statements_.size(), 0);
-  for (const std::size_t one : statements) {
-    in[one] = 1;
-    part.selectors.push_back(here(statements_[one].selector));
-  }
-  std::vector<Lit> clause;
-  std::vector<const Kept*> always;
-  for (const Kept& one : kept_) {
-    if (one.statement == kAlways) {
-      always.push_back(&one);
-    } else if (in[one.statement] != 0) {
-      clause.assign({~here(statements_[one.statement].selector)});
-      for (const Lit lit : literals(one)) clause.push_back(here(lit));
-      part.engine.add(clause);
-    }
-  }
-  for (bool more = true; more;) {  // these link nothing but the versions in one slot
-    more = false;
-    std::erase_if(always, [&](const Kept* one) {
-      const auto lits = literals(*one);
-      if (std::none_of(lits.begin(), lits.end(),
-                       [&](Lit lit) { return lit.var() != truth().var() && own[lit.var()] != kNone; }))
-        return false;
-      clause.clear();
-      for (const Lit lit : lits) clause.push_back(here(lit));
-      part.engine.add(clause);
-      return more = true;
-    });
-  }
-  return part;
 }
 
 }  // namespace hambrel::solve

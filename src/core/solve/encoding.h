@@ -19,7 +19,9 @@ namespace hambrel::solve {
 class Encoding {
  public:
   enum class Scope { Frozen, Full };
-  Encoding(const Universe& universe, const Request& request, Scope scope, bool explain = false);
+  /// Which statements get a selector: none; what an upgrade can be held back by (obstacles.h); or every one.
+  enum class Selectors { None, Roots, All };
+  Encoding(const Universe& universe, const Request& request, Scope scope, Selectors selectors = Selectors::None);
 
   const Universe& universe() const { return universe_; }
   const Request& request() const { return request_; }
@@ -55,7 +57,7 @@ class Encoding {
   std::vector<PackageId> chosen() const;  // by the last model, in the order of lists
   bool is_chosen(PackageId id) const { return engine_.model(lit(id)); }
 
-  // with explain
+  // with selectors
   struct Statement {
     Cause::Kind kind;
     std::uint32_t subject;   // the place in Request::install, or a NameId
@@ -76,6 +78,7 @@ class Encoding {
 
  private:
   static constexpr Var kNone = UINT32_MAX;
+  static constexpr std::uint32_t kAlways = UINT32_MAX;  // a clause that belongs to no statement
   enum Allowed : std::uint8_t { kLooked = 1, kMayChoose = 2, kTarget = 4 };
 
   std::uint8_t allowed(PackageId id) const {
@@ -98,13 +101,14 @@ class Encoding {
   void encode_package(PackageId id);
   void encode_slots();
   void encode_slot(const std::vector<PackageId>& versions);
+  bool is_root(Cause::Kind kind) const;
   void state(Cause::Kind kind, std::uint32_t subject, std::uint32_t relation, PackageId package);
   void forbid(Cause::Kind kind, PackageId id, RelationId relation);
 
   const Universe& universe_;
   const Request& request_;
   Scope scope_;
-  bool explain_;
+  Selectors selectors_;
   Cdcl engine_;
   mutable std::vector<std::uint8_t> allowed_;
   std::vector<Var> variables_;
@@ -118,7 +122,7 @@ class Encoding {
   struct Kept {
     std::uint32_t statement, start, size;
   };
-  std::vector<Kept> kept_;  // clauses by statement, with explain
+  std::vector<Kept> kept_;  // clauses by statement, where every one has a selector
   std::vector<Lit> kept_lits_;
 };
 

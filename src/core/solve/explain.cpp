@@ -99,7 +99,7 @@ std::string Cause::text(const Universe& universe) const {
 }
 
 Explainer::Explainer(const Universe& universe, const Request& request)
-    : encoding_(universe, request, Encoding::Scope::Full, true), budget_(request.budget) {
+    : encoding_(universe, request, Encoding::Scope::Full, Encoding::Selectors::All), budget_(request.budget) {
   const auto& statements = encoding_.statements();
   by_variable_.assign(encoding_.engine().variables(), 0);
   for (std::size_t i = 0; i < statements.size(); ++i) {

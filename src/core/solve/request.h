@@ -69,12 +69,16 @@ struct LevelValue {
   bool proved = true;  // nothing better exists, given the levels before
 };
 
+class Obstacles;
+
 /// The set of packages that are to be installed in the end, in the order of lists.
 struct Selection {
   std::vector<PackageId> chosen;
   std::vector<LevelValue> levels;
   std::uint64_t conflicts = 0, steps = 0;  // how hard the search was
   bool proved = true;                      // every level was
+  // Of an upgrade: for finding why something is left behind. Of use as long as the universe and the request are there.
+  std::shared_ptr<Obstacles> obstacles{};
 };
 
 /// One link of the chain of a refusal.

@@ -5,6 +5,7 @@
 #include "solve/criteria.h"
 #include "solve/encoding.h"
 #include "solve/explain.h"
+#include "solve/obstacles.h"
 
 namespace hambrel::solve {
 
@@ -53,10 +54,22 @@ std::variant<Selection, Refusal> solve_whole(const Universe& universe, const Req
       if (is_optimum_of_all(selection)) return selection;
     }
   }
-  Encoding encoding(universe, request, Encoding::Scope::Full);
+  const bool upgrades = request.upgrade_all || !request.upgrade.empty();
+  const auto whole = std::make_shared<Encoding>(universe, request, Encoding::Scope::Full,
+                                                upgrades ? Encoding::Selectors::Roots : Encoding::Selectors::None);
+  Encoding& encoding = *whole;
+  std::optional<Cdcl> untouched;
+  if (upgrades) {
+    untouched = encoding.engine();
+    for (const Encoding::Statement& one : encoding.statements()) encoding.engine().add({one.selector});
+  }
   encoding.engine().set_budget(request.budget);
   switch (encoding.engine().solve({})) {
-    case Answer::Yes: return optimize(encoding, request.budget);
+    case Answer::Yes: {
+      Selection selection = optimize(encoding, request.budget);
+      if (upgrades) selection.obstacles = std::make_shared<Obstacles>(whole, std::move(*untouched));
+      return selection;
+    }
     case Answer::No: return std::make_shared<Explainer>(universe, request)->explain();
     case Answer::Unknown: break;
   }

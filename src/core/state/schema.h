@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 8> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 9> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -104,6 +104,9 @@ CREATE TABLE put_away(txn INTEGER PRIMARY KEY, times BLOB NOT NULL);
 )sql",
                                                              R"sql(
 -- The plans of new entries are records (plan_record.h), which older programs can't read.
+)sql",
+                                                             R"sql(
+CREATE INDEX packages_shelved ON packages(name, version) WHERE shelved = 1;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

@@ -1,0 +1,116 @@
+// The words of a plan: what is done, why, and what is worth knowing.
+#include <fmt/format.h>
+
+#include "plan/plan.h"
+
+namespace hambrel::plan {
+
+std::string_view text_of(Action action) {
+  switch (action) {
+    case Action::Install: return "install";
+    case Action::Upgrade: return "upgrade";
+    case Action::Downgrade: return "downgrade";
+    case Action::Remove: return "remove";
+    case Action::Repair: return "repair";
+    case Action::Shelve: return "shelve";
+    case Action::Unshelve: return "unshelve";
+    case Action::Want: return "want";
+    case Action::Unwant: return "unwant";
+    case Action::Hold: return "hold";
+    case Action::Release: return "release";
+  }
+  return "";
+}
+
+std::string Why::text() const {
+  switch (kind) {
+    case WhyKind::Asked: return "asked for";
+    case WhyKind::Required: return fmt::format("{} requires {}", by, relation);
+    case WhyKind::Recommended: return fmt::format("{} recommends {}", by, relation);
+    case WhyKind::Newer: return "newer version";
+    case WhyKind::Replacing: return fmt::format("replaces {}", by);
+    case WhyKind::ReplacedBy: return fmt::format("replaced by {}", by);
+    case WhyKind::LosesProvider: return fmt::format("requires {}, which is being removed", relation);
+    case WhyKind::InConflict: return fmt::format("conflicts with {}", by);
+    case WhyKind::Unneeded: return "no longer needed";
+    case WhyKind::MakesRoom: return fmt::format("makes room for {}", by);
+    case WhyKind::Stray: return "wanted, but in the way, and no repository offers it any more";
+    case WhyKind::Undone: return fmt::format("undoes transaction {}", by);
+    case WhyKind::Damaged: return fmt::format("{} of its files damaged", by);
+    case WhyKind::RolledBack: return fmt::format("as after transaction {}", by);
+    case WhyKind::OldInConflict: return fmt::format("{} conflicts with {}", by, relation);
+  }
+  return {};
+}
+
+std::string_view text_of(ConfigAction action) {
+  switch (action) {
+    case ConfigAction::Keep: return "keep";
+    case ConfigAction::Take: return "take";
+    case ConfigAction::Merge: return "merge";
+    case ConfigAction::Edit: return "edit";
+    case ConfigAction::Wait: return "wait";
+    case ConfigAction::Carry: return "carry";
+    case ConfigAction::Purge: return "purge";
+    case ConfigAction::Restore: return "restore";
+    case ConfigAction::Ask: return "ask";
+  }
+  return "";
+}
+
+std::string ConfigStep::text() const {
+  const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
+  switch (action) {
+    case ConfigAction::Keep: return moved + "your version stays; the package's is not used";
+    case ConfigAction::Take:
+      return moved + (before ? "the package's version; yours is moved to the attic" : "the package's version");
+    case ConfigAction::Merge: return moved + "your changes and the new version's, combined";
+    case ConfigAction::Edit: return moved + "as you wrote it";
+    case ConfigAction::Wait: return moved + "you edited it: your version stays, the new one waits for your decision";
+    case ConfigAction::Carry: return moved + "your version moves with it";
+    case ConfigAction::Purge: return leftover ? "a leftover; moved to the attic" : "edited; moved to the attic, too";
+    case ConfigAction::Restore:
+      if (!after) return "did not exist then; moved to the attic";
+      return before ? "as it was then; the present file is moved to the attic" : "as it was then";
+    case ConfigAction::Ask: return moved + "you changed it, and so did the new version";
+  }
+  return {};
+}
+
+std::string Notice::text() const {
+  switch (kind) {
+    case Kind::ConfigKept: return fmt::format("/{} was edited: your version stays", path);
+    case Kind::ConfigDisplaced:
+      return fmt::format("/{} was edited, and {} now has a directory there: your version is moved to the attic", path,
+                         package);
+    case Kind::ConfigStaysAway: return fmt::format("/{}: you deleted it; it will not be restored", path);
+    case Kind::Leftover:
+      return fmt::format("/{} was edited and is kept; `hambrel remove --purge {}` removes it, too", path, package);
+    case Kind::Unowned:
+      return fmt::format("/{} is not owned by any package: it is moved to the attic, {} has its own", path, package);
+    case Kind::DirectoryStays: return fmt::format("/{} stays: it contains files no package owns", path);
+    case Kind::DirectoryLower:
+      return fmt::format("/{} stays, empty: it is in a lower layer of an overlay, which cannot rename it", path);
+    case Kind::Changed: return fmt::format("/{} was changed since: that version is moved to the attic", path);
+    case Kind::Lost:
+      return fmt::format("/{} of {} cannot be restored: it is not in the attic, the cache or a repository", path,
+                         package);
+    case Kind::GivenUp:
+      return fmt::format(
+          "{} {} will no longer be undoable; going back to before {} will need the cache or a "
+          "repository",
+          path == package ? "transaction" : "transactions", path, package);
+    case Kind::ConfigUnknown:
+      return fmt::format("what was at /{} then is no longer known: files were dropped from the attic since", path);
+    case Kind::ConfigUnmerged: return fmt::format("/{} cannot be merged: {}; the new version waits", path, package);
+    case Kind::OwnSettings: return fmt::format("/{} of {} is one of Hambrel's own settings", path, package);
+    case Kind::OpenToAll:
+      return fmt::format("/{} of {} is a directory in which any user can replace other users' files", path, package);
+    case Kind::Privileged:
+      return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,
+                         package);
+  }
+  return {};
+}
+
+}  // namespace hambrel::plan
