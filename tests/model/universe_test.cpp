@@ -6,6 +6,7 @@
 #include <set>
 
 #include "model/search.h"
+#include "solve/solver.h"
 #include "solve/universe_text.h"
 #include "support/program.h"
 
@@ -79,6 +80,41 @@ TEST(UniverseTest, EachVersionStandsOnceInTheOrderOfListsHoweverItWasFound) {
   EXPECT_EQ(u[u.versions_of("b")[0]].offers.size(), 1U) << "what is installed keeps what is on offer of it";
   ASSERT_EQ(u.unseen_versions_of("a").size(), 1U);
   EXPECT_EQ(u[u.unseen_versions_of("a")[0]].elsewhere[0].repository, "cove");
+}
+
+TEST(UniverseTest, TheSameVersionOfTwoRepositoriesIsTwoPackagesWhereTheirFilesDiffer) {
+  std::vector<Candidate> all = test::candidates(R"(
+lamp 2
+    from far/stable 70
+    requires oil
+lamp 2
+    from near/stable 10
+    requires gas
+*lamp 1
+*mast 1
+    requires oil
+mast 1
+    from far/stable 70
+    requires gas
+oil 1
+gas 1
+)");
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (!all[i].offers.empty()) all[i].offers[0].digest.bytes[0] = static_cast<std::uint8_t>(i + 1);
+  const Universe u(all);
+  const Ids lamps = u.versions_of("lamp");
+  ASSERT_EQ(lamps.size(), 3U);
+  EXPECT_EQ(u.newest_offers(*u.installed_of("lamp")).size(), 2U);
+  const PackageId best = *u.newer_offer(*u.installed_of("lamp"));
+  EXPECT_EQ(u[best].offers[0].repository, "near") << "rank decides";
+  EXPECT_EQ(u.package(best).requires_[0].text(), "gas") << "with its own relations";
+  solve::Request request;
+  request.upgrade_all = true;
+  const auto answer = solve::solve(u, request);
+  std::string text;
+  for (const PackageId id : std::get<solve::Selection>(answer).chosen)
+    text += u.package(id).title() + (u.package(id).requires_.empty() ? "" : u.package(id).requires_[0].text()) + " ";
+  EXPECT_EQ(text, "gas 1 lamp 2gas mast 1oil oil 1 ") << "the installed mast is not exchanged for the other file of it";
 }
 
 TEST(UniverseTest, ADamagedImageIsNeverReadAsIfItWereWhole) {

@@ -34,7 +34,7 @@ int run(const std::string& path, const std::string& name) {
   auto proposed = operations::propose(root, std::move(request));
   if (const auto* const refused = std::get_if<operations::Refused>(&proposed.result)) {
     std::printf("refused: %s\n", refused->refusal.what.c_str());
-    for (const plan::Remedy& remedy : operations::remedies_for(root, *refused))
+    for (const plan::Remedy& remedy : operations::remedies_for(root, *refused).remedies)
       std::printf("  a way out: %s\n", remedy.command().c_str());
     return 3;
   }

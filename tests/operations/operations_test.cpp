@@ -122,7 +122,7 @@ TEST_F(Operations, ARefusalIsAValueWithRemediesThatCanBeTaken) {
   ChangingRoot root(options(), notes, 0);
   const auto proposed = propose(root, install(root, "horn"));
   const auto& refused = std::get<Refused>(proposed.result);
-  const auto remedies = remedies_for(root, refused);
+  const auto remedies = remedies_for(root, refused).remedies;
   ASSERT_EQ(remedies.size(), 1U);
   EXPECT_EQ(remedies[0].command(), "hambrel change --install horn --remove lamp");
   met(propose(root, take(root, refused, remedies[0])))->perform(root, {});

@@ -1,5 +1,6 @@
 #include "plan/remedies.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include "plan/trees.h"
@@ -24,8 +25,9 @@ std::string ways_out(const Universe& u, const std::vector<std::string>& install,
   const auto answer = solve::solve(u, request);
   if (!std::holds_alternative<solve::Refusal>(answer)) return "not refused";
   std::string text;
-  for (const Remedy& remedy : remedies_for(u, request, std::get<solve::Refusal>(answer)))
-    text += remedy.command() + ": " + remedy.price() + "\n";
+  const WaysOut found = remedies_for(u, request, std::get<solve::Refusal>(answer));
+  for (const Remedy& remedy : found.remedies) text += remedy.command() + ": " + remedy.price() + "\n";
+  if (found.remedies.empty()) text += "none: " + found.best_known + "\n";
   return text;
 }
 
@@ -78,9 +80,27 @@ TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {
   EXPECT_EQ(ways_out(u, {"desk"}), "hambrel install desk lib@beta: installs 2\n");
 }
 
-TEST(Remedies, NothingIsOfferedWhereNothingHelps) {
+TEST(Remedies, WhereNothingHelpsThatIsSaid) {
   const Universe u = test::universe("a 1\n    requires nowhere\n");
-  EXPECT_EQ(ways_out(u, {"a"}), "");
+  EXPECT_EQ(ways_out(u, {"a"}), "none: nothing that could be given up, nor any other version or channel, was enough\n");
+}
+
+TEST(Remedies, AsFewWantedPackagesAsPossibleAreGivenUp) {
+  std::string text = "new 1\n    requires by-many | by-two\nby-many 1\n";
+  for (int i = 1; i <= 5; ++i) text += "    conflicts m" + std::to_string(i) + "\n";
+  text += "by-two 1\n    conflicts t1\n    conflicts t2\n*t1 1\n*t2 1\n";
+  for (int i = 1; i <= 5; ++i) text += "*m" + std::to_string(i) + " 1\n";
+  EXPECT_THAT(ways_out(test::universe(text), {"new"}),
+              testing::StartsWith("hambrel change --install new --remove t1 --remove t2: removes t2, t1 (wanted); "));
+  std::string many = "new 1\n";
+  for (int i = 1; i <= 60; ++i) many += "    conflicts w" + std::to_string(i) + "\n";
+  for (int i = 1; i <= 60; ++i) many += "*w" + std::to_string(i) + " 1\n";
+  EXPECT_THAT(ways_out(test::universe(many), {"new"}),
+              testing::StartsWith("none: the smallest change that would help would remove 60 packages: w1, w10, "));
+  std::string ten = "new 1\n";
+  for (int i = 1; i <= 10; ++i) ten += "    conflicts w" + std::to_string(i) + "\n";
+  for (int i = 1; i <= 10; ++i) ten += "*w" + std::to_string(i) + " 1\n";
+  EXPECT_THAT(ways_out(test::universe(ten), {"new"}), testing::HasSubstr(" and 4 more (wanted); installs 1"));
 }
 
 TEST(Trees, UnfoldEachPackageOnceAndStopAtTheDepth) {

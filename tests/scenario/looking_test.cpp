@@ -115,6 +115,31 @@ TEST_F(Looking, ARepositoryThatIsNotEnabledIsToldOfAndOfferedAsAWayOut) {
   EXPECT_EQ(station.installed(), "lens 1-1, view 1-1");
 }
 
+TEST_F(Looking, TheSameVersionOfTwoRepositoriesIsToldApartByItsFile) {
+  const fs::path cove = station.path("cove");
+  station.pack("lens", "1-1", "[relations]\nrequires = [\"oil\"]\n", {{"usr/share/lens", "of cove"}},
+               (cove / "packages/lens/1-1.independent.hambrel").string());
+  station.pack("oil", "1-1", "", {{"usr/share/oil", "x"}}, (cove / "packages/oil/1-1.independent.hambrel").string());
+  fs::remove_all(station.path("src-lens-1-1"));
+  station.pack("lens", "1-1", "", {{"usr/share/lens", "of base"}});
+  station.publish();
+  run({HAMBREL_PROGRAM, "publish", cove.string()});
+  station.hambrel({"repo", "add", "cove", "file://" + cove.string(), "--rank", "10"});
+  station.hambrel({"refresh"});
+  const Ran plan = station.hambrel({"install", "lens", "-n"});
+  EXPECT_THAT(plan.out, HasSubstr("lens requires oil"));
+  EXPECT_THAT(plan.out, HasSubstr("cove/stable")) << "rank decides, with the relations of that file";
+  EXPECT_EQ(station.hambrel({"install", "lens", "-y"}).code, 0);
+  EXPECT_EQ(read_file(station.root() / "usr/share/lens"), "of cove");
+  write_file(station.root() / "etc/hambrel/repos/cove.toml",
+             "url = \"file://" + cove.string() + "\"\nchannels = [\"stable\"]\nrank = 90\n");
+  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("Nothing to do"));
+  EXPECT_THAT(station.hambrel({"install", "lens", "-n"}).out, HasSubstr("already as requested"));
+  const Ran described = station.hambrel({"describe", "lens"});
+  EXPECT_THAT(described.out, testing::ContainsRegex("cove/stable  [0-9]+ B  installed"));
+  EXPECT_THAT(described.out, testing::ContainsRegex("base/stable  [0-9]+ B\n")) << "another file";
+}
+
 TEST_F(Looking, ASecondArchitectureStandsBesideTheFirst) {
   write_file(station.root() / "etc/hambrel/hambrel.toml", "arch = \"x86_64\"\nmore_archs = [\"armv7l\"]\n");
   for (const std::string arch : {"x86_64", "armv7l", "s390x"}) {

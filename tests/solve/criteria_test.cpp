@@ -147,7 +147,7 @@ TEST(Criteria, AHoldAndARepositoryThatIsNotEnabledAreOfferedAsWaysOut) {
     const Request asked = test::request(u, {"install " + name});
     const auto result = solve(u, asked);
     std::string text;
-    for (const plan::Remedy& one : plan::remedies_for(u, asked, std::get<Refusal>(result)))
+    for (const plan::Remedy& one : plan::remedies_for(u, asked, std::get<Refusal>(result)).remedies)
       text += one.command() + ": " + one.price() + "\n";
     return text;
   };

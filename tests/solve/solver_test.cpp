@@ -266,7 +266,7 @@ TEST(Solver, EveryRemedyOfARandomRefusalHolds) {
     const auto result = solve(u, request);
     const auto* refusal = std::get_if<Refusal>(&result);
     if (refusal == nullptr) continue;
-    for (const plan::Remedy& remedy : plan::remedies_for(u, request, *refusal)) {
+    for (const plan::Remedy& remedy : plan::remedies_for(u, request, *refusal).remedies) {
       ++remedies;
       ASSERT_TRUE(test::Reference(u, remedy.request).acceptable(remedy.selection.chosen)) << remedy.command() << "\n"
                                                                                           << test::text_of(u);

@@ -11,16 +11,22 @@ namespace hambrel::cli {
 namespace {
 
 Json document_of(const Session& session, const operations::Refused& refused, const std::vector<std::string>& causes,
-                 const std::vector<plan::Remedy>& remedies) {
+                 const plan::WaysOut& found) {
   Json ways = Json::array();
-  for (const plan::Remedy& remedy : remedies)
+  for (const plan::Remedy& remedy : found.remedies)
     ways.push_back(
         {{"command", session.copyable(remedy.command())}, {"price", remedy.price()}, {"plan", to_json(remedy.plan)}});
-  return {{"refused", refused.refusal.what}, {"causes", causes}, {"remedies", std::move(ways)}};
+  return {{"refused", refused.refusal.what},
+          {"causes", causes},
+          {"remedies", std::move(ways)},
+          {"best_known", found.best_known}};
 }
 
-void print_remedies(const Session& session, const std::vector<plan::Remedy>& remedies) {
+void print_remedies(const Session& session, const plan::WaysOut& found) {
   const Screen& screen = session.screen();
+  const auto& remedies = found.remedies;
+  if (remedies.empty() && !found.best_known.empty())
+    screen.note(fmt::format("\nNo remedy was found: {}.", printable(found.best_known)));
   if (remedies.empty()) return;
   screen.note(remedies.size() == 1 ? "\nRemedy (tried out):" : "\nRemedies (each tried out):");
   for (std::size_t i = 0; i < remedies.size(); ++i) {
@@ -40,12 +46,12 @@ std::vector<plan::Remedy> show_refusal(Session& session, const operations::Refus
     screen.note(fmt::format("{} {}:", screen.paint_error(Style::Warn, "Refused:"), refused.refusal.what));
     for (const std::string& cause : causes) screen.note("  " + printable(cause));
   }
-  auto remedies = operations::remedies_for(session.root(), refused);
+  auto found = operations::remedies_for(session.root(), refused);
   if (session.json())
-    session.document(document_of(session, refused, causes, remedies));
+    session.document(document_of(session, refused, causes, found));
   else
-    print_remedies(session, remedies);
-  return remedies;
+    print_remedies(session, found);
+  return std::move(found.remedies);
 }
 
 }  // namespace hambrel::cli

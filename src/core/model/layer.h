@@ -5,7 +5,7 @@
 // installed. Numbering goes on from the base to the overlay: names, packages and relations of the overlay begin where
 // those of the base end, so that one number means one thing in both.
 //
-// Invariants: packages of a layer stand by (name, version descending, architecture), each once; names stand by bytes;
+// Invariants: packages of a layer stand by (name, version descending, architecture, file), each once; names by bytes;
 // a relation that occurs in many packages stands once, with its candidates within base and overlay found beforehand.
 // Nothing here depends on settings: what is enabled, followed or fits the architecture is for Universe to say.
 #pragma once

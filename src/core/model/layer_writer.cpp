@@ -39,15 +39,20 @@ void LayerBuilder::Impl::sort_names() {
   for (auto& constraint : constraints) renumber(constraint.name);
 }
 
-/// By name, version descending, architecture; the same one met again gives its offers to the first.
+/// By name, version descending, architecture; the same file met again gives its offers to the first. Another file of
+/// the same version is a package of its own: its relations may be others.
 void LayerBuilder::Impl::sort_packages() {
+  constexpr image::OfferFile kNone{};
+  std::vector<const image::OfferFile*> files(packages.size(), &kNone);
+  for (auto one = offers.rbegin(); one != offers.rend(); ++one) files[one->package] = &one->file;
   const auto order_of = [&](std::uint32_t a, std::uint32_t b) {
     const image::PackageRecord &x = packages[a], &y = packages[b];
     if (x.name != y.name)
       return base == nullptr ? (x.name < y.name ? -1 : 1) : text_of_name(x.name).compare(text_of_name(y.name));
     if (x.version != y.version) return order_versions(version(b), version(a));
     if (x.arch != y.arch) return texts.at(architectures[x.arch]).compare(texts.at(architectures[y.arch]));
-    return 0;
+    if (base != nullptr) return 0;  // what is installed, or given by hand, is one of its version
+    return std::memcmp(files[a]->digest, files[b]->digest, sizeof files[a]->digest);
   };
   std::vector<std::uint32_t> order(packages.size());
   std::iota(order.begin(), order.end(), 0U);

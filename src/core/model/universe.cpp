@@ -32,18 +32,6 @@ std::shared_ptr<const Layer> layer_from(std::string bytes) {
   return std::make_shared<Layer>(std::move(image).value());
 }
 
-std::optional<std::uint32_t> find_in_base(const Layer& base, const Package& package) {
-  const auto name = base.find_name(package.name);
-  if (!name) return std::nullopt;
-  for (const image::ProviderRecord& one : base.providers_of(static_cast<NameId>(*name))) {
-    const image::PackageRecord& record = base.packages[one.package];
-    if (record.name == *name && base.text(record.version) == package.version.text() &&
-        base.text(base.architectures[record.arch]) == package.arch)
-      return one.package;
-  }
-  return std::nullopt;
-}
-
 bool same_file(const Layer& base, std::uint32_t package, const Digest& digest) {
   const image::PackageRecord& record = base.packages[package];
   for (const image::OfferFile& file : base.offer_files.slice(record.offers, record.offer_count))
@@ -51,12 +39,29 @@ bool same_file(const Layer& base, std::uint32_t package, const Digest& digest) {
   return false;
 }
 
+/// The same version in the base: of several files of it the one with this digest, if one has.
+std::optional<std::uint32_t> find_in_base(const Layer& base, const Package& package, const Digest& digest) {
+  const auto name = base.find_name(package.name);
+  std::optional<std::uint32_t> found;
+  if (!name) return found;
+  for (const image::ProviderRecord& one : base.providers_of(static_cast<NameId>(*name))) {
+    const image::PackageRecord& record = base.packages[one.package];
+    if (record.name != *name || base.text(record.version) != package.version.text() ||
+        base.text(base.architectures[record.arch]) != package.arch)
+      continue;
+    if (same_file(base, one.package, digest)) return one.package;
+    if (!found) found = one.package;
+  }
+  return found;
+}
+
 }  // namespace
 
 std::string compile_overlay(const Layer& base, const std::vector<Candidate>& candidates, std::string_view key) {
   LayerBuilder builder(&base);
   const auto enter = [&](const Candidate& one) {
-    const auto twin = find_in_base(base, one.package);
+    const Digest digest = one.installed ? one.installed->digest : one.offers.empty() ? Digest{} : one.offers[0].digest;
+    const auto twin = find_in_base(base, one.package, digest);
     if (twin && one.installed && same_file(base, *twin, one.installed->digest)) {
       builder.add_installed_of_base(*twin, *one.installed);
       return;
@@ -327,32 +332,6 @@ bool Universe::may_serve(PackageId provider, PackageId asking) const {
          architecture_class(provider) == architecture_class(asking);
 }
 
-Ids Universe::versions_of(NameId name) const {
-  const auto known = versions_.find(static_cast<std::size_t>(name));
-  return known ? *known : find_versions(name);
-}
-
-Ids Universe::find_versions(NameId name) const {
-  std::vector<PackageId> ids;
-  const auto number = static_cast<std::size_t>(name);
-  if (number < base_->names())
-    for (std::uint32_t at = base_->name_starts[number], end = base_->name_starts[number + 1]; at < end; ++at)
-      if (visible(static_cast<PackageId>(at))) ids.push_back(static_cast<PackageId>(at));
-  const std::size_t of_base = ids.size();  // these stand in order already
-  for (const image::ProviderRecord& one :
-       number < base_->names() ? overlay_providers(number) : overlay_->providers_of(name)) {
-    const auto id = static_cast<PackageId>(one.package);
-    if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
-  }
-  if (ids.size() > 1 && ids.size() > of_base) sort(ids);
-  return versions_.keep(number, ids);
-}
-
-Ids Universe::versions_of(std::string_view name) const {
-  const auto id = find_name(name);
-  return id ? versions_of(*id) : Ids();
-}
-
 std::vector<PackageId> Universe::unseen_versions_of(std::string_view name) const {
   std::vector<PackageId> ids;
   const auto known = find_name(name);
@@ -370,23 +349,6 @@ std::vector<PackageId> Universe::unseen_versions_of(std::string_view name) const
       ids.push_back(id);
   });
   sort(ids);
-  return ids;
-}
-
-Ids Universe::slot(PackageId id) const {
-  const Ids all = versions_of(name_id(id));
-  if (one_class()) return all;
-  const auto [found, is_new] = slots_.try_emplace({name_id(id), architecture_class(id)});
-  if (is_new)
-    for (const PackageId other : all)
-      if (same_slot(id, other)) found->second.push_back(other);
-  return found->second;
-}
-
-std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
-  std::vector<PackageId> ids;
-  for (const PackageId other : slot(id))
-    if (is_installed(other)) ids.push_back(other);
   return ids;
 }
 
@@ -439,14 +401,6 @@ std::vector<std::string> Universe::names() const {
   std::sort(result.begin(), result.end());
   result.erase(std::unique(result.begin(), result.end()), result.end());
   return result;
-}
-
-std::optional<PackageId> Universe::newer_offer(PackageId installed) const {
-  for (const PackageId id : slot(installed)) {
-    if (id == installed || order_versions(version(id), version(installed)) <= 0) break;
-    if (offered(id)) return id;
-  }
-  return std::nullopt;
 }
 
 std::vector<NameId> Universe::answers_to(PackageId id) const {

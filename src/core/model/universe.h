@@ -4,8 +4,9 @@
 // by number; a Candidate, with its texts, is made when it is first asked for, so that a plan costs what its own
 // packages cost and not what the repositories hold.
 //
-// Invariants: every (name, version, arch) is visible once, whether it is installed, offered, or both; lists of
-// packages come in the order of (name, version descending, arch). Visible is what is installed, or offered by an
+// Invariants: every file of a (name, version, arch) is visible once, whether it is installed, offered, or both; files
+// with another digest are other packages, as their relations may differ. Lists of packages come in the order of (name,
+// version descending, arch). Visible is what is installed, or offered by an
 // enabled repository for an architecture of this root. Read-only once made. Several threads may ask for names, texts
 // and relations by number (search does), and for nothing else: what is visible, and candidates, are worked out when
 // asked.
@@ -93,7 +94,10 @@ class Universe {
   }
   /// Names that visible packages are called, sorted.
   std::vector<std::string> names() const;
-  /// The newest version that a followed channel offers and that is newer than the installed one.
+  /// The newest version that followed channels offer and that is newer than the installed one: all files of it, as
+  /// repositories may have built it each for themselves.
+  std::vector<PackageId> newest_offers(PackageId installed) const;
+  /// The one of the best rank.
   std::optional<PackageId> newer_offer(PackageId installed) const;
   /// Versions of a name that are not visible: of other architectures, of repositories that are not enabled.
   std::vector<PackageId> unseen_versions_of(std::string_view name) const;
@@ -222,6 +226,7 @@ class Universe {
   std::uint8_t find_flags(PackageId id) const;
   Ids find_matching(RelationId relation) const;
   Ids find_versions(NameId name) const;
+  void best_files_first(std::vector<PackageId>& ids) const;
   bool answers_in_overlay(const image::RelationRecord& relation, const image::ProviderRecord& provider,
                           const image::ConstraintRecord& constraint) const;
   void resolve_places();

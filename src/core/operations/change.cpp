@@ -107,8 +107,9 @@ plan::Plan plan_packages(Root& root, const ChangeRequest& request, const solve::
 using Keys = std::vector<std::vector<std::string>>;  // by target: name, version and architecture of each candidate
 
 std::string key_of(Root& root, PackageId id) {
-  const Package& package = root.universe().package(id);
-  return package.title() + " " + package.arch;
+  const Candidate& one = root.universe()[id];
+  return fmt::format("{} {} {}", one.package.title(), one.package.arch,
+                     one.offers.empty() ? "" : one.offers.front().digest.hex());
 }
 
 Keys keys_of(Root& root, const solve::Request& request) {
@@ -180,7 +181,7 @@ std::variant<std::vector<PackageId>, Refused> choose(Root& root, ChangeRequest r
   return std::move(std::get<solve::Selection>(solved).chosen);
 }
 
-std::vector<plan::Remedy> remedies_for(Root& root, const Refused& refused) {
+plan::WaysOut remedies_for(Root& root, const Refused& refused) {
   return plan::remedies_for(root.universe(), refused.request.solve, refused.refusal);
 }
 

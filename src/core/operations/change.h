@@ -47,7 +47,7 @@ struct Proposed {
 std::variant<std::vector<PackageId>, Refused> choose(Root& root, ChangeRequest request);
 
 /// Ways out, each tried. Takes a moment.
-std::vector<plan::Remedy> remedies_for(Root& root, const Refused& refused);
+plan::WaysOut remedies_for(Root& root, const Refused& refused);
 /// The request that a remedy stands for. The root sees its repository as enabled from then on.
 ChangeRequest take(Root& root, const Refused& refused, const plan::Remedy& remedy);
 

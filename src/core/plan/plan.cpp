@@ -117,9 +117,9 @@ class Planner {
       plan_.steps.push_back(std::move(step));
       return;
     }
-    step.action = !before                                                                 ? Action::Install
-                  : order_versions(universe_.version(*before), universe_.version(id)) < 0 ? Action::Upgrade
-                                                                                          : Action::Downgrade;
+    step.action = !before                                                                  ? Action::Install
+                  : order_versions(universe_.version(*before), universe_.version(id)) <= 0 ? Action::Upgrade
+                                                                                           : Action::Downgrade;
     step.why = why(id, before);
     if (const auto offer = universe_.best_offer(id)) {
       step.origin = offer->repository.empty() ? universe_[id].offers.front().title()
@@ -334,8 +334,9 @@ class Planner {
       if (!first) first = other;
     }
     if (first) return first;
-    const auto newest = universe_.newer_offer(id);
-    return newest && !will_be(*newest) ? newest : std::nullopt;
+    const std::vector<PackageId> newest = universe_.newest_offers(id);
+    if (std::any_of(newest.begin(), newest.end(), [&](PackageId one) { return will_be(one); })) return std::nullopt;
+    return universe_.newer_offer(id);
   }
 
   void list_held_back() {
@@ -390,9 +391,10 @@ Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& reques
     const auto versions = universe.slot(id);
     const auto instead = universe.replacers_of(id);
     const auto stays = [&](PackageId one) { return there[index_of(one)] != 0; };
-    const auto newer = universe.newer_offer(id);
+    const auto newer = universe.newest_offers(id);
     if (std::any_of(versions.begin(), versions.end(), stays))
-      result.held_back += request.upgrades(universe, id) && newer && !stays(*newer) ? 1 : 0;
+      result.held_back +=
+          request.upgrades(universe, id) && !newer.empty() && std::none_of(newer.begin(), newer.end(), stays) ? 1 : 0;
     else if (universe.wanted(id) && std::none_of(instead.begin(), instead.end(), stays))
       result.dropped.emplace_back(universe.name(id));
   }

@@ -18,7 +18,8 @@ using solve::Refusal;
 using solve::Request;
 using solve::Target;
 
-constexpr std::size_t kMostSteps = 8;  // wanted packages that one remedy may let go
+constexpr std::size_t kMostGiven = 40;  // wanted packages, or holds, that one remedy may give up
+constexpr std::size_t kMostNames = 6;   // of a list that is told
 
 /// What remedies are compared by; smaller is cheaper.
 auto cost(const Remedy& remedy) {
@@ -31,14 +32,24 @@ auto cost(const Remedy& remedy) {
                     remedy.plan.count(Action::Upgrade), remedy.subjects);
 }
 
+std::string some_of(const std::vector<std::string>& names) {
+  if (names.size() <= kMostNames) return join(names, ", ");
+  const std::vector<std::string> first(names.begin(), names.begin() + kMostNames);
+  return fmt::format("{} and {} more", join(first, ", "), names.size() - kMostNames);
+}
+
 class Search {
  public:
   Search(const Universe& universe, const Request& request, const Refusal& refusal)
       : universe_(universe), request_(request), refusal_(refusal), explainer_(refusal.explainer) {}
 
-  std::vector<Remedy> run(std::size_t most) {
+  WaysOut run(std::size_t most) {
     if (request_.upgrade_all || !request_.upgrade.empty())
       return {};  // an upgrade that asks for nothing else is never refused
+    for (const Target& target : request_.install)
+      if (!target.candidates.empty()) asked_.emplace(universe_.name(target.candidates.front()));
+    const auto is_wanted = [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; };
+    if (std::any_of(refusal_.causes.begin(), refusal_.causes.end(), is_wanted)) let_go("");
     for (const Cause& cause : refusal_.causes) {
       if (cause.kind == Cause::Kind::Wanted) let_go(cause.name);
       if (cause.kind == Cause::Kind::Held) release(cause.name);
@@ -49,7 +60,10 @@ class Search {
     other_repositories();
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
     if (found_.size() > most) found_.resize(most);
-    return std::move(found_);
+    if (!found_.empty()) return {std::move(found_), ""};
+    if (best_known_.empty())
+      best_known_ = "nothing that could be given up, nor any other version or channel, was enough";
+    return {{}, best_known_};
   }
 
  private:
@@ -70,11 +84,19 @@ class Search {
 
   /// A hold that does not count this time, and whatever further holds then stand in the way.
   void release(const std::string& first) {
-    const auto names = explainer().without(Cause::Kind::Held, first, kMostSteps);
-    if (!names) return;
+    const auto names = explainer().fewest(Cause::Kind::Held, first, {});
+    if (!names || is_too_much(*names, "release the holds of")) return;
     Request request = request_;
     request.release.insert(names->begin(), names->end());
     attempt(Remedy::Kind::ReleaseHold, *names, request);
+  }
+
+  /// What is more than a remedy may ask for is told in a sentence.
+  bool is_too_much(const std::vector<std::string>& names, const char* verb) {
+    if (names.size() <= kMostGiven) return false;
+    best_known_ =
+        fmt::format("the smallest change that would help would {} {} packages: {}", verb, names.size(), some_of(names));
+    return true;
   }
 
   solve::Explainer& explainer() {
@@ -110,21 +132,23 @@ class Search {
     target.candidates = std::move(all);
   }
 
-  /// Names a wanted package, and whatever wanted one then still stands in the way, until the rest can be met.
+  /// The fewest wanted packages, this one among them, without which the rest can be met.
   void let_go(const std::string& first) {
-    const auto names = explainer().without(Cause::Kind::Wanted, first, kMostSteps);
-    if (!names || std::any_of(names->begin(), names->end(), [&](const auto& name) { return is_asked_for(name); }))
-      return;
+    if (is_asked_for(first)) return;
+    const auto already = [&](const Remedy& one) {
+      return !first.empty() && one.kind == Remedy::Kind::RemoveWanted &&
+             std::find(one.subjects.begin(), one.subjects.end(), first) != one.subjects.end();
+    };
+    if (std::any_of(found_.begin(), found_.end(), already)) return;
+    const auto names = explainer().fewest(Cause::Kind::Wanted, first, asked_);
+    if (!names || names->empty() || is_too_much(*names, "remove")) return;
     Request request = request_;
     request.remove.insert(names->begin(), names->end());
+    request.changes_installed = true;
     attempt(Remedy::Kind::RemoveWanted, *names, request);
   }
 
-  bool is_asked_for(const std::string& name) const {
-    return std::any_of(request_.install.begin(), request_.install.end(), [&](const Target& target) {
-      return !target.candidates.empty() && universe_.name(target.candidates.front()) == name;
-    });
-  }
+  bool is_asked_for(const std::string& name) const { return asked_.contains(name); }
 
   /// Another version of what was asked for, where one was named that can't be had.
   void take_lower(const std::string& text) {
@@ -179,9 +203,8 @@ class Search {
       request.channels.insert(channel);
       // where wanted packages stand in the way of that, too, they are named along with it
       const auto names =
-          std::make_shared<solve::Explainer>(universe_, request)->without(Cause::Kind::Wanted, "", kMostSteps);
-      if (!names || std::any_of(names->begin(), names->end(), [&](const auto& name) { return is_asked_for(name); }))
-        continue;
+          std::make_shared<solve::Explainer>(universe_, request)->fewest(Cause::Kind::Wanted, "", asked_);
+      if (!names || is_too_much(*names, "remove")) continue;
       request.remove.insert(names->begin(), names->end());
       auto answer = solve::solve(universe_, request);
       auto* const selection = std::get_if<solve::Selection>(&answer);
@@ -202,7 +225,9 @@ class Search {
   const Universe& universe_;
   const Request& request_;
   const Refusal& refusal_;
+  solve::Names asked_;  // names of what is to be installed
   std::vector<Remedy> found_;
+  std::string best_known_;
   std::shared_ptr<solve::Explainer> explainer_;
 };
 
@@ -241,8 +266,8 @@ std::string Remedy::price() const {
     parts.push_back(fmt::format("releases the hold of {}",
                                 join(std::vector<std::string>(request.release.begin(), request.release.end()), ", ")));
   if (kind == Kind::DropRequest) parts.push_back(fmt::format("drops {}", join(subjects, ", ")));
-  if (!wanted.empty()) parts.push_back(fmt::format("removes {} (wanted)", join(wanted, ", ")));
-  if (!others.empty()) parts.push_back(fmt::format("removes {}", join(others, ", ")));
+  if (!wanted.empty()) parts.push_back(fmt::format("removes {} (wanted)", some_of(wanted)));
+  if (!others.empty()) parts.push_back(fmt::format("removes {}", some_of(others)));
   const auto count = [&](Action action, const char* verb) {
     if (const std::size_t number = plan.count(action); number > 0) parts.push_back(fmt::format("{} {}", verb, number));
   };
@@ -252,8 +277,7 @@ std::string Remedy::price() const {
   return join(parts, "; ");
 }
 
-std::vector<Remedy> remedies_for(const Universe& universe, const Request& request, const Refusal& refusal,
-                                 std::size_t most) {
+WaysOut remedies_for(const Universe& universe, const Request& request, const Refusal& refusal, std::size_t most) {
   return Search(universe, request, refusal).run(most);
 }
 

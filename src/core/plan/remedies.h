@@ -26,9 +26,15 @@ struct Remedy {
   std::string price() const;
 };
 
+/// Remedies; or, where there is none, a clause on what is known.
+struct WaysOut {
+  std::vector<Remedy> remedies;
+  std::string best_known;
+};
+
 /// At most `most` remedies for a refused request, cheapest first: fewest wanted packages removed, fewest requests given
 /// up, fewest packages removed, fewest downgraded, fewest new ones. Empty when nothing of these kinds helps.
-std::vector<Remedy> remedies_for(const Universe& universe, const solve::Request& request, const solve::Refusal& refusal,
-                                 std::size_t most = 5);
+WaysOut remedies_for(const Universe& universe, const solve::Request& request, const solve::Refusal& refusal,
+                     std::size_t most = 5);
 
 }  // namespace hambrel::plan

@@ -130,8 +130,8 @@ class Softs {
       const auto instead = encoding_.replacers(id);
       if (!instead.empty()) {
         soft(encoding_.one_of(lits(instead)));
-      } else if (const auto newest = u_.newer_offer(id)) {
-        soft(encoding_.lit(*newest));
+      } else if (const auto newest = u_.newest_offers(id); !newest.empty()) {
+        soft(encoding_.one_of(lits(newest)));
       }
     });
   }
@@ -144,7 +144,9 @@ class Softs {
         for (const PackageId other : target.candidates)
           if (u_.same_slot(other, id) && order_versions(u_.version(other), u_.version(id)) > 0)
             better.insert(u_.version(other));
-        soft(~encoding_.lit(id), better.size());
+        const auto files = std::count_if(target.candidates.begin(), target.candidates.end(),
+                                         [&](PackageId other) { return encoding_.is_better_file(other, id); });
+        soft(~encoding_.lit(id), better.size() + static_cast<std::size_t>(files));
       }
     each_open_installed([&](PackageId id) {
       if (!request_.means(request_.upgrade, u_, id)) return;

@@ -1,6 +1,7 @@
 #include "solve/encoding.h"
 
 #include <algorithm>
+#include <tuple>
 
 namespace hambrel::solve {
 
@@ -30,7 +31,10 @@ Encoding::Encoding(const Universe& universe, const Request& request, Scope scope
 void Encoding::mark_request() {
   for (const Target& target : request_.install)
     for (const PackageId id : target.candidates) {
-      allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
+      const bool is_there = std::any_of(target.candidates.begin(), target.candidates.end(), [&](PackageId other) {
+        return universe_.is_installed(other) && is_same_version(id, other);
+      });
+      if (!is_there || universe_.is_installed(id)) allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
       name_asked_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
     }
   for (const Names* names : {&request_.remove, &request_.upgrade})
@@ -38,9 +42,25 @@ void Encoding::mark_request() {
       if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
 }
 
+bool Encoding::is_same_version(PackageId a, PackageId b) const {
+  return a != b && universe_.name_id(a) == universe_.name_id(b) && universe_.version(a) == universe_.version(b) &&
+         universe_.architecture(a) == universe_.architecture(b);
+}
+
+/// Is the same version installed from another file? It is not exchanged for its own sake.
+bool Encoding::is_installed_otherwise(PackageId id) const {
+  const Ids versions = universe_.slot(id);
+  return std::any_of(versions.begin(), versions.end(),
+                     [&](PackageId other) { return universe_.is_installed(other) && is_same_version(id, other); });
+}
+
 std::uint8_t Encoding::look(PackageId id) const {
   std::uint8_t found = kLooked;
-  if (universe_.is_installed(id) || universe_.offered(id)) {
+  if (universe_.is_installed(id)) {
+    found |= kMayChoose;
+  } else if (is_installed_otherwise(id)) {
+    return allowed_[index_of(id)] = found;
+  } else if (universe_.offered(id)) {
     found |= kMayChoose;
   } else if (!request_.channels.empty()) {
     for (std::size_t i = 0, count = universe_.offer_count(id); i < count; ++i) {
@@ -177,14 +197,23 @@ std::vector<PackageId> Encoding::choices(PackageId id) const {
   return ids;
 }
 
+bool Encoding::is_better_file(PackageId other, PackageId id) const {
+  if (!is_same_version(other, id) || !may_choose(other)) return false;
+  const auto better = universe_.best_offer(other), known = universe_.best_offer(id);
+  return better && known && std::tie(better->rank, better->repository) < std::tie(known->rank, known->repository);
+}
+
 std::uint32_t Encoding::lag(PackageId id) const {
   std::uint32_t count = 0;
   std::string_view last;
-  for (const PackageId other : universe_.slot(id)) {
-    if (other == id) break;
-    if (!may_choose(other)) continue;
-    if (order_versions(universe_.version(other), universe_.version(id)) <= 0) break;
-    if (universe_.version(other) != last) ++count;
+  const Ids versions = universe_.slot(id);
+  if (versions.size() == 1) return 0;
+  for (const PackageId other : versions) {
+    if (other == id || !may_choose(other)) continue;
+    const int order = order_versions(universe_.version(other), universe_.version(id));
+    if (order < 0) break;
+    const bool behind = order == 0 ? is_better_file(other, id) : universe_.version(other) != last;
+    if (behind) ++count;
     last = universe_.version(other);
   }
   return count;

@@ -44,7 +44,9 @@ class Encoding {
   bool slot_asked(PackageId id) const;
   /// Versions in the slot of a package that may be chosen, newest first.
   std::vector<PackageId> choices(PackageId id) const;
-  /// How many different newer versions of its slot may be chosen.
+  /// Is the one the same version as the other, from another file, of a repository with a better rank?
+  bool is_better_file(PackageId other, PackageId id) const;
+  /// How many different newer versions of its slot may be chosen, and better files of the same one.
   std::uint32_t lag(PackageId id) const;
   /// What could take over for an installed package because it replaces it.
   std::vector<PackageId> replacers(PackageId installed) const;
@@ -86,6 +88,8 @@ class Encoding {
     return (known & kLooked) != 0 ? known : look(id);
   }
   std::uint8_t look(PackageId id) const;
+  bool is_same_version(PackageId a, PackageId b) const;  // of two files
+  bool is_installed_otherwise(PackageId id) const;
   void mark_request();
   void fix_installed();
   bool crowded(PackageId id) const;

@@ -6,12 +6,13 @@
 
 #include "base/text.h"
 #include "solve/encoding.h"
+#include "solve/optimize.h"
 
 namespace hambrel::solve {
 
 namespace {
 
-constexpr std::size_t kMostShown = 4;
+constexpr std::size_t kMostShown = 4, kMostNames = 6;
 
 /// "5.4-1", "5.4-1 and 5.5-1", "5.4-1, 5.5-1 and 3 more"
 std::string versions(const Universe& universe, const std::vector<PackageId>& ids) {
@@ -39,7 +40,20 @@ std::string titles(const Universe& universe, const std::vector<PackageId>& ids) 
     same.push_back(id);
   }
   flush();
-  return join(parts, ", ");
+  const std::size_t more = parts.size() > kMostNames ? parts.size() - kMostNames : 0;
+  parts.resize(parts.size() - more);
+  return join(parts, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
+}
+
+/// What there is of the names in a relation that nothing meets: ", which is not available; there are lib 2-1 and 3-1".
+std::string not_available(const Universe& universe, const std::string& relation) {
+  std::vector<PackageId> others;
+  for (const Constraint& one : parse_relation(relation, "").alternatives)
+    for (const PackageId id : universe.providers_of(one.name))
+      if (universe.offered(id) && std::find(others.begin(), others.end(), id) == others.end()) others.push_back(id);
+  if (others.empty()) return ", which is not available";
+  return fmt::format(", which is not available (there {} {})", others.size() == 1 ? "is" : "are",
+                     titles(universe, others));
 }
 
 /// Orders the links so that each one speaks of something that was named before, as far as that goes.
@@ -86,7 +100,8 @@ std::string Cause::text(const Universe& universe) const {
     case Kind::Requires:
       if (others.empty()) {
         const auto elsewhere = universe.matching(parse_relation(relation, ""));
-        if (elsewhere.empty()) return fmt::format("{} require{} {}, which is not available", subject, plural, relation);
+        if (elsewhere.empty())
+          return fmt::format("{} require{} {}{}", subject, plural, relation, not_available(universe, relation));
         return fmt::format("{} require{} {}, which no followed channel has: {} in {}", subject, plural, relation,
                            titles(universe, elsewhere), universe[elsewhere.front()].offers.front().title());
       }
@@ -140,7 +155,7 @@ std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core
 Refusal Explainer::explain() {
   Refusal refusal;
   refusal.explainer = shared_from_this();
-  refusal.what = "this conflicts with what is installed and wanted";
+  refusal.what = "this is not possible";
   encoding_.engine().set_budget(budget_);
   if (encoding_.engine().solve(selectors_) != Answer::No) {
     refusal.what = "this cannot be done; the reason was not found in the time allowed";
@@ -148,34 +163,46 @@ Refusal Explainer::explain() {
     return refusal;
   }
   refusal.causes = as_chain(encoding_.universe(), encoding_.causes(minimal(statements_in(encoding_.engine().core()))));
+  const bool is_against_installed = std::any_of(refusal.causes.begin(), refusal.causes.end(), [](const Cause& cause) {
+    return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Held || cause.kind == Cause::Kind::LeftAlone;
+  });
+  if (is_against_installed) refusal.what = "this conflicts with what is installed and wanted";
   return refusal;
 }
 
-std::optional<std::vector<std::string>> Explainer::without(Cause::Kind kind, const std::string& first,
-                                                           std::size_t most) {
-  const auto& statements = encoding_.statements();
-  const auto name_of = [&](std::size_t i) {
-    return encoding_.universe().name(static_cast<NameId>(statements[i].subject));
+const Cdcl& Explainer::all_but(Cause::Kind kind) {
+  const auto [place, is_new] = all_but_.try_emplace(kind);
+  if (!is_new) return place->second;
+  place->second = encoding_.engine();
+  for (const Encoding::Statement& one : encoding_.statements())
+    if (one.kind != kind) place->second.add({one.selector});
+  return place->second;
+}
+
+std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, const std::string& first,
+                                                          const Names& keep) {
+  Cdcl engine = all_but(kind);
+  std::vector<Soft> softs;
+  const auto name_of = [&](const Encoding::Statement& one) {
+    return encoding_.universe().name(static_cast<NameId>(one.subject));
   };
-  std::vector<std::string> names;
-  std::vector<Lit> assumed = selectors_;
-  const auto give_up = [&](const std::string& name) {
-    names.push_back(name);
-    for (std::size_t i = 0; i < statements.size(); ++i)
-      if (statements[i].kind == kind && name_of(i) == name) std::erase(assumed, statements[i].selector);
-  };
-  if (!first.empty()) give_up(first);
-  encoding_.engine().set_budget(budget_);
-  for (;;) {
-    const Answer answer = encoding_.engine().solve(assumed);
-    if (answer == Answer::Yes) return names;
-    if (answer == Answer::Unknown || names.size() >= most) return std::nullopt;
-    std::optional<std::size_t> next;
-    for (const std::size_t i : minimal(statements_in(encoding_.engine().core())))
-      if (statements[i].kind == kind && !next) next = i;
-    if (!next) return std::nullopt;
-    give_up(std::string(name_of(*next)));
+  for (const Encoding::Statement& one : encoding_.statements()) {
+    if (one.kind != kind) continue;
+    if (name_of(one) == first)
+      engine.add({~one.selector});
+    else if (keep.contains(name_of(one)))
+      engine.add({one.selector});
+    else
+      softs.push_back({one.selector, 1});
   }
+  engine.set_budget(budget_);
+  if (engine.solve({}) != Answer::Yes) return std::nullopt;
+  minimize(engine, softs);
+  std::vector<std::string> names;
+  if (!first.empty()) names.push_back(first);
+  for (const Encoding::Statement& one : encoding_.statements())
+    if (one.kind == kind && name_of(one) != first && !engine.model(one.selector)) names.emplace_back(name_of(one));
+  return names;
 }
 
 }  // namespace hambrel::solve

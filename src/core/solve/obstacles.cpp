@@ -64,8 +64,8 @@ class Obstacles::Search {
 
   /// What the upgrade brings, and what it does not lower.
   void keep_what_is_reached(PackageId id) {
-    const auto newest = u_.newer_offer(id);
-    if (newest && in_[index_of(*newest)] != 0) reached_.push_back(encoding_.lit(*newest));
+    for (const PackageId newest : u_.newest_offers(id))
+      if (in_[index_of(newest)] != 0) reached_.push_back(encoding_.lit(newest));
     for (const PackageId other : encoding_.replacers(id))
       if (in_[index_of(other)] != 0) reached_.push_back(encoding_.lit(other));
     for (const PackageId other : u_.slot(id))

@@ -34,6 +34,7 @@ struct Request {
   bool recommended = true;       // also take what new packages recommend
   bool drop_unneeded = false;    // also remove pulled-in packages that nothing wanted needs in the end,
   bool strict_unneeded = false;  // even what is only recommended or suggested
+  bool changes_installed = false;  // it is known that it can't be met with all else left as it is
   std::uint64_t budget = 5 * kStepsPerSecond;
 
   /// Does one of the sets above mean this package?

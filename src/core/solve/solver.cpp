@@ -46,7 +46,7 @@ bool is_optimum_of_all(const Selection& selection) {
 }
 
 std::variant<Selection, Refusal> solve_whole(const Universe& universe, const Request& request) {
-  if (!request.is_upgrade() && !request.upgrade_all) {
+  if (!request.is_upgrade() && !request.upgrade_all && !request.changes_installed) {
     Encoding encoding(universe, request, Encoding::Scope::Frozen);
     encoding.engine().set_budget(request.budget);
     if (encoding.engine().solve({}) == Answer::Yes) {

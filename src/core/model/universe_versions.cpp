@@ -1,0 +1,88 @@
+// The versions of a name, those in a slot, and which of them is newer.
+#include <algorithm>
+#include <tuple>
+
+#include "model/universe.h"
+
+namespace hambrel {
+
+Ids Universe::versions_of(NameId name) const {
+  const auto known = versions_.find(static_cast<std::size_t>(name));
+  return known ? *known : find_versions(name);
+}
+
+/// Of several files of one version the one of the best rank comes first.
+void Universe::best_files_first(std::vector<PackageId>& ids) const {
+  const auto is_same = [&](PackageId a, PackageId b) {
+    return version(a) == version(b) && architecture(a) == architecture(b);
+  };
+  const auto rank = [&](PackageId id) {
+    const auto offer = best_offer(id);
+    return offer ? std::tuple(offer->followed ? 0 : 1, offer->rank, offer->repository)
+                 : std::tuple(2, 0U, std::string_view());
+  };
+  for (auto first = ids.begin(); first != ids.end();) {
+    const auto end = std::find_if(first, ids.end(), [&](PackageId id) { return !is_same(*first, id); });
+    if (end - first > 1) std::stable_sort(first, end, [&](PackageId a, PackageId b) { return rank(a) < rank(b); });
+    first = end;
+  }
+}
+
+Ids Universe::find_versions(NameId name) const {
+  std::vector<PackageId> ids;
+  const auto number = static_cast<std::size_t>(name);
+  if (number < base_->names())
+    for (std::uint32_t at = base_->name_starts[number], end = base_->name_starts[number + 1]; at < end; ++at)
+      if (visible(static_cast<PackageId>(at))) ids.push_back(static_cast<PackageId>(at));
+  const std::size_t of_base = ids.size();  // these stand in order already
+  for (const image::ProviderRecord& one :
+       number < base_->names() ? overlay_providers(number) : overlay_->providers_of(name)) {
+    const auto id = static_cast<PackageId>(one.package);
+    if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
+  }
+  if (ids.size() > 1 && ids.size() > of_base) sort(ids);
+  best_files_first(ids);
+  return versions_.keep(number, ids);
+}
+
+Ids Universe::versions_of(std::string_view name) const {
+  const auto id = find_name(name);
+  return id ? versions_of(*id) : Ids();
+}
+
+Ids Universe::slot(PackageId id) const {
+  const Ids all = versions_of(name_id(id));
+  if (one_class()) return all;
+  const auto [found, is_new] = slots_.try_emplace({name_id(id), architecture_class(id)});
+  if (is_new)
+    for (const PackageId other : all)
+      if (same_slot(id, other)) found->second.push_back(other);
+  return found->second;
+}
+
+std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
+  std::vector<PackageId> ids;
+  for (const PackageId other : slot(id))
+    if (is_installed(other)) ids.push_back(other);
+  return ids;
+}
+
+std::vector<PackageId> Universe::newest_offers(PackageId installed) const {
+  std::vector<PackageId> newest;
+  for (const PackageId id : slot(installed)) {
+    if (id == installed || order_versions(version(id), version(installed)) <= 0) break;
+    if (!newest.empty() && version(id) != version(newest.front())) break;
+    if (offered(id)) newest.push_back(id);
+  }
+  return newest;
+}
+
+std::optional<PackageId> Universe::newer_offer(PackageId installed) const {
+  for (const PackageId id : slot(installed)) {
+    if (id == installed || order_versions(version(id), version(installed)) <= 0) break;
+    if (offered(id)) return id;
+  }
+  return std::nullopt;
+}
+
+}  // namespace hambrel
