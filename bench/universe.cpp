@@ -350,7 +350,7 @@ System make_system(const World& world, bool current, std::size_t count, std::uin
     // what did not change between the releases is the same file
     std::map<std::string, std::pair<std::string, Digest>> same;
     for (const Line& line : world.now)
-      same[line.line.package.title()] = {line.repository + "/stable", line.line.digest};
+      same.emplace(line.line.package.title(), std::pair(line.repository + "/stable", line.line.digest));
     for (std::size_t i = 0; i < all.size(); ++i)
       if (const auto found = same.find(all[i]->title()); found != same.end()) origin[i] = found->second;
   }

@@ -15,6 +15,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <unordered_map>
@@ -74,6 +75,8 @@ class Universe {
   /// The versions of one name, newest first; empty for an unknown name.
   Ids versions_of(std::string_view name) const;
   Ids versions_of(NameId name) const;
+  /// Is some version of it there as several files?
+  bool has_several_files(NameId name) const;
   /// Everything called or providing a name.
   std::vector<PackageId> providers_of(std::string_view name) const;
   std::vector<PackageId> matching(const Constraint& constraint) const;
@@ -226,7 +229,7 @@ class Universe {
   std::uint8_t find_flags(PackageId id) const;
   Ids find_matching(RelationId relation) const;
   Ids find_versions(NameId name) const;
-  void best_files_first(std::vector<PackageId>& ids) const;
+  bool best_files_first(std::vector<PackageId>& ids) const;
   bool answers_in_overlay(const image::RelationRecord& relation, const image::ProviderRecord& provider,
                           const image::ConstraintRecord& constraint) const;
   void resolve_places();
@@ -253,7 +256,8 @@ class Universe {
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;
   mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
-  mutable ListCache matches_, versions_;                                              // by relation, by name
+  mutable ListCache matches_, versions_;  // by relation, by name
+  mutable std::set<NameId> several_files_;
   mutable std::map<std::pair<NameId, std::uint32_t>, std::vector<PackageId>> slots_;  // where there are architectures
 };
 

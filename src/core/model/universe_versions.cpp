@@ -11,8 +11,9 @@ Ids Universe::versions_of(NameId name) const {
   return known ? *known : find_versions(name);
 }
 
-/// Of several files of one version the one of the best rank comes first.
-void Universe::best_files_first(std::vector<PackageId>& ids) const {
+/// Of several files of one version the one of the best rank comes first. Are there such?
+bool Universe::best_files_first(std::vector<PackageId>& ids) const {
+  bool several = false;
   const auto is_same = [&](PackageId a, PackageId b) {
     return version(a) == version(b) && architecture(a) == architecture(b);
   };
@@ -23,9 +24,13 @@ void Universe::best_files_first(std::vector<PackageId>& ids) const {
   };
   for (auto first = ids.begin(); first != ids.end();) {
     const auto end = std::find_if(first, ids.end(), [&](PackageId id) { return !is_same(*first, id); });
-    if (end - first > 1) std::stable_sort(first, end, [&](PackageId a, PackageId b) { return rank(a) < rank(b); });
+    if (end - first > 1) {
+      several = true;
+      std::stable_sort(first, end, [&](PackageId a, PackageId b) { return rank(a) < rank(b); });
+    }
     first = end;
   }
+  return several;
 }
 
 Ids Universe::find_versions(NameId name) const {
@@ -41,8 +46,13 @@ Ids Universe::find_versions(NameId name) const {
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
   }
   if (ids.size() > 1 && ids.size() > of_base) sort(ids);
-  best_files_first(ids);
+  if (best_files_first(ids)) several_files_.insert(name);
   return versions_.keep(number, ids);
+}
+
+bool Universe::has_several_files(NameId name) const {
+  versions_of(name);
+  return !several_files_.empty() && several_files_.contains(name);
 }
 
 Ids Universe::versions_of(std::string_view name) const {

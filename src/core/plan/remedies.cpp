@@ -19,6 +19,7 @@ using solve::Request;
 using solve::Target;
 
 constexpr std::size_t kMostGiven = 40;  // wanted packages, or holds, that one remedy may give up
+constexpr std::size_t kMostTried = 3;   // sets of wanted packages, the smallest first
 constexpr std::size_t kMostNames = 6;   // of a list that is told
 
 /// What remedies are compared by; smaller is cheaper.
@@ -144,6 +145,7 @@ class Search {
     if (!names || names->empty() || is_too_much(*names, "remove")) return;
     Request request = request_;
     request.remove.insert(names->begin(), names->end());
+    if (let_go_.size() == kMostTried || !let_go_.insert(request.remove).second) return;
     request.changes_installed = true;
     attempt(Remedy::Kind::RemoveWanted, *names, request);
   }
@@ -228,6 +230,7 @@ class Search {
   solve::Names asked_;  // names of what is to be installed
   std::vector<Remedy> found_;
   std::string best_known_;
+  std::set<solve::Names> let_go_;  // what was tried
   std::shared_ptr<solve::Explainer> explainer_;
 };
 

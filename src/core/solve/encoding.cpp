@@ -31,9 +31,10 @@ Encoding::Encoding(const Universe& universe, const Request& request, Scope scope
 void Encoding::mark_request() {
   for (const Target& target : request_.install)
     for (const PackageId id : target.candidates) {
-      const bool is_there = std::any_of(target.candidates.begin(), target.candidates.end(), [&](PackageId other) {
-        return universe_.is_installed(other) && is_same_version(id, other);
-      });
+      const bool is_there = universe_.has_several_files(universe_.name_id(id)) &&
+                            std::any_of(target.candidates.begin(), target.candidates.end(), [&](PackageId other) {
+                              return universe_.is_installed(other) && is_same_version(id, other);
+                            });
       if (!is_there || universe_.is_installed(id)) allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
       name_asked_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
     }
@@ -49,6 +50,7 @@ bool Encoding::is_same_version(PackageId a, PackageId b) const {
 
 /// Is the same version installed from another file? It is not exchanged for its own sake.
 bool Encoding::is_installed_otherwise(PackageId id) const {
+  if (!universe_.has_several_files(universe_.name_id(id))) return false;
   const Ids versions = universe_.slot(id);
   return std::any_of(versions.begin(), versions.end(),
                      [&](PackageId other) { return universe_.is_installed(other) && is_same_version(id, other); });

@@ -2,13 +2,16 @@
 
 #include <algorithm>
 
+#include "solve/neighbourhood.h"
+
 namespace hambrel::solve {
 
 class Obstacles::Search {
  public:
   Search(const Encoding& encoding, Cdcl& engine, const std::vector<PackageId>& left_behind,
          const std::vector<PackageId>& chosen)
-      : encoding_(encoding),
+      : chosen_(chosen),
+        encoding_(encoding),
         u_(encoding.universe()),
         engine_(engine),
         left_behind_(left_behind),
@@ -39,6 +42,7 @@ class Obstacles::Search {
         cores[i] = engine_.core().size();
         blocked[i] = 1;
         order.push_back(i);
+        met_.insert(met_.end(), engine_.core().begin(), engine_.core().end());
       }
     for (std::size_t i = 0; i < left_behind_.size(); ++i) {
       if (blocked[i] != 0) continue;  // what needs a search
@@ -51,6 +55,7 @@ class Obstacles::Search {
     }
     // what has the fewest roots comes first, so that it is not told of those of others
     std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return cores[a] < cores[b]; });
+    if (!order.empty()) keep_what_is_far(order);
     for (const std::size_t i : order)
       if (!found_[i]) find_roots(i, blocked);
     for (const std::size_t i : preferred_) find_preferred(i);
@@ -97,21 +102,48 @@ class Obstacles::Search {
     }
   }
 
+  /// An engine in which only what is near to those left behind, and to what stands against them, is open: all else is
+  /// as it was chosen. Its models are models, and it makes them many times faster.
+  void keep_what_is_far(const std::vector<std::size_t>& order) {
+    Neighbourhood near(u_, chosen_);
+    for (const std::size_t i : order) near.add(u_.name_id(left_behind_[i]));
+    for (const Lit one : met_)
+      if (const std::uint32_t root = by_variable_[one.var()]; root != kNone)
+        near.add(u_.name_id(encoding_.statements()[root].package));
+    near_ = engine_;
+    for (const PackageId id : encoding_.cone())
+      if (!near.has(u_.name_id(id))) near_->add({in_[index_of(id)] != 0 ? encoding_.lit(id) : ~encoding_.lit(id)});
+    for (const Lit root : roots_)
+      if (!near.has(u_.name_id(encoding_.statements()[by_variable_[root.var()]].package))) near_->add({root});
+    near_->set_budget(encoding_.request().budget);
+  }
+
+  /// A model in which what was left behind is there and as few roots as possible gave way. Of several in the small
+  /// engine not all may have to: that is for the whole one to say.
+  const Cdcl* model_with(Lit asked) {
+    const auto given_up = [&](const Cdcl& engine) {
+      return std::count_if(roots_.begin(), roots_.end(), [&](Lit one) { return !engine.model(one); });
+    };
+    if (near_->solve_keeping(std::span(&asked, 1), kept_) == Answer::Yes && given_up(*near_) == 1) return &*near_;
+    return engine_.solve_keeping(std::span(&asked, 1), kept_) == Answer::Yes ? &engine_ : nullptr;
+  }
+
   /// The roots that have to give way, and no more of them. All that the model has, which is the proof, is explained by
   /// the same.
   void find_roots(std::size_t i, const std::vector<std::uint8_t>& blocked) {
-    const Lit asked = lit(i);
-    if (engine_.solve_keeping(std::span(&asked, 1), kept_) != Answer::Yes) return;
+    const Cdcl* const model = model_with(lit(i));
+    if (model == nullptr) return;
+    model_ = model;
     std::vector<std::uint32_t> given_up;
     for (const Lit one : roots_)
-      if (!engine_.model(one)) given_up.push_back(by_variable_[one.var()]);
+      if (!model->model(one)) given_up.push_back(by_variable_[one.var()]);
     if (given_up.empty()) return;
     std::reverse(given_up.begin(), given_up.end());
-    const bool keeps_all = std::all_of(reached_.begin(), reached_.end(), [&](Lit one) { return engine_.model(one); });
+    const bool keeps_all = std::all_of(reached_.begin(), reached_.end(), [&](Lit one) { return model->model(one); });
     const Obstacle obstacle = obstacle_of(given_up, keeps_all);
     std::vector<std::size_t> same;
     for (std::size_t k = 0; k < left_behind_.size(); ++k)
-      if (k == i || (blocked[k] != 0 && !found_[k] && engine_.model(lit(k)))) same.push_back(k);
+      if (k == i || (blocked[k] != 0 && !found_[k] && model->model(lit(k)))) same.push_back(k);
     for (const std::size_t k : same) {
       found_[k] = obstacle;
       found_[k]->together = keeps_all ? same.size() : 0;
@@ -138,7 +170,7 @@ class Obstacles::Search {
     return obstacle;
   }
 
-  bool is_there(PackageId id) const { return engine_.model(encoding_.lit(id)); }
+  bool is_there(PackageId id) const { return model_->model(encoding_.lit(id)); }
 
   /// What of the model the old version is in conflict with.
   void find_against(Obstacle& obstacle, PackageId old) const {
@@ -187,9 +219,13 @@ class Obstacles::Search {
     if (!obstacle.instead.empty()) found_[i] = std::move(obstacle);
   }
 
+  const std::vector<PackageId>& chosen_;
   const Encoding& encoding_;
   const Universe& u_;
   Cdcl& engine_;
+  std::optional<Cdcl> near_;     // the same, where only what is near is open
+  const Cdcl* model_ = nullptr;  // whose last model is looked at
+  std::vector<Lit> met_;         // what unit propagation met
   const std::vector<PackageId>& left_behind_;
   std::vector<std::optional<Obstacle>> found_;
   std::vector<std::uint8_t> in_;
