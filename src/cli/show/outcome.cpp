@@ -127,7 +127,7 @@ void show_nothing(const Session& session, const operations::Proposal& proposal) 
   if (!lost) session.screen().line(nothing_text(plan));
   for (const plan::Notice& notice : plan.notices) session.screen().remark(printable(notice.text()));
   for (const std::string& remark : proposal.remarks()) session.screen().remark(remark);
-  print_held_back(session, plan);
+  print_held_back(session, plan, session.verbose() || !output_is_terminal());
 }
 
 }  // namespace hambrel::cli

@@ -7,6 +7,7 @@
 #include <iterator>
 #include <map>
 #include <set>
+#include <span>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -138,6 +139,14 @@ Style style_of(plan::ConfigAction action) {
 
 namespace {
 
+/// The first of a long list.
+std::string some_of(std::vector<std::string> names) {
+  constexpr std::size_t kMostNames = 6;
+  const std::size_t more = names.size() > kMostNames + 1 ? names.size() - kMostNames : 0;
+  names.resize(names.size() - more);
+  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
+}
+
 std::string sentence_of(const plan::HeldBack& one) {
   const std::string offered = one.renamed.empty() ? one.offered : one.renamed + " " + one.offered;
   if (one.stays.empty()) return fmt::format("{} is removed ({} is available)", one.name, offered);
@@ -153,8 +162,8 @@ std::string way_out(const plan::HeldBack& one) {
 
 }  // namespace
 
-void print_held_back(const Session& session, const plan::Plan& plan) {
-  constexpr std::size_t kMostNames = 6;
+void print_held_back(const Session& session, const plan::Plan& plan, bool all) {
+  constexpr std::size_t kMostReasons = 6;
   const Screen& screen = session.screen();
   const auto note = [&](const std::string& text) { screen.remark(text); };
   std::vector<std::pair<std::string, std::vector<const plan::HeldBack*>>> groups;  // by reason
@@ -170,7 +179,8 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
   }
   std::stable_sort(groups.begin(), groups.end(),
                    [](const auto& a, const auto& b) { return a.second.size() > b.second.size(); });
-  for (const auto& [why, members] : groups) {
+  const std::size_t shown = all || groups.size() <= kMostReasons + 1 ? groups.size() : kMostReasons;
+  for (const auto& [why, members] : std::span(groups).first(shown)) {
     const std::string& first = members.front()->name;
     const std::string reason =
         why.empty()
@@ -182,23 +192,23 @@ void print_held_back(const Session& session, const plan::Plan& plan) {
       continue;
     }
     std::vector<std::string> names;
-    for (const plan::HeldBack* one : members)
-      if (names.size() < kMostNames) names.push_back(one->name);
+    for (const plan::HeldBack* one : members) names.push_back(one->name);
     note(fmt::format("{} packages are held back: {}{}", members.size(), reason, way_out(*members.front())));
-    screen.line(
-        fmt::format("        {}{}", join(names, ", "),
-                    members.size() > names.size() ? fmt::format(" and {} more", members.size() - names.size()) : ""));
+    screen.paragraph(some_of(names), 8);
+  }
+  if (shown < groups.size()) {
+    std::size_t packages = 0;
+    for (const auto& [why, members] : std::span(groups).subspan(shown)) packages += members.size();
+    note(fmt::format("{} held back for {} more reasons; --verbose shows them",
+                     count_text(packages, "more package is", "more packages are"), groups.size() - shown));
   }
   if (!plan.without_strays) return;
   const auto& dropped = plan.without_strays->dropped;
-  const std::vector<std::string> some(
-      dropped.begin(), dropped.begin() + static_cast<std::ptrdiff_t>(std::min(dropped.size(), kMostNames)));
-  note(fmt::format("`{}` would hold back {} instead of {}, and remove {} that no repository offers any more: {}{}",
+  note(fmt::format("`{}` would hold back {} instead of {}, and remove {} that no repository offers any more: {}",
                    session.copyable("hambrel upgrade --drop-strays"),
                    plan.without_strays->held_back == 0 ? "none" : std::to_string(plan.without_strays->held_back),
                    plan.held_back.size(), count_text(dropped.size(), "wanted package", "wanted packages"),
-                   join(some, ", "),
-                   dropped.size() > some.size() ? fmt::format(" and {} more", dropped.size() - some.size()) : ""));
+                   some_of(dropped)));
 }
 
 void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs) {
@@ -333,9 +343,10 @@ void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines)
     screen.line();
   }
   print_notices(screen, plan, all);
-  print_held_back(session, plan);
+  print_held_back(session, plan, all);
   if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
-  if (!plan.unneeded.empty()) screen.remark("no longer needed: " + join(plan.unneeded, ", "));
+  if (!plan.unneeded.empty())
+    screen.remark("no longer needed: " + (session.verbose() ? join(plan.unneeded, ", ") : some_of(plan.unneeded)));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
   if (plan.steps.empty()) return screen.line("  No package changes; replaced files are moved to the attic.");
   if (!plan.steps.empty() &&

@@ -16,7 +16,8 @@ bool is_long(const plan::Plan& plan);
 /// What becomes of configuration, a line for each file.
 void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs);
 /// What an upgrade leaves behind, grouped by the reason, and what would help.
-void print_held_back(const Session& session, const plan::Plan& plan);
+/// `all`: else only the reasons that hold back the most.
+void print_held_back(const Session& session, const plan::Plan& plan, bool all);
 
 nlohmann::json to_json(const plan::Plan& plan);
 

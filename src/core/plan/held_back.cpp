@@ -26,7 +26,8 @@ class Writer {
     for (std::size_t i = 1; i <= std::min(more, kMost); ++i) {
       const Cause& root = obstacle.roots[i];
       const bool is_unmet = root.kind == Cause::Kind::Requires;
-      text += (i == 1 ? "; in the way, too: " : ", ") + (is_unmet ? root.text(universe_) : standing(root));
+      text +=
+          (i == 1 ? "; in the way, too: " : ", ") + (is_unmet ? root.text(universe_) : title(root.packages.front()));
     }
     if (more > kMost) text += fmt::format(" and {} more", more - kMost);
     return text;
