@@ -34,7 +34,7 @@ shot upgrade 'hambrel upgrade --yes; hambrel configs; hambrel configs diff /etc/
 hambrel -q upgrade --yes 2>/dev/null || true
 shot undo 'hambrel undo 2 --dry-run'
 hambrel -q install gullcam --yes
-asked refused 'its number' install lampdesk@beta
+asked refused 'yes or no' install lampdesk@beta
 shot why 'hambrel why libbuoy; hambrel needs lampdesk; hambrel needed-by libbuoy'
 HAMBREL_TEST_DIE_AT=moved:2 sh -c 'hambrel -q install chartd brinewall --yes; true' >/dev/null 2>&1
 shot recover 'hambrel list; hambrel recover'
