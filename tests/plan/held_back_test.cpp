@@ -2,10 +2,13 @@
 // else.
 #include <gtest/gtest.h>
 
+#include <map>
+
 #include "plan/plan.h"
 #include "solve/obstacles.h"
 #include "solve/random_question.h"
 #include "solve/solver.h"
+#include "universe.h"
 
 namespace hambrel::plan {
 
@@ -91,6 +94,46 @@ std::string mistake(const Question& question, Tally& tally) {
   return "";
 }
 
+/// A system of the release before, and what the repositories offer now.
+std::vector<Candidate> large_candidates(std::size_t packages, std::size_t installed, std::uint64_t seed) {
+  const bench::World world = bench::make_world({packages, seed});
+  const bench::System system = bench::make_system(world, false, installed, seed + 1);
+  std::vector<Candidate> all;
+  for (const bench::Line& line : world.now) {
+    Candidate& one = all.emplace_back();
+    one.package = line.line.package;
+    Offer& offer = one.offers.emplace_back();
+    offer.repository = line.repository;
+    offer.channel = line.line.channel;
+    offer.followed = line.line.channel == "stable";
+    offer.digest = line.line.digest;
+  }
+  for (std::size_t i = 0; i < system.packages.size(); ++i) {
+    Candidate& one = all.emplace_back();
+    one.package = system.packages[i];
+    one.installed = Installed{static_cast<std::int64_t>(i + 1),
+                              system.wanted[i] ? Reason::Wanted : Reason::PulledIn,
+                              system.origins[i],
+                              0,
+                              system.digests[i],
+                              {}};
+  }
+  return all;
+}
+
+/// Without what the roots stand for.
+std::vector<Candidate> without(std::vector<Candidate> all, const std::vector<Cause>& roots) {
+  for (const Cause& root : roots)
+    for (Candidate& one : all) {
+      if (one.package.name != root.name) continue;
+      if (root.kind == Cause::Kind::Wanted && one.installed) one.installed->reason = Reason::PulledIn;
+      if (root.kind == Cause::Kind::Requires)
+        std::erase_if(one.package.requires_,
+                      [&](const Relation& relation) { return relation.text() == root.relation; });
+    }
+  return all;
+}
+
 }  // namespace
 
 TEST(HeldBack, WithoutWhatTheReasonNamesEachCouldCome) {
@@ -129,6 +172,39 @@ user 2
     EXPECT_EQ(one.by, "old-tool");
     EXPECT_EQ(one.why, "old-tool 1 (wanted, and no repository offers it any more) requires lib = 1");
     EXPECT_EQ(one.together, 2U);
+  }
+}
+
+TEST(HeldBack, SoItIsInALargeUniverse) {
+  const std::vector<Candidate> all = large_candidates(6000, 1500, 11);
+  const Universe u(all, {"x86_64"});
+  solve::Request request;
+  request.upgrade_all = true;
+  const auto answer = solve::solve(u, request);
+  const auto& selection = std::get<solve::Selection>(answer);
+  std::vector<PackageId> ids;
+  for (const HeldBack& one : make_plan(u, request, selection).held_back) ids.push_back(one.offered_id);
+  const auto obstacles = selection.obstacles->explain(ids, selection.chosen);
+  std::map<std::string, std::vector<std::size_t>> groups;  // by the names of the roots
+  for (std::size_t i = 0; i < ids.size(); ++i) {
+    std::string key;
+    if (obstacles[i])
+      for (const Cause& root : obstacles[i]->roots) key += root.name + " " + root.relation + "\n";
+    if (!key.empty()) groups[key].push_back(i);
+  }
+  std::printf("%zu held back, %zu groups\n", ids.size(), groups.size());
+  ASSERT_GT(groups.size(), 3U);
+  for (const auto& [key, members] : groups) {
+    const Universe freed(without(all, obstacles[members.front()]->roots), {"x86_64"});
+    for (const std::size_t i : members)
+      for (const Universe* const one : {&u, &freed}) {
+        solve::Request alone;
+        for (const PackageId id : one->versions_of(u.name(ids[i])))
+          if (one->version(id) == u.version(ids[i])) alone.install.push_back({std::string(u.name(ids[i])), {id}});
+        alone.install.resize(1);
+        const bool possible = std::holds_alternative<solve::Selection>(solve::solve(*one, alone));
+        EXPECT_EQ(possible, one == &freed) << u.package(ids[i]).title() << " and\n" << key;
+      }
   }
 }
 
