@@ -157,6 +157,8 @@ class Universe {
 
   std::span<const RelationId> relations(PackageId id, RelationList list) const;
   std::string text(RelationId relation) const;  // "libbuoy >= 2.3 | libbuoy-static"
+  /// Do two relations say the same, part by part?
+  bool same_text(RelationId a, RelationId b) const;
   /// The parts of a relation as they are written down, for whoever decides for himself what they mean.
   struct ConstraintView {
     NameId name;

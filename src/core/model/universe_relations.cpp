@@ -29,6 +29,17 @@ Universe::ConstraintView Universe::constraint(RelationId relation, std::size_t i
   return {static_cast<NameId>(one.name), static_cast<Operator>(one.op), home.text(one.version)};
 }
 
+bool Universe::same_text(RelationId a, RelationId b) const {
+  if (a == b) return true;
+  const std::size_t count = constraint_count(a);
+  if (count != constraint_count(b)) return false;
+  for (std::size_t i = 0; i < count; ++i) {
+    const ConstraintView one = constraint(a, i), other = constraint(b, i);
+    if (one.name != other.name || one.op != other.op || one.version != other.version) return false;
+  }
+  return true;
+}
+
 std::string Universe::text(RelationId relation) const {
   std::string result;
   for (std::size_t i = 0; i < constraint_count(relation); ++i) {

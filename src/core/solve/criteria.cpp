@@ -171,12 +171,17 @@ class Softs {
   void recommended_missing() {
     if (!request_.recommended) return;
     each_new([&](PackageId id) {
-      std::vector<std::string> before;  // what the installed version recommends was decided when it came
-      for (const PackageId old : u_.installed_in_slot(id))
-        for (const RelationId relation : u_.relations(old, RelationList::Recommends))
-          before.push_back(u_.text(relation));
+      const Ids versions = u_.slot(id);
+      // what the installed version recommends was decided when it came
+      const auto was_decided = [&](RelationId relation) {
+        return std::any_of(versions.begin(), versions.end(), [&](PackageId old) {
+          if (!u_.is_installed(old)) return false;
+          const auto known = u_.relations(old, RelationList::Recommends);
+          return std::any_of(known.begin(), known.end(), [&](RelationId one) { return u_.same_text(one, relation); });
+        });
+      };
       for (const RelationId relation : u_.relations(id, RelationList::Recommends)) {
-        if (!before.empty() && std::find(before.begin(), before.end(), u_.text(relation)) != before.end()) continue;
+        if (was_decided(relation)) continue;
         bool anyone = false;
         u_.each_match(relation, [&](PackageId other) {
           anyone = anyone || (encoding_.may_choose(other) && u_.may_serve(other, id));
