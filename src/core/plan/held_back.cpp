@@ -27,7 +27,7 @@ class Writer {
       const Cause& root = obstacle.roots[i];
       const bool is_unmet = root.kind == Cause::Kind::Requires;
       text +=
-          (i == 1 ? "; in the way, too: " : ", ") + (is_unmet ? root.text(universe_) : title(root.packages.front()));
+          (i == 1 ? "; also in the way: " : ", ") + (is_unmet ? root.text(universe_) : title(root.packages.front()));
     }
     if (more > kMost) text += fmt::format(" and {} more", more - kMost);
     return text;
@@ -41,7 +41,7 @@ class Writer {
     const PackageId id = root.packages.front();
     switch (root.kind) {
       case Cause::Kind::Held: return title(id) + " (held)";
-      case Cause::Kind::LeftAlone: return title(id) + " (to be left as it is)";
+      case Cause::Kind::LeftAlone: return title(id) + " (excluded from this upgrade)";
       default: break;
     }
     const Ids versions = universe_.slot(id);

@@ -32,6 +32,22 @@ std::size_t Plan::count(Action action) const {
 
 namespace {
 
+/// What an upgrade should have put in the place of an installed package and did not: what takes over for it, or its
+/// newest version.
+template <typename Chosen>
+std::optional<PackageId> left_behind(const Universe& universe, PackageId installed, const Chosen& is_chosen) {
+  std::optional<PackageId> first;
+  for (const PackageId other : universe.replacers_of(installed)) {
+    if (!universe.offered(other) && !universe.is_installed(other)) continue;
+    if (is_chosen(other)) return std::nullopt;
+    if (!first) first = other;
+  }
+  if (first) return first;
+  const std::vector<PackageId> newest = universe.newest_offers(installed);
+  if (newest.empty() || std::any_of(newest.begin(), newest.end(), is_chosen)) return std::nullopt;
+  return newest.front();
+}
+
 class Planner {
  public:
   Planner(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
@@ -325,25 +341,11 @@ class Planner {
       plan_.unneeded.emplace_back(universe_.name(id));
   }
 
-  /// What an upgrade would put in the place of an installed package: what takes over for it, or its newest version.
-  std::optional<PackageId> offered_for(PackageId id) const {
-    std::optional<PackageId> first;
-    for (const PackageId other : universe_.replacers_of(id)) {
-      if (!universe_.offered(other) && !universe_.is_installed(other)) continue;
-      if (will_be(other)) return std::nullopt;
-      if (!first) first = other;
-    }
-    if (first) return first;
-    const std::vector<PackageId> newest = universe_.newest_offers(id);
-    if (std::any_of(newest.begin(), newest.end(), [&](PackageId one) { return will_be(one); })) return std::nullopt;
-    return universe_.newer_offer(id);
-  }
-
   void list_held_back() {
     if (!request_.upgrade_all && request_.upgrade.empty()) return;
     for (const PackageId id : universe_.installed()) {
       if (!request_.upgrades(universe_, id)) continue;
-      const auto offered = offered_for(id);
+      const auto offered = left_behind(universe_, id, [&](PackageId one) { return will_be(one); });
       if (!offered) continue;
       HeldBack one;
       one.name = universe_.name(id);
@@ -391,12 +393,12 @@ Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& reques
     const auto versions = universe.slot(id);
     const auto instead = universe.replacers_of(id);
     const auto stays = [&](PackageId one) { return there[index_of(one)] != 0; };
-    const auto newer = universe.newest_offers(id);
-    if (std::any_of(versions.begin(), versions.end(), stays))
-      result.held_back +=
-          request.upgrades(universe, id) && !newer.empty() && std::none_of(newer.begin(), newer.end(), stays) ? 1 : 0;
-    else if (universe.wanted(id) && std::none_of(instead.begin(), instead.end(), stays))
+    const bool dropped = universe.wanted(id) && std::none_of(versions.begin(), versions.end(), stays) &&
+                         std::none_of(instead.begin(), instead.end(), stays);
+    if (dropped)
       result.dropped.emplace_back(universe.name(id));
+    else if (request.upgrades(universe, id) && left_behind(universe, id, stays))
+      ++result.held_back;
   }
   return result;
 }
