@@ -72,8 +72,8 @@ void print_differences(const Screen& screen, const std::vector<operations::Confi
   for (const operations::ConfigDifference& one : differences) {
     screen.line();
     screen.line(screen.paint(Style::Name, "/" + printable(one.path)));
-    if (!one.before && !one.after)
-      screen.line("  It cannot be shown: it is not text, or what stands there is not known.");
+    if (!one.known)
+      screen.line("  It cannot be shown: it is not text, or its content is not known.");
     else
       print_diff(screen, diff(one.before.value_or(""), one.after.value_or("")), 0);
   }

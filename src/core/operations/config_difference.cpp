@@ -46,6 +46,7 @@ std::vector<ConfigDifference> config_differences(Root& root, const plan::Plan& p
     one.path = step.path;
     one.before = if_meant(txn::read_text(root.files(), step.from.empty() ? step.path : step.from), step.before);
     if (step.after) one.after = if_meant(text_after(root, step, planned, content_of), step.after);
+    one.known = one.before.has_value() == step.before.has_value() && one.after.has_value() == step.after.has_value();
   }
   return differences;
 }

@@ -11,10 +11,11 @@
 
 namespace hambrel::operations {
 
-/// None: there is no file, or what is there is not known or not text.
+/// None: there is no file.
 struct ConfigDifference {
   std::string path;
   std::optional<std::string> before, after;
+  bool known = true;  // false: one of them is not text, or its content is not what the plan means
 };
 
 /// The content of what is staged out of a package file.
