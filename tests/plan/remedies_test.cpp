@@ -82,7 +82,8 @@ TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {
 
 TEST(Remedies, WhereNothingHelpsThatIsSaid) {
   const Universe u = test::universe("a 1\n    requires nowhere\n");
-  EXPECT_EQ(ways_out(u, {"a"}), "none: nothing that could be given up, nor any other version or channel, was enough\n");
+  EXPECT_EQ(ways_out(u, {"a"}),
+            "none: removing packages, releasing holds, other versions and other channels do not help\n");
 }
 
 TEST(Remedies, AsFewWantedPackagesAsPossibleAreGivenUp) {

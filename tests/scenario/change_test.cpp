@@ -168,7 +168,7 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
   EXPECT_EQ(station.files(), before);
   const Ran upgrade = station.hambrel({"upgrade", "-y"});
   EXPECT_THAT(upgrade.out, HasSubstr("2 packages are held back: horn 1-1 (wanted) conflicts with desk 2-1; without "
-                                     "that 2 would come\n        desk, lib"));
+                                     "that 2 could be upgraded\n        desk, lib"));
 }
 
 TEST_F(Change, ARemedyIsTakenByItsNumber) {

@@ -12,6 +12,7 @@
 #include "operations/kept_list.h"
 #include "operations/leftovers.h"
 #include "operations/listed.h"
+#include "plan/plan.h"
 
 namespace hambrel::cli {
 
@@ -78,17 +79,13 @@ operations::Order order_of(const Arguments& arguments) {
   throw Error(ErrorCode::Usage, fmt::format("--sort {}: must be name, size or time", printable(word)));
 }
 
-std::string some_of(std::vector<std::string> names) {
-  constexpr std::size_t kMost = 3;
-  const std::size_t more = names.size() > kMost ? names.size() - kMost : 0;
-  names.resize(names.size() - more);
-  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
-}
+constexpr std::size_t kMostNames = 3;
 
 /// "12 MiB", and with what; or why it can't go alone.
 std::pair<std::string, std::string> freed_text(const operations::DiskUse::Of& use) {
-  if (!use.alone()) return {"", "needed by " + some_of(use.needed_by)};
-  return {"frees " + size_text(use.freed.bytes + use.cached), use.others.empty() ? "" : "with " + some_of(use.others)};
+  if (!use.alone()) return {"", "needed by " + plan::some_of(use.needed_by, kMostNames)};
+  return {"frees " + size_text(use.freed.bytes + use.cached),
+          use.others.empty() ? "" : "with " + plan::some_of(use.others, kMostNames)};
 }
 
 /// "since 2029-12-01 by root, until 2030-01-31: the gauge driver needs it"
@@ -192,12 +189,14 @@ class Listing {
       screen.line();
       screen.paragraph(text, 0);
     };
-    if (!all.alone()) return say(fmt::format("Removing {} would break others: {}.", who, some_of(all.needed_by)));
-    say(fmt::format(
-        "Removing {} would free {}: {} of files{}, and {} in the cache.", who, size_text(all.freed.bytes + all.cached),
-        size_text(all.freed.bytes),
-        all.others.empty() ? "" : fmt::format(", including {} (then no longer needed)", some_of(all.others)),
-        size_text(all.cached)));
+    if (!all.alone())
+      return say(fmt::format("Removing {} would break others: {}.", who, plan::some_of(all.needed_by, kMostNames)));
+    say(fmt::format("Removing {} would free {}: {} of files{}, and {} in the cache.", who,
+                    size_text(all.freed.bytes + all.cached), size_text(all.freed.bytes),
+                    all.others.empty()
+                        ? ""
+                        : fmt::format(", including {} (then no longer needed)", plan::some_of(all.others, kMostNames)),
+                    size_text(all.cached)));
     screen.line(
         fmt::format("The files stay in the attic until you free them: `{}`.", session_.copyable("hambrel tidy attic")));
   }

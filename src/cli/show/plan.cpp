@@ -139,14 +139,6 @@ Style style_of(plan::ConfigAction action) {
 
 namespace {
 
-/// The first of a long list.
-std::string some_of(std::vector<std::string> names) {
-  constexpr std::size_t kMostNames = 6;
-  const std::size_t more = names.size() > kMostNames + 1 ? names.size() - kMostNames : 0;
-  names.resize(names.size() - more);
-  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
-}
-
 std::string sentence_of(const plan::HeldBack& one) {
   const std::string offered = one.renamed.empty() ? one.offered : one.renamed + " " + one.offered;
   if (one.stays.empty()) return fmt::format("{} is removed ({} is available)", one.name, offered);
@@ -157,7 +149,8 @@ std::string sentence_of(const plan::HeldBack& one) {
 /// What it would bring if the reason were none.
 std::string way_out(const plan::HeldBack& one) {
   if (one.together == 0) return {};
-  return one.together == 1 ? "; without that it would come" : fmt::format("; without that {} would come", one.together);
+  return one.together == 1 ? "; without that it could be upgraded"
+                           : fmt::format("; without that {} could be upgraded", one.together);
 }
 
 }  // namespace
@@ -194,7 +187,7 @@ void print_held_back(const Session& session, const plan::Plan& plan, bool all) {
     std::vector<std::string> names;
     for (const plan::HeldBack* one : members) names.push_back(one->name);
     note(fmt::format("{} packages are held back: {}{}", members.size(), reason, way_out(*members.front())));
-    screen.paragraph(some_of(names), 8);
+    screen.paragraph(plan::some_of(names), 8);
   }
   if (shown < groups.size()) {
     std::size_t packages = 0;
@@ -208,7 +201,7 @@ void print_held_back(const Session& session, const plan::Plan& plan, bool all) {
                    session.copyable("hambrel upgrade --drop-strays"),
                    plan.without_strays->held_back == 0 ? "none" : std::to_string(plan.without_strays->held_back),
                    plan.held_back.size(), count_text(dropped.size(), "wanted package", "wanted packages"),
-                   some_of(dropped)));
+                   plan::some_of(dropped)));
 }
 
 void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& configs) {
@@ -346,7 +339,8 @@ void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines)
   print_held_back(session, plan, all);
   if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
   if (!plan.unneeded.empty())
-    screen.remark("no longer needed: " + (session.verbose() ? join(plan.unneeded, ", ") : some_of(plan.unneeded)));
+    screen.remark("no longer needed: " +
+                  (session.verbose() ? join(plan.unneeded, ", ") : plan::some_of(plan.unneeded)));
   if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
   if (plan.steps.empty()) return screen.line("  No package changes; replaced files are moved to the attic.");
   if (!plan.steps.empty() &&

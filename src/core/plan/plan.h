@@ -161,6 +161,9 @@ struct Plan {
   std::size_t count(Action action) const;
 };
 
+/// "a, b and 5 more": the first of a list that may be long.
+std::string some_of(std::vector<std::string> names, std::size_t most = 6);
+
 /// What of a root matters to a plan of packages, beside the packages.
 struct Circumstances {
   std::string kind{};                       // of the plan, as the ledger names it

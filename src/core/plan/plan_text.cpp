@@ -1,6 +1,7 @@
 // The words of a plan: what is done, why, and what is worth knowing.
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "plan/plan.h"
 
 namespace hambrel::plan {
@@ -111,6 +112,12 @@ std::string Notice::text() const {
                          package);
   }
   return {};
+}
+
+std::string some_of(std::vector<std::string> names, std::size_t most) {
+  const std::size_t more = names.size() > most ? names.size() - most : 0;
+  names.resize(names.size() - more);
+  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
 }
 
 }  // namespace hambrel::plan

@@ -20,7 +20,6 @@ using solve::Target;
 
 constexpr std::size_t kMostGiven = 40;  // wanted packages, or holds, that one remedy may give up
 constexpr std::size_t kMostTried = 3;   // sets of wanted packages, the smallest first
-constexpr std::size_t kMostNames = 6;   // of a list that is told
 
 /// What remedies are compared by; smaller is cheaper.
 auto cost(const Remedy& remedy) {
@@ -31,12 +30,6 @@ auto cost(const Remedy& remedy) {
                     remedy.kind == Remedy::Kind::LowerVersion ? 1 : 0, remedy.plan.count(Action::Remove),
                     remedy.plan.count(Action::Downgrade), remedy.plan.count(Action::Install),
                     remedy.plan.count(Action::Upgrade), remedy.subjects);
-}
-
-std::string some_of(const std::vector<std::string>& names) {
-  if (names.size() <= kMostNames) return join(names, ", ");
-  const std::vector<std::string> first(names.begin(), names.begin() + kMostNames);
-  return fmt::format("{} and {} more", join(first, ", "), names.size() - kMostNames);
 }
 
 class Search {
@@ -63,7 +56,7 @@ class Search {
     if (found_.size() > most) found_.resize(most);
     if (!found_.empty()) return {std::move(found_), ""};
     if (best_known_.empty())
-      best_known_ = "nothing that could be given up, nor any other version or channel, was enough";
+      best_known_ = "removing packages, releasing holds, other versions and other channels do not help";
     return {{}, best_known_};
   }
 
