@@ -91,17 +91,26 @@ class Array {
   std::size_t size() const { return count_; }
   const Value& operator[](std::size_t i) const {
     if (i >= count_) throw DamagedImage();  // only a damaged image points outside of itself
+    if (const Value* const all = checked()) return all[i];
     return *reinterpret_cast<const Value*>(image_->at(start_ + i * sizeof(Value), sizeof(Value)));
   }
   std::span<const Value> slice(std::size_t first, std::size_t count) const {
     if (first > count_ || count > count_ - first) throw DamagedImage();
     if (count == 0) return {};
+    if (const Value* const all = checked()) return {all + first, count};
     return {reinterpret_cast<const Value*>(image_->at(start_ + first * sizeof(Value), count * sizeof(Value))), count};
   }
   std::span<const Value> all() const { return slice(0, count_); }
+  /// Checks all of it now, so that nothing is checked any more when it is read. For whoever will read most of it.
+  void check_all() const {
+    if (count_ != 0) std::atomic_ref(checked_).store(all().data(), std::memory_order_relaxed);
+  }
 
  private:
+  const Value* checked() const { return std::atomic_ref(checked_).load(std::memory_order_relaxed); }
+
   const Image* image_ = nullptr;
+  mutable const Value* checked_ = nullptr;  // the first of them, once all were found whole
   std::size_t start_ = 0, count_ = 0;
 };
 

@@ -35,11 +35,13 @@ Layer::Layer(Image image) : image_(std::move(image)) {
   open(provider_starts_, Section::ProviderStarts);
 }
 
-std::string_view Layer::text(TextId id) const {
-  std::uint32_t size = 0;
-  std::memcpy(&size, text_.slice(id, sizeof size).data(), sizeof size);
-  const auto characters = text_.slice(id + sizeof size, size);
-  return {characters.data(), characters.size()};
+void Layer::check_relations() const {
+  packages.check_all();
+  uses.check_all();
+  relations.check_all();
+  constraints.check_all();
+  candidates.check_all();
+  name_starts.check_all();
 }
 
 std::optional<std::size_t> Layer::find_name(std::string_view wanted) const {

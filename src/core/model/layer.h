@@ -102,11 +102,18 @@ class Layer {
   std::size_t names() const { return names_.size(); }
   std::size_t size() const { return packages.size(); }
   std::size_t relation_count() const { return relations.size(); }
-  std::string_view text(TextId id) const;
+  std::string_view text(TextId id) const {
+    std::uint32_t size = 0;
+    std::memcpy(&size, text_.slice(id, sizeof size).data(), sizeof size);
+    const auto characters = text_.slice(id + sizeof size, size);
+    return {characters.data(), characters.size()};
+  }
   std::string_view name(std::size_t own) const { return text(names_[own]); }
   std::optional<std::size_t> find_name(std::string_view name) const;  // among this layer's own names
   /// Names with a prefix: the range [first, last) of own names.
   std::pair<std::size_t, std::size_t> names_with_prefix(std::string_view prefix) const;
+  /// Checks now what tells how packages hang together, for whoever will look at most of them.
+  void check_relations() const;
   std::span<const image::ProviderRecord> providers_of(NameId name) const;
   std::span<const image::ReplacerRecord> replacers_of(NameId name) const;
   std::span<const image::AgainstRecord> against_of(NameId name) const;

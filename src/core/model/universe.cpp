@@ -216,7 +216,7 @@ bool Universe::followed(const Place& place, NameId name) const {
 }
 
 std::uint8_t Universe::find_flags(PackageId id) const {
-  std::uint8_t found = flags_[index_of(id)] | kKnown;
+  std::uint8_t found = known_flags(id) | kKnown;
   const image::PackageRecord& one = record(id);
   const bool fits = home_of(id)[one.arch].fits;
   if (fits) found |= kFits;
@@ -227,7 +227,8 @@ std::uint8_t Universe::find_flags(PackageId id) const {
       if (view.enabled) found |= kVisible;
       if (view.enabled && view.followed) found |= kFollowed;
     }
-  return flags_[index_of(id)] = found;
+  std::atomic_ref(flags_[index_of(id)]).store(found, kRelaxed);
+  return found;
 }
 
 std::size_t Universe::offer_count(PackageId id) const {
@@ -272,6 +273,7 @@ const image::InstalledRecord* Universe::installed_record(PackageId id) const {
 }
 
 const Candidate& Universe::operator[](PackageId id) const {
+  const std::lock_guard lock(mutex_);
   auto& made = made_[static_cast<std::uint32_t>(id)];
   if (!made) made = make(id);
   return *made;
@@ -411,9 +413,21 @@ std::vector<NameId> Universe::answers_to(PackageId id) const {
   return names;
 }
 
+/// Is there any package that says it replaces something of this name? Of most names there is none.
+bool Universe::is_replaced(NameId name) const {
+  std::call_once(replaced_found_, [&] {
+    replaced_.assign(name_count(), false);
+    for (const Layer* one : {base_.get(), overlay_.get()})
+      for (const image::ReplacerRecord& record : one->replacers.all())
+        if (record.name < replaced_.size()) replaced_[record.name] = true;
+  });
+  return replaced_[static_cast<std::size_t>(name)];
+}
+
 std::vector<PackageId> Universe::replacers_of(PackageId old) const {
   std::vector<PackageId> ids;
   const NameId name = name_id(old);
+  if (!is_replaced(name)) return ids;
   for (const Layer* one : {base_.get(), overlay_.get()})
     for (const image::ReplacerRecord& record : one->replacers_of(name)) {
       const auto id = static_cast<PackageId>(record.package);

@@ -7,13 +7,14 @@
 // Invariants: every file of a (name, version, arch) is visible once, whether it is installed, offered, or both; files
 // with another digest are other packages, as their relations may differ. Lists of packages come in the order of (name,
 // version descending, arch). Visible is what is installed, or offered by an
-// enabled repository for an architecture of this root. Read-only once made. Several threads may ask for names, texts
-// and relations by number (search does), and for nothing else: what is visible, and candidates, are worked out when
-// asked.
+// enabled repository for an architecture of this root. Read-only once made: what is worked out when it is first asked
+// for is the same whoever asks, and several threads may ask.
 #pragma once
 
+#include <atomic>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <set>
 #include <string>
@@ -74,7 +75,10 @@ class Universe {
   std::vector<PackageId> all() const;
   /// The versions of one name, newest first; empty for an unknown name.
   Ids versions_of(std::string_view name) const;
-  Ids versions_of(NameId name) const;
+  Ids versions_of(NameId name) const {
+    const auto known = versions_.find(static_cast<std::size_t>(name));
+    return known ? *known : find_versions(name);
+  }
   /// Is some version of it there as several files?
   bool has_several_files(NameId name) const;
   /// Everything called or providing a name.
@@ -107,6 +111,11 @@ class Universe {
   /// Does the architecture of a package fit this root?
   bool fits(PackageId id) const { return (flags(id) & kFits) != 0; }
   const View& view() const { return view_; }
+  /// For whoever is going to look at most packages and relations: they are checked in one go, which is quicker.
+  void expect_all() const {
+    base_->check_relations();
+    overlay_->check_relations();
+  }
   const Layer& base() const { return *base_; }
   const Layer& overlay() const { return *overlay_; }
 
@@ -115,10 +124,10 @@ class Universe {
   std::size_t name_count() const { return base_->names() + overlay_->names(); }
   std::size_t relation_count() const { return base_->relation_count() + overlay_->relation_count(); }
   bool visible(PackageId id) const { return (flags(id) & kVisible) != 0; }
-  bool is_installed(PackageId id) const { return (flags_[index_of(id)] & kInstalled) != 0; }
+  bool is_installed(PackageId id) const { return (known_flags(id) & kInstalled) != 0; }
   bool offered(PackageId id) const { return (flags(id) & kFollowed) != 0; }
-  bool wanted(PackageId id) const { return (flags_[index_of(id)] & kWanted) != 0; }  // and installed
-  bool held(PackageId id) const { return (flags_[index_of(id)] & kHeld) != 0; }      // and installed
+  bool wanted(PackageId id) const { return (known_flags(id) & kWanted) != 0; }  // and installed
+  bool held(PackageId id) const { return (known_flags(id) & kHeld) != 0; }      // and installed
   std::optional<NameId> find_name(std::string_view name) const;
   NameId name_id(PackageId id) const { return static_cast<NameId>(record(id).name); }
   /// All names that begin so, called or provided.
@@ -146,8 +155,10 @@ class Universe {
   bool may_serve(PackageId provider, PackageId asking) const;
   /// Installed versions in the slot of a package.
   std::vector<PackageId> installed_in_slot(PackageId id) const;
+  /// Does any followed channel have a version of its slot?
+  bool is_slot_offered(PackageId id) const;
   /// All visible versions in the slot, newest first.
-  Ids slot(PackageId id) const;
+  Ids slot(PackageId id) const { return one_class() ? versions_of(name_id(id)) : slot_of_class(id); }
 
   /// What a package is called and what it provides.
   std::vector<NameId> answers_to(PackageId id) const;
@@ -155,7 +166,14 @@ class Universe {
   std::vector<PackageId> replacers_of(PackageId old) const;
   void sort(std::vector<PackageId>& ids) const;  // into the order of lists
 
-  std::span<const RelationId> relations(PackageId id, RelationList list) const;
+  std::span<const RelationId> relations(PackageId id, RelationList list) const {
+    static_assert(sizeof(RelationId) == sizeof(std::uint32_t));
+    const image::PackageRecord& one = record(id);
+    std::size_t at = one.uses;
+    for (std::size_t before = 0; before < static_cast<std::size_t>(list); ++before) at += one.counts[before];
+    const auto numbers = layer(id).uses.slice(at, one.counts[static_cast<std::size_t>(list)]);
+    return {reinterpret_cast<const RelationId*>(numbers.data()), numbers.size()};
+  }
   std::string text(RelationId relation) const;  // "libbuoy >= 2.3 | libbuoy-static"
   /// Do two relations say the same, part by part?
   bool same_text(RelationId a, RelationId b) const;
@@ -222,15 +240,22 @@ class Universe {
   const Layer& layer(PackageId id) const { return is_base(id) ? *base_ : *overlay_; }
   std::size_t own(PackageId id) const { return is_base(id) ? index_of(id) : index_of(id) - base_size_; }
   const image::PackageRecord& record(PackageId id) const { return layer(id).packages[own(id)]; }
-  const image::RelationRecord& record(RelationId id) const;
+  const image::RelationRecord& record(RelationId id) const {
+    const auto number = static_cast<std::size_t>(id);
+    const std::size_t of_base = base_->relation_count();
+    return number < of_base ? base_->relations[number] : overlay_->relations[number - of_base];
+  }
   const image::InstalledRecord* installed_record(PackageId id) const;
+  std::uint8_t known_flags(PackageId id) const { return std::atomic_ref(flags_[index_of(id)]).load(kRelaxed); }
   std::uint8_t flags(PackageId id) const {
-    const std::uint8_t known = flags_[index_of(id)];
+    const std::uint8_t known = known_flags(id);
     return (known & kKnown) != 0 ? known : find_flags(id);
   }
   std::uint8_t find_flags(PackageId id) const;
   Ids find_matching(RelationId relation) const;
   Ids find_versions(NameId name) const;
+  Ids slot_of_class(PackageId id) const;
+  bool is_replaced(NameId name) const;
   bool best_files_first(std::vector<PackageId>& ids) const;
   bool answers_in_overlay(const image::RelationRecord& relation, const image::ProviderRecord& provider,
                           const image::ConstraintRecord& constraint) const;
@@ -241,6 +266,8 @@ class Universe {
   template <typename Function>
   void each_provider(NameId name, Function f) const;
   bool followed(const Place& place, NameId name) const;
+
+  static constexpr std::memory_order kRelaxed = std::memory_order_relaxed;
 
   std::shared_ptr<const Layer> base_, overlay_;
   std::size_t base_size_ = 0;
@@ -257,8 +284,12 @@ class Universe {
   }
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;
-  mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
   mutable ListCache matches_, versions_;  // by relation, by name
+  mutable std::once_flag replaced_found_;
+  mutable std::vector<bool> replaced_;  // by name
+  mutable std::atomic<bool> any_several_files_ = false;
+  mutable std::mutex mutex_;  // of the following
+  mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
   mutable std::set<NameId> several_files_;
   mutable std::map<std::pair<NameId, std::uint32_t>, std::vector<PackageId>> slots_;  // where there are architectures
 };

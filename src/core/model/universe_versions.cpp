@@ -6,16 +6,12 @@
 
 namespace hambrel {
 
-Ids Universe::versions_of(NameId name) const {
-  const auto known = versions_.find(static_cast<std::size_t>(name));
-  return known ? *known : find_versions(name);
-}
-
 /// Of several files of one version the one of the best rank comes first. Are there such?
 bool Universe::best_files_first(std::vector<PackageId>& ids) const {
   bool several = false;
-  const auto is_same = [&](PackageId a, PackageId b) {
-    return version(a) == version(b) && architecture(a) == architecture(b);
+  const auto is_same = [&](PackageId a, PackageId b) {  // a layer has each text once
+    const bool same = is_base(a) == is_base(b) ? record(a).version == record(b).version : version(a) == version(b);
+    return same && architecture(a) == architecture(b);
   };
   const auto rank = [&](PackageId id) {
     const auto offer = best_offer(id);
@@ -46,13 +42,19 @@ Ids Universe::find_versions(NameId name) const {
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
   }
   if (ids.size() > 1 && ids.size() > of_base) sort(ids);
-  if (best_files_first(ids)) several_files_.insert(name);
+  if (best_files_first(ids)) {
+    const std::lock_guard lock(mutex_);
+    several_files_.insert(name);
+    any_several_files_ = true;
+  }
   return versions_.keep(number, ids);
 }
 
 bool Universe::has_several_files(NameId name) const {
   versions_of(name);
-  return !several_files_.empty() && several_files_.contains(name);
+  if (!any_several_files_.load(kRelaxed)) return false;
+  const std::lock_guard lock(mutex_);
+  return several_files_.contains(name);
 }
 
 Ids Universe::versions_of(std::string_view name) const {
@@ -60,14 +62,19 @@ Ids Universe::versions_of(std::string_view name) const {
   return id ? versions_of(*id) : Ids();
 }
 
-Ids Universe::slot(PackageId id) const {
+Ids Universe::slot_of_class(PackageId id) const {
   const Ids all = versions_of(name_id(id));
-  if (one_class()) return all;
+  const std::lock_guard lock(mutex_);
   const auto [found, is_new] = slots_.try_emplace({name_id(id), architecture_class(id)});
   if (is_new)
     for (const PackageId other : all)
       if (same_slot(id, other)) found->second.push_back(other);
   return found->second;
+}
+
+bool Universe::is_slot_offered(PackageId id) const {
+  const Ids versions = slot(id);
+  return std::any_of(versions.begin(), versions.end(), [&](PackageId one) { return offered(one); });
 }
 
 std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
