@@ -147,6 +147,11 @@ bool shown_and_agreed(const Session& session, const Arguments& arguments, const 
 
 namespace {
 
+/// The process ends soon: to give back what it held piece by piece would take a twentieth of an upgrade.
+void leave_to_the_end(std::unique_ptr<Proposal> proposal) {
+  [[maybe_unused]] static const Proposal* const held = proposal.release();
+}
+
 /// On a terminal: lets the administrator take one of the remedies by its number. Nothing if none was taken.
 std::optional<std::size_t> choose_remedy(const Session& session, const Arguments& arguments,
                                          const std::vector<plan::Remedy>& remedies) {
@@ -180,7 +185,10 @@ std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments
     if (proposal->does_nothing()) return proposal;
   }
   show(session, arguments, *proposal);
-  if (arguments.has("dry-run")) return nullptr;
+  if (arguments.has("dry-run")) {
+    leave_to_the_end(std::move(proposal));
+    return nullptr;
+  }
   require_consent_possible(session, arguments);
   if (questions && !nothing_else) {
     proposal = proposal->decided(ask_about(session, proposal->questions()));
@@ -198,8 +206,7 @@ int perform(Session& session, const Arguments& arguments, std::unique_ptr<Propos
   terms.stop_asked = [&guard] { return guard.asked(); };
   const Outcome outcome = proposal->perform(session.changed(), terms);
   show(session, proposal->plan(), outcome);
-  // the process ends soon: to give back what it held piece by piece would take a twentieth of an upgrade
-  [[maybe_unused]] static const Proposal* const held = proposal.release();
+  leave_to_the_end(std::move(proposal));
   return 0;
 }
 

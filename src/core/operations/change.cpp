@@ -8,6 +8,7 @@
 #include "base/amounts.h"
 #include "base/text.h"
 #include "operations/change_proposal.h"
+#include "os/host.h"
 #include "repo/download_queue.h"
 
 namespace hambrel::operations {
@@ -36,7 +37,7 @@ class Surroundings {
     for (const PackageId id : selection.chosen)
       if (!root_.universe().is_installed(id)) look_at(id);
     const bool strays_matter = request.solve.upgrade_all && !request.solve.drop_strays && request.weigh_strays;
-    if (strays_matter) found_.weigh_strays = [this](const auto& held_back) { return weigh_strays(held_back); };
+    if (strays_matter) found_.weigh_strays = [this] { return weigh_strays(); };
   }
   const plan::Circumstances& found() const { return found_; }
 
@@ -68,23 +69,19 @@ class Surroundings {
     found_.shelved.emplace(id, one->reason);
   }
 
-  /// Where wanted packages that nobody offers any more hold others back: what it would bring to let them go.
-  std::optional<plan::Plan::WithoutStrays> weigh_strays(const std::vector<plan::HeldBack>& held_back) const {
+  /// Where there are wanted packages that nobody offers any more: what it would bring to let them go.
+  std::optional<plan::Plan::WithoutStrays> weigh_strays() const {
     const Universe& universe = root_.universe();
-    const bool stray_in_the_way = std::any_of(held_back.begin(), held_back.end(), [&](const plan::HeldBack& one) {
-      const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
-      if (!id || !universe.wanted(*id)) return false;
-      const auto versions = universe.slot(*id);
-      return std::none_of(versions.begin(), versions.end(), [&](PackageId v) { return universe.offered(v); });
-    });
-    if (!stray_in_the_way) return std::nullopt;
+    const auto& installed = universe.installed();
+    if (std::none_of(installed.begin(), installed.end(),
+                     [&](PackageId id) { return universe.wanted(id) && !universe.is_slot_offered(id); }))
+      return std::nullopt;
     solve::Request without = request_.solve;
     without.drop_strays = true;
     const auto answer = solve::solve(universe, without);
     const auto* selection = std::get_if<solve::Selection>(&answer);
     if (selection == nullptr) return std::nullopt;
-    plan::Plan::WithoutStrays result = plan::weigh(universe, without, *selection);
-    return result.held_back < held_back.size() ? std::optional(std::move(result)) : std::nullopt;
+    return plan::weigh(universe, without, *selection);
   }
 
   Root& root_;
@@ -97,9 +94,8 @@ class Surroundings {
 /// The plan of packages alone. It is checked by code that is not the solver's, before anyone sees it.
 plan::Plan plan_packages(Root& root, const ChangeRequest& request, const solve::Selection& selection) {
   const Surroundings surroundings(root, request, selection);
-  plan::Plan plan = plan::make_plan(root.universe(), request.solve, selection, surroundings.found());
-  const auto problems = plan::problems_of(root.universe(), request.solve, selection, plan);
-  if (problems.empty()) return plan;
+  auto [plan, problems] = plan::make_checked_plan(root.universe(), request.solve, selection, surroundings.found());
+  if (problems.empty()) return std::move(plan);
   throw Error(ErrorCode::Internal, "the plan is wrong: " + problems.front(), {},
               "nothing was changed; please report this with the output of `hambrel list`");
 }
@@ -149,6 +145,8 @@ bool is_so(const Universe& universe, const MarkRequest& request, PackageId id) {
 
 namespace {
 
+constexpr std::size_t kEachInstalled = 2500;  // bytes that an upgrade takes for each installed package
+
 using Solved = std::variant<solve::Selection, Refused>;
 
 Solved solve_for(Root& root, ChangeRequest& request) {
@@ -156,6 +154,7 @@ Solved solve_for(Root& root, ChangeRequest& request) {
   if (request.solve.arch.empty()) request.solve.arch = root.options().architecture;
   root.observer().begin("planning", 0, Observer::Unit::Items);
   const EndOfProgress end(root.observer());
+  if (request.solve.upgrade_all) os::expect_memory(kEachInstalled * root.universe().installed().size());
   auto answer = solve::solve(root.universe(), request.solve);
   if (auto* const selection = std::get_if<solve::Selection>(&answer)) return std::move(*selection);
   auto& refusal = std::get<solve::Refusal>(answer);

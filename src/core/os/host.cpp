@@ -4,6 +4,7 @@
 #include <malloc.h>
 #include <pwd.h>
 #include <signal.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/utsname.h>
 #include <unistd.h>
@@ -63,6 +64,19 @@ void set_up_process() {
     if (::fcntl(descriptor, F_GETFD) < 0 && ::open("/dev/null", O_RDONLY) != descriptor) ::_exit(1);
   ::mallopt(M_TRIM_THRESHOLD, 256 << 20);
   ::mallopt(M_MMAP_THRESHOLD, 32 << 20);
+}
+
+void expect_memory(std::size_t bytes) {
+  constexpr std::size_t kLargePage = 2U << 20U, kMost = 30U << 20U;  // bytes: all of it comes from the heap
+  const std::size_t size = std::min(bytes, kMost);
+  // taken and given back untouched, it is what the next allocations get
+  void* const room = std::malloc(size);
+  if (room == nullptr) return;
+  const auto start = reinterpret_cast<std::uintptr_t>(room);
+  const std::uintptr_t first = (start + kLargePage - 1) / kLargePage * kLargePage;
+  const std::uintptr_t end = (start + size) / kLargePage * kLargePage;
+  if (first < end) ::madvise(reinterpret_cast<void*>(first), end - first, MADV_HUGEPAGE);
+  std::free(room);
 }
 
 unsigned processors() { return std::max(1U, std::thread::hardware_concurrency()); }

@@ -44,10 +44,8 @@ class Writer {
       case Cause::Kind::LeftAlone: return title(id) + " (excluded from this upgrade)";
       default: break;
     }
-    const Ids versions = universe_.slot(id);
-    const bool offered =
-        std::any_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
-    return title(id) + (offered ? " (wanted)" : " (wanted, and no repository offers it any more)");
+    return title(id) +
+           (universe_.is_slot_offered(id) ? " (wanted)" : " (wanted, and no repository offers it any more)");
   }
 
   std::string first_root(const Obstacle& obstacle) const {

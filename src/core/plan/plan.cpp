@@ -3,10 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <future>
 #include <map>
 #include <unordered_map>
 #include <utility>
 
+#include "base/parallel.h"
 #include "plan/held_back.h"
 #include "plan/trees.h"
 #include "solve/solver.h"
@@ -31,6 +33,16 @@ std::size_t Plan::count(Action action) const {
 }
 
 namespace {
+
+constexpr std::size_t kFewHeldBack = 8;
+
+/// Is something wanted in the way that nobody offers any more?
+bool is_stray_named(const Universe& universe, const std::vector<HeldBack>& held_back) {
+  return std::any_of(held_back.begin(), held_back.end(), [&](const HeldBack& one) {
+    const auto id = one.by.empty() ? std::nullopt : universe.installed_of(one.by);
+    return id && universe.wanted(*id) && !universe.is_slot_offered(*id);
+  });
+}
 
 /// What an upgrade should have put in the place of an installed package and did not: what takes over for it, or its
 /// newest version.
@@ -76,8 +88,28 @@ class Planner {
     sort(plan_.steps);
     plan_.steps.insert(plan_.steps.end(), removals.begin(), removals.end());
     list_unneeded();
-    list_held_back();
     return std::move(plan_);
+  }
+
+  std::vector<HeldBack> held_back() const {
+    std::vector<HeldBack> result;
+    if (!request_.upgrade_all && request_.upgrade.empty()) return result;
+    for (const PackageId id : universe_.installed()) {
+      if (!request_.upgrades(universe_, id)) continue;
+      const auto offered = left_behind(universe_, id, [&](PackageId one) { return will_be(one); });
+      if (!offered) continue;
+      HeldBack one;
+      one.name = universe_.name(id);
+      one.offered = universe_.version(*offered);
+      one.offered_id = *offered;
+      if (universe_.name_id(*offered) != universe_.name_id(id)) one.renamed = universe_.name(*offered);
+      one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
+      if (one.held) one.why = universe_[id].installed->hold->reason;
+      for (const PackageId other : universe_.slot(id))
+        if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
+      result.push_back(std::move(one));
+    }
+    return result;
   }
 
  private:
@@ -275,11 +307,7 @@ class Planner {
   }
 
   /// Wanted, and nothing that is followed has any version of it.
-  bool is_stray(PackageId id) const {
-    const Ids versions = universe_.slot(id);
-    return universe_.wanted(id) &&
-           std::none_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
-  }
+  bool is_stray(PackageId id) const { return universe_.wanted(id) && !universe_.is_slot_offered(id); }
 
   Why why_removed(PackageId id) const {
     if (request_.means(request_.remove, universe_, id)) return {WhyKind::Asked, "", ""};
@@ -341,25 +369,6 @@ class Planner {
       plan_.unneeded.emplace_back(universe_.name(id));
   }
 
-  void list_held_back() {
-    if (!request_.upgrade_all && request_.upgrade.empty()) return;
-    for (const PackageId id : universe_.installed()) {
-      if (!request_.upgrades(universe_, id)) continue;
-      const auto offered = left_behind(universe_, id, [&](PackageId one) { return will_be(one); });
-      if (!offered) continue;
-      HeldBack one;
-      one.name = universe_.name(id);
-      one.offered = universe_.version(*offered);
-      one.offered_id = *offered;
-      if (universe_.name_id(*offered) != universe_.name_id(id)) one.renamed = universe_.name(*offered);
-      one.held = universe_.held(id) && !request_.means(request_.release, universe_, id);
-      if (one.held) one.why = universe_[id].installed->hold->reason;
-      for (const PackageId other : universe_.slot(id))
-        if (will_be(other) && one.stays.empty()) one.stays = universe_.version(other);
-      plan_.held_back.push_back(std::move(one));
-    }
-  }
-
   const Universe& universe_;
   const solve::Request& request_;
   const std::vector<PackageId>& chosen_;
@@ -375,14 +384,31 @@ class Planner {
 
 }  // namespace
 
-Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
-               const Circumstances& circumstances) {
-  Plan plan = Planner(universe, request, selection, circumstances).run();
+CheckedPlan make_checked_plan(const Universe& universe, const solve::Request& request,
+                              const solve::Selection& selection, const Circumstances& circumstances) {
+  Planner planner(universe, request, selection, circumstances);
+  std::vector<HeldBack> held_back = planner.held_back();
+  // of a large upgrade, the reasons take as long as the rest
+  const std::launch how = held_back.size() > kFewHeldBack ? kThread : std::launch::deferred;
+  auto explained = std::async(how, [&] { explain_held_back(universe, selection, held_back); });
+  CheckedPlan result;
+  Plan& plan = result.plan;
+  plan = planner.run();
   plan.kind = circumstances.kind;
   plan.proved = selection.proved;
-  explain_held_back(universe, selection, plan.held_back);
-  if (circumstances.weigh_strays) plan.without_strays = circumstances.weigh_strays(plan.held_back);
-  return plan;
+  result.problems = problems_of(universe, request, selection, plan);
+  std::optional<Plan::WithoutStrays> without_strays;
+  if (circumstances.weigh_strays && !held_back.empty()) without_strays = circumstances.weigh_strays();
+  explained.get();
+  plan.held_back = std::move(held_back);
+  if (without_strays && without_strays->held_back < plan.held_back.size() && is_stray_named(universe, plan.held_back))
+    plan.without_strays = std::move(without_strays);
+  return result;
+}
+
+Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
+               const Circumstances& circumstances) {
+  return make_checked_plan(universe, request, selection, circumstances).plan;
 }
 
 Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection) {

@@ -172,13 +172,20 @@ struct Circumstances {
   std::map<PackageId, Reason> shelved{};    // these come back from the shelf as what they were
   bool keeps_reasons = false;               // an older version changes nothing about why a package is there
   bool holds_asked = false;                 // what was asked for by name is held from then on
-  /// Given what would be left behind: what letting go of packages that nobody offers any more would bring.
-  std::function<std::optional<Plan::WithoutStrays>(const std::vector<HeldBack>&)> weigh_strays{};
+  /// Asked where something would be left behind: what letting go of packages that nobody offers any more would bring.
+  std::function<std::optional<Plan::WithoutStrays>()> weigh_strays{};
 };
 
 /// The steps from what is installed to the selection. Nobody changes them afterwards.
 [[nodiscard]] Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
                              const Circumstances& circumstances = {});
+/// The same with what problems_of finds wrong with it, looked for meanwhile.
+struct CheckedPlan {
+  Plan plan;
+  std::vector<std::string> problems;
+};
+[[nodiscard]] CheckedPlan make_checked_plan(const Universe& universe, const solve::Request& request,
+                                            const solve::Selection& selection, const Circumstances& circumstances = {});
 
 /// How many packages a selection leaves behind, and which wanted ones it lets go.
 Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& request, const solve::Selection& selection);

@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <future>
 #include <tuple>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "solve/explain.h"
 #include "solve/solver.h"
@@ -50,6 +52,7 @@ class Search {
       if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
       if (cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove) drop(cause);
     }
+    for (auto& one : trying_) enter(one.get());
     other_channels();
     other_repositories();
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
@@ -61,19 +64,37 @@ class Search {
   }
 
  private:
-  /// Solves a request and keeps it if that works and nothing found before leads to the same set.
-  bool attempt(Remedy::Kind kind, std::vector<std::string> subjects, const Request& request,
-               const Universe* other = nullptr) {
-    const Universe& universe = other == nullptr ? universe_ : *other;
+  using Tried = std::optional<Remedy>;
+
+  /// Solves a request and plans it. Nothing where that does not work or comes to nothing.
+  static Tried tried(const Universe& universe, Remedy::Kind kind, const std::vector<std::string>& subjects,
+                     const Request& request) {
     auto answer = solve::solve(universe, request);
-    if (std::holds_alternative<Refusal>(answer)) return false;
-    Remedy remedy{kind, std::move(subjects), "", request, std::get<solve::Selection>(std::move(answer)), {}};
-    const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy.selection.chosen; };
-    if (std::any_of(found_.begin(), found_.end(), same)) return true;
-    remedy.plan = make_plan(universe, request, remedy.selection, {.kind = "change"});
-    if (remedy.plan.empty() || !problems_of(universe, request, remedy.selection, remedy.plan).empty()) return true;
-    found_.push_back(std::move(remedy));
+    if (std::holds_alternative<Refusal>(answer)) return std::nullopt;
+    Remedy remedy{kind, subjects, "", request, std::get<solve::Selection>(std::move(answer)), {}};
+    auto [plan, problems] = make_checked_plan(universe, request, remedy.selection, {.kind = "change"});
+    if (!problems.empty()) return std::nullopt;
+    remedy.plan = std::move(plan);
+    return remedy;
+  }
+
+  /// Keeps what works, unless something found before leads to the same set. Does it work?
+  bool enter(Tried remedy) {
+    if (!remedy) return false;
+    const auto same = [&](const Remedy& one) { return one.selection.chosen == remedy->selection.chosen; };
+    if (!remedy->plan.empty() && std::none_of(found_.begin(), found_.end(), same)) found_.push_back(std::move(*remedy));
     return true;
+  }
+
+  bool attempt(Remedy::Kind kind, const std::vector<std::string>& subjects, const Request& request) {
+    return enter(tried(universe_, kind, subjects, request));
+  }
+
+  /// The same, while others are looked for.
+  void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request request) {
+    trying_.push_back(std::async(kThread, [this, kind, subjects = std::move(subjects), request = std::move(request)] {
+      return tried(universe_, kind, subjects, request);
+    }));
   }
 
   /// A hold that does not count this time, and whatever further holds then stand in the way.
@@ -82,7 +103,7 @@ class Search {
     if (!names || is_too_much(*names, "release the holds of")) return;
     Request request = request_;
     request.release.insert(names->begin(), names->end());
-    attempt(Remedy::Kind::ReleaseHold, *names, request);
+    attempt_meanwhile(Remedy::Kind::ReleaseHold, *names, request);
   }
 
   /// What is more than a remedy may ask for is told in a sentence.
@@ -108,9 +129,9 @@ class Search {
       const Universe wider(universe_, std::move(view));
       Request request = request_;
       for (Target& target : request.install) add_versions(wider, target);
-      const std::size_t before = found_.size();
-      attempt(Remedy::Kind::EnableRepository, {one.name}, request, &wider);
-      if (found_.size() > before) found_.back().enable = one.name;
+      Tried remedy = tried(wider, Remedy::Kind::EnableRepository, {one.name}, request);
+      if (remedy) remedy->enable = one.name;
+      enter(std::move(remedy));
     }
   }
 
@@ -126,21 +147,22 @@ class Search {
     target.candidates = std::move(all);
   }
 
-  /// The fewest wanted packages, this one among them, without which the rest can be met.
+  /// The fewest wanted packages, this one among them, without which the rest can be met. Not where fewer of them would
+  /// do, or where this one goes with others anyway.
   void let_go(const std::string& first) {
-    if (is_asked_for(first)) return;
-    const auto already = [&](const Remedy& one) {
-      return !first.empty() && one.kind == Remedy::Kind::RemoveWanted &&
-             std::find(one.subjects.begin(), one.subjects.end(), first) != one.subjects.end();
-    };
-    if (std::any_of(found_.begin(), found_.end(), already)) return;
-    const auto names = explainer().fewest(Cause::Kind::Wanted, first, asked_);
-    if (!names || names->empty() || is_too_much(*names, "remove")) return;
+    const auto has_first = [&](const solve::Names& tried) { return tried.contains(first); };
+    if (is_asked_for(first) || std::any_of(let_go_.begin(), let_go_.end(), has_first)) return;
+    const auto fewest = explainer().fewest(Cause::Kind::Wanted, first, asked_);
+    if (!fewest || fewest->empty() || is_too_much(*fewest, "remove")) return;
     Request request = request_;
-    request.remove.insert(names->begin(), names->end());
-    if (let_go_.size() == kMostTried || !let_go_.insert(request.remove).second) return;
+    request.remove.insert(fewest->begin(), fewest->end());
+    const auto holds_all_of = [&](const solve::Names& tried) {
+      return std::all_of(tried.begin(), tried.end(), [&](const auto& name) { return request.remove.contains(name); });
+    };
+    if (let_go_.size() == kMostTried || std::any_of(let_go_.begin(), let_go_.end(), holds_all_of)) return;
+    let_go_.insert(request.remove);
     request.changes_installed = true;
-    attempt(Remedy::Kind::RemoveWanted, *names, request);
+    attempt_meanwhile(Remedy::Kind::RemoveWanted, *fewest, std::move(request));
   }
 
   bool is_asked_for(const std::string& name) const { return asked_.contains(name); }
@@ -222,6 +244,7 @@ class Search {
   const Refusal& refusal_;
   solve::Names asked_;  // names of what is to be installed
   std::vector<Remedy> found_;
+  std::vector<std::future<Tried>> trying_;
   std::string best_known_;
   std::set<solve::Names> let_go_;  // what was tried
   std::shared_ptr<solve::Explainer> explainer_;

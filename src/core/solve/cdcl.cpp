@@ -236,25 +236,26 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
 void Cdcl::analyze_final(std::uint32_t conflict, Lit failed) {
   core_.clear();
   Lit binary{};
+  open_.clear();
+  const auto look_at = [&](Lit lit) {
+    if (level_[lit.var()] == 0 || std::exchange(seen_[lit.var()], 1) != 0) return;
+    open_.push_back(lit.var());
+  };
   if (conflict != kNoReason) {
-    for (const Lit lit : others(conflict, {}, binary))
-      if (level_[lit.var()] > 0) seen_[lit.var()] = 1;
+    for (const Lit lit : others(conflict, {}, binary)) look_at(lit);
   } else {
     core_.push_back(failed);
-    if (level_[failed.var()] == 0) return;
-    seen_[failed.var()] = 1;
+    look_at(failed);
   }
-  for (std::size_t at = trail_.size(); at > trail_limits_[0]; --at) {
-    const Lit lit = trail_[at - 1];
-    if (seen_[lit.var()] == 0) continue;
-    seen_[lit.var()] = 0;
-    if (reason_[lit.var()] == kNoReason) {
+  for (std::size_t i = 0; i < open_.size(); ++i) {
+    const Var var = open_[i];
+    const Lit lit = value(positive(var)) == kTrue ? positive(var) : negative(var);
+    if (reason_[var] == kNoReason)
       core_.push_back(lit);
-    } else {
-      for (const Lit one : others(reason_[lit.var()], lit, binary))
-        if (one.var() != lit.var() && level_[one.var()] > 0) seen_[one.var()] = 1;
-    }
+    else
+      for (const Lit one : others(reason_[var], lit, binary)) look_at(one);
   }
+  for (const Var var : open_) seen_[var] = 0;
 }
 
 void Cdcl::backtrack(std::uint32_t target) {
@@ -414,6 +415,49 @@ bool Cdcl::ruled_out(Lit lit) {
   if (conflict != kNoReason) analyze_final(conflict, {});
   backtrack(1);
   return conflict != kNoReason;
+}
+
+bool Cdcl::ruled_out(std::span<const Lit> lits) {
+  trail_limits_.push_back(trail_.size());
+  bool refuted = false;
+  for (const Lit lit : lits) {
+    refuted = refuted || value(lit) == kFalse;
+    if (value(lit) == kUnknown) enqueue(lit, kNoReason);
+  }
+  refuted = refuted || propagate() != kNoReason;
+  backtrack(1);
+  return refuted;
+}
+
+Cdcl Cdcl::where(std::span<const Lit> facts) const {
+  Cdcl part;
+  const std::size_t count = variables();
+  part.level_.assign(count, 0);
+  part.reason_.assign(count, kNoReason);
+  part.seen_.assign(count, 0);
+  part.values_.assign(2 * count, kUnknown);
+  part.lists_.resize(2 * count);
+  part.activity_.assign(count, 0);
+  part.heap_at_.assign(count, kNotInHeap);
+  part.phase_ = phase_;
+  part.model_ = model_;
+  part.order_ = order_;
+  part.place_ = place_;
+  part.broken_ = broken_;
+  const auto enter = [&](Lit lit) {
+    if (part.value(lit) == kFalse) part.broken_ = true;
+    if (part.value(lit) == kUnknown) part.enqueue(lit, kNoReason);
+  };
+  const std::size_t known = trail_limits_.empty() ? trail_.size() : trail_limits_.front();
+  for (std::size_t i = 0; i < known; ++i) enter(trail_[i]);
+  for (const Lit lit : facts) enter(lit);
+  for (std::size_t at = 0; at < clauses_.size(); at += clauses_[at].code + 1)
+    part.add(std::span(&clauses_[at + 1], clauses_[at].code));
+  for (std::uint32_t code = 0; code < lists_.size(); ++code)
+    for (const Watch& one : std::span(&watches_[0] + lists_[code].start, lists_[code].size))
+      if (const Lit other = ~Lit{code}; one.clause == kBinary && other.code < one.blocker.code)
+        part.add({other, one.blocker});
+  return part;
 }
 
 Answer Cdcl::solve(std::span<const Lit> assumptions) { return search(assumptions, false, false); }

@@ -56,9 +56,14 @@ class Cdcl {
   /// Does unit propagation from what stand_on() assumed rule a literal out? Then core() tells which assumptions do.
   /// Whatever else is asked of the engine ends the standing.
   bool ruled_out(Lit lit);
+  /// The same of several together, without a core.
+  bool ruled_out(std::span<const Lit> lits);
   /// As solve, but of all models the first one in the lexicographic order in which earlier ones of `kept` count more
   /// and are true. Those that are false in it are a minimal set that has to be given up (a minimal correction set).
   Answer solve_keeping(std::span<const Lit> assumptions, std::span<const Lit> kept);
+  /// The same problem where `facts` hold besides, made small: what they settle is not in it. Variables keep their
+  /// numbers.
+  Cdcl where(std::span<const Lit> facts) const;
   /// Steps that solves may take together from now on: clauses and literals looked at.
   void set_budget(std::uint64_t steps) { budget_ = steps > UINT64_MAX - steps_ ? UINT64_MAX : steps_ + steps; }
   std::uint64_t steps() const { return steps_; }
@@ -127,6 +132,7 @@ class Cdcl {
   std::vector<std::uint32_t> place_;  // variable -> place
   std::uint32_t cursor_ = 0;          // no place before it is undecided
   std::vector<Lit> trail_, core_, conflict_binary_, scratch_;
+  std::vector<Var> open_;  // of an analysis
   std::vector<std::size_t> trail_limits_;
   std::size_t propagated_ = 0;
   std::uint64_t conflicts_ = 0, steps_ = 0, budget_ = UINT64_MAX;

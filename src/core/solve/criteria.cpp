@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 #include <unordered_map>
+#include <utility>
 
 namespace hambrel::solve {
 
@@ -42,11 +43,14 @@ const std::vector<Level>& levels_for(const Request& request) {
   return request.is_upgrade() || request.upgrade_all ? upgrade : change;
 }
 
-namespace {
-
-class Softs {
+class Softs::Maker {
  public:
-  explicit Softs(Encoding& encoding) : encoding_(encoding), u_(encoding.universe()), request_(encoding.request()) {}
+  explicit Maker(Encoding& encoding) : encoding_(encoding), u_(encoding.universe()), request_(encoding.request()) {
+    for (const PackageId id : u_.installed())
+      if (encoding_.lit(id) != Encoding::truth()) installed_.push_back(id);
+    for (const PackageId id : encoding_.cone())
+      if (!u_.is_installed(id)) new_.push_back(id);
+  }
 
   std::vector<Soft> of(Level level) {
     switch (level) {
@@ -63,7 +67,7 @@ class Softs {
       case Level::LaterAlternatives: later_alternatives(); break;
       case Level::Download: download(); break;
     }
-    return std::move(softs_);
+    return std::exchange(softs_, {});
   }
 
  private:
@@ -73,14 +77,13 @@ class Softs {
   /// Installed packages that this encoding leaves open.
   template <typename Function>
   void each_open_installed(Function f) {
-    for (const PackageId id : u_.installed())
-      if (encoding_.lit(id) != Encoding::truth()) f(id);
+    for (const PackageId id : installed_) f(id);
   }
   /// Packages that may come: the only ones that new-comers' levels are about.
   template <typename Function>
   void each_new(Function f) {
-    for (const PackageId id : encoding_.cone())
-      if (!u_.is_installed(id) && !encoding_.engine().never(encoding_.lit(id))) f(id);
+    std::erase_if(new_, [&](PackageId id) { return encoding_.engine().never(encoding_.lit(id)); });
+    for (const PackageId id : new_) f(id);
   }
   std::vector<Lit> lits(Ids ids) const {
     std::vector<Lit> result;
@@ -254,12 +257,13 @@ class Softs {
   Encoding& encoding_;
   const Universe& u_;
   const Request& request_;
+  std::vector<PackageId> installed_, new_;  // that are open
   std::vector<Soft> softs_;
   std::unordered_map<NameId, std::vector<PackageId>> asked_;  // what is to be installed, by name
 };
 
-}  // namespace
-
-std::vector<Soft> softs_of(Level level, Encoding& encoding) { return Softs(encoding).of(level); }
+Softs::Softs(Encoding& encoding) : maker_(std::make_unique<Maker>(encoding)) {}
+Softs::~Softs() = default;
+std::vector<Soft> Softs::of(Level level) { return maker_->of(level); }
 
 }  // namespace hambrel::solve

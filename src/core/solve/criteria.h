@@ -4,6 +4,7 @@
 // reading of those words.
 #pragma once
 
+#include <memory>
 #include <vector>
 
 #include "solve/encoding.h"
@@ -14,7 +15,19 @@ namespace hambrel::solve {
 /// The levels for a request, the most important first.
 const std::vector<Level>& levels_for(const Request& request);
 
-/// What a level counts, for the packages of an encoding.
-std::vector<Soft> softs_of(Level level, Encoding& encoding);
+/// What levels count, for the packages of an encoding. Made once, asked for one level after another: what one has
+/// settled the next need not look at.
+class Softs {
+ public:
+  explicit Softs(Encoding& encoding);
+  ~Softs();
+  Softs(const Softs&) = delete;
+  Softs& operator=(const Softs&) = delete;
+  std::vector<Soft> of(Level level);
+
+ private:
+  class Maker;
+  std::unique_ptr<Maker> maker_;
+};
 
 }  // namespace hambrel::solve

@@ -17,6 +17,7 @@ Encoding::Encoding(const Universe& universe, const Request& request, Scope scope
   variables_.assign(universe.size(), kNone);
   name_asked_.assign(universe.name_count(), 0);
   name_fixed_.assign(universe.name_count(), 0);
+  relations_reached_.assign(universe.relation_count(), 0);
   mark_request();
   if (frozen()) fix_installed();
   collect();
@@ -61,7 +62,7 @@ std::uint8_t Encoding::look(PackageId id) const {
   if (universe_.is_installed(id)) {
     found |= kMayChoose;
   } else if (is_installed_otherwise(id)) {
-    return allowed_[index_of(id)] = found;
+    // it is not exchanged for its own sake
   } else if (universe_.offered(id)) {
     found |= kMayChoose;
   } else if (!request_.channels.empty()) {
@@ -70,7 +71,8 @@ std::uint8_t Encoding::look(PackageId id) const {
       if (offer.enabled && universe_.visible(id) && request_.channels.contains(offer.channel)) found |= kMayChoose;
     }
   }
-  return allowed_[index_of(id)] = found;
+  std::atomic_ref(allowed_[index_of(id)]).store(found, std::memory_order_relaxed);
+  return found;
 }
 
 bool Encoding::slot_asked(PackageId id) const {
@@ -114,60 +116,6 @@ bool Encoding::slot_fixed(PackageId id) const {
     if (variables_[index_of(other)] == 0 && (universe_.parallel(id) == 1 || universe_.parallel(other) == 1))
       return true;
   return false;
-}
-
-void Encoding::reach(PackageId id) {
-  Var& var = variables_[index_of(id)];
-  if (var != kNone || !may_choose(id)) return;
-  if (frozen() && slot_fixed(id)) return;
-  var = kNone - 1;  // reached; numbered later
-  queue_.push_back(id);
-  cone_.push_back(id);
-}
-
-/// By something that is given?
-bool Encoding::is_met(RelationId relation, PackageId asking) const {
-  if (!frozen()) return false;
-  bool met = false;
-  universe_.each_match(relation, [&](PackageId other) {
-    met = met || (variables_[index_of(other)] == 0 && universe_.may_serve(other, asking));
-  });
-  return met;
-}
-
-void Encoding::reach_all(RelationId relation, PackageId asking) {
-  if (is_met(relation, asking)) return;
-  universe_.each_match(relation, [&](PackageId other) {
-    if (universe_.may_serve(other, asking)) reach(other);
-  });
-}
-
-void Encoding::collect() {
-  for (const Target& target : request_.install)
-    for (const PackageId id : target.candidates) reach(id);
-  for (const PackageId id : universe_.installed()) {
-    if (frozen()) {
-      if (variables_[index_of(id)] != 0) {
-        reach(id);
-        if (request_.means(request_.upgrade, universe_, id))
-          for (const PackageId other : universe_.slot(id)) reach(other);
-      } else if (!fixed_is_sound_) {
-        for (const RelationId relation : universe_.relations(id, RelationList::Requires)) reach_all(relation, id);
-      }
-      continue;
-    }
-    reach(id);
-    for (const PackageId other : universe_.slot(id)) reach(other);
-    for (const PackageId other : universe_.replacers_of(id)) reach(other);
-  }
-  while (!queue_.empty()) {
-    const PackageId id = queue_.back();
-    queue_.pop_back();
-    for (const RelationId relation : universe_.relations(id, RelationList::Requires)) reach_all(relation, id);
-    if (request_.recommended && !universe_.is_installed(id))
-      for (const RelationId relation : universe_.relations(id, RelationList::Recommends)) reach_all(relation, id);
-  }
-  universe_.sort(cone_);
 }
 
 void Encoding::make_variables() {
@@ -234,8 +182,7 @@ bool Encoding::stays_as_it_is(PackageId installed) const {
 
 bool Encoding::may_be_dropped(PackageId installed) const {
   if (!request_.drop_strays || !universe_.wanted(installed)) return false;
-  const auto versions = universe_.slot(installed);
-  return std::none_of(versions.begin(), versions.end(), [&](PackageId id) { return universe_.offered(id); });
+  return !universe_.is_slot_offered(installed);
 }
 
 Lit Encoding::one_of(std::vector<Lit> lits) { return one_of_unless(truth(), std::move(lits)); }

@@ -6,6 +6,7 @@
 // With `explain` every statement gets a selector, so that a refutation tells which statements it needs.
 #pragma once
 
+#include <atomic>
 #include <optional>
 #include <string>
 #include <unordered_map>
@@ -79,12 +80,12 @@ class Encoding {
   Extract extract(const std::vector<std::size_t>& statements) const;
 
  private:
-  static constexpr Var kNone = UINT32_MAX;
-  static constexpr std::uint32_t kAlways = UINT32_MAX;  // a clause that belongs to no statement
+  static constexpr Var kNone = UINT32_MAX, kReached = UINT32_MAX - 1;  // reached: to be numbered
+  static constexpr std::uint32_t kAlways = UINT32_MAX;                 // a clause that belongs to no statement
   enum Allowed : std::uint8_t { kLooked = 1, kMayChoose = 2, kTarget = 4 };
 
   std::uint8_t allowed(PackageId id) const {
-    const std::uint8_t known = allowed_[index_of(id)];
+    const std::uint8_t known = std::atomic_ref(allowed_[index_of(id)]).load(std::memory_order_relaxed);
     return (known & kLooked) != 0 ? known : look(id);
   }
   std::uint8_t look(PackageId id) const;
@@ -94,10 +95,16 @@ class Encoding {
   void fix_installed();
   bool crowded(PackageId id) const;
   bool slot_fixed(PackageId id) const;
+  struct Reached {
+    std::vector<PackageId> all, open;  // open: those whose relations were not looked at yet
+  };
   void collect();
-  void reach(PackageId id);
+  void sort_cone();
+  void reach(PackageId id, Reached& reached);
+  void reach_from_installed(PackageId id, Reached& reached);
+  void reach_what_follows(Reached& reached);
   bool is_met(RelationId relation, PackageId asking) const;
-  void reach_all(RelationId relation, PackageId asking);
+  void reach_all(RelationId relation, PackageId asking, Reached& reached);
   void make_variables();
   void encode_request();
   void encode_wanted();
@@ -117,7 +124,8 @@ class Encoding {
   mutable std::vector<std::uint8_t> allowed_;
   std::vector<Var> variables_;
   std::vector<std::uint8_t> name_fixed_, name_asked_;  // by name
-  std::vector<PackageId> cone_, fixed_, queue_;
+  std::vector<std::uint8_t> relations_reached_;        // by relation
+  std::vector<PackageId> cone_, fixed_;
   std::vector<Lit> clause_;
   bool fixed_is_sound_ = false;  // what is given meets its relations by itself
 

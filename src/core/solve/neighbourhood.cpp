@@ -9,18 +9,23 @@ namespace hambrel::solve {
 Neighbourhood::Neighbourhood(const Universe& universe, const std::vector<PackageId>& chosen)
     : universe_(universe), in_(universe.size(), 0), near_(universe.name_count(), 0) {
   for (const PackageId id : chosen) in_[index_of(id)] = 1;
+  std::vector<std::pair<PackageId, Use>> all;
+  for (const PackageId user : chosen)
+    for (const RelationId relation : universe.relations(user, RelationList::Requires))
+      for (const PackageId provider : universe.matching(relation))
+        if (in_[index_of(provider)] != 0 && provider != user) all.emplace_back(provider, Use{user, relation});
   use_starts_.assign(universe.size() + 1, 0);
-  const auto each_use = [&](auto f) {
-    for (const PackageId user : chosen)
-      for (const RelationId relation : universe.relations(user, RelationList::Requires))
-        for (const PackageId provider : universe.matching(relation))
-          if (in_[index_of(provider)] != 0 && provider != user) f(provider, Use{user, relation});
-  };
-  each_use([&](PackageId provider, const Use&) { ++use_starts_[index_of(provider) + 1]; });
+  for (const auto& [provider, use] : all) ++use_starts_[index_of(provider) + 1];
   std::partial_sum(use_starts_.begin(), use_starts_.end(), use_starts_.begin());
   uses_.resize(use_starts_.back());
   std::vector<std::uint32_t> next = use_starts_;
-  each_use([&](PackageId provider, const Use& use) { uses_[next[index_of(provider)]++] = use; });
+  for (const auto& [provider, use] : all) uses_[next[index_of(provider)]++] = use;
+  for (const PackageId one : chosen)
+    for (const RelationList list : {RelationList::Conflicts, RelationList::Replaces})
+      for (const RelationId relation : universe.relations(one, list))
+        for (const PackageId other : universe.matching(relation))
+          if (in_[index_of(other)] == 0) against_.emplace_back(other, one);
+  std::sort(against_.begin(), against_.end());
 }
 
 void Neighbourhood::mark(NameId name) {
@@ -58,17 +63,17 @@ void Neighbourhood::look_at(PackageId id) {
     for (const RelationId relation : universe_.relations(id, list))
       for (const PackageId other : universe_.matching(relation))
         if (in_[index_of(other)] != 0) mark(universe_.name_id(other));
-  for (const NameId name : universe_.answers_to(id))
-    universe_.each_against(name, [&](PackageId other, RelationId relation, bool) {
-      const Ids against = universe_.matching(relation);
-      if (in_[index_of(other)] != 0 && std::find(against.begin(), against.end(), id) != against.end())
-        mark(universe_.name_id(other));
-    });
+  const auto by_package = [](const auto& a, const auto& b) { return a.first < b.first; };
+  const auto [first, last] = std::equal_range(against_.begin(), against_.end(), std::pair(id, PackageId{}), by_package);
+  for (auto it = first; it != last; ++it) mark(universe_.name_id(it->second));
 }
 
-/// Those that need the chosen version, unless the newest one would do as well.
+/// Those that need the chosen version, unless another one would do as well: that something goes altogether is looked at
+/// only where few need it.
 void Neighbourhood::look_at_users(PackageId id) {
+  constexpr std::uint32_t kFew = 4;
   const Ids versions = universe_.slot(id);
+  const bool may_go = use_starts_[index_of(id) + 1] - use_starts_[index_of(id)] <= kFew || versions.size() < 2;
   for (std::uint32_t i = use_starts_[index_of(id)]; i < use_starts_[index_of(id) + 1]; ++i) {
     const Use& use = uses_[i];
     if (is_met_from_afar(use.relation)) continue;
@@ -77,7 +82,7 @@ void Neighbourhood::look_at_users(PackageId id) {
       return one == id || !universe_.offered(one) ||
              std::find(providers.begin(), providers.end(), one) != providers.end();
     };
-    if (versions.size() < 2 || !std::all_of(versions.begin(), versions.end(), does)) mark(universe_.name_id(use.user));
+    if (may_go || !std::all_of(versions.begin(), versions.end(), does)) mark(universe_.name_id(use.user));
   }
 }
 

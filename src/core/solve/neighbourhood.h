@@ -5,6 +5,7 @@
 // that there is none says nothing.
 #pragma once
 
+#include <utility>
 #include <vector>
 
 #include "model/universe.h"
@@ -32,6 +33,7 @@ class Neighbourhood {
   std::vector<std::uint8_t> in_, near_;
   std::vector<std::uint32_t> use_starts_;  // by package: the first of its uses
   std::vector<Use> uses_;
+  std::vector<std::pair<PackageId, PackageId>> against_;  // not chosen: what of the chosen stands against it
   std::vector<NameId> queue_;
 };
 

@@ -18,9 +18,10 @@ constexpr std::uint64_t kAfterwards = 16;
 Selection optimize(Encoding& encoding, std::uint64_t budget) {
   Cdcl& engine = encoding.engine();
   Selection selection;
+  Softs softs(encoding);
   for (const Level level : levels_for(encoding.request())) {
     if (!selection.proved) engine.set_budget(budget / kAfterwards);
-    const Optimum optimum = minimize(engine, softs_of(level, encoding));
+    const Optimum optimum = minimize(engine, softs.of(level));
     selection.levels.push_back({level, optimum.cost, optimum.proved && selection.proved});
     selection.proved = selection.proved && optimum.proved;
   }
