@@ -85,22 +85,22 @@ void show(const Session& session, const std::string& package, const FileEntry& f
 
 void show(Session& session, const std::vector<TreeLine>& lines) {
   const Screen& screen = session.screen();
+  const Universe& universe = session.universe();
   for (const TreeLine& line : lines) {
-    const Candidate& one = session.universe()[line.id];
     if (session.json()) {
       session.document({{"depth", line.depth},
-                        {"name", one.package.name},
-                        {"version", one.package.version.text()},
+                        {"name", universe.name(line.id)},
+                        {"version", universe.version(line.id)},
                         {"relation", line.relation},
                         {"folded", line.folded},
-                        {"installed", one.installed.has_value()}});
+                        {"installed", universe.is_installed(line.id)}});
       continue;
     }
-    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, one.package.name) + " " +
-                       one.package.version.text();
+    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, universe.name(line.id)) + " ";
+    text += universe.version(line.id);
     if (!line.relation.empty()) text += "  " + screen.paint(Style::Faint, line.relation);
     if (line.folded) text += "  " + screen.paint(Style::Faint, "(as above)");
-    if (one.installed && one.installed->reason == Reason::Wanted) text += "  wanted";
+    if (universe.wanted(line.id)) text += "  wanted";
     screen.line(text);
   }
 }

@@ -12,7 +12,6 @@
 #include <bit>
 #include <cstring>
 #include <future>
-#include <map>
 #include <optional>
 #include <thread>
 
@@ -228,7 +227,7 @@ std::vector<SearchHit> search(const Universe& universe, const std::vector<std::s
   for (const std::string& text : texts)
     if (!text.empty()) words.emplace_back(text, regex);
   if (words.empty()) return {};
-  std::map<NameId, Found> best;
+  std::vector<std::uint8_t> best(universe.name_count(), kNowhere);
   std::size_t first = 0;
   for (const Layer* layer : {&universe.base(), &universe.overlay()}) {
     Places worst = words.front().find(universe, *layer, first);
@@ -238,18 +237,24 @@ std::vector<SearchHit> search(const Universe& universe, const std::vector<std::s
     }
     for (std::size_t k = 0; k < worst.size(); ++k) {
       if (worst[k] == kNowhere) continue;
-      const auto found = static_cast<Found>(worst[k]);
-      const auto [known, is_new] = best.emplace(universe.name_id(static_cast<PackageId>(first + k)), found);
-      if (!is_new) known->second = std::min(known->second, found);
+      std::uint8_t& known = best[static_cast<std::size_t>(universe.name_id(static_cast<PackageId>(first + k)))];
+      known = std::min(known, worst[k]);
     }
     first += layer->size();
   }
   std::vector<SearchHit> hits;
-  for (const auto& [name, found] : best)
-    if (!universe.versions_of(name).empty()) hits.push_back({representative(universe, name), found});
-  std::sort(hits.begin(), hits.end(), [&](const SearchHit& a, const SearchHit& b) {
-    return a.found != b.found ? a.found < b.found : universe.name(a.id) < universe.name(b.id);
+  for (std::size_t i = 0; i < best.size(); ++i)
+    if (const auto name = static_cast<NameId>(i); best[i] != kNowhere && !universe.versions_of(name).empty())
+      hits.push_back({representative(universe, name), static_cast<Found>(best[i])});
+  // names of the base are numbered in their order, and so are those of the overlay
+  const auto by_name = [&](const SearchHit& a, const SearchHit& b) {
+    return universe.name(a.id) < universe.name(b.id);
+  };
+  const auto of_overlay = std::partition_point(hits.begin(), hits.end(), [&](const SearchHit& one) {
+    return static_cast<std::size_t>(universe.name_id(one.id)) < universe.base().names();
   });
+  std::inplace_merge(hits.begin(), of_overlay, hits.end(), by_name);
+  std::stable_sort(hits.begin(), hits.end(), [](const SearchHit& a, const SearchHit& b) { return a.found < b.found; });
   return hits;
 }
 

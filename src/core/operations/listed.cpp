@@ -36,8 +36,9 @@ std::optional<ByteCount> parse_size(std::string_view text) {
 
 Conditions::Condition Conditions::parse(std::string_view text) {
   static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted",
-                                              "pulled-in", "unneeded",  "held",       "stray"};
-  static const std::vector<std::string> with_value{"name", "repo", "channel", "arch"};
+                                              "pulled-in", "unneeded",  "held",       "stray"};  // in the order of Kind
+  static const std::vector<std::pair<std::string_view, Kind>> with_value{
+      {"name", Kind::Name}, {"repo", Kind::Repo}, {"channel", Kind::Channel}, {"arch", Kind::Arch}};
   Condition condition;
   std::string_view rest = text;
   while (rest.starts_with("not:")) {
@@ -45,7 +46,7 @@ Conditions::Condition Conditions::parse(std::string_view text) {
     rest.remove_prefix(4);
   }
   if (rest.starts_with("size>") || rest.starts_with("size<")) {
-    condition.kind = rest.substr(0, 5);
+    condition.kind = rest[4] == '>' ? Kind::Larger : Kind::Smaller;
     const auto bytes = parse_size(rest.substr(5));
     if (!bytes)
       throw Error(ErrorCode::Usage, fmt::format("{}: must be a size", printable(text)), {},
@@ -53,16 +54,20 @@ Conditions::Condition Conditions::parse(std::string_view text) {
     condition.bytes = *bytes;
     return condition;
   }
-  if (const auto colon = rest.find(':'); colon != std::string_view::npos) {
-    condition.kind = rest.substr(0, colon);
-    condition.value = rest.substr(colon + 1);
-    if (std::find(with_value.begin(), with_value.end(), condition.kind) != with_value.end() && !condition.value.empty())
-      return condition;
-  } else {
-    condition.kind = rest;
-    if (std::find(plain.begin(), plain.end(), condition.kind) != plain.end()) return condition;
+  const auto colon = rest.find(':');
+  const std::string word(rest.substr(0, colon));
+  if (colon == std::string_view::npos) {
+    const auto found = std::find(plain.begin(), plain.end(), word);
+    condition.kind = static_cast<Kind>(found - plain.begin());
+    if (found != plain.end()) return condition;
   }
-  const std::string near = did_you_mean(condition.kind, plain);
+  for (const auto& [known, kind] : with_value) {
+    if (colon == std::string_view::npos || known != word || colon + 1 == rest.size()) continue;
+    condition.kind = kind;
+    condition.value = rest.substr(colon + 1);
+    return condition;
+  }
+  const std::string near = did_you_mean(word, plain);
   throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
               near.empty() ? "conditions: installed available upgradable wanted pulled-in unneeded held stray shelved "
                              "leftover name:GLOB repo:NAME channel:NAME arch:NAME 'size>SIZE' 'size<SIZE' "
@@ -72,29 +77,28 @@ Conditions::Condition Conditions::parse(std::string_view text) {
 
 Conditions::Conditions(const Universe& universe, const std::vector<std::string>& words) : universe_(universe) {
   for (const std::string& word : words) all_.push_back(parse(word));
-  if (all_.empty()) all_.push_back({"installed", "", false});
-  if (std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "unneeded"; })) {
+  if (all_.empty()) all_.push_back({});
+  const auto any_is = [&](auto holds) { return std::any_of(all_.begin(), all_.end(), holds); };
+  if (any_is([](const Condition& one) { return one.kind == Kind::Unneeded; })) {
     for (const PackageId id : solve::unneeded_of(universe, universe.installed())) unneeded_.insert(id);
   }
-  const bool offers = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
-    return !one.negated && (one.kind == "available" || one.kind == "repo" || one.kind == "channel");
+  const bool offers = any_is([](const Condition& one) {
+    return !one.negated && (one.kind == Kind::Available || one.kind == Kind::Repo || one.kind == Kind::Channel);
   });
-  everything_ = offers || std::any_of(all_.begin(), all_.end(),
-                                      [](const Condition& one) { return one.kind == "installed" && one.negated; });
-  const bool about_installed = std::any_of(all_.begin(), all_.end(), [](const Condition& one) {
-    return one.kind != "name" && one.kind != "repo" && one.kind != "channel" && one.kind != "arch";
+  everything_ = offers || any_is([](const Condition& one) { return one.kind == Kind::Installed && one.negated; });
+  const bool about_installed = any_is([](const Condition& one) {
+    return one.kind != Kind::Name && one.kind != Kind::Repo && one.kind != Kind::Channel && one.kind != Kind::Arch;
   });
   everything_ = everything_ || !about_installed;
-  about_size_ = std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.bytes > 0; });
-  about_holds_ =
-      std::any_of(all_.begin(), all_.end(), [](const Condition& one) { return one.kind == "held" && !one.negated; });
+  about_size_ = any_is([](const Condition& one) { return one.bytes > 0; });
+  about_holds_ = any_is([](const Condition& one) { return one.kind == Kind::Held && !one.negated; });
 }
 
 std::vector<PackageId> Conditions::candidates() const {
   if (!everything_) return universe_.installed();
   std::vector<PackageId> ids;
   for (const Condition& one : all_) {  // a plain start of the name saves looking at all others
-    if (one.kind != "name" || one.negated) continue;
+    if (one.kind != Kind::Name || one.negated) continue;
     const std::string start = one.value.substr(0, one.value.find_first_of("*?"));
     for (const NameId name : universe_.names_with_prefix(start)) add_of(name, ids);
     universe_.sort(ids);
@@ -123,30 +127,29 @@ void Conditions::add_of(NameId name, std::vector<PackageId>& ids) const {
 
 bool Conditions::holds(const Condition& condition, PackageId id) const {
   const bool installed = universe_.is_installed(id);
-  if (condition.kind == "installed")
-    return installed || (condition.negated && universe_.installed_of(universe_.name(id)));
-  if (condition.kind == "available") return universe_.offered(id);
-  if (condition.kind == "upgradable") return installed && universe_.newer_offer(id);
-  if (condition.kind == "wanted") return installed && universe_.wanted(id);
-  if (condition.kind == "pulled-in") return installed && !universe_.wanted(id);
-  if (condition.kind == "held") return installed && universe_.held(id);
-  if (condition.kind == "stray") {
-    const auto versions = universe_.slot(id);
-    return installed &&
-           std::none_of(versions.begin(), versions.end(), [&](PackageId one) { return universe_.offered(one); });
+  switch (condition.kind) {
+    case Kind::Installed: return installed || (condition.negated && universe_.installed_of(universe_.name(id)));
+    case Kind::Available: return universe_.offered(id);
+    case Kind::Upgradable: return installed && universe_.newer_offer(id);
+    case Kind::Wanted: return installed && universe_.wanted(id);
+    case Kind::PulledIn: return installed && !universe_.wanted(id);
+    case Kind::Unneeded: return unneeded_.contains(id);
+    case Kind::Held: return installed && universe_.held(id);
+    case Kind::Stray: return installed && !universe_.is_slot_offered(id);
+    case Kind::Name: return glob_match(condition.value, universe_.name(id));
+    case Kind::Repo:
+    case Kind::Channel: return has_offer(condition, id);
+    case Kind::Arch: return universe_.architecture(id) == condition.value;
+    case Kind::Larger: return universe_.installed_size(id) > condition.bytes;
+    case Kind::Smaller: return universe_.installed_size(id) < condition.bytes;
   }
-  if (condition.kind == "unneeded") return unneeded_.contains(id);
-  if (condition.kind == "size>") return universe_.installed_size(id) > condition.bytes;
-  if (condition.kind == "size<") return universe_.installed_size(id) < condition.bytes;
-  if (condition.kind == "name") return glob_match(condition.value, universe_.name(id));
-  if (condition.kind == "arch") return universe_.architecture(id) == condition.value;
-  return has_offer(condition, id);
+  return false;
 }
 
 bool Conditions::has_offer(const Condition& condition, PackageId id) const {
   for (std::size_t i = 0; i < universe_.offer_count(id); ++i) {
     const auto offer = universe_.offer(id, i);
-    const std::string_view has = condition.kind == "channel" ? offer.channel : offer.repository;
+    const std::string_view has = condition.kind == Kind::Channel ? offer.channel : offer.repository;
     if (offer.enabled && glob_match(condition.value, has)) return true;
   }
   return false;

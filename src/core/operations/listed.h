@@ -26,8 +26,25 @@ class Conditions {
   bool about_holds() const { return about_holds_; }
 
  private:
+  enum class Kind {
+    Installed,
+    Available,
+    Upgradable,
+    Wanted,
+    PulledIn,
+    Unneeded,
+    Held,
+    Stray,
+    Name,
+    Repo,
+    Channel,
+    Arch,
+    Larger,
+    Smaller
+  };
   struct Condition {
-    std::string kind, value;
+    Kind kind = Kind::Installed;
+    std::string value{};
     bool negated = false;
     ByteCount bytes = 0;  // of size> and size<
   };

@@ -3,8 +3,10 @@
 #include <algorithm>
 #include <deque>
 #include <functional>
-#include <map>
+#include <numeric>
 #include <set>
+#include <unordered_map>
+#include <utility>
 
 namespace hambrel::plan {
 
@@ -50,13 +52,27 @@ class Graph {
     return edges;
   }
 
-  /// The reverse of all edges.
-  std::map<PackageId, std::vector<Edge>> upwards() const {
-    std::map<PackageId, std::vector<Edge>> result;
-    for (const PackageId id : set_)
-      for (const Edge& edge : below(id)) result[edge.to].push_back({id, edge.verb, edge.relation});
-    return result;
-  }
+  /// The reverse of all edges: what the edges of others in the set say of each package.
+  class Upwards {
+   public:
+    explicit Upwards(const Graph& graph) : starts_(graph.universe_.size() + 1, 0) {
+      std::vector<std::pair<PackageId, Edge>> all;
+      for (const PackageId id : graph.set_)
+        for (const Edge& edge : graph.below(id)) all.emplace_back(edge.to, Edge{id, edge.verb, edge.relation});
+      for (const auto& [below, edge] : all) ++starts_[index_of(below) + 1];
+      std::partial_sum(starts_.begin(), starts_.end(), starts_.begin());
+      edges_.resize(all.size());
+      std::vector<std::uint32_t> next = starts_;
+      for (const auto& [below, edge] : all) edges_[next[index_of(below)]++] = edge;
+    }
+    std::vector<Edge> above(PackageId id) const {
+      return {edges_.begin() + starts_[index_of(id)], edges_.begin() + starts_[index_of(id) + 1]};
+    }
+
+   private:
+    std::vector<std::uint32_t> starts_;  // by package: the first of its edges
+    std::vector<Edge> edges_;
+  };
 
  private:
   const Universe& universe_;
@@ -111,12 +127,10 @@ std::vector<TreeLine> needs_tree(const Universe& universe, const std::vector<Pac
 
 std::vector<TreeLine> needed_by_tree(const Universe& universe, const std::vector<PackageId>& set, PackageId top,
                                      std::size_t most_depth) {
-  const auto upwards = Graph(universe, set, Strength::Required).upwards();
-  const auto above = [&](PackageId id) {
-    const auto found = upwards.find(id);
-    return found == upwards.end() ? std::vector<Edge>() : found->second;
-  };
-  return unfold(universe, above, top, most_depth);
+  const Graph graph(universe, set, Strength::Required);
+  const Graph::Upwards upwards(graph);
+  return unfold(
+      universe, [&](PackageId id) { return upwards.above(id); }, top, most_depth);
 }
 
 std::vector<TreeLine> why_installed(const Universe& universe, PackageId id) {
@@ -124,7 +138,7 @@ std::vector<TreeLine> why_installed(const Universe& universe, PackageId id) {
   for (const Strength strength : {Strength::Required, Strength::Any}) {
     const Graph graph(universe, set, strength);
     // breadth first from everything wanted, so that the chain is a shortest one
-    std::map<PackageId, std::pair<PackageId, Edge>> reached;  // -> from where, by which edge
+    std::unordered_map<PackageId, std::pair<PackageId, Edge>> reached;  // -> from where, by which edge
     std::deque<PackageId> queue;
     for (const PackageId start : set)
       if (universe.wanted(start)) {
