@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <future>
 #include <random>
 #include <set>
 
@@ -65,6 +66,37 @@ TEST(UniverseTest, CompiledRelationsMatchWhatTheManifestsSay) {
         }));
       }
     }
+  }
+}
+
+TEST(UniverseTest, SeveralThreadsAreToldTheSameAsOne) {
+  // all that is worked out when it is first asked for, from a place of its own on
+  const auto told = [](const Universe& u, std::size_t from) {
+    const std::size_t count = u.size();
+    std::vector<std::string> each(count);
+    for (std::size_t i = 0; i < count; ++i) {
+      const auto id = static_cast<PackageId>((from + i) % count);
+      std::string& text = each[index_of(id)];
+      if (!u.visible(id)) continue;
+      text = u.package(id).title() + (u.has_several_files(u.name_id(id)) ? " several" : "");
+      for (const PackageId other : u.slot(id)) text += " " + std::to_string(index_of(other));
+      for (const PackageId other : u.replacers_of(id)) text += " <" + std::to_string(index_of(other));
+      for (const RelationId relation : u.relations(id, RelationList::Requires))
+        for (const PackageId other : u.matching(relation)) text += " >" + std::to_string(index_of(other));
+    }
+    return each;
+  };
+  std::mt19937 random(5);
+  for (int round = 0; round < 200; ++round) {
+    const std::vector<Candidate> world = mixed_world(random);
+    const std::vector<std::string> architectures =
+        round % 2 == 0 ? std::vector<std::string>() : std::vector<std::string>{"x86_64", "arm64"};
+    const auto expected = told(Universe(world, architectures), 0);
+    const Universe u(world, architectures);
+    std::vector<std::future<std::vector<std::string>>> others;
+    for (std::size_t thread = 0; thread < 3; ++thread)
+      others.push_back(std::async(std::launch::async, [&, thread] { return told(u, thread * u.size() / 3); }));
+    for (auto& one : others) ASSERT_EQ(one.get(), expected);
   }
 }
 

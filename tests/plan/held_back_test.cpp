@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <map>
+#include <set>
 
 #include "plan/plan.h"
 #include "solve/obstacles.h"
@@ -206,6 +207,24 @@ TEST(HeldBack, SoItIsInALargeUniverse) {
         EXPECT_EQ(possible, one == &freed) << u.package(ids[i]).title() << " and\n" << key;
       }
   }
+}
+
+TEST(HeldBack, ALargeUpgradeIsPlannedTheSameWhicheverThreadIsTheFirst) {
+  const std::vector<Candidate> all = large_candidates(6000, 1500, 11);
+  std::set<std::string> plans;
+  for (int round = 0; round < 5; ++round) {
+    const Universe u(all, {"x86_64"});
+    solve::Request request;
+    request.upgrade_all = true;
+    const auto answer = solve::solve(u, request);
+    const Plan plan = make_plan(u, request, std::get<solve::Selection>(answer));
+    std::string text;
+    for (const Step& step : plan.steps) text += step.name + " " + step.after + "\n";
+    for (const HeldBack& one : plan.held_back)
+      text += one.name + ": " + one.why + " " + std::to_string(one.together) + "\n";
+    plans.insert(text);
+  }
+  EXPECT_EQ(plans.size(), 1U);
 }
 
 }  // namespace hambrel::plan

@@ -3,6 +3,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include "plan/trees.h"
 #include "solve/solver.h"
 #include "solve/universe_text.h"
@@ -102,6 +104,35 @@ TEST(Remedies, AsFewWantedPackagesAsPossibleAreGivenUp) {
   for (int i = 1; i <= 10; ++i) ten += "    conflicts w" + std::to_string(i) + "\n";
   for (int i = 1; i <= 10; ++i) ten += "*w" + std::to_string(i) + " 1\n";
   EXPECT_THAT(ways_out(test::universe(ten), {"new"}), testing::HasSubstr(" and 4 more (wanted); installs 1"));
+}
+
+TEST(Remedies, NoneGivesUpAllThatAnotherDoesAndMore) {
+  // four wanted packages whose requirements on two names meet in many ways
+  std::mt19937 random(29);
+  int several = 0;
+  for (int round = 0; round < 1000; ++round) {
+    const auto pick = [&](unsigned n) { return std::to_string(1 + random() % n); };
+    std::string text = "new 1\n";
+    for (int i = 0; i < 2; ++i) text += "    requires x" + pick(3) + " | x" + pick(3) + "\n";
+    for (int i = 1; i <= 3; ++i) text += "x" + std::to_string(i) + " 1\n    conflicts y" + pick(4) + "\n";
+    for (int i = 1; i <= 4; ++i) text += "+y" + std::to_string(i) + " 1\n";
+    for (int i = 1; i <= 4; ++i)
+      text += "*w" + std::to_string(i) + " 1\n    requires y" + pick(4) + " | y" + pick(4) + "\n    requires y" +
+              pick(4) + "\n";
+    const Universe u = test::universe(text);
+    solve::Request request;
+    request.install.push_back({"new", {u.versions_of("new").front()}});
+    const auto answer = solve::solve(u, request);
+    if (!std::holds_alternative<solve::Refusal>(answer)) continue;
+    const auto remedies = remedies_for(u, request, std::get<solve::Refusal>(answer)).remedies;
+    several += remedies.size() > 1 ? 1 : 0;
+    for (const Remedy& less : remedies)
+      for (const Remedy& more : remedies) {
+        const solve::Names &fewer = less.request.remove, &all = more.request.remove;
+        EXPECT_FALSE(&less != &more && std::includes(all.begin(), all.end(), fewer.begin(), fewer.end())) << text;
+      }
+  }
+  EXPECT_GT(several, 30);
 }
 
 TEST(Trees, UnfoldEachPackageOnceAndStopAtTheDepth) {

@@ -67,7 +67,7 @@ void Encoding::reach_what_follows(Reached& reached) {
 }
 
 void Encoding::collect() {
-  constexpr std::size_t kFewInstalled = 1000;
+  constexpr std::size_t kFewInstalled = 500;
   constexpr unsigned kMostThreads = 4;
   const auto& installed = universe_.installed();
   const bool much = !frozen() && installed.size() > kFewInstalled;
