@@ -30,10 +30,10 @@ void read(char kind, std::string_view text) {
     }
     case 'I': {
       LayerBuilder builder;
-      repo::read_index(archive::compress_frame(text, 1), "input", [&](repo::IndexLine&& line) {
+      repo::read_index(archive::compress_frame(text, 1), "input", [&](repo::RawIndexLine&& one) {
         Offer offer;
-        offer.repository = "r", offer.channel = line.channel;
-        builder.add_offer(builder.add(line.package), offer);
+        offer.repository = "r", offer.channel = one.line.channel;
+        builder.add_offer(builder.add(one.line.package, one.relations), offer);
       });
       const std::string image = builder.finish("key");
       require(Image::open(std::make_shared<OwnedBytes>(image)).has_value());

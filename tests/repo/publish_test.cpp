@@ -214,4 +214,32 @@ TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
   EXPECT_EQ(layer->size(), 1U);
 }
 
+TEST_F(Publishing, ARelationThatIsNoneIsToldWithItsLineAndSpoilsNoOtherIndex) {
+  std::vector<IndexLine> lines(2);
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    lines[i].package.name = i == 0 ? "lamp" : "mast";
+    lines[i].package.version = Version::parse("1").value();
+    lines[i].package.arch = "x86_64";
+    lines[i].package.requires_ = {parse_relation("oil >= 2 | gas", "")};
+    lines[i].package.provides = {parse_constraint("light = 1", "")};
+    lines[i].channel = "stable";
+    lines[i].size = 100, lines[i].table_offset = 50, lines[i].table_size = 20;
+  }
+  const std::string good = index_text(lines);
+  const auto problem_with = [&](std::string_view what, std::string_view instead) {
+    std::string bad = good;
+    bad.replace(bad.rfind(what), what.size(), instead);  // in the second line
+    std::vector<IndexInput> inputs(2);
+    inputs[0].where = "near", inputs[0].repository = "near", inputs[0].stored = archive::compress_frame(bad, 1);
+    inputs[1].where = "far", inputs[1].repository = "far", inputs[1].stored = archive::compress_frame(good, 1);
+    const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+    EXPECT_EQ(layer->size(), 2U) << "of the other one";
+    return inputs[0].problem ? std::string(inputs[0].problem->what()) : "";
+  };
+  EXPECT_EQ(problem_with("oil >= 2", "oil => 2"),
+            "near: line 2: mast: \"oil => 2\" has no valid version after the operator");
+  EXPECT_EQ(problem_with("light = 1", "light > 1"), "near: line 2: mast: \"provides\" must be NAME or NAME = VERSION");
+  EXPECT_EQ(problem_with("[\"light = 1\"]", "[7]"), "near: line 2: mast: \"provides\" must be a list of texts");
+}
+
 }  // namespace hambrel::repo

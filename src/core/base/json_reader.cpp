@@ -156,16 +156,8 @@ std::vector<std::pair<std::string, std::string>> FastObject::named_texts(std::st
 }
 
 std::vector<std::string> FastObject::texts_or_none(std::string_view key) const {
-  const auto found = find(key);
-  if (!found) return {};
-  simdjson::dom::array items;
-  if (found->get(items) != simdjson::SUCCESS) wrong(key, "a list of texts");
   std::vector<std::string> result;
-  for (const simdjson::dom::element item : items) {
-    std::string_view value;
-    if (item.get(value) != simdjson::SUCCESS) wrong(key, "a list of texts");
-    result.emplace_back(value);
-  }
+  each_text(key, [&](std::string_view text) { result.emplace_back(text); });
   return result;
 }
 

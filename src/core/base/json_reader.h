@@ -28,6 +28,19 @@ class FastObject {
   std::uint64_t number_or(std::string_view key, std::uint64_t fallback) const;
   bool flag_or(std::string_view key, bool fallback) const;
   std::vector<std::string> texts_or_none(std::string_view key) const;
+  /// Calls f(std::string_view) for each text of such a list.
+  template <typename Function>
+  void each_text(std::string_view key, Function f) const {
+    const auto found = find(key);
+    if (!found) return;
+    simdjson::dom::array items;
+    if (found->get(items) != simdjson::SUCCESS) wrong(key, "a list of texts");
+    for (const simdjson::dom::element item : items) {
+      std::string_view value;
+      if (item.get(value) != simdjson::SUCCESS) wrong(key, "a list of texts");
+      f(value);
+    }
+  }
   /// A list as it stands, for those who read very long ones.
   simdjson::dom::array array(std::string_view key) const;
   /// The members of a list of objects, and the names and texts of an object of texts.

@@ -19,6 +19,7 @@
 #include "base/image.h"
 #include "model/offer.h"
 #include "model/package.h"
+#include "model/written_relations.h"
 
 namespace hambrel {
 
@@ -26,7 +27,6 @@ enum class NameId : std::uint32_t {};
 enum class RelationId : std::uint32_t {};
 using TextId = std::uint32_t;  // place in the text array; 0 is the empty text
 
-enum class RelationList { Requires, Recommends, Suggests, Conflicts, Provides, Replaces };
 inline constexpr std::size_t kRelationLists = 6;
 
 namespace image {
@@ -154,6 +154,9 @@ class LayerBuilder {
 
   using Handle = std::uint32_t;
   Handle add(const Package& package);
+  /// For a base: a package whose relations are told apart from it. Throws Error{Invalid} without a place for one that
+  /// is none.
+  Handle add(const Package& package, const WrittenRelations& relations);
   void add_offer(Handle handle, const Offer& offer);
   /// The same package version and architecture in the base is hidden by this one, its offers go over to it.
   void shadow(Handle handle, std::uint32_t base_package);

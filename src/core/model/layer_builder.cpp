@@ -1,4 +1,5 @@
 // Filling a layer.
+#include "base/assert.h"
 #include "model/layer_builder_impl.h"
 
 namespace hambrel {
@@ -16,11 +17,6 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   Impl& in = *impl_;
   image::PackageRecord record{};
   if (in.base == nullptr) in.expect_names(package);
-  record.name = in.name(package.name);
-  record.version = in.texts.enter(package.version.text());
-  record.arch = in.architecture(package.arch);
-  record.parallel = static_cast<std::uint8_t>(std::min<std::uint32_t>(package.parallel, 255));
-  record.installed_size = package.installed_size;
   record.uses = static_cast<std::uint32_t>(in.uses.size());
   const auto add_relations = [&](RelationList list, const auto& values) {
     record.counts[static_cast<std::size_t>(list)] = static_cast<std::uint16_t>(values.size());
@@ -38,6 +34,40 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   add_relations(RelationList::Conflicts, package.conflicts);
   add_relations(RelationList::Provides, package.provides);
   add_relations(RelationList::Replaces, package.replaces);
+  return in.add(package, record);
+}
+
+LayerBuilder::Handle LayerBuilder::add(const Package& package, const WrittenRelations& relations) {
+  Impl& in = *impl_;
+  HAMBREL_ASSERT(in.base == nullptr, "only relations of a base are told by their texts");
+  image::PackageRecord record{};
+  record.uses = static_cast<std::uint32_t>(in.uses.size());
+  relations.each([&](RelationList list, std::string_view text) { in.written.expect(list, text); });
+  relations.each([&](RelationList list, std::string_view text) {
+    ++record.counts[static_cast<std::size_t>(list)];
+    in.uses.push_back(in.written.number(list, text, [&](std::string_view fresh) { return in.read(list, fresh); }));
+  });
+  return in.add(package, record);
+}
+
+std::uint32_t LayerBuilder::Impl::read(RelationList list, std::string_view text) {
+  switch (list) {
+    case RelationList::Requires:
+    case RelationList::Recommends:
+    case RelationList::Suggests: return relation(parse_relation(text, "").alternatives, false);
+    default: break;
+  }
+  const Constraint one = list == RelationList::Provides ? parse_provided(text, "") : parse_constraint(text, "");
+  return relation(std::span(&one, 1), list == RelationList::Replaces);
+}
+
+std::uint32_t LayerBuilder::Impl::add(const Package& package, image::PackageRecord record) {
+  Impl& in = *this;
+  record.name = name(package.name);
+  record.version = in.texts.enter(package.version.text());
+  record.arch = in.architecture(package.arch);
+  record.parallel = static_cast<std::uint8_t>(std::min<std::uint32_t>(package.parallel, 255));
+  record.installed_size = package.installed_size;
   image::DetailRecord detail{};
   record.summary = in.summaries.append(package.summary);
   detail.description = in.descriptions.append(package.description);
@@ -57,7 +87,7 @@ LayerBuilder::Handle LayerBuilder::add(const Package& package) {
   record.details = static_cast<std::uint32_t>(in.details.size());
   in.details.push_back(detail);
   in.packages.push_back(record);
-  return static_cast<Handle>(in.packages.size() - 1);
+  return static_cast<std::uint32_t>(in.packages.size() - 1);
 }
 
 void LayerBuilder::add_offer(Handle handle, const Offer& offer) {

@@ -24,6 +24,41 @@ struct OfferOf {
   image::OfferFile file;
 };
 
+/// The numbers of relations by their texts.
+class KnownRelations {
+ public:
+  void expect(RelationList list, std::string_view text) const { numbers_.prefetch(hash_of(list, text)); }
+  /// Calls read(text) for one that was not met before.
+  template <typename Read>
+  std::uint32_t number(RelationList list, std::string_view text, Read read) {
+    const auto next = static_cast<std::uint32_t>(known_.size());
+    const auto same = [&](std::uint32_t other) {
+      const Known& one = known_[other];
+      return one.list == list && std::string_view(texts_).substr(one.start, one.size) == text;
+    };
+    const std::uint32_t found = numbers_.enter(hash_of(list, text), next, same);
+    if (found != next) return known_[found].relation;
+    if (texts_.size() + text.size() > UINT32_MAX) throw too_much_text();
+    const auto start = static_cast<std::uint32_t>(texts_.size()), size = static_cast<std::uint32_t>(text.size());
+    known_.push_back({list, start, size, 0});
+    texts_ += text;
+    return known_.back().relation = read(text);
+  }
+
+ private:
+  struct Known {
+    RelationList list;
+    std::uint32_t start, size, relation;
+  };
+  static std::uint64_t hash_of(RelationList list, std::string_view text) {
+    return mixed(hambrel::hash_of(text) + static_cast<std::uint64_t>(list));
+  }
+
+  Numbers numbers_;
+  std::vector<Known> known_;
+  std::string texts_;
+};
+
 struct LayerBuilder::Impl {
   const Layer* base;
   // Texts of three kinds, each together: an answer that needs no description reads none of their pages.
@@ -31,6 +66,7 @@ struct LayerBuilder::Impl {
   std::vector<TextId> names;          // by temporary number
   std::vector<std::uint64_t> hashes;  // of the names that a package speaks of
   Numbers name_numbers, relation_numbers, place_numbers;
+  KnownRelations written;
   std::vector<image::PackageRecord> packages;
   std::vector<image::DetailRecord> details;
   std::vector<image::RelationRecord> relations;
@@ -57,6 +93,9 @@ struct LayerBuilder::Impl {
     const auto owner = std::make_shared<const Container>(std::move(values));
     ready.push_back({section, owner, std::as_bytes(std::span(*owner))});
   }
+
+  std::uint32_t add(const Package& package, image::PackageRecord record);
+  std::uint32_t read(RelationList list, std::string_view text);
 
   std::size_t base_names() const { return base == nullptr ? 0 : base->names(); }
   std::size_t base_size() const { return base == nullptr ? 0 : base->size(); }
@@ -172,8 +211,11 @@ struct LayerBuilder::Impl {
   std::string_view text_of_name(std::uint32_t name) const {
     return name < base_names() ? base->name(name) : texts.at(names[name - base_names()]);
   }
-  SearchIndexBuilder::Arrays make_search() const;
+  using SearchFields = std::array<std::string, 4>;
+  void fill_fields(std::size_t i, SearchFields& fields) const;
+  SearchIndexBuilder words_of(std::size_t first, std::size_t last) const;
   void find_positions();
+  std::string put_together(std::string_view key);
   std::vector<std::uint32_t> final_number;  // of a handle
 };
 

@@ -1,4 +1,6 @@
 // Putting a filled layer in order and writing its image.
+#include <malloc.h>
+
 #include "base/parallel.h"
 #include "model/layer_builder_impl.h"
 
@@ -220,27 +222,33 @@ void LayerBuilder::Impl::write_replacers() {
   keep(Section::Replacers, std::move(records));
 }
 
-/// The words of each package, once where neighbouring versions say the same.
-SearchIndexBuilder::Arrays LayerBuilder::Impl::make_search() const {
+/// What a package is searched by, in the order of SearchField.
+void LayerBuilder::Impl::fill_fields(std::size_t i, SearchFields& fields) const {
+  const image::PackageRecord& package = packages[i];
+  fields[0] = text_of_name(package.name);
+  fields[1] = summaries.at(package.summary);
+  fields[2].clear();
+  std::uint32_t at = package.uses;
+  for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
+    at += package.counts[list];
+  for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
+    fields[2].append(text_of_name(first_name(uses[at + k]))).push_back('\n');
+  fields[3] = descriptions.at(details[package.details].description);
+}
+
+/// The words of some packages, once where neighbouring versions say the same.
+SearchIndexBuilder LayerBuilder::Impl::words_of(std::size_t first, std::size_t last) const {
   SearchIndexBuilder index;
-  std::array<std::string, 4> before, fields;
-  for (std::uint32_t i = 0; i < packages.size(); ++i) {
-    const image::PackageRecord& package = packages[i];
-    fields[0] = text_of_name(package.name);
-    fields[1] = summaries.at(package.summary);
-    fields[2].clear();
-    std::uint32_t at = package.uses;
-    for (std::size_t list = 0; list < static_cast<std::size_t>(RelationList::Provides); ++list)
-      at += package.counts[list];
-    for (std::size_t k = 0; k < package.counts[static_cast<std::size_t>(RelationList::Provides)]; ++k)
-      fields[2].append(text_of_name(first_name(uses[at + k]))).push_back('\n');
-    fields[3] = descriptions.at(details[package.details].description);
+  SearchFields before, fields;
+  if (first > 0 && first < last) fill_fields(first - 1, before);
+  for (std::size_t i = first; i < last; ++i) {
+    fill_fields(i, fields);
     if (i > 0 && fields == before) continue;
     for (std::uint32_t field = 0; field < fields.size(); ++field)
-      index.add(static_cast<std::uint32_t>(base_size()) + i, static_cast<SearchField>(field), fields[field]);
+      index.add(static_cast<std::uint32_t>(base_size() + i), static_cast<SearchField>(field), fields[field]);
     std::swap(before, fields);
   }
-  return index.finish();
+  return index;
 }
 
 /// Where the packages of an overlay stand between those of the base.
@@ -264,19 +272,47 @@ void LayerBuilder::Impl::find_positions() {
   }
 }
 
+/// The sections that are ready, each of which is given up as soon as it is written.
+std::string LayerBuilder::Impl::put_together(std::string_view key) {
+  constexpr std::size_t kMuch = 4U << 20U;  // bytes
+  ImageWriter writer;
+  std::size_t total = 0;
+  for (const Ready& one : ready) total += one.bytes.size() + 16;
+  writer.reserve(total);
+  std::optional<Section> last;
+  std::size_t freed = SIZE_MAX;  // bytes since memory was given back
+  for (Ready& one : ready) {
+    if (freed > kMuch) {
+      malloc_trim(0);
+      freed = 0;
+    }
+    if (last == one.section)
+      writer.extend(one.bytes);
+    else
+      writer.add_bytes(static_cast<std::uint32_t>(one.section), one.bytes);
+    last = one.section;
+    freed += one.bytes.size();
+    one.owner.reset();
+  }
+  return writer.finish(key);
+}
+
 std::string LayerBuilder::finish(std::string_view key) {
   Impl& in = *impl_;
+  malloc_trim(0);  // what grew left as much behind as is in use
   in.sort_names();
   in.sort_packages();
   if (in.base != nullptr) in.find_positions();
-  auto searching =  // beside the rest: it only reads what stands fast by now
-      std::async(kThread, [&] { return in.make_search(); });
+  // Beside the rest, what reads what stands fast by now: about half the words, as this thread has other things to do.
+  const std::size_t middle = in.packages.size() * 3 / 5;
+  auto first_words = std::async(kThread, [&] { return in.words_of(0, middle); });
   in.write_offers();
   auto providers = in.make_providers();
   in.find_candidates(providers);
   in.write_installed();
   in.write_replacers();
-  SearchIndexBuilder::Arrays search = searching.get();
+  SearchIndexBuilder last_words = in.words_of(middle, in.packages.size());
+  SearchIndexBuilder::Arrays search = first_words.get().finish(last_words);
   in.keep(Section::Words, std::move(search.words));
   in.keep(Section::WordRecords, std::move(search.records));
   in.keep(Section::Postings, std::move(search.postings));
@@ -302,23 +338,11 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.keep(Section::Architectures, std::move(in.architectures));
   in.keep(Section::Lists, std::move(in.lists));
   for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions}) in.keep(Section::Text, texts->take());
-  ImageWriter writer;
-  std::size_t total = 0;
-  for (const Impl::Ready& one : in.ready) total += one.bytes.size() + 16;
-  writer.reserve(total);
-  std::optional<Section> last;
-  for (Impl::Ready& one : in.ready) {
-    if (last == one.section)
-      writer.extend(one.bytes);
-    else
-      writer.add_bytes(static_cast<std::uint32_t>(one.section), one.bytes);
-    last = one.section;
-    one.owner.reset();
-  }
+  std::string image = in.put_together(key);
   const Layer* const base = in.base;
   impl_ = std::make_unique<Impl>();
   impl_->base = base;
-  return writer.finish(key);
+  return image;
 }
 
 }  // namespace hambrel

@@ -17,6 +17,7 @@
 namespace hambrel {
 
 class FastObject;
+class WrittenRelations;
 
 /// What package.toml tells besides the manifest: owners and modes that the source tree can't hold.
 struct FileAttributes {
@@ -36,6 +37,8 @@ PackageSource parse_package_toml(std::string_view text, const std::string& file)
 Package parse_manifest(std::string_view text, const std::string& where);
 Package package_from_json(const nlohmann::json& value, const std::string& where);
 Package package_from_json(const FastObject& object);
+/// The same, but the relations come as they are written and are not in the package.
+Package package_without_relations(const FastObject& object, WrittenRelations& relations);
 nlohmann::json package_to_json(const Package& package);
 std::string manifest_text(const Package& package);
 

@@ -7,18 +7,20 @@
 #include "base/json_reader.h"
 #include "base/text.h"
 #include "model/manifest.h"
+#include "model/written_relations.h"
 
 namespace hambrel {
 
 namespace {
 
 constexpr std::size_t kMostRelations = 4096;
+constexpr std::string_view kMostRelationsText = "a list of at most 4096";
 
 template <typename Value, typename Object, typename Parse>
 std::vector<Value> parse_list(const Object& object, std::string_view key, Parse parse) {
   std::vector<Value> result;
   const auto texts = object.texts_or_none(key);
-  if (texts.size() > kMostRelations) object.wrong(key, fmt::format("a list of at most {}", kMostRelations));
+  if (texts.size() > kMostRelations) object.wrong(key, kMostRelationsText);
   for (const std::string& text : texts) result.push_back(parse(text, object.where()));
   return result;
 }
@@ -36,8 +38,8 @@ void put_text(Json& object, const char* key, const std::string& text) {
 }
 
 /// One reader for both kinds of objects.
-template <typename Object>
-Package read_package(const Object& named) {
+template <typename Object, typename Relations>
+Package read_package(const Object& named, const Relations& relations) {
   Package package;
   package.name = named.text("name");
   if (!is_package_name(package.name)) named.wrong("name", "a package name");
@@ -54,12 +56,6 @@ Package read_package(const Object& named) {
   package.maintainer = object.text_or("maintainer", "");
   package.category = object.text_or("category", "");
   package.source = object.text_or("source", "");
-  package.requires_ = parse_list<Relation>(object, "requires", parse_relation);
-  package.recommends = parse_list<Relation>(object, "recommends", parse_relation);
-  package.suggests = parse_list<Relation>(object, "suggests", parse_relation);
-  package.conflicts = parse_list<Constraint>(object, "conflicts", parse_constraint);
-  package.provides = parse_list<Constraint>(object, "provides", parse_constraint);
-  package.replaces = parse_list<Constraint>(object, "replaces", parse_constraint);
   package.config_globs = object.texts_or_none("config");
   package.parallel = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(object.number_or("parallel", 1), 1, 100));
   package.restart = object.text_or("restart", "");
@@ -67,18 +63,44 @@ Package read_package(const Object& named) {
   package.privileged = object.texts_or_none("privileged");
   package.installed_size = object.number("installed_size");
   package.file_count = object.number("file_count");
-  for (const Constraint& one : package.provides)
-    if (one.op != Operator::Any && one.op != Operator::Equal) object.wrong("provides", "NAME or NAME = VERSION");
+  relations(package, object);
   return package;
+}
+
+template <typename Object>
+void read_relations(Package& package, const Object& object) {
+  package.requires_ = parse_list<Relation>(object, "requires", parse_relation);
+  package.recommends = parse_list<Relation>(object, "recommends", parse_relation);
+  package.suggests = parse_list<Relation>(object, "suggests", parse_relation);
+  package.conflicts = parse_list<Constraint>(object, "conflicts", parse_constraint);
+  package.provides = parse_list<Constraint>(object, "provides", parse_provided);
+  package.replaces = parse_list<Constraint>(object, "replaces", parse_constraint);
 }
 
 }  // namespace
 
 Package package_from_json(const Json& value, const std::string& where) {
-  return read_package(JsonObject(value, where));
+  return read_package(JsonObject(value, where), read_relations<JsonObject>);
 }
 
-Package package_from_json(const FastObject& object) { return read_package(object); }
+Package package_from_json(const FastObject& object) { return read_package(object, read_relations<FastObject>); }
+
+Package package_without_relations(const FastObject& object, WrittenRelations& relations) {
+  return read_package(object, [&](Package&, const FastObject& named) {
+    constexpr std::pair<std::string_view, RelationList> kLists[] = {
+        {"requires", RelationList::Requires}, {"recommends", RelationList::Recommends},
+        {"suggests", RelationList::Suggests}, {"conflicts", RelationList::Conflicts},
+        {"provides", RelationList::Provides}, {"replaces", RelationList::Replaces}};
+    for (const auto& [key, list] : kLists) {
+      std::size_t count = 0;
+      named.each_text(key, [&, which = list](std::string_view text) {
+        relations.add(which, text);
+        ++count;
+      });
+      if (count > kMostRelations) named.wrong(key, kMostRelationsText);
+    }
+  });
+}
 
 Package parse_manifest(std::string_view text, const std::string& where) {
   return package_from_json(parse_json(text, where), where);

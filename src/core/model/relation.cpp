@@ -96,6 +96,13 @@ Constraint parse_constraint(std::string_view text, std::string_view where) {
   return constraint;
 }
 
+Constraint parse_provided(std::string_view text, std::string_view where) {
+  Constraint one = parse_constraint(text, where);
+  if (one.op != Operator::Any && one.op != Operator::Equal)
+    throw Error(ErrorCode::Invalid, "\"provides\" must be NAME or NAME = VERSION", std::string(where));
+  return one;
+}
+
 Relation parse_relation(std::string_view text, std::string_view where) {
   Relation relation;
   for (const std::string_view part : split(text, '|')) relation.alternatives.push_back(parse_constraint(part, where));

@@ -44,5 +44,7 @@ struct Relation {
 /// Throw Error{Invalid} with `where` and what was expected.
 Constraint parse_constraint(std::string_view text, std::string_view where);
 Relation parse_relation(std::string_view text, std::string_view where);
+/// What a package may provide: NAME or NAME = VERSION.
+Constraint parse_provided(std::string_view text, std::string_view where);
 
 }  // namespace hambrel

@@ -68,7 +68,30 @@ void SearchIndexBuilder::say(std::uint32_t package, SearchField field, const Met
   said_.push_back({word, package << kFieldBits | static_cast<std::uint32_t>(field)});
 }
 
-SearchIndexBuilder::Arrays SearchIndexBuilder::finish() {
+/// The numbers that the words of another one have here.
+std::vector<std::uint32_t> SearchIndexBuilder::take_words(SearchIndexBuilder& other) {
+  other.words_.append(kAfter, '\0');
+  std::vector<std::uint32_t> numbers;
+  numbers.reserve(other.known_.size());
+  for (const Known& one : other.known_) {
+    const char* const text = other.words_.data() + one.start;
+    const auto next = static_cast<std::uint32_t>(known_.size());
+    const std::uint32_t word = numbers_.enter(hash_of_word(text, one.size), next, [&](std::uint32_t known) {
+      return known_[known].size == one.size && std::memcmp(words_.data() + known_[known].start, text, one.size) == 0;
+    });
+    if (word == next) {
+      if (words_.size() + one.size > UINT32_MAX) throw too_much_text();
+      known_.push_back({static_cast<std::uint32_t>(words_.size()), one.size, 0, 0});
+      words_.append(text, one.size).push_back('\n');
+    }
+    known_[word].count += one.count;
+    numbers.push_back(word);
+  }
+  return numbers;
+}
+
+SearchIndexBuilder::Arrays SearchIndexBuilder::finish(SearchIndexBuilder& later) {
+  const std::vector<std::uint32_t> theirs = take_words(later);
   Arrays arrays;
   arrays.records.reserve(known_.size() + 1);
   std::uint32_t at = 0;
@@ -77,9 +100,11 @@ SearchIndexBuilder::Arrays SearchIndexBuilder::finish() {
     at += std::exchange(one.count, at);
   }
   arrays.records.push_back({static_cast<std::uint32_t>(words_.size()), at});
-  arrays.postings.resize(said_.size());
+  arrays.postings.resize(said_.size() + later.said_.size());
   for (const Said& one : said_) arrays.postings[known_[one.word].count++] = one.posting;
+  for (const Said& one : later.said_) arrays.postings[known_[theirs[one.word]].count++] = one.posting;
   arrays.words = std::move(words_);
+  *this = later = {};
   return arrays;
 }
 

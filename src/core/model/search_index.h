@@ -46,7 +46,8 @@ class SearchIndexBuilder {
     std::vector<image::WordRecord> records;
     std::vector<std::uint32_t> postings;
   };
-  Arrays finish();
+  /// `later` has seen the packages that come after those of this one; both are empty afterwards.
+  Arrays finish(SearchIndexBuilder& later);
 
  private:
   struct Met {  // a word of the text at hand, in room_
@@ -54,6 +55,7 @@ class SearchIndexBuilder {
     std::uint32_t start, size;
   };
   void meet(std::uint32_t start, std::uint32_t size);
+  std::vector<std::uint32_t> take_words(SearchIndexBuilder& other);
   void say(std::uint32_t package, SearchField field, const Met& met);
 
   struct Known {  // a word

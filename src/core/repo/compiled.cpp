@@ -23,7 +23,17 @@ std::string key_of(const std::vector<IndexInput>& inputs) {
   return key;
 }
 
-void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& line) {
+LayerBuilder::Handle add_package(LayerBuilder& builder, const IndexInput& input, const RawIndexLine& one) {
+  try {
+    return builder.add(one.line.package, one.relations);
+  } catch (const Error& problem) {
+    throw Error(problem.code(), problem.problem(),
+                fmt::format("{}: line {}: {}", input.where, input.packages + 1, one.line.package.name), problem.hint());
+  }
+}
+
+void add_line(LayerBuilder& builder, const IndexInput& input, const RawIndexLine& one) {
+  const IndexLine& line = one.line;
   Offer offer;
   offer.repository = input.repository;
   offer.channel = line.channel;
@@ -32,22 +42,22 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const IndexLine& l
   offer.table_offset = line.table_offset;
   offer.table_size = line.table_size;
   offer.table_digest = line.table_digest;
-  builder.add_offer(builder.add(line.package), offer);
+  builder.add_offer(add_package(builder, input, one), offer);
 }
 
 /// Lines of an index go from the thread that parses them to the one that compiles them in batches.
-using Batches = Pipe<std::vector<IndexLine>>;
+using Batches = Pipe<std::vector<RawIndexLine>>;
 constexpr std::size_t kLines = 64, kMostBatches = 4;
 
 /// Batches that were used go back to the thread that made them: freeing memory that another thread allocated is slow.
 class Used {
  public:
-  void put(std::vector<IndexLine> batch) {
+  void put(std::vector<RawIndexLine> batch) {
     const std::lock_guard lock(mutex_);
     batches_.push_back(std::move(batch));
   }
   void free_all() {
-    std::vector<std::vector<IndexLine>> batches;
+    std::vector<std::vector<RawIndexLine>> batches;
     {
       const std::lock_guard lock(mutex_);
       std::swap(batches, batches_);
@@ -56,12 +66,12 @@ class Used {
 
  private:
   std::mutex mutex_;
-  std::vector<std::vector<IndexLine>> batches_;
+  std::vector<std::vector<RawIndexLine>> batches_;
 };
 
 void parse_all(std::string_view stored, const std::string& where, Batches& batches, Used& used) {
-  std::vector<IndexLine> batch;
-  read_index(stored, where, [&](IndexLine&& line) {
+  std::vector<RawIndexLine> batch;
+  read_index(stored, where, [&](RawIndexLine&& line) {
     batch.push_back(std::move(line));
     if (batch.size() < kLines) return;
     batches.give(std::exchange(batch, {}));
@@ -86,7 +96,7 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       Used used;
       Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, input.where, made, used); });
       while (auto batch = batches.take()) {
-        for (const IndexLine& line : *batch) {
+        for (const RawIndexLine& line : *batch) {
           add_line(builder, input, line);
           ++input.packages;
         }

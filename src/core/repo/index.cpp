@@ -30,9 +30,9 @@ Digest digest_of(const FastObject& object) {
   return *digest;
 }
 
-IndexLine line_from(const FastObject& whole) {
+IndexLine line_from(const FastObject& whole, Package package) {
   IndexLine line;
-  line.package = package_from_json(whole);
+  line.package = std::move(package);
   const FastObject object = whole.renamed(fmt::format("{}: {}", whole.where(), line.package.name));
   line.channel = object.text("channel");
   if (!is_package_name(line.channel)) object.wrong("channel", "the name of a channel");
@@ -71,7 +71,8 @@ namespace {
 /// Cuts text that comes in pieces into lines and parses each.
 class LineReader {
  public:
-  LineReader(std::string where, const std::function<void(IndexLine&&)>& take) : where_(std::move(where)), take_(take) {}
+  LineReader(std::string where, const std::function<void(const FastObject&)>& take)
+      : where_(std::move(where)), take_(take) {}
 
   void add(std::string_view piece) {
     for (auto end = piece.find('\n'); end != std::string_view::npos; end = piece.find('\n')) {
@@ -95,12 +96,10 @@ class LineReader {
  private:
   static constexpr std::size_t kMostLine = 2 << 20;
 
-  void line(std::string_view text) {
-    take_(line_from(reader_.parse(text, fmt::format("{}: line {}", where_, ++number_))));
-  }
+  void line(std::string_view text) { take_(reader_.parse(text, fmt::format("{}: line {}", where_, ++number_))); }
 
   std::string where_;
-  const std::function<void(IndexLine&&)>& take_;
+  const std::function<void(const FastObject&)>& take_;
   JsonReader reader_;
   std::string rest_;
   std::size_t number_ = 0;
@@ -112,15 +111,22 @@ constexpr std::uint64_t kMostPlainIndex = 2ULL << 30;
 
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where) {
   std::vector<IndexLine> lines;
-  const std::function<void(IndexLine &&)> take = [&](IndexLine&& line) { lines.push_back(std::move(line)); };
+  const std::function<void(const FastObject&)> take = [&](const FastObject& object) {
+    lines.push_back(line_from(object, package_from_json(object)));
+  };
   LineReader reader(where, take);
   reader.add(text);
   reader.finish();
   return lines;
 }
 
-void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take) {
-  LineReader reader(where, take);
+void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take) {
+  const std::function<void(const FastObject&)> take_object = [&](const FastObject& object) {
+    RawIndexLine one;
+    one.line = line_from(object, package_without_relations(object, one.relations));
+    take(std::move(one));
+  };
+  LineReader reader(where, take_object);
   Pipe<std::string> pieces(4, [&](Pipe<std::string>& made) {
     archive::decompress_in_pieces(stored, std::min(kMostPlainIndex, archive::most_plain(stored.size())), where,
                                   [&](std::string_view piece) { made.give(std::string(piece)); });

@@ -23,8 +23,13 @@ struct IndexLine {
 std::string index_text(const std::vector<IndexLine>& lines);
 /// Parses a plain index. Throws Error{Invalid} with `where` and the line number.
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where);
+/// A line whose package is told without its relations, and these as they are written.
+struct RawIndexLine {
+  IndexLine line;
+  WrittenRelations relations;
+};
 /// The same from the compressed file, a line at a time.
-void read_index(std::string_view stored, const std::string& where, const std::function<void(IndexLine&&)>& take);
+void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take);
 
 /// packages/NAME/VERSION.ARCH.hambrel
 std::string package_path(const Package& package);
