@@ -135,7 +135,7 @@ def measure(size):
         time_told, memory, code = median(upgrade)
         row(world, "the same with what --drop-strays would bring", "", time_told, memory, code)
     deep = "collection-1"
-    for words, limit in ((["why", deep], "0.15 P"), (["needs", deep], "0.15 P"), (["needed-by", "liboar-3"], "0.15 P"),
+    for words, limit in ((["why", deep], "0.15 P"), (["needs", deep], "0.15 P"), (["needed-by", "libsalt-0"], "0.15 P"),
                          (["search", "tide"], "0.06 P"), (["list", "name:lib*"], "0.08 P"),
                          (["search", "lorquasto"], "0.08 P"), (["list"], "0.08 P"),
                          (["owner", "/usr/share/none"], "0.08 P"), (["version"], "")):
