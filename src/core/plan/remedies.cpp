@@ -52,8 +52,12 @@ class Search {
       if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
       if (cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove) drop(cause);
     }
-    for (auto& one : trying_) enter(one.get());
     other_channels();
+    for (auto& one : trying_) {
+      Trial trial = one.get();
+      enter(std::move(trial.remedy));
+      if (!trial.best_known.empty()) best_known_ = std::move(trial.best_known);
+    }
     other_repositories();
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
     if (found_.size() > most) found_.resize(most);
@@ -65,6 +69,10 @@ class Search {
 
  private:
   using Tried = std::optional<Remedy>;
+  struct Trial {
+    Tried remedy;
+    std::string best_known{};
+  };
 
   /// Solves a request and plans it. Nothing where that does not work or comes to nothing.
   static Tried tried(const Universe& universe, Remedy::Kind kind, const std::vector<std::string>& subjects,
@@ -93,25 +101,36 @@ class Search {
   /// The same, while others are looked for.
   void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request request) {
     trying_.push_back(std::async(kThread, [this, kind, subjects = std::move(subjects), request = std::move(request)] {
-      return tried(universe_, kind, subjects, request);
+      return Trial{tried(universe_, kind, subjects, request)};
     }));
   }
 
   /// A hold that does not count this time, and whatever further holds then stand in the way.
   void release(const std::string& first) {
     const auto names = explainer().fewest(Cause::Kind::Held, first, {});
-    if (!names || is_too_much(*names, "release the holds of")) return;
+    if (!names) return;
+    if (is_too_much(*names)) {
+      best_known_ = too_much(*names, "release the holds of");
+      return;
+    }
     Request request = request_;
     request.release.insert(names->begin(), names->end());
     attempt_meanwhile(Remedy::Kind::ReleaseHold, *names, request);
   }
 
+  static bool is_too_much(const std::vector<std::string>& names) { return names.size() > kMostGiven; }
+
   /// What is more than a remedy may ask for is told in a sentence.
-  bool is_too_much(const std::vector<std::string>& names, const char* verb) {
-    if (names.size() <= kMostGiven) return false;
-    best_known_ =
-        fmt::format("the smallest change that would help would {} {} packages: {}", verb, names.size(), some_of(names));
-    return true;
+  static std::string too_much(const std::vector<std::string>& names, const char* verb) {
+    return fmt::format("the smallest change that would help would {} {} packages: {}", verb, names.size(),
+                       some_of(names));
+  }
+
+  /// Is a part of these wanted packages enough to give up, as another remedy does?
+  bool helps_already(const solve::Names& given_up) const {
+    return std::any_of(let_go_.begin(), let_go_.end(), [&](const solve::Names& tried) {
+      return std::includes(given_up.begin(), given_up.end(), tried.begin(), tried.end());
+    });
   }
 
   solve::Explainer& explainer() {
@@ -153,13 +172,14 @@ class Search {
     const auto has_first = [&](const solve::Names& tried) { return tried.contains(first); };
     if (is_asked_for(first) || std::any_of(let_go_.begin(), let_go_.end(), has_first)) return;
     const auto fewest = explainer().fewest(Cause::Kind::Wanted, first, asked_);
-    if (!fewest || fewest->empty() || is_too_much(*fewest, "remove")) return;
+    if (!fewest || fewest->empty()) return;
+    if (is_too_much(*fewest)) {
+      best_known_ = too_much(*fewest, "remove");
+      return;
+    }
     Request request = request_;
     request.remove.insert(fewest->begin(), fewest->end());
-    const auto holds_all_of = [&](const solve::Names& tried) {
-      return std::all_of(tried.begin(), tried.end(), [&](const auto& name) { return request.remove.contains(name); });
-    };
-    if (let_go_.size() == kMostTried || std::any_of(let_go_.begin(), let_go_.end(), holds_all_of)) return;
+    if (let_go_.size() == kMostTried || helps_already(request.remove)) return;
     let_go_.insert(request.remove);
     request.changes_installed = true;
     attempt_meanwhile(Remedy::Kind::RemoveWanted, *fewest, std::move(request));
@@ -215,28 +235,33 @@ class Search {
         for (const PackageId id : *ids) add(universe_.slot(id));
       if (cause.kind == Cause::Kind::Requires) add(universe_.matching(parse_relation(cause.relation, "")));
     }
-    for (const std::string& channel : channels) {
-      Request request = request_;
-      request.channels.insert(channel);
-      // where wanted packages stand in the way of that, too, they are named along with it
-      const auto names =
-          std::make_shared<solve::Explainer>(universe_, request)->fewest(Cause::Kind::Wanted, "", asked_);
-      if (!names || is_too_much(*names, "remove")) continue;
-      request.remove.insert(names->begin(), names->end());
-      auto answer = solve::solve(universe_, request);
-      auto* const selection = std::get_if<solve::Selection>(&answer);
-      if (!selection) continue;
-      // named package by package, as the command will name them
-      for (const PackageId id : selection->chosen) {
-        if (universe_.is_installed(id) || universe_.offered(id)) continue;
-        const Candidate& one = universe_[id];
-        const bool from_there = std::any_of(one.offers.begin(), one.offers.end(),
-                                            [&](const Offer& offer) { return offer.channel == channel; });
-        if (from_there && !is_asked_for(one.package.name))
-          request.install.push_back({one.package.name + "@" + channel, {id}});
-      }
-      attempt(Remedy::Kind::OtherChannel, {channel}, request);
+    for (const std::string& channel : channels)
+      trying_.push_back(std::async(kThread, [this, channel] { return with_channel(channel); }));
+  }
+
+  /// What could come from another channel, and where wanted packages stand in the way of that, too, these along with
+  /// it.
+  Trial with_channel(const std::string& channel) const {
+    Request request = request_;
+    request.channels.insert(channel);
+    const auto names = std::make_shared<solve::Explainer>(universe_, request)->fewest(Cause::Kind::Wanted, "", asked_);
+    if (!names) return {};
+    if (is_too_much(*names)) return {std::nullopt, too_much(*names, "remove")};
+    request.remove.insert(names->begin(), names->end());
+    if (helps_already(request.remove)) return {};  // without the channel
+    const auto answer = solve::solve(universe_, request);
+    const auto* const selection = std::get_if<solve::Selection>(&answer);
+    if (!selection) return {};
+    // named package by package, as the command will name them
+    for (const PackageId id : selection->chosen) {
+      if (universe_.is_installed(id) || universe_.offered(id)) continue;
+      const Candidate& one = universe_[id];
+      const bool from_there = std::any_of(one.offers.begin(), one.offers.end(),
+                                          [&](const Offer& offer) { return offer.channel == channel; });
+      if (from_there && !is_asked_for(one.package.name))
+        request.install.push_back({one.package.name + "@" + channel, {id}});
     }
+    return {tried(universe_, Remedy::Kind::OtherChannel, {channel}, request), ""};
   }
 
   const Universe& universe_;
@@ -244,10 +269,10 @@ class Search {
   const Refusal& refusal_;
   solve::Names asked_;  // names of what is to be installed
   std::vector<Remedy> found_;
-  std::vector<std::future<Tried>> trying_;
   std::string best_known_;
   std::set<solve::Names> let_go_;  // what was tried
   std::shared_ptr<solve::Explainer> explainer_;
+  std::vector<std::future<Trial>> trying_;  // the last member: what it does reads the others
 };
 
 }  // namespace
