@@ -113,6 +113,7 @@ std::span<const Topic> topics();
 // Each lives in the file of its name.
 int run_pack(Session&, const Arguments&);
 int run_publish(Session&, const Arguments&);
+int run_key(Session&, const Arguments&);
 int run_serve(Session&, const Arguments&);
 int run_repo(Session&, const Arguments&);
 int run_refresh(Session&, const Arguments&);

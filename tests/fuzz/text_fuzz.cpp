@@ -1,5 +1,5 @@
 // Texts from a stranger. The first byte of an input chooses the reader: M manifest, I lines of an index, P documents
-// that point to one, V versions and relations, S specs of the command line.
+// that point to one, R root documents, K keys in PEM, V versions and relations, S specs of the command line.
 #include <cstdlib>
 #include <string>
 #include <string_view>
@@ -11,6 +11,7 @@
 #include "repo/index.h"
 #include "repo/path_index.h"
 #include "trust/documents.h"
+#include "trust/root.h"
 
 namespace {
 
@@ -42,6 +43,17 @@ void read(char kind, std::string_view text) {
     case 'P':
       trust::read_indexes(text, "input");
       trust::read_pointer(text, "snapshot", "input");
+      return;
+    case 'R': {
+      const auto root = trust::Root::first(text, "input");
+      require(trust::Root::first(root.document().text(), "again").fingerprint_text() == root.fingerprint_text());
+      return;
+    }
+    case 'K':
+      if (text.find("PRIVATE") == text.npos)
+        trust::PublicKey::from_pem(text, "input");
+      else
+        trust::PrivateKey::from_pem(text, "input", [] { return std::string("x"); });
       return;
     case 'V': {
       const auto half = text.find('\n');

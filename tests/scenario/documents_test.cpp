@@ -69,6 +69,9 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
     EXPECT_EQ(run(words), 0) << words[0];
   EXPECT_EQ(run({"pack", source, "-o", station.path("x.hambrel").string()}), 0);
   EXPECT_EQ(run({"publish", repository}), 0);
+  EXPECT_EQ(run({"key", "new", station.path("k").string()}), 0);
+  EXPECT_EQ(run({"key", "show", station.path("k.pub").string()}), 0);
+  EXPECT_EQ(run({"key", "sign", repository + "/trust/timestamp.json", "--key", station.path("k").string()}), 0);
   EXPECT_EQ(run({"repo", "add", "base", "file://" + repository}), 0);
   EXPECT_EQ(run({"refresh"}), 0);
   EXPECT_EQ(run({"repo", "list"}), 0);
@@ -169,6 +172,7 @@ TEST_F(Documents, OfFailuresHaveTheExitCodeInThem) {
                                                              {{"configs", "diff", "/etc/passwd"}, 1},
                                                              {{"checkpoint", "drop", "-y", "nosuch"}, 1},
                                                              {{"pack", "/nonexistent"}, 1},
+                                                             {{"key", "show", "/nonexistent"}, 1},
                                                              {{"publish", "/nonexistent"}, 1}}) {
     documents.clear();
     EXPECT_EQ(run(words), code) << words[0];

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <set>
 
 #include "base/amounts.h"
@@ -17,6 +18,7 @@ namespace hambrel::trust {
 namespace {
 
 constexpr std::size_t kMostSignatures = 256;
+constexpr std::array<std::string_view, 4> kTypes{"root", "timestamp", "snapshot", "targets"};
 
 }  // namespace
 
@@ -27,7 +29,10 @@ SignedDocument SignedDocument::parse(std::string_view text, std::string_view typ
   document.where_ = where;
   document.content_ = object.member("signed");
   const JsonObject content(document.content_, where);
-  if (content.text("_type") != type) content.wrong("_type", fmt::format("\"{}\"", type));
+  const std::string has = content.text("_type");
+  if (type.empty() && std::find(kTypes.begin(), kTypes.end(), has) == kTypes.end())
+    content.wrong("_type", "root, timestamp, snapshot or targets");
+  if (!type.empty() && has != type) content.wrong("_type", fmt::format("\"{}\"", type));
   if (!content.text("spec_version").starts_with("1.")) content.wrong("spec_version", "1 and something");
   if (content.number("version") == 0) content.wrong("version", "a whole number from 1 on");
   if (!parse_utc(content.text("expires"))) content.wrong("expires", "a time like 2030-01-31T12:00:00Z");

@@ -28,7 +28,8 @@ struct Role {
 
 class SignedDocument {
  public:
-  /// Throws Error{Invalid} for what has not this form, or another type or version of the standard.
+  /// Throws Error{Invalid} for what has not this form, or another type (empty: any that there is) or version of the
+  /// standard.
   static SignedDocument parse(std::string_view text, std::string_view type, const std::string& where);
   /// One that nobody has signed yet.
   static SignedDocument make(nlohmann::json content);
@@ -39,6 +40,7 @@ class SignedDocument {
   /// SHA-256 of what is signed.
   std::string fingerprint() const;
   std::string text() const;
+  std::size_t signatures() const { return signatures_.size(); }
 
   /// Adds a signature, in place of an earlier one of the same key.
   void sign(const PrivateKey& key);

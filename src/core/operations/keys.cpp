@@ -1,0 +1,95 @@
+#include "operations/keys.h"
+
+#include "base/error.h"
+#include "base/json.h"
+#include "os/file_system.h"
+#include "trust/key.h"
+#include "trust/signed_document.h"
+
+namespace hambrel::operations {
+
+namespace {
+
+constexpr std::uint64_t kMostDocumentBytes = 4ULL << 20;
+constexpr const char* kPublicEnd = ".pub";
+
+std::string read(os::FileSystem& host, const std::string& file, std::uint64_t most) {
+  const std::string path = os::host_path(file);
+  const auto info = host.stat_followed(path);
+  if (!info || info->type != os::FileType::Regular)
+    throw Error(ErrorCode::NotFound, "there is no such file", file, "check the path");
+  return host.read_all(path, most);
+}
+
+trust::PrivateKey private_key(const std::string& pem, const std::string& file, const Passphrase& passphrase) {
+  return trust::PrivateKey::from_pem(pem, file, [&] { return passphrase(file); });
+}
+
+KeyFile described(const std::string& file, const trust::PublicKey& key) {
+  KeyFile result;
+  result.file = file;
+  result.id = key.id();
+  result.public_key = key.document()["keyval"]["public"];
+  return result;
+}
+
+void write_new(os::FileSystem& host, const std::string& file, const std::string& content, std::uint32_t mode) {
+  const auto made = host.create(os::host_path(file), mode);
+  made->write(std::as_bytes(std::span(content)));
+  made->sync();
+}
+
+}  // namespace
+
+KeyFile make_key(const std::string& file, const std::string& passphrase) {
+  const auto host = os::open_file_system("/");
+  const std::string public_file = file + kPublicEnd;
+  for (const std::string& one : {file, public_file})
+    if (host->stat(os::host_path(one)))
+      throw Error(ErrorCode::Refused, "is there already; a key is never overwritten", one, "name another file");
+  const std::string parent(os::parent_of(os::host_path(file)));
+  const auto info = host->stat_followed(parent);
+  if (!info || info->type != os::FileType::Directory)
+    throw Error(ErrorCode::NotFound, "the directory for the key is missing", file, "make it first");
+  const trust::PrivateKey key = trust::PrivateKey::make();
+  try {
+    write_new(*host, file, key.pem(passphrase), 0600);
+    write_new(*host, public_file, key.public_key().pem(), 0644);
+  } catch (const Error&) {  // no half of it
+    for (const std::string& one : {file, public_file})
+      if (host->stat(os::host_path(one))) host->remove_file(os::host_path(one));
+    throw;
+  }
+  KeyFile result = described(file, key.public_key());
+  result.is_private = true;
+  result.has_passphrase = !passphrase.empty();
+  result.public_file = public_file;
+  return result;
+}
+
+KeyFile read_key(const std::string& file, const Passphrase& passphrase) {
+  const auto host = os::open_file_system("/");
+  const std::string pem = read(*host, file, trust::kMostKeyBytes);
+  if (pem.find("PRIVATE KEY") == std::string::npos) return described(file, trust::PublicKey::from_pem(pem, file));
+  bool asked = false;
+  const Passphrase ask = [&](const std::string& name) {
+    asked = true;
+    return passphrase(name);
+  };
+  KeyFile result = described(file, private_key(pem, file, ask).public_key());
+  result.is_private = true;
+  result.has_passphrase = asked;
+  return result;
+}
+
+SignedFile sign_document(const std::string& document, const std::string& key_file, const Passphrase& passphrase) {
+  const auto host = os::open_file_system("/");
+  auto content = trust::SignedDocument::parse(read(*host, document, kMostDocumentBytes), "", document);
+  const trust::PrivateKey key = private_key(read(*host, key_file, trust::kMostKeyBytes), key_file, passphrase);
+  content.sign(key);
+  const std::string path = os::host_path(document);
+  host->replace_file(path, content.text(), host->stat_followed(path)->mode);
+  return {document, content.content().at("_type"), content.version(), key.public_key().id(), content.signatures()};
+}
+
+}  // namespace hambrel::operations
