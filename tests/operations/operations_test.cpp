@@ -45,7 +45,7 @@ class Operations : public testing::Test {
     pack("lamp", "2-1", "[config]\nfiles = [\"etc/*\"]\n", {{"usr/bin/lamp", "two"}, {"etc/lamp", "a\nb\nc\nD\n"}});
     pack("horn", "1-1", "[relations]\nconflicts = [\"lamp\"]\n", {{"usr/bin/horn", "h"}});
     pack("desk", "1-1", "[relations]\nrequires = [\"lamp\"]\n", {{"usr/bin/desk", "d"}});
-    publish(repository(), notes);
+    publish({.directory = repository()}, notes);
     const auto files = os::open_file_system(system.text());
     settings::add_repository(*files, {"base", "file://" + repository(), {"stable"}, true, 50});
     Root root(options(), notes);

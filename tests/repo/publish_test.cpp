@@ -194,6 +194,97 @@ TEST_F(Publishing, AnIndexOfAnotherUrlIsWorthNothing) {
   EXPECT_EQ(catalog.indexes[0].problem, "not refreshed yet");
 }
 
+class SignedPublishing : public Publishing {
+ protected:
+  void SetUp() override {
+    put("lamp", "1-1");
+    for (const char* role : {"root", "timestamp", "snapshot", "targets"})
+      all.emplace_back(std::string(role) + ".key", trust::PrivateKey::make());
+  }
+  Published publish_with(const std::vector<std::string>& roles, bool first = false, std::int64_t now = kThen) {
+    PublishKeys keys;
+    for (const auto& [name, key] : all)
+      for (const std::string& role : roles)
+        if (name == role + ".key") keys.ring.emplace_back(name, key);
+    keys.where = "keys";
+    keys.first = first;
+    return repo::publish(*os::open_file_system(directory.text()), now, silent, keys);
+  }
+  std::string problem_with(const std::vector<std::string>& roles, bool first = false, std::int64_t now = kThen) {
+    return test::refusal([&] { publish_with(roles, first, now); });
+  }
+  std::string file(const std::string& name) { return test::read_file(directory / name); }
+  /// Are all documents signed as root 1 asks?
+  std::string signature_problem() {
+    return test::refusal([&] {
+      const auto trusted = trust::Root::first(file("trust/1.root.json"), "root");
+      trusted.verified(file("trust/timestamp.json"), trust::Root::Of::Timestamp, "timestamp");
+      const auto snapshot = trust::read_pointer(file("trust/timestamp.json"), "timestamp", "timestamp");
+      trust::check_content(file(snapshot.path), snapshot, "snapshot");
+      trusted.verified(file(snapshot.path), trust::Root::Of::Snapshot, "snapshot");
+      const auto targets = trust::read_pointer(file(snapshot.path), "snapshot", "snapshot");
+      trust::check_content(file(targets.path), targets, "targets");
+      trusted.verified(file(targets.path), trust::Root::Of::Targets, "targets");
+    });
+  }
+  static constexpr std::int64_t kThen = 1'750'000'000;
+  const std::vector<std::string> everything{"root", "timestamp", "snapshot", "targets"};
+  trust::KeyRing all;
+};
+
+TEST_F(SignedPublishing, DocumentsAreSignedAsTheRootAsksFromItsFirstOnOn) {
+  EXPECT_EQ(publish().root, 0U);
+  EXPECT_EQ(problem_with(everything),
+            directory.text() + ": there are keys, but no root document that says what each is for");
+  EXPECT_EQ(problem_with({"root", "timestamp", "targets"}, true), "keys: there is no key for snapshot");
+  EXPECT_FALSE(std::filesystem::exists(directory / "trust/1.root.json"));
+  const Published first = publish_with(everything, true);
+  EXPECT_EQ(first.root, 1U);
+  EXPECT_EQ(first.version, 2U) << "the same index, in documents with signatures";
+  EXPECT_EQ(signature_problem(), "accepted");
+  EXPECT_NE(problem_with(everything, true), "accepted") << "a root is made once";
+  put("mast", "1-1");
+  EXPECT_TRUE(publish_with({"timestamp", "snapshot", "targets"}).changed) << "the key of the root stays in its safe";
+  EXPECT_EQ(signature_problem(), "accepted");
+}
+
+TEST_F(SignedPublishing, WithoutTheKeysNothingIsPublished) {
+  publish_with(everything, true);
+  put("mast", "1-1");
+  const std::string before = file("trust/timestamp.json");
+  EXPECT_EQ(test::refusal([&] { publish(); }),
+            directory.text() + ": this repository is signed, and no keys are at hand");
+  EXPECT_EQ(problem_with({"timestamp", "snapshot"}), "targets needs 1 key, and none is at hand");
+  EXPECT_EQ(problem_with({"timestamp", "targets"}), "snapshot needs 1 key, and none is at hand");
+  EXPECT_EQ(problem_with(everything, false, kThen + 366 * trust::kDay),
+            (directory / "trust/1.root.json").string() + ": has expired at 2026-06-15T15:06:40Z");
+  EXPECT_EQ(file("trust/timestamp.json"), before);
+  EXPECT_FALSE(std::filesystem::exists(directory / "index/full-2.jsonl.zst"));
+}
+
+TEST_F(SignedPublishing, WhatIsOldIsSignedAnewAndTheIndexStaysWhereItIs) {
+  publish_with(everything, true);
+  std::filesystem::create_directories(root / "var/cache/hambrel/index");
+  EXPECT_TRUE(refresh()[0].changed);
+  const auto number = [&] { return trust::version_of(file("trust/timestamp.json"), "t"); };
+  EXPECT_FALSE(publish_with({"timestamp"}, false, kThen + 3 * trust::kDay).renewed);
+  EXPECT_TRUE(publish_with({"timestamp"}, false, kThen + 4 * trust::kDay).renewed) << "half of its life is over";
+  EXPECT_EQ(number(), 2U);
+  EXPECT_EQ(signature_problem(), "accepted");
+  // who has the index already need not fetch it for that
+  std::filesystem::rename(directory / "index", directory / "gone");
+  const auto again = refresh();
+  EXPECT_FALSE(again[0].problem) << again[0].problem->what();
+  EXPECT_FALSE(again[0].changed);
+  std::filesystem::rename(directory / "gone", directory / "index");
+  EXPECT_EQ(problem_with({"timestamp"}, false, kThen + 46 * trust::kDay), "targets needs 1 key, and none is at hand");
+  const Published anew = publish_with({"timestamp", "snapshot", "targets"}, false, kThen + 46 * trust::kDay);
+  EXPECT_TRUE(anew.changed);
+  EXPECT_EQ(anew.version, 2U);
+  EXPECT_EQ(number(), 3U);
+  EXPECT_FALSE(refresh()[0].problem);
+}
+
 TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
   std::vector<IndexLine> lines(2000);
   for (std::size_t i = 0; i < lines.size(); ++i) {

@@ -11,10 +11,6 @@ namespace hambrel::cli {
 
 namespace {
 
-std::string passphrase_of(const Session& session, const std::string& file) {
-  return ask_secret(session.screen(), fmt::format("Passphrase of {}", printable(file)));
-}
-
 /// Typed twice, as nobody sees it.
 std::string new_passphrase(const Session& session) {
   const std::string first = ask_secret(session.screen(), "New passphrase");
@@ -55,7 +51,7 @@ int run_key(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   if (words.size() != 2)
     throw Error(ErrorCode::Usage, fmt::format("key {} needs the name of one file", printable(words.front())));
-  const auto passphrase = [&](const std::string& file) { return passphrase_of(session, file); };
+  const auto passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   if (words[0] == "new") return make(session, arguments, words[1]);
   if (words[0] == "show") {
     const auto key = operations::read_key(words[1], passphrase);

@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/session.h"
+#include "cli/terminal/secret.h"
 #include "operations/publishing.h"
 
 namespace hambrel::cli {
@@ -33,15 +34,26 @@ int run_pack(Session& session, const Arguments& arguments) {
 }
 
 int run_publish(Session& session, const Arguments& arguments) {
-  const operations::Published published = operations::publish(arguments.words()[0], session.progress());
+  operations::PublishRequest request;
+  request.directory = arguments.words()[0];
+  request.keys = arguments.value("keys").value_or("");
+  request.init = arguments.has("init");
+  request.renew = arguments.has("renew");
+  request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
+  const operations::Published published = operations::publish(request, session.progress());
   session.say({{"index", published.version},
                {"changed", published.changed},
+               {"renewed", published.renewed},
                {"packages", published.packages},
-               {"channels", published.channels}},
-              fmt::format("{}: index {} {}, {} in {}", arguments.words()[0], published.version,
-                          published.changed ? "written" : "is up to date",
+               {"channels", published.channels},
+               {"root", published.root == 0 ? Json() : Json(published.root)}},
+              fmt::format("{}: index {} {}, {} in {}; {}", request.directory, published.version,
+                          published.changed   ? "written"
+                          : published.renewed ? "is up to date, its timestamp is renewed"
+                                              : "is up to date",
                           count_text(published.packages, "package version", "package versions"),
-                          published.channels.empty() ? "no channel" : join(published.channels, ", ")));
+                          published.channels.empty() ? "no channel" : join(published.channels, ", "),
+                          published.root == 0 ? "not signed" : fmt::format("signed by root {}", published.root)));
   return 0;
 }
 

@@ -55,4 +55,8 @@ std::string ask_secret(const Screen& screen, std::string_view question) {
   return answer;
 }
 
+std::string passphrase_of(const Screen& screen, const std::string& file) {
+  return ask_secret(screen, fmt::format("Passphrase of {}", printable(file)));
+}
+
 }  // namespace hambrel::cli

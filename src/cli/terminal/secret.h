@@ -12,4 +12,7 @@ namespace hambrel::cli {
 /// nothing more comes from it.
 std::string ask_secret(const Screen& screen, std::string_view question);
 
+/// The passphrase of a key file.
+std::string passphrase_of(const Screen& screen, const std::string& file);
+
 }  // namespace hambrel::cli

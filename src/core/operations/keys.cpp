@@ -82,6 +82,24 @@ KeyFile read_key(const std::string& file, const Passphrase& passphrase) {
   return result;
 }
 
+trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphrase) {
+  const auto host = os::open_file_system("/");
+  const std::string path = os::host_path(directory);
+  const auto info = host->stat_followed(path);
+  if (!info || info->type != os::FileType::Directory)
+    throw Error(ErrorCode::NotFound, "the directory does not exist", directory, "check the path");
+  trust::KeyRing ring;
+  for (const std::string& name : host->list(path)) {
+    const std::string file = os::join_path(path, name), shown = os::join_path(directory, name);
+    const auto one = host->stat_followed(file);
+    if (name.ends_with(kPublicEnd) || !one || one->type != os::FileType::Regular) continue;
+    ring.emplace_back(name, private_key(read(*host, shown, trust::kMostKeyBytes), shown, passphrase));
+  }
+  if (ring.empty())
+    throw Error(ErrorCode::NotFound, "there are no keys", directory, "`hambrel key new FILE` makes one");
+  return ring;
+}
+
 SignedFile sign_document(const std::string& document, const std::string& key_file, const Passphrase& passphrase) {
   const auto host = os::open_file_system("/");
   auto content = trust::SignedDocument::parse(read(*host, document, kMostDocumentBytes), "", document);

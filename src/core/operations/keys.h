@@ -5,6 +5,8 @@
 #include <functional>
 #include <string>
 
+#include "trust/signing.h"
+
 namespace hambrel::operations {
 
 /// Asked for the passphrase of a key file, only where it has one. May throw.
@@ -24,6 +26,9 @@ struct KeyFile {
 KeyFile make_key(const std::string& file, const std::string& passphrase);
 /// Throws Error{NotFound}, Error{Invalid}.
 KeyFile read_key(const std::string& file, const Passphrase& passphrase);
+
+/// The private keys in a directory. Throws Error{NotFound} where it has none.
+trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphrase);
 
 struct SignedFile {
   std::string file, type;      // root, timestamp, snapshot or targets

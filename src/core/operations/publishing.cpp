@@ -55,8 +55,14 @@ Packed pack(const PackRequest& request, Observer& observer) {
   return packed;
 }
 
-repo::Published publish(const std::string& directory, Observer& observer) {
-  return repo::publish(*open_directory(directory), os::source_date_epoch(os::now()), observer);
+Published publish(const PublishRequest& request, Observer& observer) {
+  const auto directory = open_directory(request.directory);
+  repo::PublishKeys keys;
+  keys.where = request.keys;
+  keys.first = request.init;
+  keys.renew = request.renew;
+  if (!request.keys.empty()) keys.ring = read_keys(request.keys, request.passphrase);
+  return repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
 }
 
 }  // namespace hambrel::operations

@@ -5,6 +5,7 @@
 
 #include "archive/package_writer.h"
 #include "base/observer.h"
+#include "operations/keys.h"
 #include "repo/publish.h"
 
 namespace hambrel::operations {
@@ -23,7 +24,14 @@ struct Packed {
 /// The file appears whole or not at all. Throws Error{NotFound}, Error{Invalid} with file and line.
 Packed pack(const PackRequest& request, Observer& observer);
 
+struct PublishRequest {
+  std::string directory;  // of the host: packages/ below it
+  std::string keys{};     // of the host: a directory with private keys to sign with; empty: none
+  bool init = false;      // make the first root document of those keys
+  bool renew = false;     // give the timestamp a new life
+  Passphrase passphrase{};
+};
 /// Throws what repo::publish() throws, Error{NotFound} where there is no such directory of the host.
-Published publish(const std::string& directory, Observer& observer);
+Published publish(const PublishRequest& request, Observer& observer);
 
 }  // namespace hambrel::operations

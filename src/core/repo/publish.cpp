@@ -118,9 +118,70 @@ void drop_old(os::FileSystem& directory, std::uint64_t version) {
   }
 }
 
+std::string root_path(std::uint64_t version) { return fmt::format("trust/{}.root.json", version); }
+
+std::optional<trust::Root> newest_root(os::FileSystem& directory) {
+  std::uint64_t version = 0;
+  while (directory.stat(root_path(version + 1))) ++version;
+  if (version == 0) return std::nullopt;
+  const std::string path = root_path(version);
+  return trust::Root::first(directory.read_all(path, trust::kMostMetadataBytes), directory.shown(path));
+}
+
+/// The root document that is to be signed by; a first one is made where that is asked for. Nothing: unsigned.
+std::optional<trust::Root> root_for(os::FileSystem& directory, const PublishKeys& keys, std::int64_t now) {
+  std::optional<trust::Root> root = newest_root(directory);
+  const bool any = !keys.ring.empty();
+  if (keys.first && root)
+    throw Error(ErrorCode::Refused, fmt::format("has root {} already", root->version()), directory.shown("trust"),
+                "leave out --init");
+  if (keys.first && any) {
+    const std::string text = trust::make_first_root(keys.ring, now, keys.where);
+    trust::Root first = trust::Root::first(text, directory.shown(root_path(1)));
+    directory.make_directories("trust");
+    directory.replace_file(root_path(1), text, 0644);
+    return first;
+  }
+  if (keys.first || (root && !any))
+    throw Error(ErrorCode::Refused, root ? "this repository is signed, and no keys are at hand" : "no keys are at hand",
+                directory.shown(""), "name their directory with --keys");
+  if (any && !root)
+    throw Error(ErrorCode::Refused, "there are keys, but no root document that says what each is for",
+                directory.shown(""), "--init makes one");
+  if (root) root->document().require_fresh(now);
+  return root;
+}
+
+/// What was published last.
+struct Last {
+  std::string timestamp, snapshot, targets;
+  trust::Indexes indexes;
+};
+
+std::optional<Last> last_published(os::FileSystem& directory) {
+  if (!directory.stat(trust::kTimestampPath)) return std::nullopt;
+  Last last;
+  last.timestamp = directory.read_all(trust::kTimestampPath, trust::kMostTimestampBytes);
+  const auto snapshot = trust::read_pointer(last.timestamp, "timestamp", directory.shown(trust::kTimestampPath));
+  last.snapshot = directory.read_all(snapshot.path, trust::kMostMetadataBytes);
+  const auto targets = trust::read_pointer(last.snapshot, "snapshot", directory.shown(snapshot.path));
+  last.targets = directory.read_all(targets.path, trust::kMostMetadataBytes);
+  last.indexes = trust::read_indexes(last.targets, directory.shown(targets.path));
+  return last;
+}
+
+/// Is it signed as the root asks, with at least half of its life left?
+bool is_good(const trust::Root& root, trust::Root::Of role, const std::string& text, std::int64_t now) {
+  try {
+    return root.verified(text, role, "").expires() - now >= trust::validity(role) / 2;
+  } catch (const Error&) {
+    return false;
+  }
+}
+
 }  // namespace
 
-Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer) {
+Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
   const auto rules = read_rules(directory);
   const auto files = package_files(directory);
   std::vector<IndexLine> lines;
@@ -134,31 +195,42 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   }
   observer.end();
 
+  const auto root = root_for(directory, keys, now);
   Published published;
   published.packages = lines.size();
   published.channels.assign(channels.begin(), channels.end());
+  published.root = root ? root->version() : 0;
   const std::string content = archive::compress_frame(index_text(lines), kIndexLevel);
   const std::string path_content = path_writer.finish();
   trust::Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};
-  if (directory.stat(trust::kTimestampPath)) {
-    const auto load = [&](const std::string& path, std::uint64_t limit) { return directory.read_all(path, limit); };
-    const trust::Pointer snapshot = trust::read_pointer(load(trust::kTimestampPath, trust::kMostTimestampBytes),
-                                                        "timestamp", directory.shown(trust::kTimestampPath));
-    const trust::Pointer targets =
-        trust::read_pointer(load(snapshot.path, trust::kMostMetadataBytes), "snapshot", directory.shown(snapshot.path));
-    const trust::Indexes last =
-        trust::read_indexes(load(targets.path, trust::kMostMetadataBytes), directory.shown(targets.path));
-    published.version = last.full.version;
+  const auto last = last_published(directory);
+  std::optional<trust::Signing> signing;
+  if (root)
+    signing.emplace(trust::Signing{
+        *root, keys.ring, last ? trust::version_of(last->timestamp, directory.shown(trust::kTimestampPath)) + 1 : 1});
+  if (last) {
+    published.version = last->indexes.full.version;
     const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
       return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
     };
-    if (is_there(last.full, index) && last.paths && is_there(*last.paths, paths)) return published;
+    const bool same =
+        is_there(last->indexes.full, index) && last->indexes.paths && is_there(*last->indexes.paths, paths);
+    const bool stands = same && (!root || (is_good(*root, trust::Root::Of::Targets, last->targets, now) &&
+                                           is_good(*root, trust::Root::Of::Snapshot, last->snapshot, now)));
+    if (stands && root && (keys.renew || !is_good(*root, trust::Root::Of::Timestamp, last->timestamp, now))) {
+      const std::string shown = directory.shown(trust::kTimestampPath);
+      directory.replace_file(trust::kTimestampPath, trust::renewed_timestamp(last->timestamp, now, *signing, shown),
+                             0644);
+      published.renewed = true;
+    }
+    if (stands) return published;
   }
   published.changed = true;
   ++published.version;
   index.path = trust::index_path(published.version);
   paths.path = trust::paths_path(published.version);
-  const trust::Metadata made = trust::make_metadata(published.version, {index, paths}, now);
+  const trust::Metadata made =
+      trust::make_metadata(published.version, {index, paths}, now, signing ? &*signing : nullptr);
   directory.make_directories("index");
   directory.make_directories("trust");
   directory.replace_file(index.path, content, 0644);

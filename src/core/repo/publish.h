@@ -10,18 +10,30 @@
 
 #include "base/observer.h"
 #include "os/file_system.h"
+#include "trust/signing.h"
 
 namespace hambrel::repo {
 
 struct Published {
   std::uint64_t version = 0;  // of the index
   bool changed = false;
+  bool renewed = false;    // only the timestamp
+  std::uint64_t root = 0;  // the number of the root document that it is signed by; 0: it is not signed
   std::size_t packages = 0;
   std::vector<std::string> channels;
 };
 
-/// `now` in seconds. Throws Error naming the file for a package that is damaged or does not lie where it belongs;
-/// nothing is published then.
-Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer);
+/// How a repository is to be signed.
+struct PublishKeys {
+  trust::KeyRing ring{};
+  std::string where{};  // for messages: where the keys are from
+  bool first = false;   // make the first root document of them
+  bool renew = false;   // give the timestamp a new life, whatever else
+};
+
+/// `now` in seconds. Throws Error naming the file for a package that is damaged or does not lie where it belongs, and
+/// Error{Refused} where keys are missing, or there are some that nothing asks for; nothing is published then.
+/// What is signed and has less than half of its life left is signed anew.
+Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys = {});
 
 }  // namespace hambrel::repo

@@ -154,6 +154,17 @@ bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
   return (compiled && mark == step.before->file) || root.digest(path) == step.before->digest;
 }
 
+/// The index in the cache is the one that the new documents name, too.
+void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
+  step.before->fetched = now;
+  step.before->timestamp = step.after.timestamp;
+  step.before->timestamp_version = step.after.timestamp_version;
+  step.before->version = step.next.version;
+  step.before->paths = step.after.paths;
+  write_source(root, *step.repository, *step.before);
+  step.done = true;
+}
+
 [[noreturn]] void refuse_older(const Step& step, const char* what, std::uint64_t given, std::uint64_t known) {
   throw Error(ErrorCode::Untrusted,
               fmt::format("{} {} is older than number {}, which was already seen", what, given, known), step.where(),
@@ -222,6 +233,9 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     if (step.before && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, limits.index_mebibytes << 20U, "an index");
+    const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
+    if (!same || !is_sound(root, step, compiled)) return;
+    keep_index(root, step, now);  // only the documents are new
   });
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) { trust::check_content(step.text, step.next, step.where()); });

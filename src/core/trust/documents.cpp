@@ -10,15 +10,16 @@ namespace hambrel::trust {
 
 namespace {
 
-constexpr const char* kSpecVersion = "1.0.33";
-constexpr std::int64_t kValidSeconds = 365LL * 24 * 3600;
+constexpr std::int64_t kUnsignedSeconds = 365 * kDay;
 
-std::string document(const char* type, std::uint64_t version, std::int64_t now, Json rest) {
-  rest["_type"] = type;
+std::string document(Root::Of role, std::uint64_t version, std::int64_t now, Json rest, const Signing* signing) {
+  rest["_type"] = Root::name_of(role);
   rest["spec_version"] = kSpecVersion;
   rest["version"] = version;
-  rest["expires"] = utc_text(now + kValidSeconds);
-  return canonical({{"signed", std::move(rest)}, {"signatures", Json::array()}});
+  rest["expires"] = utc_text(now + (signing == nullptr ? kUnsignedSeconds : validity(role)));
+  SignedDocument made = SignedDocument::make(std::move(rest));
+  if (signing != nullptr) sign_as(made, signing->root, role, signing->ring);
+  return made.text();
 }
 
 Json described(const std::string& content) {
@@ -49,7 +50,13 @@ std::optional<std::uint64_t> number_in(std::string_view path) {
 std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
 std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
 
-Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now) {
+std::string renewed_timestamp(std::string_view timestamp, std::int64_t now, const Signing& signing,
+                              const std::string& where) {
+  const SignedDocument before = SignedDocument::parse(timestamp, "timestamp", where);
+  return document(Root::Of::Timestamp, signing.timestamp, now, {{"meta", before.content().at("meta")}}, &signing);
+}
+
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now, const Signing* signing) {
   Metadata made;
   made.targets_path = fmt::format("trust/{}.targets.json", version);
   made.snapshot_path = fmt::format("trust/{}.snapshot.json", version);
@@ -59,13 +66,14 @@ Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64
   };
   add(indexes.full);
   if (indexes.paths) add(*indexes.paths);
-  made.targets = document("targets", version, now, {{"targets", std::move(targets)}});
+  made.targets = document(Root::Of::Targets, version, now, {{"targets", std::move(targets)}}, signing);
   Json meta = described(made.targets);
   meta["version"] = version;
-  made.snapshot = document("snapshot", version, now, {{"meta", {{"targets.json", meta}}}});
+  made.snapshot = document(Root::Of::Snapshot, version, now, {{"meta", {{"targets.json", meta}}}}, signing);
   meta = described(made.snapshot);
   meta["version"] = version;
-  made.timestamp = document("timestamp", version, now, {{"meta", {{"snapshot.json", meta}}}});
+  made.timestamp = document(Root::Of::Timestamp, signing == nullptr ? version : signing->timestamp, now,
+                            {{"meta", {{"snapshot.json", meta}}}}, signing);
   return made;
 }
 

@@ -1,6 +1,6 @@
 // What points to the index of a repository: three small signed documents in the shape of the TUF specification 1.0,
 //   trust/timestamp.json -> trust/N.snapshot.json -> trust/N.targets.json -> index/full-N.jsonl.zst, index/files-N.zst
-// each naming length and SHA-256 of the next. "signatures" is empty until repositories are signed.
+// each naming length and SHA-256 of the next. Of a repository without a root document "signatures" is empty.
 #pragma once
 
 #include <cstdint>
@@ -9,6 +9,7 @@
 #include <string_view>
 
 #include "base/digest.h"
+#include "trust/signing.h"
 
 namespace hambrel::trust {
 
@@ -38,8 +39,19 @@ struct Indexes {
 std::string index_path(std::uint64_t version);
 std::string paths_path(std::uint64_t version);
 
-/// The documents for index number `version`. `now` in seconds sets the expiry.
-Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now);
+/// What documents are signed with.
+struct Signing {
+  const Root& root;
+  const KeyRing& ring;
+  std::uint64_t timestamp = 0;  // the number of the new timestamp
+};
+
+/// The documents for index number `version`. `now` in seconds sets the expiry. Throws what sign_as() throws.
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now,
+                       const Signing* signing = nullptr);
+/// A newer timestamp of the same snapshot.
+std::string renewed_timestamp(std::string_view timestamp, std::int64_t now, const Signing& signing,
+                              const std::string& where);
 
 /// The one document that a timestamp or snapshot names; Error{Invalid} if it names none.
 Pointer read_pointer(std::string_view text, std::string_view type, const std::string& where);
