@@ -6,9 +6,10 @@
 #include <future>
 
 #include "archive/frame_codec.h"
-
+#include "base/json.h"
 #include "repo/index.h"
 #include "repo/refresh.h"
+#include "repo/trusted.h"
 #include "support/program.h"
 #include "trust/documents.h"
 #include "txn/workshop.h"
@@ -283,6 +284,151 @@ TEST_F(SignedPublishing, WhatIsOldIsSignedAnewAndTheIndexStaysWhereItIs) {
   EXPECT_EQ(anew.version, 2U);
   EXPECT_EQ(number(), 3U);
   EXPECT_FALSE(refresh()[0].problem);
+}
+
+class Verifying : public SignedPublishing {
+ protected:
+  void SetUp() override {
+    SignedPublishing::SetUp();
+    publish_with(everything, true);
+    std::filesystem::create_directories(root / "var/cache/hambrel/index");
+    trust_first();
+    ASSERT_EQ(outcome(), "");
+  }
+  void trust_first() {
+    TrustedRepository::trust(*os::open_file_system(root.text()), "base",
+                             trust::Root::first(file("trust/1.root.json"), "first"));
+  }
+  /// What a refresh says against the repository, without its place; nothing if all is well.
+  std::string outcome(std::int64_t now = kThen) {
+    const std::vector<settings::Repository> base{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+    const auto result = repo::refresh(*os::open_file_system(root.text()), base, base, 2, now, silent)[0];
+    EXPECT_NE(result.version, 0U) << "what was fetched before stays in use";
+    if (!result.problem) return "";
+    EXPECT_EQ(result.problem->code(), ErrorCode::Untrusted);
+    EXPECT_NE(result.problem->hint(), "");
+    return result.problem->problem();
+  }
+  void put_new(const std::string& name) {
+    put(name, "1-1");
+    publish_with({"timestamp", "snapshot", "targets"});
+  }
+  /// Root 2, with another key for one role, signed by some of the keys.
+  void rotate(const std::string& role, const trust::PrivateKey& to, const std::vector<std::string>& signers,
+              std::uint64_t version = 2) {
+    Json content = parse_json(file("trust/1.root.json"), "").at("signed");
+    content["version"] = version;
+    content["keys"][to.public_key().id()] = to.public_key().document();
+    content["roles"][role]["keyids"] = {to.public_key().id()};
+    auto document = trust::SignedDocument::make(content);
+    for (const auto& [name, key] : all)
+      for (const std::string& signer : signers)
+        if (name == signer + ".key") document.sign(key);
+    test::write_file(directory / "trust/2.root.json", document.text());
+  }
+};
+
+TEST_F(Verifying, WhatSomebodyElseSignedOrNobodyIsRefused) {
+  const std::string good = file("trust/timestamp.json");
+  auto document = trust::SignedDocument::parse(good, "timestamp", "");
+  Json unsigned_one = parse_json(good, "");
+  unsigned_one["signatures"] = Json::array();
+  test::write_file(directory / "trust/timestamp.json", unsigned_one.dump());
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed");
+  auto others = trust::SignedDocument::make(document.content());
+  others.sign(all[0].second);  // the key of the root may not sign timestamps
+  others.sign(trust::PrivateKey::make());
+  test::write_file(directory / "trust/timestamp.json", others.text());
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed");
+  test::write_file(directory / "trust/timestamp.json", good);
+  EXPECT_EQ(outcome(), "");
+}
+
+TEST_F(Verifying, NothingOlderComesBackAndNothingIsMixed) {
+  const std::string old = file("trust/timestamp.json"), old_snapshot = file("trust/1.snapshot.json");
+  put_new("mast");
+  const std::string good = file("trust/timestamp.json"), good_snapshot = file("trust/2.snapshot.json");
+  test::write_file(directory / "trust/2.snapshot.json", old_snapshot);
+  EXPECT_NE(outcome().find("is not what the repository describes"), std::string::npos);
+  test::write_file(directory / "trust/2.snapshot.json", good_snapshot);
+  EXPECT_EQ(outcome(), "");
+  test::write_file(directory / "trust/timestamp.json", old);
+  EXPECT_EQ(outcome(), "timestamp 1 is older than number 2, which was already seen");
+  // not even where the cache is gone: what was seen is kept apart from it
+  std::filesystem::remove_all(root / "var/cache/hambrel");
+  std::filesystem::create_directories(root / "var/cache/hambrel/index");
+  const std::vector<settings::Repository> base{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+  EXPECT_TRUE(repo::refresh(*os::open_file_system(root.text()), base, base, 2, kThen, silent)[0].problem);
+  test::write_file(directory / "trust/timestamp.json", good);
+  EXPECT_EQ(outcome(), "");
+}
+
+TEST_F(Verifying, WhatIsHeldBackExpiresWhateverTheClockSays) {
+  EXPECT_EQ(outcome(kThen + 6 * trust::kDay), "");
+  EXPECT_EQ(outcome(kThen + 7 * trust::kDay), "has expired at 2025-06-22T15:06:40Z");
+  publish_with({"timestamp"}, false, kThen + 8 * trust::kDay);
+  EXPECT_EQ(outcome(kThen + 14 * trust::kDay), "");
+  // a clock that was put back makes nothing fresh again
+  const std::string fresh = file("trust/timestamp.json");
+  publish_with({"timestamp"}, false, kThen + 16 * trust::kDay);
+  EXPECT_EQ(outcome(kThen + 22 * trust::kDay), "");
+  const std::int64_t back = kThen;
+  EXPECT_EQ(outcome(back), "");
+  std::filesystem::remove_all(root / "var/lib/hambrel/trust/base");
+  test::write_file(directory / "trust/timestamp.json", fresh);
+  EXPECT_EQ(outcome(kThen + 22 * trust::kDay), "has expired at 2025-06-30T15:06:40Z");
+}
+
+TEST_F(Verifying, ARootIsFollowedOnlyAlongItsChain) {
+  const trust::PrivateKey fresh = trust::PrivateKey::make();
+  rotate("timestamp", fresh, {"timestamp", "targets"});
+  EXPECT_EQ(outcome(), "has 0 valid signatures of root 1 where 1 is needed");
+  rotate("timestamp", fresh, {"root"}, 3);
+  EXPECT_EQ(outcome(), "is number 3 where 2 comes after 1");
+  rotate("timestamp", fresh, {"root"});
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed") << "the old key counts no more";
+  std::filesystem::remove(directory / "trust/2.root.json");
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed") << "who came so far does not go back";
+  rotate("timestamp", fresh, {"root"});
+  for (auto& [name, key] : all)
+    if (name == "timestamp.key") key = fresh;
+  publish_with({"timestamp"}, false, kThen + 1);
+  EXPECT_EQ(outcome(), "");
+}
+
+TEST_F(Verifying, ExchangedKeysTakeBackWhatWasSignedFarAhead) {
+  // whoever got the key of the timestamps gave one a number that nothing comes after
+  auto content = parse_json(file("trust/timestamp.json"), "").at("signed");
+  content["version"] = 1'000'000'000;
+  auto ahead = trust::SignedDocument::make(content);
+  for (const auto& [name, key] : all)
+    if (name == "timestamp.key") ahead.sign(key);
+  const std::string good = file("trust/timestamp.json");
+  test::write_file(directory / "trust/timestamp.json", ahead.text());
+  EXPECT_EQ(outcome(), "");
+  test::write_file(directory / "trust/timestamp.json", good);
+  EXPECT_EQ(outcome(), "timestamp 1 is older than number 1000000000, which was already seen");
+  const trust::PrivateKey fresh = trust::PrivateKey::make();
+  rotate("timestamp", fresh, {"root"});
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed") << "not signed anew yet";
+  for (auto& [name, key] : all)
+    if (name == "timestamp.key") key = fresh;
+  publish_with({"timestamp"}, false, kThen + 1);
+  EXPECT_EQ(outcome(), "");
+}
+
+TEST_F(Verifying, WhoTrustsAnewBeginsAnew) {
+  put_new("mast");
+  EXPECT_EQ(outcome(), "");
+  // the maintainer lost all keys and made the repository anew
+  std::filesystem::remove_all(directory / "trust");
+  for (auto& [name, key] : all) key = trust::PrivateKey::make();
+  publish_with(everything, true);
+  EXPECT_EQ(outcome(), "has 0 valid signatures of timestamp where 1 is needed");
+  trust_first();
+  EXPECT_EQ(outcome().find("signature"), std::string::npos);
+  TrustedRepository::forget(*os::open_file_system(root.text()), "base");
+  EXPECT_FALSE(TrustedRepository::read(*os::open_file_system(root.text()), "base"));
 }
 
 TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {

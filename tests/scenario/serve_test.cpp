@@ -107,4 +107,48 @@ TEST(Serve, ARepositoryIsInstalledFromByManyAtOnce) {
   for (const Ran& one : ran) EXPECT_EQ(one.code, 0) << one.err;
 }
 
+TEST(Serve, ASignedRepositoryIsVerifiedByWhoTrustsIt) {
+  const Station station;
+  const auto publish = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> words{"publish", station.repository().string()};
+    words.insert(words.end(), more.begin(), more.end());
+    return station.hambrel(words);
+  };
+  const std::string keys = station.path("keys").string();
+  fs::create_directories(keys);
+  for (const char* role : {"root", "timestamp", "snapshot", "targets"})
+    ASSERT_EQ(station.hambrel({"key", "new", keys + "/" + role + ".key"}).code, 0);
+  station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "l"}});
+  EXPECT_THAT(publish({"--keys", keys, "--init"}).out, HasSubstr("signed by root 1"));
+  Served server(station.repository());
+  ASSERT_EQ(station.hambrel({"repo", "add", "base", "http://127.0.0.1:" + std::to_string(server.port())}).code, 0);
+  EXPECT_THAT(station.hambrel({"refresh"}).out, testing::Not(HasSubstr("verified")));
+
+  // only an answer, or the right fingerprint, is a decision
+  const Ran asked = station.hambrel({"repo", "trust", "base", "--yes"});
+  EXPECT_EQ(asked.code, 4) << asked.out;
+  EXPECT_EQ(station.on_terminal("no", {"repo", "trust", "base"}).code, 4);
+  EXPECT_EQ(station.hambrel({"repo", "trust", "base", "--fingerprint", std::string(64, '0')}).code, 5);
+  EXPECT_FALSE(fs::exists(station.root() / "etc/hambrel/trust/base"));
+  const auto line = asked.out.find("Fingerprint:\n  ");
+  ASSERT_NE(line, std::string::npos) << asked.out;
+  const std::string fingerprint = asked.out.substr(line + 15, 79);
+  EXPECT_EQ(station.hambrel({"repo", "trust", "base", "--fingerprint", fingerprint}).code, 0);
+  EXPECT_THAT(station.hambrel({"refresh"}).out, HasSubstr("verified by root 1"));
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("verified by root 1"));
+
+  // somebody on the server publishes another package, without the keys
+  fs::rename(station.repository() / "trust/1.root.json", station.path("put aside"));
+  station.pack("leech", "1-1", "", {{"usr/bin/leech", "l"}});
+  EXPECT_THAT(publish({}).out, HasSubstr("not signed"));
+  fs::rename(station.path("put aside"), station.repository() / "trust/1.root.json");
+  const Ran refused = station.hambrel({"refresh"});
+  EXPECT_EQ(refused.code, 5);
+  EXPECT_THAT(refused.err, HasSubstr("has 0 valid signatures of timestamp where 1 is needed"));
+  EXPECT_EQ(station.hambrel({"install", "-n", "leech"}).code, 3) << "it is not there";
+  EXPECT_EQ(station.hambrel({"install", "-y", "lamp"}).code, 0) << "what was verified before stays in use";
+  EXPECT_THAT(publish({"--keys", keys}).out, HasSubstr("signed by root 1"));
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+}
+
 }  // namespace hambrel::test

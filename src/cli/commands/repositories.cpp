@@ -5,7 +5,9 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/carry.h"
 #include "cli/show/package.h"
+#include "cli/terminal/table.h"
 #include "operations/kept_list.h"
 #include "os/host.h"
 
@@ -16,31 +18,35 @@ namespace {
 using operations::CachedIndex;
 using operations::RefreshResult;
 
-Json to_json(const CachedIndex& index) {
+Json to_json(const CachedIndex& index, std::uint64_t root) {
   const operations::Repository& one = index.repository;
   Json object = {{"name", one.name},           {"url", shown_url(one.url)}, {"channels", one.channels},
                  {"enabled", one.enabled},     {"rank", one.rank},          {"index", index.version},
                  {"packages", index.packages}, {"fetched", index.fetched}};
+  if (root != 0) object["root"] = root;
   if (!index.problem.empty()) object["problem"] = index.problem;
   return object;
 }
 
-std::string state_of(const CachedIndex& index) {
+std::string verified_text(std::uint64_t root) { return root == 0 ? "" : fmt::format(", verified by root {}", root); }
+
+std::string state_of(const CachedIndex& index, std::uint64_t root) {
   if (!index.repository.enabled) return "disabled";
   if (!index.problem.empty()) return index.problem;
-  return fmt::format("index {}, {}, {}", index.version, count_text(index.packages, "version", "versions"),
-                     age_text(os::now(), index.fetched));
+  return fmt::format("index {}, {}, {}{}", index.version, count_text(index.packages, "version", "versions"),
+                     age_text(os::now(), index.fetched), verified_text(root));
 }
 
 int list(Session& session) {
   Rows rows(session);
   for (const CachedIndex& index : operations::repositories(session.root())) {
     const operations::Repository& one = index.repository;
-    rows.add([&] { return to_json(index); },
+    const std::uint64_t root = operations::trusted_root(session.root(), one.name);
+    rows.add([&] { return to_json(index, root); },
              {{one.name, Style::Name},
               {join(one.channels, ",")},
               {fmt::format("rank {}", one.rank)},
-              {state_of(index), one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
+              {state_of(index, root), one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
               {printable(shown_url(one.url)), Style::Faint}});
   }
   rows.print("There are no repositories. Add one: hambrel repo add NAME URL");
@@ -66,6 +72,53 @@ int add(Session& session, const Arguments& arguments) {
   session.say(
       {{"repository", repository.name}, {"result", "added"}},
       fmt::format("Added {}, following {}. Next: hambrel refresh", repository.name, join(repository.channels, ", ")));
+  return 0;
+}
+
+/// Digits in groups, as they are shown, or in one row.
+std::string bare(std::string text) {
+  std::erase_if(text, [](char c) { return c == ' ' || c == ':'; });
+  return lower(text);
+}
+
+void show_root(const Session& session, const std::string& name, const operations::OfferedRoot& root) {
+  const Screen& screen = session.screen();
+  screen.line(fmt::format("{}: root {}, good until {}", name, root.version, utc_text(root.expires).substr(0, 10)));
+  Table table;
+  for (const auto& one : root.roles)
+    table.row({{one.name, Style::Name},
+               {fmt::format("{} of {}", one.threshold, count_text(one.keys.size(), "key", "keys"))},
+               {one.keys.front().substr(0, 16) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
+  table.print(screen);
+  screen.line("Fingerprint:");
+  screen.line("  " + screen.paint(Style::Strong, root.fingerprint_text));
+}
+
+/// Only a fingerprint that was given, or an answer on a terminal, decides: --yes does not.
+void require_trust(const Session& session, const Arguments& arguments, const std::string& name,
+                   const operations::OfferedRoot& root) {
+  if (const auto given = arguments.value("fingerprint")) {
+    if (bare(*given) == root.fingerprint) return;
+    throw Error(ErrorCode::Untrusted,
+                fmt::format("the root document has the fingerprint {}, not the one given", root.fingerprint_text), name,
+                "nothing was changed; ask the repository's maintainer, by another way, which one is right");
+  }
+  if (session.json() || !can_ask())
+    throw Error(ErrorCode::Declined, "whether to trust a root document is asked on a terminal, and this is none", name,
+                "compare the fingerprint, then give it with --fingerprint");
+  session.screen().line("Compare it with what the repository's maintainer says, by another way than this network.");
+  session.screen().line();
+  if (!is_yes(session, "Trust it?")) throw Error(ErrorCode::Declined, "nothing was changed");
+}
+
+int trust_repository(Session& session, const Arguments& arguments) {
+  const std::string& name = arguments.words()[1];
+  const auto root = operations::offered_root(session.root(), name);
+  if (!session.json() && !session.quiet()) show_root(session, name, root);
+  require_trust(session, arguments, name, root);
+  operations::trust_root(session.root(), name, root);
+  session.say({{"repository", name}, {"result", "trusted"}},
+              fmt::format("{} is trusted from now on. Next: hambrel refresh {}", name, name));
   return 0;
 }
 
@@ -97,9 +150,13 @@ int run_repo(Session& session, const Arguments& arguments) {
     operations::set_enabled(session.root(), words[1], what == "enable");
     return changed(session, words[1], what + "d");
   }
-  const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable"});
+  if (what == "trust") {
+    require_words(2, "trust NAME");
+    return trust_repository(session, arguments);
+  }
+  const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable", "trust"});
   throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel repo {}`", printable(what)), {},
-              near.empty() ? "use list, add, drop, enable, disable" : near);
+              near.empty() ? "use list, add, drop, enable, disable, trust" : near);
 }
 
 namespace {
@@ -107,6 +164,7 @@ namespace {
 Json to_json(const RefreshResult& result) {
   Json object = {{"repository", result.repository}, {"url", shown_url(result.url)}, {"changed", result.changed},
                  {"index", result.version},         {"packages", result.packages},  {"fetched", result.fetched}};
+  if (result.root != 0) object["root"] = result.root;
   if (result.problem)
     object["problem"] = {{"code", exit_code(result.problem->code())},
                          {"text", result.problem->problem()},
@@ -116,9 +174,10 @@ Json to_json(const RefreshResult& result) {
 }
 
 void add(Rows& rows, const RefreshResult& result) {
-  const std::string index = result.version == 0 ? "no index"
-                                                : fmt::format("index {}, {}", result.version,
-                                                              count_text(result.packages, "version", "versions"));
+  const std::string index =
+      result.version == 0 ? "no index"
+                          : fmt::format("index {}, {}{}", result.version,
+                                        count_text(result.packages, "version", "versions"), verified_text(result.root));
   const std::string failed =
       result.version == 0 ? "unusable: no index"
                           : fmt::format("the index fetched {} stays in use", age_text(os::now(), result.fetched));

@@ -7,6 +7,10 @@
 #include "base/text.h"
 #include "os/host.h"
 #include "repo/source.h"
+#include "repo/transfer.h"
+#include "repo/trusted.h"
+#include "trust/documents.h"
+#include "trust/root.h"
 
 namespace hambrel::operations {
 
@@ -43,10 +47,45 @@ void add_repository(Root& root, const Repository& repository) {
 void drop_repository(Root& root, const std::string& name) {
   settings::drop_repository(root.files(), name);
   root.files().remove_tree(fmt::format("{}/{}", repo::kIndexCache, name));
+  repo::TrustedRepository::forget(root.files(), name);
 }
 
 void set_enabled(Root& root, const std::string& name, bool enabled) {
   settings::set_enabled(root.files(), name, enabled);
+}
+
+OfferedRoot offered_root(Root& root, const std::string& name) {
+  const std::string url = repository_named(root, name).url + "/trust/1.root.json";
+  const auto& limits = root.settings().fetch;
+  std::string text;
+  std::vector<repo::Request> requests(1);
+  requests[0].url = url;
+  requests[0].limit = trust::kMostMetadataBytes;
+  requests[0].pace = {limits.least_rate, limits.window_seconds, limits.document_seconds};
+  requests[0].sink = [&](std::string_view data) { text += data; };
+  repo::fetch_all(requests, 1, root.observer());
+  if (requests[0].absent)
+    throw Error(ErrorCode::NotFound, "the repository is not signed: it has no root document", shown_url(url),
+                "ask its maintainer to sign it");
+  if (requests[0].problem) throw Error(*requests[0].problem);
+  const trust::Root first = trust::Root::first(text, shown_url(url));
+  OfferedRoot offered{
+      first.version(),        first.document().expires(), first.document().fingerprint(), first.fingerprint_text(), {},
+      first.document().text()};
+  for (const auto role :
+       {trust::Root::Of::Root, trust::Root::Of::Timestamp, trust::Root::Of::Snapshot, trust::Root::Of::Targets})
+    offered.roles.push_back({trust::Root::name_of(role), first.role(role).threshold, first.role(role).keys});
+  return offered;
+}
+
+void trust_root(Root& root, const std::string& name, const OfferedRoot& first) {
+  const std::string& known = repository_named(root, name).name;
+  repo::TrustedRepository::trust(root.files(), known, trust::Root::first(first.document, known));
+}
+
+std::uint64_t trusted_root(Root& root, const std::string& name) {
+  const auto trusted = repo::TrustedRepository::read(root.files(), name);
+  return trusted ? trusted->root().version() : 0;
 }
 
 std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names) {

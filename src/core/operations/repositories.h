@@ -21,6 +21,27 @@ void drop_repository(Root& root, const std::string& name);
 /// Throws Error{NotFound}.
 void set_enabled(Root& root, const std::string& name, bool enabled);
 
+/// The first root document of a repository, as it is served now; whether to trust it is the administrator's decision.
+struct OfferedRoot {
+  std::uint64_t version = 0;
+  std::int64_t expires = 0;      // seconds
+  std::string fingerprint;       // 64 hexadecimal digits
+  std::string fingerprint_text;  // the same in groups
+  struct Role {
+    std::string name;
+    std::size_t threshold = 0;
+    std::vector<std::string> keys;  // ids
+  };
+  std::vector<Role> roles;
+  std::string document;
+};
+/// Throws Error{NotFound} where the repository has none.
+OfferedRoot offered_root(Root& root, const std::string& name);
+/// It is trusted from now on: what is fetched is verified by it and what follows it.
+void trust_root(Root& root, const std::string& name, const OfferedRoot& first);
+/// The number of the newest root document that a repository is verified by; 0: it is not.
+std::uint64_t trusted_root(Root& root, const std::string& name);
+
 /// Fetches the indexes of these repositories, or without names of all that are enabled. A failure of one stands in its
 /// result. Throws Error{NotFound} for a name that is none.
 std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names);

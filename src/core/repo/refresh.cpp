@@ -8,6 +8,7 @@
 #include "os/lock.h"
 #include "repo/source.h"
 #include "repo/transfer.h"
+#include "repo/trusted.h"
 
 namespace hambrel::repo {
 
@@ -21,7 +22,19 @@ struct Step {
   std::string text;     // what came
   std::optional<Source> before;
   Source after;
+  std::optional<TrustedRepository> trusted;
   bool done = false;
+
+  /// Of a signed repository: is what came signed, fresh, and number `version` (if that is known)?
+  void verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version = std::nullopt) {
+    if (!trusted) return;
+    const std::uint64_t number = trusted->verify(text, role, where(), now);
+    if (version && number != *version)
+      throw Error(ErrorCode::Untrusted, fmt::format("is number {} where {} was announced", number, *version), where(),
+                  "the repository may be changing at this moment: try again later");
+  }
+  /// Is what the cache knows all that there is to compare with? Of a signed repository it is not.
+  bool compares_with_cache() const { return before && !trusted; }
 
   std::string url() const { return repository->url + "/" + next.path; }
   std::string where() const { return shown_url(url()); }  // for messages
@@ -180,6 +193,47 @@ void require_length(const Step& step, std::uint64_t most, const char* what) {
                 step.where(), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
 }
 
+/// Of signed repositories: goes on along the chain of root documents to its end, and remembers how far it came.
+void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned parallel, Observer& observer,
+                  const Pace& pace, std::int64_t now) {
+  constexpr int kMostRounds = 256;  // longer chains go on with the next refresh
+  for_each_open(steps, [&](Step& step) { step.trusted = TrustedRepository::read(root, step.repository->name); });
+  std::vector<Step*> open;
+  for (Step& step : steps)
+    if (step.trusted && !step.done) open.push_back(&step);
+  for (int round = 0; round < kMostRounds && !open.empty(); ++round) {
+    std::vector<Request> requests;
+    std::vector<std::string> texts(open.size());
+    for (std::size_t i = 0; i < open.size(); ++i) {
+      Request request;
+      request.url = open[i]->repository->url + "/" + open[i]->trusted->next_root_path();
+      request.limit = trust::kMostMetadataBytes;
+      request.pace = pace;
+      request.sink = [&text = texts[i]](std::string_view data) { text += data; };
+      requests.push_back(std::move(request));
+    }
+    fetch_all(requests, parallel, observer);
+    std::vector<Step*> further;
+    for (std::size_t i = 0; i < open.size(); ++i) {
+      Step& step = *open[i];
+      if (requests[i].absent) continue;  // the end of the chain
+      try {
+        if (requests[i].problem) throw Error(*requests[i].problem);
+        step.trusted->advance(texts[i], shown_url(requests[i].url));
+        step.trusted->store(root, now);
+        further.push_back(&step);
+      } catch (const Error& problem) {
+        step.result->problem = problem;
+        step.done = true;
+      }
+    }
+    open = std::move(further);
+  }
+  for_each_open(steps, [&](Step& step) {
+    if (step.trusted) step.trusted->require_fresh(now);
+  });
+}
+
 constexpr const char* kRefreshLock = "var/cache/hambrel/private/refresh.lock";
 constexpr int kLockSeconds = 120;
 
@@ -202,13 +256,15 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     steps[i].next = {trust::kTimestampPath, 0, trust::kMostTimestampBytes, {}};
     steps[i].before = sound_source(root, repositories[i], observer);
   }
+  follow_roots(root, steps, parallel, observer, pace, now);
   fetch_round(steps, parallel, observer, pace);
   std::vector<Step> none;
   const bool compiled = open_catalogue(root, inputs_for(root, all, none)) != nullptr;
   for_each_open(steps, [&](Step& step) {
     step.after.timestamp = sha256(step.text);
     step.after.timestamp_version = trust::version_of(step.text, step.where());
-    if (step.before && step.after.timestamp_version < step.before->timestamp_version)
+    step.verify(trust::Root::Of::Timestamp, now);
+    if (step.compares_with_cache() && step.after.timestamp_version < step.before->timestamp_version)
       refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
     const bool unchanged = step.before && step.before->knows_paths && step.before->timestamp == step.after.timestamp;
     step.next = trust::read_pointer(step.text, "timestamp", step.where());
@@ -221,16 +277,18 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
     trust::check_content(step.text, step.next, step.where());
+    step.verify(trust::Root::Of::Snapshot, now, step.next.version);
     step.next = trust::read_pointer(step.text, "snapshot", step.where());
     require_length(step, trust::kMostMetadataBytes, "a list of targets");
   });
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) {
     trust::check_content(step.text, step.next, step.where());
+    step.verify(trust::Root::Of::Targets, now, step.next.version);
     trust::Indexes indexes = trust::read_indexes(step.text, step.where());
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
-    if (step.before && step.next.version < step.before->version)
+    if (step.compares_with_cache() && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, limits.index_mebibytes << 20U, "an index");
     const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
@@ -242,6 +300,10 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
+    if (step.trusted && !step.result->problem) {
+      step.trusted->store(root, now);
+      step.result->root = step.trusted->root().version();
+    }
     if (!step.before) continue;
     step.result->version = step.before->version;
     step.result->packages = step.before->packages;

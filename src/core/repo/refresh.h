@@ -23,6 +23,7 @@ struct RefreshResult {
   std::uint64_t version = 0;  // of the index that is in the cache now; 0: none
   std::size_t packages = 0;   // package versions in it
   std::int64_t fetched = 0;   // when it was last seen to be current, seconds
+  std::uint64_t root = 0;     // the number of the root document that it was verified by; 0: it was not
   std::optional<Error> problem;
 };
 

@@ -124,6 +124,12 @@ std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
   return running;
 }
 
+bool is_absent(const Running& running, CURLcode code) {
+  if (code == CURLE_FILE_COULDNT_READ_FILE) return true;
+  const long status = code == CURLE_HTTP_RETURNED_ERROR ? status_of(running.handle) : 0;
+  return status == 404 || status == 410;  // RFC 9110: not found, gone
+}
+
 std::optional<Error> outcome(const Running& running, CURLcode code) {
   const Request& request = *running.request;
   const std::string url = shown_url(request.url);
@@ -199,6 +205,7 @@ void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& obse
       if (message->msg != CURLMSG_DONE) continue;
       const auto done = std::find_if(running.begin(), running.end(),
                                      [&](const auto& one) { return one->handle == message->easy_handle; });
+      (*done)->request->absent = is_absent(**done, message->data.result);
       end(*(*done)->request, outcome(**done, message->data.result));
       curl.multi_remove_handle(multi.get(), (*done)->handle);
       running.erase(done);

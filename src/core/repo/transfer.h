@@ -38,6 +38,7 @@ struct Request {
   Pace pace = {};
   bool only_range = false;                    // end at once, with no_ranges, where the server would send the whole file
   bool no_ranges = false;                     // set: the server sent the whole file instead of the range
+  bool absent = false;                        // set with a problem: there is no such file
   std::optional<std::uint64_t> whole_size{};  // set where the server says it with a range: bytes of the whole file
 };
 
