@@ -1,4 +1,4 @@
-// What the README and docs/scripts.md tell people to type does what they say.
+// What the README, docs/scripts.md and docs/publishing.md tell people to type does what they say.
 #include <gmock/gmock.h>
 
 #include "scenario/station.h"
@@ -58,6 +58,23 @@ TEST(Texts, TheExamplesForScriptsWork) {
   EXPECT_THAT(ran.out, HasSubstr("nothing to do\n"));
   EXPECT_THAT(ran.out, HasSubstr("install tidewatch\n"));
   EXPECT_THAT(ran.out, HasSubstr("switching\n"));
+}
+
+TEST(Texts, ASignedRepositoryIsMadeAsTheyTell) {
+  const TempDir directory;
+  const fs::path own = directory / "own", root = directory / "root";
+  fs::create_directories(root);
+  write_file(own / "lampdesk/root/usr/bin/lampdesk", "l", 0755);
+  write_file(own / "lampdesk/package.toml",
+             "name = \"lampdesk\"\nversion = \"1.0-1\"\narch = \"independent\"\nsummary = \"a lamp\"\n");
+  const Ran ran = run({"env", "-C", own.string(), "ROOT=" + root.string(), "URL=file://" + own.string(),
+                       "PATH=" + kPrograms.string() + ":/usr/bin:/bin", "bash", "-euo", "pipefail", "-c",
+                       code_of(read_file(HAMBREL_SOURCE "/docs/publishing.md"))});
+  EXPECT_EQ(ran.code, 0) << ran.out << ran.err;
+  EXPECT_THAT(ran.out, HasSubstr("Fingerprint, for those who are to trust it:"));
+  EXPECT_THAT(ran.out, HasSubstr("its timestamp is renewed"));
+  EXPECT_THAT(ran.out, HasSubstr("verified by root 1"));
+  EXPECT_EQ(read_file(root / "usr/bin/lampdesk"), "l");
 }
 
 /// After a change that is meant to be seen: tests/scenario/screens.py PROGRAM tests/golden write, and look at each.

@@ -41,19 +41,23 @@ int run_publish(Session& session, const Arguments& arguments) {
   request.renew = arguments.has("renew");
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   const operations::Published published = operations::publish(request, session.progress());
-  session.say({{"index", published.version},
-               {"changed", published.changed},
-               {"renewed", published.renewed},
-               {"packages", published.packages},
-               {"channels", published.channels},
-               {"root", published.root == 0 ? Json() : Json(published.root)}},
-              fmt::format("{}: index {} {}, {} in {}; {}", request.directory, published.version,
-                          published.changed   ? "written"
-                          : published.renewed ? "is up to date, its timestamp is renewed"
-                                              : "is up to date",
-                          count_text(published.packages, "package version", "package versions"),
-                          published.channels.empty() ? "no channel" : join(published.channels, ", "),
-                          published.root == 0 ? "not signed" : fmt::format("signed by root {}", published.root)));
+  session.say(
+      {{"index", published.version},
+       {"changed", published.changed},
+       {"renewed", published.renewed},
+       {"packages", published.packages},
+       {"channels", published.channels},
+       {"root", published.root == 0 ? Json() : Json(published.root)},
+       {"fingerprint", published.root == 0 ? Json() : Json(published.fingerprint)}},
+      fmt::format("{}: index {} {}, {} in {}; {}", request.directory, published.version,
+                  published.changed   ? "written"
+                  : published.renewed ? "is up to date, its timestamp is renewed"
+                                      : "is up to date",
+                  count_text(published.packages, "package version", "package versions"),
+                  published.channels.empty() ? "no channel" : join(published.channels, ", "),
+                  published.root == 0 ? "not signed" : fmt::format("signed by root {}", published.root)) +
+          (request.init ? fmt::format("\nFingerprint, for those who are to trust it:\n  {}", published.fingerprint_text)
+                        : ""));
   return 0;
 }
 

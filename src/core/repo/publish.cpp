@@ -120,12 +120,15 @@ void drop_old(os::FileSystem& directory, std::uint64_t version) {
 
 std::string root_path(std::uint64_t version) { return fmt::format("trust/{}.root.json", version); }
 
+trust::Root read_root(os::FileSystem& directory, std::uint64_t version) {
+  const std::string path = root_path(version);
+  return trust::Root::first(directory.read_all(path, trust::kMostMetadataBytes), directory.shown(path));
+}
+
 std::optional<trust::Root> newest_root(os::FileSystem& directory) {
   std::uint64_t version = 0;
   while (directory.stat(root_path(version + 1))) ++version;
-  if (version == 0) return std::nullopt;
-  const std::string path = root_path(version);
-  return trust::Root::first(directory.read_all(path, trust::kMostMetadataBytes), directory.shown(path));
+  return version == 0 ? std::nullopt : std::optional(read_root(directory, version));
 }
 
 /// The root document that is to be signed by; a first one is made where that is asked for. Nothing: unsigned.
@@ -199,7 +202,12 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   Published published;
   published.packages = lines.size();
   published.channels.assign(channels.begin(), channels.end());
-  published.root = root ? root->version() : 0;
+  if (root) {
+    const trust::Root first = read_root(directory, 1);
+    published.root = root->version();
+    published.fingerprint = first.document().fingerprint();
+    published.fingerprint_text = first.fingerprint_text();
+  }
   const std::string content = archive::compress_frame(index_text(lines), kIndexLevel);
   const std::string path_content = path_writer.finish();
   trust::Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};

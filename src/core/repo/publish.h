@@ -19,6 +19,7 @@ struct Published {
   bool changed = false;
   bool renewed = false;    // only the timestamp
   std::uint64_t root = 0;  // the number of the root document that it is signed by; 0: it is not signed
+  std::string fingerprint, fingerprint_text;  // of the first root document, by which it is trusted; the same in groups
   std::size_t packages = 0;
   std::vector<std::string> channels;
 };
