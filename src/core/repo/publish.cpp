@@ -182,6 +182,17 @@ bool is_good(const trust::Root& root, trust::Root::Of role, const std::string& t
   }
 }
 
+/// Do the documents name just this index, and are those that sign for it still good?
+bool stands(os::FileReader& directory, const Last& last, const trust::Pointer& index, const trust::Pointer& paths,
+            const std::optional<trust::Root>& root, std::int64_t now) {
+  const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
+    return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
+  };
+  if (!is_there(last.indexes.full, index) || !last.indexes.paths || !is_there(*last.indexes.paths, paths)) return false;
+  return !root || (is_good(*root, trust::Root::Of::Targets, last.targets, now) &&
+                   is_good(*root, trust::Root::Of::Snapshot, last.snapshot, now));
+}
+
 }  // namespace
 
 Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
@@ -218,20 +229,15 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
         *root, keys.ring, last ? trust::version_of(last->timestamp, directory.shown(trust::kTimestampPath)) + 1 : 1});
   if (last) {
     published.version = last->indexes.full.version;
-    const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
-      return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
-    };
-    const bool same =
-        is_there(last->indexes.full, index) && last->indexes.paths && is_there(*last->indexes.paths, paths);
-    const bool stands = same && (!root || (is_good(*root, trust::Root::Of::Targets, last->targets, now) &&
-                                           is_good(*root, trust::Root::Of::Snapshot, last->snapshot, now)));
-    if (stands && root && (keys.renew || !is_good(*root, trust::Root::Of::Timestamp, last->timestamp, now))) {
-      const std::string shown = directory.shown(trust::kTimestampPath);
-      directory.replace_file(trust::kTimestampPath, trust::renewed_timestamp(last->timestamp, now, *signing, shown),
-                             0644);
-      published.renewed = true;
+    if (stands(directory, *last, index, paths, root, now)) {
+      if (root && (keys.renew || !is_good(*root, trust::Root::Of::Timestamp, last->timestamp, now))) {
+        const std::string shown = directory.shown(trust::kTimestampPath);
+        directory.replace_file(trust::kTimestampPath, trust::renewed_timestamp(last->timestamp, now, *signing, shown),
+                               0644);
+        published.renewed = true;
+      }
+      return published;
     }
-    if (stands) return published;
   }
   published.changed = true;
   ++published.version;

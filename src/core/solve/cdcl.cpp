@@ -454,7 +454,7 @@ Cdcl Cdcl::where(std::span<const Lit> facts) const {
   for (std::size_t at = 0; at < clauses_.size(); at += clauses_[at].code + 1)
     part.add(std::span(&clauses_[at + 1], clauses_[at].code));
   for (std::uint32_t code = 0; code < lists_.size(); ++code)
-    for (const Watch& one : std::span(&watches_[0] + lists_[code].start, lists_[code].size))
+    for (const Watch& one : std::span(watches_.data() + lists_[code].start, lists_[code].size))
       if (const Lit other = ~Lit{code}; one.clause == kBinary && other.code < one.blocker.code)
         part.add({other, one.blocker});
   return part;
