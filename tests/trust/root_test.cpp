@@ -125,6 +125,11 @@ TEST(Keys, AreReadByAGeneralTool) {
   EXPECT_EQ(test::read_file(directory / "p"), key.public_key().pem());
   const Signature ours = key.sign("a message");
   EXPECT_EQ(test::read_file(directory / "s"), std::string(ours.begin(), ours.end()));
+  test::write_file(directory / "l", key.pem("open sesame"), 0600);
+  EXPECT_EQ(test::run({"/usr/bin/openssl", "pkey", "-in", in("l"), "-passin", "pass:open sesame", "-pubout"}).out,
+            key.public_key().pem());
+  EXPECT_NE(test::run({"/usr/bin/openssl", "pkey", "-in", in("l"), "-passin", "pass:wrong", "-pubout"}).code, 0);
+  EXPECT_NE(test::run({"/usr/bin/openssl", "asn1parse", "-in", in("l")}).out.find("scrypt"), std::string::npos);
 }
 
 TEST(CanonicalForm, IsThatOfTheStandard) {

@@ -30,6 +30,13 @@ CryptoLibrary load() {
   find("PEM_read_bio_PrivateKey", all.PEM_read_bio_PrivateKey);
   find("PEM_read_bio_PUBKEY", all.PEM_read_bio_PUBKEY);
   find("PEM_write_bio_PKCS8PrivateKey", all.PEM_write_bio_PKCS8PrivateKey);
+  find("PEM_write_bio_PKCS8", all.PEM_write_bio_PKCS8);
+  find("EVP_PKEY2PKCS8", all.EVP_PKEY2PKCS8);
+  find("PKCS5_pbe2_set_scrypt", all.PKCS5_pbe2_set_scrypt);
+  find("PKCS8_set0_pbe", all.PKCS8_set0_pbe);
+  find("PKCS8_PRIV_KEY_INFO_free", all.PKCS8_PRIV_KEY_INFO_free);
+  find("X509_SIG_free", all.X509_SIG_free);
+  find("X509_ALGOR_free", all.X509_ALGOR_free);
   find("PEM_write_bio_PUBKEY", all.PEM_write_bio_PUBKEY);
   find("ERR_clear_error", all.ERR_clear_error);
   return all;

@@ -6,6 +6,8 @@
 #include <openssl/err.h>
 #include <openssl/evp.h>
 #include <openssl/pem.h>
+#include <openssl/pkcs12.h>
+#include <openssl/x509.h>
 
 namespace hambrel {
 
@@ -31,6 +33,13 @@ struct CryptoLibrary {
   decltype(&::PEM_read_bio_PrivateKey) PEM_read_bio_PrivateKey;
   decltype(&::PEM_read_bio_PUBKEY) PEM_read_bio_PUBKEY;
   decltype(&::PEM_write_bio_PKCS8PrivateKey) PEM_write_bio_PKCS8PrivateKey;
+  decltype(&::PEM_write_bio_PKCS8) PEM_write_bio_PKCS8;
+  decltype(&::EVP_PKEY2PKCS8) EVP_PKEY2PKCS8;
+  decltype(&::PKCS5_pbe2_set_scrypt) PKCS5_pbe2_set_scrypt;
+  decltype(&::PKCS8_set0_pbe) PKCS8_set0_pbe;
+  decltype(&::PKCS8_PRIV_KEY_INFO_free) PKCS8_PRIV_KEY_INFO_free;
+  decltype(&::X509_SIG_free) X509_SIG_free;
+  decltype(&::X509_ALGOR_free) X509_ALGOR_free;
   decltype(&::PEM_write_bio_PUBKEY) PEM_write_bio_PUBKEY;
   decltype(&::ERR_clear_error) ERR_clear_error;
 };

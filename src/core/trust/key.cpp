@@ -178,13 +178,33 @@ PrivateKey PrivateKey::from_pem(std::string_view pem, const std::string& where,
   return PrivateKey(key);
 }
 
-std::string PrivateKey::pem(const std::string& passphrase) const {
+namespace {
+
+/// Encrypted with a key that scrypt (RFC 7914) makes of the passphrase: guessing many of them takes memory, too.
+void write_encrypted(const Memory& to, const EVP_PKEY* key, const std::string& passphrase) {
+  constexpr std::uint64_t kCost = 16384, kBlock = 8, kParallel = 1;  // 16 MiB, as much as other readers allow
   const CryptoLibrary& library = crypto_library();
+  const std::unique_ptr<PKCS8_PRIV_KEY_INFO, decltype(library.PKCS8_PRIV_KEY_INFO_free)> plain(
+      library.EVP_PKEY2PKCS8(key), library.PKCS8_PRIV_KEY_INFO_free);
+  X509_ALGOR* const how =
+      library.PKCS5_pbe2_set_scrypt(library.EVP_aes_256_cbc(), nullptr, 0, nullptr, kCost, kBlock, kParallel);
+  if (!plain || how == nullptr) fail("cannot encrypt a key");
+  const std::unique_ptr<X509_SIG, decltype(library.X509_SIG_free)> encrypted(
+      library.PKCS8_set0_pbe(passphrase.data(), static_cast<int>(passphrase.size()), plain.get(), how),
+      library.X509_SIG_free);
+  if (!encrypted) library.X509_ALGOR_free(how);  // else it belongs to what was made
+  if (!encrypted || library.PEM_write_bio_PKCS8(to.get(), encrypted.get()) != 1) fail("does not write a private key");
+}
+
+}  // namespace
+
+std::string PrivateKey::pem(const std::string& passphrase) const {
+  const auto* const key = static_cast<const EVP_PKEY*>(key_.get());
   const Memory memory;
-  const EVP_CIPHER* const cipher = passphrase.empty() ? nullptr : library.EVP_aes_256_cbc();
-  if (library.PEM_write_bio_PKCS8PrivateKey(memory.get(), static_cast<const EVP_PKEY*>(key_.get()), cipher,
-                                            passphrase.empty() ? nullptr : passphrase.data(),
-                                            static_cast<int>(passphrase.size()), nullptr, nullptr) != 1)
+  if (!passphrase.empty())
+    write_encrypted(memory, key, passphrase);
+  else if (crypto_library().PEM_write_bio_PKCS8PrivateKey(memory.get(), key, nullptr, nullptr, 0, nullptr, nullptr) !=
+           1)
     fail("does not write a private key");
   return memory.text();
 }
