@@ -46,9 +46,11 @@ std::optional<TrustedRepository> TrustedRepository::read(os::FileReader& root, c
 }
 
 void TrustedRepository::trust(os::FileSystem& root, const std::string& name, const Root& first) {
-  forget(root, name);
+  // the decision first: there is no moment at which the repository is not verified, and an older state belongs to
+  // another
   root.make_directories(fmt::format("{}/{}", kFirstTrust, name));
   root.replace_file(first_file(name), first.document().text(), 0644);
+  if (const std::string old = fmt::format("{}/{}", kVerified, name); root.stat(old)) root.remove_tree(old);
 }
 
 void TrustedRepository::forget(os::FileSystem& root, const std::string& name) {
