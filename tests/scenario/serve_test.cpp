@@ -149,6 +149,13 @@ TEST(Serve, ASignedRepositoryIsVerifiedByWhoTrustsIt) {
   EXPECT_EQ(station.hambrel({"install", "-y", "lamp"}).code, 0) << "what was verified before stays in use";
   EXPECT_THAT(publish({"--keys", keys}).out, HasSubstr("signed by root 1"));
   EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+
+  // what is known of it is damaged: nothing is taken, and trusting anew is the way out
+  write_file(station.root() / "var/lib/hambrel/trust/base/state.json", "{");
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("state.json"));
+  EXPECT_NE(station.hambrel({"refresh"}).code, 0);
+  EXPECT_EQ(station.hambrel({"repo", "trust", "base", "--fingerprint", fingerprint}).code, 0);
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
 }
 
 }  // namespace hambrel::test

@@ -39,10 +39,11 @@ std::string state_of(const CachedIndex& index, std::uint64_t root) {
 
 int list(Session& session) {
   Rows rows(session);
-  for (const CachedIndex& index : operations::repositories(session.root())) {
+  for (CachedIndex index : operations::repositories(session.root())) {
     const operations::Repository& one = index.repository;
-    const std::uint64_t root = operations::trusted_root(session.root(), one.name);
-    rows.add([&] { return to_json(index, root); },
+    const auto [root, damage] = operations::verified(session.root(), one.name);
+    if (index.problem.empty()) index.problem = damage;
+    rows.add([&, number = root] { return to_json(index, number); },
              {{one.name, Style::Name},
               {join(one.channels, ",")},
               {fmt::format("rank {}", one.rank)},

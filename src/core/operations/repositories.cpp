@@ -83,9 +83,13 @@ void trust_root(Root& root, const std::string& name, const OfferedRoot& first) {
   repo::TrustedRepository::trust(root.files(), known, trust::Root::first(first.document, known));
 }
 
-std::uint64_t trusted_root(Root& root, const std::string& name) {
-  const auto trusted = repo::TrustedRepository::read(root.files(), name);
-  return trusted ? trusted->root().version() : 0;
+Verified verified(Root& root, const std::string& name) {
+  try {
+    const auto trusted = repo::TrustedRepository::read(root.files(), name);
+    return {trusted ? trusted->root().version() : 0};
+  } catch (const Error& problem) {
+    return {0, problem.what()};
+  }
 }
 
 std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names) {

@@ -39,8 +39,12 @@ struct OfferedRoot {
 OfferedRoot offered_root(Root& root, const std::string& name);
 /// It is trusted from now on: what is fetched is verified by it and what follows it.
 void trust_root(Root& root, const std::string& name, const OfferedRoot& first);
-/// The number of the newest root document that a repository is verified by; 0: it is not.
-std::uint64_t trusted_root(Root& root, const std::string& name);
+/// How a repository is verified.
+struct Verified {
+  std::uint64_t root = 0;  // by the root document of this number; 0: it is not
+  std::string problem{};   // what is known of it is damaged
+};
+Verified verified(Root& root, const std::string& name);
 
 /// Fetches the indexes of these repositories, or without names of all that are enabled. A failure of one stands in its
 /// result. Throws Error{NotFound} for a name that is none.
