@@ -105,8 +105,10 @@ void require_trust(const Session& session, const Arguments& arguments, const std
                 "nothing was changed; ask the repository's maintainer, by another way, which one is right");
   }
   if (session.json() || !can_ask())
-    throw Error(ErrorCode::Declined, "whether to trust a root document is asked on a terminal, and this is none", name,
-                "compare the fingerprint, then give it with --fingerprint");
+    throw Error(
+        ErrorCode::Declined,
+        session.json() ? "--json never asks whether to trust" : "there is no terminal to ask on whether to trust it",
+        name, "compare the fingerprint, then give it with --fingerprint");
   session.screen().line("Compare it with what the repository's maintainer says, by another way than this network.");
   session.screen().line();
   if (!is_yes(session, "Trust it?")) throw Error(ErrorCode::Declined, "nothing was changed");

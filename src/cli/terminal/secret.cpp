@@ -39,7 +39,7 @@ class Silence {
 
 std::string ask_secret(const Screen& screen, std::string_view question) {
   if (!can_ask())
-    throw Error(ErrorCode::Declined, "a passphrase is asked for on a terminal, and this is none", {},
+    throw Error(ErrorCode::Declined, "there is no terminal to ask for the passphrase on", {},
                 "run it in a terminal, or use a key without a passphrase");
   screen.show_held();
   std::fputs(terminal_text(fmt::format("{}\n> ", question), false, false).c_str(), stderr);

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/json.h"
 #include "os/file_system.h"
+#include "trust/documents.h"
 #include "trust/key.h"
 #include "trust/signed_document.h"
 
@@ -10,7 +11,6 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::uint64_t kMostDocumentBytes = 4ULL << 20;
 constexpr const char* kPublicEnd = ".pub";
 
 std::string read(os::FileSystem& host, const std::string& file, std::uint64_t most) {
@@ -33,10 +33,18 @@ KeyFile described(const std::string& file, const trust::PublicKey& key) {
   return result;
 }
 
+/// Appears whole or not at all. What somebody else put there meanwhile stays.
 void write_new(os::FileSystem& host, const std::string& file, const std::string& content, std::uint32_t mode) {
-  const auto made = host.create(os::host_path(file), mode);
-  made->write(std::as_bytes(std::span(content)));
-  made->sync();
+  const std::string path = os::host_path(file);
+  const auto made = host.create(path, mode);
+  try {
+    made->write(std::as_bytes(std::span(content)));
+    made->sync();
+    host.sync_directory(os::parent_of(path));
+  } catch (const Error&) {
+    host.remove_file(path);
+    throw;
+  }
 }
 
 }  // namespace
@@ -52,12 +60,11 @@ KeyFile make_key(const std::string& file, const std::string& passphrase) {
   if (!info || info->type != os::FileType::Directory)
     throw Error(ErrorCode::NotFound, "the directory for the key is missing", file, "make it first");
   const trust::PrivateKey key = trust::PrivateKey::make();
+  write_new(*host, file, key.pem(passphrase), 0600);
   try {
-    write_new(*host, file, key.pem(passphrase), 0600);
     write_new(*host, public_file, key.public_key().pem(), 0644);
-  } catch (const Error&) {  // no half of it
-    for (const std::string& one : {file, public_file})
-      if (host->stat(os::host_path(one))) host->remove_file(os::host_path(one));
+  } catch (const Error&) {  // no half of a key
+    host->remove_file(os::host_path(file));
     throw;
   }
   KeyFile result = described(file, key.public_key());
@@ -102,7 +109,7 @@ trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphr
 
 SignedFile sign_document(const std::string& document, const std::string& key_file, const Passphrase& passphrase) {
   const auto host = os::open_file_system("/");
-  auto content = trust::SignedDocument::parse(read(*host, document, kMostDocumentBytes), "", document);
+  auto content = trust::SignedDocument::parse(read(*host, document, trust::kMostMetadataBytes), "", document);
   const trust::PrivateKey key = private_key(read(*host, key_file, trust::kMostKeyBytes), key_file, passphrase);
   content.sign(key);
   const std::string path = os::host_path(document);

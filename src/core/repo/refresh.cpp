@@ -220,7 +220,7 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
       try {
         if (requests[i].problem) throw Error(*requests[i].problem);
         step.trusted->advance(texts[i], shown_url(requests[i].url));
-        step.trusted->store(root, now);
+        step.trusted->store(root, 0);  // nothing fresh was seen yet: a clock far ahead must not be remembered
         further.push_back(&step);
       } catch (const Error& problem) {
         step.result->problem = problem;
