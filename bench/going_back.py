@@ -97,7 +97,7 @@ def repair_over_http(disk):
     server = http.server.ThreadingHTTPServer(
         ("127.0.0.1", 0), lambda *words: Counting(*words, directory=shop))
     threading.Thread(target=server.serve_forever, daemon=True).start()
-    subprocess.run([program, "--root", disk, "repo", "add", "web", f"http://127.0.0.1:{server.server_port}"], check=True)
+    subprocess.run([program, "--root", disk, "repo", "add", "web", f"http://127.0.0.1:{server.server_port}", "--unsigned"], check=True)
     subprocess.run([program, "--root", disk, "refresh", "-q"], check=True)
     hambrel(disk, "install", "tiles")
     shutil.rmtree(f"{disk}/var/cache/hambrel/packages/tiles")

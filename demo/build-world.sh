@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # build-world.sh OUT - builds the packages of Skerry harbour and publishes them as three repositories below OUT:
 # OUT/skerry-base, OUT/skerry-harbour, OUT/cove-workshop; OUT/loose holds package files that no repository has.
-# Everything in them is made up. The same input gives the same bytes: times are set, owners are names.
+# Everything in them is made up. The same input gives the same packages: times are set, owners are names. Keys are new
+# each time: OUT/../keys/REPO/ROLE.key, and the fingerprint of each signed repository in OUT/../keys/REPO.fingerprint.
 set -euo pipefail
 out=$(realpath -m "$1") hambrel=${HAMBREL:-hambrel}
 here=$(dirname "$(realpath "$0")")
@@ -215,5 +216,13 @@ for one in "${queue[@]}"; do
 done
 printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
 printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3"]\n' >"$out/skerry-base/repository.toml"
-for repo in skerry-base skerry-harbour cove-workshop; do "$hambrel" publish "$out/$repo"; done
+# The two of Skerry are signed, with keys that lie beside the world and not in it; the neighbour's is not.
+keys=$(dirname "$out")/keys
+for repo in skerry-base skerry-harbour; do
+  mkdir -p "$keys/$repo"
+  for role in root targets snapshot timestamp; do "$hambrel" key new "$keys/$repo/$role.key" --quiet; done
+  env -u SOURCE_DATE_EPOCH "$hambrel" publish "$out/$repo" --keys "$keys/$repo" --init --json |
+    sed 's/.*"fingerprint":"\([0-9a-f]*\)".*/\1/' >"$keys/$repo.fingerprint"
+done
+"$hambrel" publish "$out/cove-workshop" --quiet
 rm -rf "$src"

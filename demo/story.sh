@@ -71,8 +71,8 @@ for ((i = 0; i < 100; i++)); do base=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' 
 mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
 
 chapter 'A new station'
-play 0 hambrel repo add skerry-base "$base/skerry-base"
-play 0 hambrel repo add skerry-harbour "$base/skerry-harbour"
+play 0 hambrel repo add skerry-base "$base/skerry-base" --fingerprint "$(cat "$dir/keys/skerry-base.fingerprint")"
+play 0 hambrel repo add skerry-harbour "$base/skerry-harbour" --fingerprint "$(cat "$dir/keys/skerry-harbour.fingerprint")"
 play 0 hambrel refresh
 play 0 hambrel search tide
 play 0 hambrel describe lampdesk
@@ -145,9 +145,12 @@ same "$before"
 play 0 hambrel verify --quiet
 play 0 hambrel install chartd brinewall --yes --quiet
 
-chapter 'A wrong URL, and a tampered package'
-play 0 hambrel repo add cove-workshop "$base/cove-worksho"
-play 1 hambrel refresh
+chapter 'A wrong URL, a neighbour that does not sign, and a tampered package'
+play 1 hambrel repo add cove-workshop "$base/cove-worksho"
+play 1 hambrel repo add cove-workshop "$base/cove-workshop"
+play 0 hambrel repo add cove-workshop "$base/cove-workshop" --unsigned
+play 0 hambrel refresh cove-workshop
+play 0 hambrel install net-mender --dry-run
 play 0 hambrel repo drop cove-workshop
 pack=$world/skerry-base/packages/bell-buoy/1.0-1.independent.hambrel
 printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none

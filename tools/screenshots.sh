@@ -12,7 +12,7 @@ root=$dir/skerry
 # in the pictures the program is called as an administrator calls it; the root and the repositories stand behind it
 printf '#!/bin/sh\ncd %s && exec %s --root skerry --color always "$@" 2>&1\n' "$dir" "$HAMBREL" >"$dir/bin/hambrel"; chmod +x "$dir/bin/hambrel"
 PATH=$dir/bin:$PATH
-for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r"; done
+for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r" --fingerprint "$(cat "$dir/keys/$r.fingerprint")"; done
 hambrel -q refresh
 wanted=" $* "
 shot() { # NAME "COMMAND LINE"

@@ -16,6 +16,9 @@ namespace hambrel::cli {
 
 using operations::parse_specs;
 
+/// As much of a key's id as tells keys apart for people.
+inline std::string short_id(const std::string& id) { return id.substr(0, 16); }
+
 class Session {
  public:
   /// `trust_compiled`: see RootOptions.

@@ -163,7 +163,7 @@ try:
         print("skipped: this process may not mount loop devices")
         sys.exit(0)
     pack_everything()
-    hambrel("repo", "add", "base", f"file://{work}/repository")
+    hambrel("repo", "add", "base", f"file://{work}/repository", "--unsigned")
     hambrel("refresh")
     hambrel("install", "-y", *[f"p{i}=1" for i in range(20)])
     hambrel("upgrade", "-y")

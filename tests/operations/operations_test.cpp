@@ -47,7 +47,7 @@ class Operations : public testing::Test {
     pack("desk", "1-1", "[relations]\nrequires = [\"lamp\"]\n", {{"usr/bin/desk", "d"}});
     publish({.directory = repository()}, notes);
     const auto files = os::open_file_system(system.text());
-    settings::add_repository(*files, {"base", "file://" + repository(), {"stable"}, true, 50});
+    settings::add_repository(*files, {"base", "file://" + repository(), {"stable"}, true, 50, "", true});
     Root root(options(), notes);
     ASSERT_FALSE(refresh(root, {})[0].problem);
   }

@@ -128,7 +128,8 @@ class PathSearching : public testing::Test {
   }
   test::TempDir directory, root;
   std::unique_ptr<os::FileSystem> system = os::open_file_system(root.text());
-  std::vector<settings::Repository> repositories{{"base", "file://" + directory.text(), {"stable"}, true, 50}};
+  std::vector<settings::Repository> repositories{
+      {"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}};
   settings::FetchLimits limits;
   Observer silent;
 };

@@ -82,7 +82,7 @@ class Arrival : public testing::Test {
   }
   void open(SlowServer& server) const {
     station.publish();
-    station.hambrel({"repo", "add", "web", server.url()});
+    station.hambrel({"repo", "add", "web", server.url(), "--unsigned"});
     station.hambrel({"refresh"});
     server.asked();
   }

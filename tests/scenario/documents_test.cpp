@@ -72,9 +72,10 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"key", "new", station.path("k").string()}), 0);
   EXPECT_EQ(run({"key", "show", station.path("k.pub").string()}), 0);
   EXPECT_EQ(run({"key", "sign", repository + "/trust/timestamp.json", "--key", station.path("k").string()}), 0);
-  EXPECT_EQ(run({"repo", "add", "base", "file://" + repository}), 0);
+  EXPECT_EQ(run({"repo", "add", "base", "file://" + repository, "--unsigned"}), 0);
   EXPECT_EQ(run({"refresh"}), 0);
   EXPECT_EQ(run({"repo", "list"}), 0);
+  EXPECT_EQ(run({"repo", "show", "base"}), 0);
   EXPECT_EQ(run({"install", "-n", "desk"}), 0);
   EXPECT_EQ(run({"install", "-y", "--download-only", "desk"}), 0);
   EXPECT_EQ(run({"install", "-y", "desk", "lib=1"}), 0);

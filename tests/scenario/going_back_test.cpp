@@ -412,7 +412,7 @@ TEST_F(GoingBack, ARepairOverHttpFetchesOnlyTheFramesItNeeds) {
   const int port = server.bind_to_any_port("127.0.0.1");
   std::thread serving([&] { server.listen_after_bind(); });
   station.hambrel({"repo", "drop", "base"});
-  station.hambrel({"repo", "add", "web", "http://127.0.0.1:" + std::to_string(port)});
+  station.hambrel({"repo", "add", "web", "http://127.0.0.1:" + std::to_string(port), "--unsigned"});
   station.hambrel({"refresh"});
   EXPECT_EQ(station.hambrel({"install", "tiles", "-y"}).code, 0);
   fs::remove_all(station.root() / "var/cache/hambrel/packages");

@@ -96,7 +96,7 @@ TEST_F(Looking, ARepositoryThatIsNotEnabledIsToldOfAndOfferedAsAWayOut) {
   station.pack("view", "1-1", "[relations]\nrequires = [\"lens\"]\n", {{"usr/share/view", "x"}});
   station.publish();
   run({HAMBREL_PROGRAM, "publish", cove.string()});
-  station.hambrel({"repo", "add", "cove", "file://" + cove.string()});
+  station.hambrel({"repo", "add", "cove", "file://" + cove.string(), "--unsigned"});
   station.hambrel({"refresh"});
   station.hambrel({"repo", "disable", "cove"});
   const Ran named = station.hambrel({"install", "lens", "-y"});
@@ -124,7 +124,7 @@ TEST_F(Looking, TheSameVersionOfTwoRepositoriesIsToldApartByItsFile) {
   station.pack("lens", "1-1", "", {{"usr/share/lens", "of base"}});
   station.publish();
   run({HAMBREL_PROGRAM, "publish", cove.string()});
-  station.hambrel({"repo", "add", "cove", "file://" + cove.string(), "--rank", "10"});
+  station.hambrel({"repo", "add", "cove", "file://" + cove.string(), "--rank", "10", "--unsigned"});
   station.hambrel({"refresh"});
   const Ran plan = station.hambrel({"install", "lens", "-n"});
   EXPECT_THAT(plan.out, HasSubstr("lens requires oil"));

@@ -26,7 +26,7 @@ class Repository : public testing::Test {
 };
 
 TEST_F(Repository, OneBrokenRepositoryDoesNotSpoilTheOthers) {
-  station.hambrel({"repo", "add", "broken", "file:///nowhere/at/all"});
+  station.hambrel({"repo", "add", "broken", "file:///nowhere/at/all", "--unsigned"});
   const Ran ran = station.hambrel({"refresh"});
   EXPECT_EQ(ran.code, 1);
   EXPECT_THAT(ran.err, HasSubstr("broken: file:///nowhere/at/all/trust/timestamp.json: cannot be fetched"));
@@ -54,7 +54,7 @@ TEST_F(Repository, WhatBeganWithHttpsNeverGoesOnWithoutIt) {
 TEST_F(Repository, ATamperedIndexOrPackageIsNotTrusted) {
   write_file(station.repository() / "index/full-1.jsonl.zst", "something else");
   station.hambrel({"repo", "drop", "base"});
-  station.hambrel({"repo", "add", "base", "file://" + station.repository().string()});
+  station.hambrel({"repo", "add", "base", "file://" + station.repository().string(), "--unsigned"});
   const Ran refresh = station.hambrel({"refresh"});
   EXPECT_EQ(refresh.code, 5);
   EXPECT_THAT(refresh.err, HasSubstr("index/full-1.jsonl.zst: is not what the list of targets describes"));
@@ -126,7 +126,7 @@ TEST_F(Repository, TheWholeLineOverHttp) {
   if (served.code != 0) GTEST_SKIP() << "no HTTP server at hand: " << served.err;
   const std::string url = served.out.substr(0, served.out.find('\n'));
   station.hambrel({"repo", "drop", "base"});
-  EXPECT_EQ(station.hambrel({"repo", "add", "base", url}).code, 0);
+  EXPECT_EQ(station.hambrel({"repo", "add", "base", url, "--unsigned"}).code, 0);
   EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
   EXPECT_THAT(station.hambrel({"files", "buoy"}).out,
               HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
@@ -152,10 +152,10 @@ TEST_F(Repository, LookingFindsAndTells) {
 }
 
 TEST_F(Repository, RepositoriesAreAddedRankedDisabledAndDropped) {
-  EXPECT_EQ(station.hambrel({"repo", "add", "base", "http://h/x"}).err.substr(0, 8), "Refused:");
+  EXPECT_EQ(station.hambrel({"repo", "add", "base", "http://h/x", "--unsigned"}).err.substr(0, 8), "Refused:");
   EXPECT_EQ(station
                 .hambrel({"repo", "add", "second", "file://" + station.repository().string() + "/", "--channels",
-                          "stable,beta", "--rank", "10"})
+                          "stable,beta", "--rank", "10", "--unsigned"})
                 .code,
             0);
   station.hambrel({"refresh", "second"});
@@ -459,6 +459,32 @@ TEST(Cache, AFileThatWasDamagedThereIsFetchedAgain) {
   }
   const std::string ledger = station.hambrel({"ledger"}).out;
   EXPECT_EQ(ledger.find("failed"), ledger.rfind("failed")) << "what was seen before staging began is no failure";
+}
+
+TEST(UnsignedRepository, NobodyVouchesForWhatIsNotSignedAndEachPlanAndTheLedgerSaySo) {
+  const Station station;
+  station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "l"}});
+  EXPECT_EQ(station.publish().code, 0);
+  const std::string url = "file://" + station.repository().string();
+  const Ran refused = station.hambrel({"repo", "add", "base", url, "--yes"});
+  EXPECT_EQ(refused.code, 1);
+  EXPECT_THAT(refused.err, HasSubstr("the repository is not signed"));
+  EXPECT_FALSE(fs::exists(station.root() / "etc/hambrel/repos/base.toml"));
+
+  // a file that was written by hand is no decision
+  write_file(station.root() / "etc/hambrel/repos/base.toml", "url = \"" + url + "\"\n");
+  const Ran undecided = station.hambrel({"refresh"});
+  EXPECT_EQ(undecided.code, 5);
+  EXPECT_THAT(undecided.err, HasSubstr("its keys are not trusted yet"));
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 3);
+  write_file(station.root() / "etc/hambrel/repos/base.toml", "url = \"" + url + "\"\ntrust = \"none\"\n");
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("not signed"));
+  EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}).out,
+              HasSubstr("nobody vouches for what comes from base, which is not verified: lamp"));
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
+  const auto step = station.json({"ledger", "show", "1"})["plan"]["steps"][0];
+  EXPECT_EQ(step["vouched"], nlohmann::json::parse(R"({"keys": [], "root": 0})"));
 }
 
 }  // namespace hambrel::test

@@ -32,6 +32,20 @@ environment = {"PATH": "/usr/bin:/bin", "HAMBREL": program, "TERM": "xterm", "TZ
 subprocess.run([source / "demo/build-world.sh", work / "world"], check=True, capture_output=True, env=environment)
 
 
+def added(name, where=None):
+    """The words that add a repository of the world with its fingerprint."""
+    return ("repo", "add", name, where or f"file://{work}/world/{name}", "--fingerprint",
+            (work / f"keys/{name}.fingerprint").read_text().strip())
+
+
+def without_what_changes(text):
+    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", text)
+    text = re.sub(r"\b[0-9a-f]{64}\b", "0" * 64, text)
+    text = re.sub(r"\b[0-9a-f]{4}( [0-9a-f]{4}){7}\b", " ".join(["0000"] * 8), text)
+    text = re.sub(r"\b[0-9a-f]{16}\b", "0" * 16, text)
+    return re.sub(r"good until \d{4}-\d\d-\d\d", "good until 0000-00-00", text)
+
+
 def quietly(*words, code=0):
     ran = subprocess.run([program, "--root", "root", *words], cwd=work, env=environment, capture_output=True, text=True)
     assert ran.returncode == code, (words, ran.returncode, ran.stdout, ran.stderr)
@@ -54,8 +68,7 @@ def screen(columns, color, words):
         shown += piece
     os.waitpid(child, 0)
     text = re.sub("\r\x1b\\[K|.*\r\x1b\\[K", "", shown.decode()).replace("\r\n", "\n")
-    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", text)
-    text = re.sub(r"\b[0-9a-f]{64}\b", "0" * 64, text)
+    text = without_what_changes(text)
     text = re.sub(r"took        \d s", "took        less than a second", text)
     return text.replace("\x1b", "^")
 
@@ -68,13 +81,13 @@ def message(situation, *words, code=None, output=subprocess.PIPE, begin=None):
     ran = subprocess.run([program, "--root", "root", *words], cwd=work, env=environment, stdout=output,
                          stderr=subprocess.PIPE, text=True, preexec_fn=begin)
     assert code is None or ran.returncode == code, (words, ran)
-    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "0000-00-00 00:00", (ran.stdout or "") + ran.stderr)
-    text = re.sub(r"\b[0-9a-f]{64}\b", "0" * 64, text)
+    text = without_what_changes((ran.stdout or "") + ran.stderr)
     words = [re.sub(r":\d+/", ":PORT/", word) for word in words]
     text = re.sub(r"with \d+ bytes remaining", "with 0 bytes remaining", text)
     text = re.sub(r"127\.0\.0\.1:\d+|127\.0\.0\.1 port \d+", "127.0.0.1:PORT", text)
     text = re.sub(r"after \d+ ms", "after 0 ms", re.sub(r"process \d+, \w+", "process 0, ada", text))
-    messages.append(f"# {situation}\n$ hambrel {' '.join(words)}   [{ran.returncode}]\n{text}")
+    words = without_what_changes(" ".join(words))
+    messages.append(f"# {situation}\n$ hambrel {words}   [{ran.returncode}]\n{text}")
 
 
 class Faults(http.server.SimpleHTTPRequestHandler):
@@ -145,7 +158,14 @@ message("refreshed without repositories", "refresh")
 message("nothing is installed", "list")
 message("nothing was ever changed", "ledger")
 message("nothing to verify", "verify")
-message("a repository is added", "repo", "add", "skerry-harbour", f"file://{work}/world/skerry-harbour")
+message("a signed repository is added, and nobody can be asked", "repo", "add", "skerry-harbour",
+        f"file://{work}/world/skerry-harbour")
+message("it is added with its fingerprint", *added("skerry-harbour"))
+message("with another one's", *added("skerry-base", f"file://{work}/world/skerry-harbour"))
+message("it is not signed", "repo", "add", "cove", f"file://{work}/world/cove-workshop")
+message("it is not signed, and that is accepted", "repo", "add", "cove", f"file://{work}/world/cove-workshop", "--unsigned")
+message("there is none", "repo", "add", "nothing", f"file://{work}/world/loose")
+quietly("repo", "drop", "cove")
 message("its name is taken", "repo", "add", "skerry-harbour", "http://127.0.0.1/x")
 message("its URL is none", "repo", "add", "other", "somewhere")
 message("its rank is none", "repo", "add", "other", "http://127.0.0.1/x", "--rank", "100")
@@ -154,10 +174,11 @@ message("there is no such repository", "repo", "drop", "nowhere")
 message("a subcommand is misspelt", "repo", "lst")
 quietly("repo", "drop", "skerry-harbour")
 for one in ("skerry-base", "skerry-harbour"):
-    quietly("repo", "add", one, f"file://{work}/world/{one}")
+    quietly(*added(one))
 message("not refreshed yet", "search", "lamp")
 quietly("refresh")
-message("a repository is gone", "repo", "add", "gone", f"file://{work}/world/gone")
+check("repo-show", "repo", "show", "skerry-base")
+message("a repository is gone", "repo", "add", "gone", f"file://{work}/world/gone", "--unsigned")
 message("it cannot be fetched", "refresh")
 quietly("repo", "drop", "gone")
 message("an unknown command", "instal", "lampdesk")
@@ -271,7 +292,7 @@ server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Faults)
 threading.Thread(target=server.serve_forever, daemon=True).start()
 web = f"http://127.0.0.1:{server.server_port}"
 quietly("repo", "drop", "skerry-harbour")
-quietly("repo", "add", "web", f"{web}/skerry-harbour")
+quietly("repo", "add", "web", f"{web}/skerry-harbour", "--unsigned")
 with_fault("the repository has no documents", "missing", "refresh")
 with_fault("the server fails", "broken", "refresh")
 with_fault("the server closes too early", "cut", "refresh")

@@ -30,7 +30,8 @@ TEST(ShownCommands, NameTheRootAndCanBeRun) {
   station.pack("desk", "1-1", "[relations]\nrequires = [\"lib < 2\"]\n[config]\nfiles = [\"etc/*\"]\n",
                {{"usr/bin/desk", "d"}, {"etc/desk", "1\n"}});
   station.pack("lamp", "1-1", "[relations]\nconflicts = [\"desk\"]\n", {{"usr/bin/lamp", "l"}});
-  std::string all = station.hambrel({"repo", "add", "base", "file://" + station.repository().string()}).out;
+  std::string all =
+      station.hambrel({"repo", "add", "base", "file://" + station.repository().string(), "--unsigned"}).out;
   station.publish();
   for (const std::vector<std::string>& words :
        std::vector<std::vector<std::string>>{{"list", "available"},

@@ -61,7 +61,7 @@ class Station {
   /// Publishes, adds the repository and refreshes.
   void open() const {
     publish();
-    hambrel({"repo", "add", "base", "file://" + repository().string()});
+    hambrel({"repo", "add", "base", "file://" + repository().string(), "--unsigned"});
     hambrel({"refresh"});
   }
 

@@ -49,7 +49,10 @@ TEST(Texts, TheExamplesForScriptsWork) {
   ASSERT_EQ(run({"env", std::string("HAMBREL=") + HAMBREL_PROGRAM, HAMBREL_SOURCE "/demo/build-world.sh", world}).code,
             0);
   for (const char* const name : {"skerry-base", "skerry-harbour"})
-    ASSERT_EQ(run({HAMBREL_PROGRAM, "--root", root, "repo", "add", name, "file://" + world + "/" + name}).code, 0);
+    ASSERT_EQ(run({HAMBREL_PROGRAM, "--root", root, "repo", "add", name, "file://" + world + "/" + name,
+                   "--fingerprint", read_file(directory / "keys" / (std::string(name) + ".fingerprint"))})
+                  .code,
+              0);
   const Ran ran =
       run({"env", "-C", directory.path().string(), "ROOT=" + root, "PATH=" + kPrograms.string() + ":/usr/bin:/bin",
            "bash", "-euo", "pipefail", "-c", code_of(read_file(HAMBREL_SOURCE "/docs/scripts.md"))});

@@ -142,15 +142,15 @@ TEST(CanonicalForm, IsThatOfTheStandard) {
 TEST(Roots, AreAcceptedWhereEnoughOfTheirKeysSignedThem) {
   EXPECT_EQ(Root::first(signed_text(root_content(1, role_of({'a', 'b', 'c'}, 2)), {'a', 'c'}), "r").version(), 1U);
   EXPECT_EQ(problem_of(signed_text(root_content(1, role_of({'a', 'b'}, 2)), {'a'})),
-            "root.json: has 1 valid signature of root where 2 are needed");
+            "root.json: is signed by 1 of the keys of root, and 2 must sign it");
   EXPECT_EQ(problem_of(signed_text(root_content(1, role_of({'a'})), {'x'})),
-            "root.json: has 0 valid signatures of root where 1 is needed")
+            "root.json: is signed by none of the keys of root")
       << "a key of another role";
   // another form of the same content is the same content; another content is not
   std::string text = signed_text(root_content(1, role_of({'a'})), {'a'});
   EXPECT_EQ(problem_of(parse_json(text, "").dump(4)), "accepted");
   text.replace(text.find("2030"), 4, "2031");
-  EXPECT_EQ(problem_of(text), "root.json: has 0 valid signatures of root where 1 is needed");
+  EXPECT_EQ(problem_of(text), "root.json: is signed by none of the keys of root");
 }
 
 TEST(Roots, AThresholdCountsNoKeyTwice) {
@@ -191,9 +191,12 @@ TEST(Roots, TheChainGoesOnOnlyAsTheOneBeforeAsks) {
     return test::refusal([&] { one.next(signed_text(root_content(version, role), signers), "2"); });
   };
   EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b', 'c', 'd'}), "accepted") << "all keys exchanged";
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'c', 'd'}), "2: has 0 valid signatures of root 1 where 2 are needed");
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'c', 'd'}), "2: has 1 valid signature of root 1 where 2 are needed");
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b'}), "2: has 0 valid signatures of root 2 where 2 are needed");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'c', 'd'}),
+            "2: is signed by none of the keys of root 1, and 2 must sign it");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'c', 'd'}),
+            "2: is signed by 1 of the keys of root 1, and 2 must sign it");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b'}),
+            "2: is signed by none of the keys of root 2, and 2 must sign it");
   EXPECT_EQ(next(3, role_of({'a', 'b'}, 2), {'a', 'b'}), "2: is number 3 where 2 comes after 1");
   EXPECT_EQ(next(1, role_of({'a', 'b'}, 2), {'a', 'b'}), "2: is number 1 where 2 comes after 1");
 }
@@ -210,12 +213,13 @@ TEST(Roots, OtherDocumentsNeedTheKeysOfTheirOwnRole) {
   EXPECT_EQ(test::refusal([&] {
               root.verified(signed_text(content, {'y', 'z', 'a'}), Root::Of::Timestamp, "t");
             }),
-            "t: has 0 valid signatures of timestamp where 1 is needed");
+            "t: is signed by none of the keys of timestamp");
   EXPECT_EQ(test::refusal([&] { root.verified(signed_text(content, {'y'}), Root::Of::Snapshot, "t"); }),
             "t: \"_type\" must be \"snapshot\"");
   const std::int64_t end = good.expires();
   EXPECT_NO_THROW(good.require_fresh(end - 1));
-  EXPECT_EQ(test::refusal([&] { good.require_fresh(end); }), "t: has expired at 2030-01-31T12:00:00Z");
+  EXPECT_EQ(test::refusal([&] { good.require_fresh(end); }),
+            "t: expired at 2030-01-31T12:00:00Z (it is 2030-01-31T12:00:00Z)");
   EXPECT_EQ(root.fingerprint_text().size(), 64U + 15U);
 }
 

@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <array>
+
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
@@ -18,37 +20,43 @@ namespace {
 using operations::CachedIndex;
 using operations::RefreshResult;
 
-Json to_json(const CachedIndex& index, std::uint64_t root) {
+Json to_json(const CachedIndex& index) {
   const operations::Repository& one = index.repository;
-  Json object = {{"name", one.name},           {"url", shown_url(one.url)}, {"channels", one.channels},
-                 {"enabled", one.enabled},     {"rank", one.rank},          {"index", index.version},
-                 {"packages", index.packages}, {"fetched", index.fetched}};
-  if (root != 0) object["root"] = root;
+  Json object = {
+      {"name", one.name},           {"url", shown_url(one.url)}, {"channels", one.channels},
+      {"enabled", one.enabled},     {"rank", one.rank},          {"index", index.version},
+      {"packages", index.packages}, {"fetched", index.fetched},  {"trust", one.accepts_unsigned ? "none" : "signed"}};
+  if (index.root != 0) object["root"] = index.root;
   if (!index.problem.empty()) object["problem"] = index.problem;
   return object;
 }
 
-std::string verified_text(std::uint64_t root) { return root == 0 ? "" : fmt::format(", verified by root {}", root); }
+std::string verified_text(std::uint64_t root) {
+  return root == 0 ? ", not verified" : fmt::format(", verified by root {}", root);
+}
 
-std::string state_of(const CachedIndex& index, std::uint64_t root) {
-  if (!index.repository.enabled) return "disabled";
-  if (!index.problem.empty()) return index.problem;
+std::string index_text(const CachedIndex& index) {
+  const std::string doubt = operations::doubt_of(index);
   return fmt::format("index {}, {}, {}{}", index.version, count_text(index.packages, "version", "versions"),
-                     age_text(os::now(), index.fetched), verified_text(root));
+                     age_text(os::now(), index.fetched), doubt.empty() ? verified_text(index.root) : ", " + doubt);
+}
+
+std::string state_of(const CachedIndex& index) {
+  if (!index.repository.enabled) return "disabled";
+  return index.problem.empty() ? index_text(index) : index.problem;
 }
 
 int list(Session& session) {
   Rows rows(session);
   for (CachedIndex index : operations::repositories(session.root())) {
     const operations::Repository& one = index.repository;
-    const auto [root, damage] = operations::verified(session.root(), one.name);
-    if (index.problem.empty()) index.problem = damage;
-    rows.add([&, number = root] { return to_json(index, number); },
-             {{one.name, Style::Name},
-              {join(one.channels, ",")},
-              {fmt::format("rank {}", one.rank)},
-              {state_of(index, root), one.enabled && !index.problem.empty() ? Style::Warn : Style::Plain},
-              {printable(shown_url(one.url)), Style::Faint}});
+    if (index.problem.empty()) index.problem = operations::trust_damage(session.root(), one.name);
+    const bool odd = !index.problem.empty() || *operations::doubt_of(index) != 0;
+    rows.add([&] { return to_json(index); }, {{one.name, Style::Name},
+                                              {join(one.channels, ",")},
+                                              {fmt::format("rank {}", one.rank)},
+                                              {state_of(index), one.enabled && odd ? Style::Warn : Style::Plain},
+                                              {printable(shown_url(one.url)), Style::Faint}});
   }
   rows.print("There are no repositories. Add one: hambrel repo add NAME URL");
   return 0;
@@ -59,27 +67,16 @@ int changed(const Session& session, const std::string& name, const std::string& 
   return 0;
 }
 
-int add(Session& session, const Arguments& arguments) {
-  operations::Repository repository;
-  repository.name = arguments.words()[1];
-  repository.url = arguments.words()[2];
-  if (const auto channels = arguments.value("channels")) {
-    repository.channels.clear();
-    for (const std::string_view channel : split(*channels, ',')) repository.channels.emplace_back(channel);
-  }
-  if (const auto rank = arguments.number("rank"))
-    repository.rank = static_cast<std::uint32_t>(std::min<std::uint64_t>(*rank, UINT32_MAX));
-  operations::add_repository(session.root(), repository);
-  session.say(
-      {{"repository", repository.name}, {"result", "added"}},
-      fmt::format("Added {}, following {}. Next: hambrel refresh", repository.name, join(repository.channels, ", ")));
-  return 0;
-}
-
 /// Digits in groups, as they are shown, or in one row.
 std::string bare(std::string text) {
-  std::erase_if(text, [](char c) { return c == ' ' || c == ':'; });
+  std::erase_if(text, [](char c) { return c == ' ' || c == ':' || c == '\n' || c == '\t'; });
   return lower(text);
+}
+
+/// A fingerprint in two lines, as it does not fit into one of 80 columns.
+std::array<std::string, 2> halves_of(const std::string& fingerprint_text) {
+  const std::size_t middle = fingerprint_text.size() / 2;  // a blank
+  return {fingerprint_text.substr(0, middle), fingerprint_text.substr(middle + 1)};
 }
 
 void show_root(const Session& session, const std::string& name, const operations::OfferedRoot& root) {
@@ -89,16 +86,20 @@ void show_root(const Session& session, const std::string& name, const operations
   for (const auto& one : root.roles)
     table.row({{one.name, Style::Name},
                {fmt::format("{} of {}", one.threshold, count_text(one.keys.size(), "key", "keys"))},
-               {one.keys.front().substr(0, 16) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
+               {short_id(one.keys.front()) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
   table.print(screen);
   screen.line("Fingerprint:");
-  screen.line("  " + screen.paint(Style::Strong, root.fingerprint_text));
+  for (const std::string& half : halves_of(root.fingerprint_text))
+    screen.line("  " + screen.paint(Style::Strong, half));
 }
 
 /// Only a fingerprint that was given, or an answer on a terminal, decides: --yes does not.
 void require_trust(const Session& session, const Arguments& arguments, const std::string& name,
                    const operations::OfferedRoot& root) {
   if (const auto given = arguments.value("fingerprint")) {
+    if (!Digest::from_hex(bare(*given)))
+      throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a fingerprint", printable(*given)), {},
+                  "it has 64 hexadecimal digits, with or without blanks between them");
     if (bare(*given) == root.fingerprint) return;
     throw Error(ErrorCode::Untrusted,
                 fmt::format("the root document has the fingerprint {}, not the one given", root.fingerprint_text), name,
@@ -116,12 +117,107 @@ void require_trust(const Session& session, const Arguments& arguments, const std
 
 int trust_repository(Session& session, const Arguments& arguments) {
   const std::string& name = arguments.words()[1];
-  const auto root = operations::offered_root(session.root(), name);
+  const auto root = operations::offered_root(session.root(), operations::repository_named(session.root(), name));
   if (!session.json() && !session.quiet()) show_root(session, name, root);
   require_trust(session, arguments, name, root);
   operations::trust_root(session.root(), name, root);
   session.say({{"repository", name}, {"result", "trusted"}},
               fmt::format("{} is trusted from now on. Next: hambrel refresh {}", name, name));
+  return 0;
+}
+
+int add(Session& session, const Arguments& arguments) {
+  operations::Repository repository;
+  repository.name = arguments.words()[1];
+  repository.url = arguments.words()[2];
+  if (const auto channels = arguments.value("channels")) {
+    repository.channels.clear();
+    for (const std::string_view channel : split(*channels, ',')) repository.channels.emplace_back(channel);
+  }
+  if (const auto rank = arguments.number("rank"))
+    repository.rank = static_cast<std::uint32_t>(std::min<std::uint64_t>(*rank, UINT32_MAX));
+  repository.accepts_unsigned = arguments.has("unsigned");
+  if (repository.accepts_unsigned && arguments.has("fingerprint"))
+    throw Error(ErrorCode::Usage, "--unsigned and --fingerprint exclude each other");
+  const std::string what = fmt::format("Added {}, following {}", repository.name, join(repository.channels, ", "));
+  Json document = {{"repository", repository.name}, {"result", "added"}};
+  operations::require_addable(session.root(), repository);
+  if (repository.accepts_unsigned) {
+    operations::add_repository(session.root(), repository);
+    session.say(document, what + ". What it offers is not signed: nobody vouches for it. Next: hambrel refresh");
+    return 0;
+  }
+  const auto root = operations::offered_root(session.root(), repository);
+  if (!session.json() && !session.quiet()) show_root(session, repository.name, root);
+  require_trust(session, arguments, repository.name, root);
+  operations::add_repository(session.root(), repository, root);
+  document["fingerprint"] = root.fingerprint;
+  session.say(document, what + ". Its signatures are verified from now on. Next: hambrel refresh");
+  return 0;
+}
+
+Json to_json(const operations::RepositoryFacts& facts) {
+  Json object = to_json(facts.index), roles = Json::array();
+  for (const auto& one : facts.roles)
+    roles.push_back({{"role", one.name},
+                     {"threshold", one.threshold},
+                     {"keys", one.keys},
+                     {"version", one.version},
+                     {"expires", one.expires}});
+  object["bytes"] = facts.bytes;
+  object["offered"] = facts.offered;
+  object["installed"] = facts.installed;
+  object["fingerprint"] = bare(facts.fingerprint_text);
+  object["trusted_root"] = facts.root;
+  object["roles"] = std::move(roles);
+  if (!facts.damage.empty()) object["problem"] = facts.damage;
+  return object;
+}
+
+void show_roles(const Session& session, const operations::RepositoryFacts& facts) {
+  Table table;
+  for (const auto& one : facts.roles) {
+    const bool late = one.expires != 0 && one.expires <= os::now();
+    const std::string until = one.expires == 0 ? "" : utc_text(one.expires).substr(0, 10);
+    table.row({{one.name, Style::Name},
+               {fmt::format("{} of {}", one.threshold, count_text(one.keys.size(), "key", "keys"))},
+               {one.version == 0 ? "not seen yet" : fmt::format("number {}", one.version)},
+               {one.expires == 0 ? "" : (late ? "expired " : "good until ") + until, late ? Style::Warn : Style::Plain},
+               {short_id(one.keys.front()) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
+  }
+  table.print(session.screen());
+}
+
+int show_repository(Session& session, const std::string& name) {
+  const auto facts = operations::facts_of(session.root(), name);
+  if (session.json()) {
+    session.document(to_json(facts));
+    return 0;
+  }
+  const Screen& screen = session.screen();
+  const operations::Repository& one = facts.index.repository;
+  screen.line(fmt::format("{}  {}", screen.paint(Style::Strong, one.name), printable(shown_url(one.url))));
+  screen.field("state", state_of(facts.index));
+  screen.field("follows", fmt::format("{}, rank {}", join(one.channels, ", "), one.rank));
+  if (facts.index.version != 0)
+    screen.field("offers", fmt::format("{}, of which {} installed; its index takes {}",
+                                       count_text(facts.offered, "package", "packages"),
+                                       count_text(facts.installed, "is", "are"), size_text(facts.bytes)));
+  if (!facts.damage.empty()) {
+    screen.field("trust", facts.damage);
+    screen.hint(session.copyable("hambrel repo trust " + one.name) + " begins anew");
+    return 0;
+  }
+  if (facts.root == 0) {
+    screen.field("trust", one.accepts_unsigned ? "none: nobody vouches for what it offers"
+                                               : "none yet: `" + session.copyable("hambrel repo trust " + one.name) +
+                                                     "` shows its keys and asks");
+    return 0;
+  }
+  screen.field("trust", fmt::format("root {}; the first had the fingerprint", facts.root));
+  for (const std::string& half : halves_of(facts.fingerprint_text)) screen.field("", half);
+  screen.line();
+  show_roles(session, facts);
   return 0;
 }
 
@@ -153,13 +249,17 @@ int run_repo(Session& session, const Arguments& arguments) {
     operations::set_enabled(session.root(), words[1], what == "enable");
     return changed(session, words[1], what + "d");
   }
+  if (what == "show") {
+    require_words(2, "show NAME");
+    return show_repository(session, words[1]);
+  }
   if (what == "trust") {
     require_words(2, "trust NAME");
     return trust_repository(session, arguments);
   }
-  const std::string near = did_you_mean(what, {"list", "add", "drop", "enable", "disable", "trust"});
+  const std::string near = did_you_mean(what, {"list", "show", "add", "drop", "enable", "disable", "trust"});
   throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel repo {}`", printable(what)), {},
-              near.empty() ? "use list, add, drop, enable, disable, trust" : near);
+              near.empty() ? "use list, show, add, drop, enable, disable, trust" : near);
 }
 
 namespace {

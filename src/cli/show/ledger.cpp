@@ -114,11 +114,22 @@ std::string attic_text(const operations::LedgerDetail& detail) {
   return size_of(*detail.attic) + (detail.attic->needed_by.empty() ? "" : ", needed by " + detail.attic->needed_by);
 }
 
+/// Who vouched for what came: a line for each repository, and each key of package files.
+void print_vouchers(const Screen& screen, const plan::Plan& plan) {
+  std::vector<std::string> lines;
+  for (const plan::Step& step : plan.steps) {
+    if (!step.voucher || step.voucher->is_nobody()) continue;
+    const std::string by = step.voucher->root == 0 ? step.origin : step.origin.substr(0, step.origin.find('/'));
+    std::string line = step.voucher->root == 0 ? by : fmt::format("{} by root {}", by, step.voucher->root);
+    for (const std::string& key : step.voucher->keys) line += fmt::format(", key {}", short_id(key));
+    if (std::find(lines.begin(), lines.end(), line) == lines.end()) lines.push_back(line);
+  }
+  for (std::size_t i = 0; i < lines.size(); ++i) screen.field(i == 0 ? "vouched" : "", lines[i]);
+}
+
 void print_fields(const Screen& screen, const operations::LedgerDetail& detail) {
   const LedgerEntry& entry = detail.entry;
-  const auto field = [&](const char* label, const std::string& text) {
-    if (!text.empty()) screen.line("  " + screen.paint(Style::Faint, fmt::format("{:<12}", label)) + printable(text));
-  };
+  const auto field = [&](const char* label, const std::string& text) { screen.field(label, text); };
   screen.line(fmt::format("{}  {}, {}", screen.paint(Style::Name, fmt::format("Transaction {}", number(entry.id))),
                           entry.kind, entry.result));
   field("started", time_text(entry.started));
@@ -133,6 +144,7 @@ void print_fields(const Screen& screen, const operations::LedgerDetail& detail) 
   field("undone", detail.undone_by ? fmt::format("by transaction {}", number(*detail.undone_by)) : "");
   field("attic", attic_text(detail));
   field("digest", entry.digest.hex());
+  print_vouchers(screen, detail.plan);
   for (const plan::Notice& notice : detail.plan.notices) field("note", notice.text());
 }
 

@@ -161,10 +161,7 @@ class Description {
     return join(lines, "\n");
   }
 
-  void field(std::string_view label, const std::string& text) const {
-    if (text.empty()) return;
-    screen_.line("  " + screen_.paint(Style::Faint, fmt::format("{:<{}}", label, kLabel)) + printable(text));
-  }
+  void field(std::string_view label, const std::string& text) const { screen_.field(label, text); }
 
   void list(std::string_view label, const std::vector<std::string>& texts) const {
     for (std::size_t i = 0; i < texts.size(); ++i) field(i == 0 ? label : "", texts[i]);

@@ -297,15 +297,16 @@ void print_short(const Screen& screen, const plan::Plan& plan) {
     if (const auto found = rest.find(action); found != rest.end()) print_names(screen, action, found->second);
 }
 
-/// What can't be undone first.
+/// What can't be undone first, and what nobody vouches for.
 void print_notices(const Screen& screen, const plan::Plan& plan, bool all) {
   constexpr std::size_t kMost = 8;
   std::vector<const plan::Notice*> notices;
   for (const plan::Notice& notice : plan.notices) notices.push_back(&notice);
-  const auto is_final = [](const plan::Notice* notice) {
-    return notice->kind == plan::Notice::Kind::GivenUp || notice->kind == plan::Notice::Kind::Lost;
+  const auto is_grave = [](const plan::Notice* notice) {
+    using Kind = plan::Notice::Kind;
+    return notice->kind == Kind::GivenUp || notice->kind == Kind::Lost || notice->kind == Kind::Unsigned;
   };
-  std::stable_partition(notices.begin(), notices.end(), is_final);
+  std::stable_partition(notices.begin(), notices.end(), is_grave);
   const std::size_t shown = all ? notices.size() : std::min(notices.size(), kMost);
   for (std::size_t i = 0; i < shown; ++i) screen.remark(printable(notices[i]->text()));
   if (shown < notices.size()) screen.remark(fmt::format("{} more notes with --verbose", notices.size() - shown));
@@ -375,8 +376,8 @@ constexpr const char* kWhyNames[] = {"asked",       "required",       "recommend
 constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
                                         "unowned",      "directory-stays",  "changed",           "privileged",
                                         "lost",         "given-up",         "config-unmerged",   "config-unknown",
-                                        "own-settings", "open-to-all",      "directory-lower"};
-static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::DirectoryLower) + 1);
+                                        "own-settings", "open-to-all",      "directory-lower",   "unsigned"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Unsigned) + 1);
 
 }  // namespace
 
@@ -386,22 +387,23 @@ Json to_json(const plan::Plan& plan) {
     Json why = {{"kind", kWhyNames[static_cast<int>(step.why.kind)]}, {"text", step.why.text()}};
     if (!step.why.by.empty()) why["by"] = step.why.by;
     if (!step.why.relation.empty()) why["relation"] = step.why.relation;
-    steps.push_back({{"action", text_of(step.action)},
-                     {"name", step.name},
-                     {"arch", step.arch},
-                     {"before", step.before.empty() ? Json() : Json(step.before)},
-                     {"after", step.after.empty() ? Json() : Json(step.after)},
-                     {"why", std::move(why)},
-                     {"origin", step.origin},
-                     {"reason", text_of(step.reason)},
-                     {"download", step.download},
-                     {"held", step.held},
-                     {"size_change", step.size_change}});
+    Json& document = steps.emplace_back(Json{{"action", text_of(step.action)},
+                                             {"name", step.name},
+                                             {"arch", step.arch},
+                                             {"before", step.before.empty() ? Json() : Json(step.before)},
+                                             {"after", step.after.empty() ? Json() : Json(step.after)},
+                                             {"why", std::move(why)},
+                                             {"origin", step.origin},
+                                             {"reason", text_of(step.reason)},
+                                             {"download", step.download},
+                                             {"held", step.held},
+                                             {"size_change", step.size_change}});
+    if (step.voucher) document["vouched"] = {{"root", step.voucher->root}, {"keys", step.voucher->keys}};
   }
   Json notices = Json::array();
   for (const plan::Notice& notice : plan.notices)
     notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]},
-                       {"path", notice.kind == plan::Notice::Kind::GivenUp ? notice.path : "/" + notice.path},
+                       {"path", notice.is_about_path() ? "/" + notice.path : notice.path},
                        {"package", notice.package},
                        {"text", notice.text()}});
   Json configs = Json::array();

@@ -117,6 +117,11 @@ void Screen::remark(std::string_view text) const {
   line("  " + paint(Style::Warn, "note") + "  " + lines);
 }
 
+void Screen::field(std::string_view label, std::string_view text) const {
+  constexpr int kWidth = 12;
+  if (!text.empty()) line("  " + paint(Style::Faint, fmt::format("{:<{}}", label, kWidth)) + printable(text));
+}
+
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
   std::string result;
   for (const std::string_view paragraph : split(text, '\n')) {

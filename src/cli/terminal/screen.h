@@ -35,6 +35,8 @@ class Screen {
   void hint(std::string_view text) const;     // what to do next, under a message, to standard error
   /// Something to know before agreeing, beside a plan; wrapped between words on a terminal.
   void remark(std::string_view text) const;
+  /// "  label       text", of a thing's facts below each other; nothing for an empty text.
+  void field(std::string_view label, std::string_view text) const;
   std::string paint(Style style, std::string_view text) const;
   std::string paint_error(Style style, std::string_view text) const;  // for standard error
   /// From now on what is written to standard output is held, until end_page() shows it whole: in a pager if it is

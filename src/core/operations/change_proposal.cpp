@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "operations/change_files.h"
 #include "operations/incoming_files.h"
+#include "operations/vouching.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -19,7 +20,7 @@ namespace {
 /// What stays the same, whatever is decided about configuration.
 struct Basis {
   Basis(Root& of, ChangeRequest asked, plan::Plan plan, std::optional<MarkRequest> marked)
-      : root(of), request(std::move(asked)), packages(std::move(plan)), mark(std::move(marked)) {
+      : root(of), request(std::move(asked)), packages(vouched(of, std::move(plan))), mark(std::move(marked)) {
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
     if (request.look_at_files) files.emplace(root, request, packages, incoming->missing());

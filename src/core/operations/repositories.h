@@ -14,12 +14,18 @@ using settings::Repository;
 
 /// All of them, by name, as the cache knows them.
 const std::vector<CachedIndex>& repositories(Root& root);
+/// Throws Error{Usage} for what can't be, Error{Refused} for a name that is taken.
+void require_addable(Root& root, const Repository& repository);
 /// Throws Error{Usage} for a name, a URL, a channel or a rank that can't be, Error{Refused} for a name that is taken.
 void add_repository(Root& root, const Repository& repository);
 /// Its file and its index in the cache. Throws Error{NotFound}.
 void drop_repository(Root& root, const std::string& name);
 /// Throws Error{NotFound}.
 void set_enabled(Root& root, const std::string& name, bool enabled);
+
+/// The same for a repository that is signed: from its first root document on. Nothing is added if that can't be kept.
+struct OfferedRoot;
+void add_repository(Root& root, const Repository& repository, const OfferedRoot& first);
 
 /// The first root document of a repository, as it is served now; whether to trust it is the administrator's decision.
 struct OfferedRoot {
@@ -36,15 +42,35 @@ struct OfferedRoot {
   std::string document;
 };
 /// Throws Error{NotFound} where the repository has none.
-OfferedRoot offered_root(Root& root, const std::string& name);
-/// It is trusted from now on: what is fetched is verified by it and what follows it.
+OfferedRoot offered_root(Root& root, const Repository& repository);
+/// Throws Error{NotFound} for a name that is none.
+const Repository& repository_named(Root& root, const std::string& name);
+/// It is trusted from now on: what is fetched is verified by it and what follows it. What was fetched before is not
+/// used any more.
 void trust_root(Root& root, const std::string& name, const OfferedRoot& first);
-/// How a repository is verified.
-struct Verified {
-  std::uint64_t root = 0;  // by the root document of this number; 0: it is not
-  std::string problem{};   // what is known of it is damaged
+
+/// What is known of a repository.
+struct RepositoryFacts {
+  CachedIndex index;
+  ByteCount bytes = 0;                     // of its index in the cache
+  std::size_t installed = 0, offered = 0;  // names that are installed from it, names that it offers
+  struct Role {
+    std::string name;
+    std::size_t threshold = 0;
+    std::vector<std::string> keys;  // ids
+    std::uint64_t version = 0;      // the highest number seen; 0: none
+    std::int64_t expires = 0;       // seconds; 0: not known
+  };
+  std::uint64_t root = 0;        // the number of the newest root document; 0: none is trusted
+  std::string fingerprint_text;  // of the one that was trusted first, in groups
+  std::vector<Role> roles;
+  std::string damage;  // what is known of its trust is damaged
 };
-Verified verified(Root& root, const std::string& name);
+RepositoryFacts facts_of(Root& root, const std::string& name);
+/// What is damaged of what is known of its trust; empty: nothing is.
+std::string trust_damage(Root& root, const std::string& name);
+/// In two words: why what a repository offers is not vouched for; empty: it is.
+const char* doubt_of(const CachedIndex& index);
 
 /// Fetches the indexes of these repositories, or without names of all that are enabled. A failure of one stands in its
 /// result. Throws Error{NotFound} for a name that is none.

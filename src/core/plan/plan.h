@@ -57,6 +57,14 @@ struct Why {
   std::string text() const;
 };
 
+/// Who vouches for the content of what comes: keys of a repository, or of whoever made a package file.
+struct Voucher {
+  std::uint64_t root = 0;           // by the root document of this number of its repository; 0: by no repository
+  std::vector<std::string> keys{};  // ids of those that signed
+  bool is_nobody() const { return root == 0 && keys.empty(); }
+  bool operator==(const Voucher&) const = default;
+};
+
 struct Step {
   Action action = Action::Install;
   std::string name, arch;
@@ -67,6 +75,7 @@ struct Step {
   ByteCount download = 0;                        // bytes to fetch; 0 when it is at hand
   std::int64_t size_change = 0;                  // of the installed files, bytes
   bool held = false;                             // and stays in the new version from then on
+  std::optional<Voucher> voucher{};              // nothing where nothing comes from outside, or nobody has looked
   std::optional<PackageId> before_id, after_id;  // in the universe that the plan was made from
 
   bool brings_files() const {
@@ -94,10 +103,12 @@ struct Notice {
     ConfigUnknown,
     OwnSettings,
     OpenToAll,
-    DirectoryLower
+    DirectoryLower,
+    Unsigned
   };
   Kind kind = Kind::ConfigKept;
-  std::string path, package;  // of GivenUp: the transactions, and the last of them
+  std::string path, package;  // of GivenUp: the transactions, and the last of them; of Unsigned: origin, and packages
+  bool is_about_path() const { return kind != Kind::GivenUp && kind != Kind::Unsigned; }
   std::string text() const;
 };
 

@@ -43,13 +43,39 @@ std::optional<Digest> digest_in(const Json& value) {
   return Digest::from_hex(text(value));
 }
 
-Json encoded(const Step& step) {
-  return Json::array({encoded_kind(step.action), step.name, step.arch, step.before, step.after,
-                      encoded_kind(step.why.kind), step.why.by, step.why.relation, step.origin,
-                      encoded_kind(step.reason), step.download, step.size_change, step.held});
+/// Who vouches, each once: a plan has few of them.
+class Vouchers {
+ public:
+  Json number_of(const Voucher& voucher) {
+    const auto found = std::find(all_.begin(), all_.end(), voucher);
+    const auto number = found - all_.begin();
+    if (found == all_.end()) all_.push_back(voucher);
+    return number;
+  }
+  Json list() const {
+    return list_of(all_, [](const Voucher& one) { return Json::array({one.root, one.keys}); });
+  }
+  bool empty() const { return all_.empty(); }
+  static std::vector<Voucher> from(const Json& list) {
+    std::vector<Voucher> all;
+    for (const Json& one : list)
+      all.push_back({one.at(0).get<std::uint64_t>(), one.at(1).get<std::vector<std::string>>()});
+    return all;
+  }
+
+ private:
+  std::vector<Voucher> all_;
+};
+
+Json encoded(const Step& step, Vouchers& vouchers) {
+  Json list = Json::array({encoded_kind(step.action), step.name, step.arch, step.before, step.after,
+                           encoded_kind(step.why.kind), step.why.by, step.why.relation, step.origin,
+                           encoded_kind(step.reason), step.download, step.size_change, step.held});
+  if (step.voucher) list.push_back(vouchers.number_of(*step.voucher));
+  return list;
 }
 
-Step step_in(const Json& one) {
+Step step_in(const Json& one, const std::vector<Voucher>& vouchers) {
   Step step;
   step.action = kind_at(one.at(0), Action::Release);
   step.name = text(one.at(1));
@@ -62,6 +88,11 @@ Step step_in(const Json& one) {
   step.download = one.at(10).get<ByteCount>();
   step.size_change = one.at(11).get<std::int64_t>();
   step.held = one.at(12).get<bool>();
+  if (one.size() > 13) {
+    const auto number = one.at(13).get<std::size_t>();
+    if (number >= vouchers.size()) throw Error(ErrorCode::Invalid, "nobody is who vouches for a step");
+    step.voucher = vouchers[number];
+  }
   return step;
 }
 
@@ -100,10 +131,11 @@ Plan plan_in(const Json& whole) {
   Plan plan;
   plan.kind = text(whole.at("kind"));
   plan.proved = whole.value("proved", true);
-  for (const Json& one : list("steps")) plan.steps.push_back(step_in(one));
+  const auto vouchers = Vouchers::from(list("vouchers"));
+  for (const Json& one : list("steps")) plan.steps.push_back(step_in(one, vouchers));
   for (const Json& one : list("configs")) plan.configs.push_back(config_in(one));
   for (const Json& one : list("notices"))
-    plan.notices.push_back({kind_at(one.at(0), Notice::Kind::DirectoryLower), text(one.at(1)), text(one.at(2))});
+    plan.notices.push_back({kind_at(one.at(0), Notice::Kind::Unsigned), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("held_back")) plan.held_back.push_back(held_back_in(one));
   for (const Json& one : list("unneeded")) plan.unneeded.push_back(text(one));
   if (whole.contains("without_strays")) {
@@ -203,7 +235,9 @@ std::string record_of(const Plan& plan) {
   const auto put = [&](const char* name, const auto& items, const auto& encode) {
     if (!items.empty()) whole[name] = list_of(items, encode);
   };
-  put("steps", plan.steps, [](const Step& one) { return encoded(one); });
+  Vouchers vouchers;
+  put("steps", plan.steps, [&](const Step& one) { return encoded(one, vouchers); });
+  if (!vouchers.empty()) whole["vouchers"] = vouchers.list();
   put("configs", plan.configs, [](const ConfigStep& one) { return encoded(one); });
   put("notices", plan.notices, [](const Notice& one) {
     return Json::array({encoded_kind(one.kind), one.path, one.package});

@@ -107,6 +107,9 @@ std::string Notice::text() const {
     case Kind::OwnSettings: return fmt::format("/{} of {} is one of Hambrel's own settings", path, package);
     case Kind::OpenToAll:
       return fmt::format("/{} of {} is a directory in which any user can replace other users' files", path, package);
+    case Kind::Unsigned:
+      return fmt::format("nobody vouches for what comes {}: {}",
+                         path.empty() ? "from a package file" : "from " + path + ", which is not verified", package);
     case Kind::Privileged:
       return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,
                          package);

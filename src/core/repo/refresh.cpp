@@ -28,11 +28,22 @@ struct Step {
   /// Of a signed repository: is what came signed, fresh, and number `version` (if that is known)?
   void verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version = std::nullopt) {
     if (!trusted) return;
-    const std::uint64_t number = trusted->verify(text, role, where(), now);
-    if (version && number != *version)
-      throw Error(ErrorCode::Untrusted, fmt::format("is number {} where {} was announced", number, *version), where(),
+    const auto document = trusted->verify(text, role, where(), now, is_verified_by_same_root() && is_known());
+    if (version && document.version() != *version)
+      throw Error(ErrorCode::Untrusted,
+                  fmt::format("is number {} where {} was announced", document.version(), *version), where(),
                   "the repository may be changing at this moment: try again later");
+    if (role != trust::Root::Of::Targets) return;
+    after.root = trusted->root().version();
+    after.root_fingerprint = trusted->root().document().fingerprint();
+    after.signers = document.signers(trusted->root().role(role), trusted->root().keys());
   }
+  /// Was what the cache has verified as it would be now?
+  bool is_verified_by_same_root() const {
+    return before && before->root_fingerprint == (trusted ? trusted->root().document().fingerprint() : "");
+  }
+  /// Is what came the timestamp that was seen before?
+  bool is_known() const { return before && before->timestamp == sha256(text); }
   /// Is what the cache knows all that there is to compare with? Of a signed repository it is not.
   bool compares_with_cache() const { return before && !trusted; }
 
@@ -174,6 +185,9 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->timestamp_version = step.after.timestamp_version;
   step.before->version = step.next.version;
   step.before->paths = step.after.paths;
+  step.before->root = step.after.root;
+  step.before->root_fingerprint = step.after.root_fingerprint;
+  step.before->signers = step.after.signers;
   write_source(root, *step.repository, *step.before);
   step.done = true;
 }
@@ -193,11 +207,27 @@ void require_length(const Step& step, std::uint64_t most, const char* what) {
                 step.where(), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
 }
 
+[[noreturn]] void require_trust(const Step& step) {
+  const std::string& name = step.repository->name;
+  throw Error(
+      ErrorCode::Untrusted, "its keys are not trusted yet", shown_url(step.repository->url),
+      fmt::format("`hambrel repo trust {}` shows them and asks; if it is not signed, and what it offers is to be "
+                  "taken all the same: trust = \"none\" in /etc/hambrel/repos/{}.toml",
+                  name, name));
+}
+
 /// Of signed repositories: goes on along the chain of root documents to its end, and remembers how far it came.
 void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned parallel, Observer& observer,
                   const Pace& pace, std::int64_t now) {
   constexpr int kMostRounds = 256;  // longer chains go on with the next refresh
-  for_each_open(steps, [&](Step& step) { step.trusted = TrustedRepository::read(root, step.repository->name); });
+  for_each_open(steps, [&](Step& step) {
+    const settings::Repository& repository = *step.repository;
+    if (repository.accepts_unsigned) return;
+    step.trusted = TrustedRepository::read(root, repository.name);
+    // before Hambrel knew signatures, repositories were taken as they were: these go on
+    const bool from_before = step.before && step.before->root == 0;
+    if (!step.trusted && !from_before) require_trust(step);
+  });
   std::vector<Step*> open;
   for (Step& step : steps)
     if (step.trusted && !step.done) open.push_back(&step);
@@ -266,7 +296,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     step.verify(trust::Root::Of::Timestamp, now);
     if (step.compares_with_cache() && step.after.timestamp_version < step.before->timestamp_version)
       refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
-    const bool unchanged = step.before && step.before->knows_paths && step.before->timestamp == step.after.timestamp;
+    const bool unchanged =
+        step.before && step.before->knows_paths && step.is_known() && step.is_verified_by_same_root();
     step.next = trust::read_pointer(step.text, "timestamp", step.where());
     require_length(step, trust::kMostMetadataBytes, "a snapshot");
     if (!unchanged || !is_sound(root, step, compiled)) return;
@@ -300,13 +331,11 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
-    if (step.trusted && !step.result->problem) {
-      step.trusted->store(root, now);
-      step.result->root = step.trusted->root().version();
-    }
+    if (step.trusted && !step.result->problem) step.trusted->store(root, now);
     if (!step.before) continue;
     step.result->version = step.before->version;
     step.result->packages = step.before->packages;
+    step.result->root = step.before->root;
     step.result->fetched = step.before->fetched;
   }
   return results;
@@ -323,6 +352,10 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
         index.version = source->version;
         index.fetched = source->fetched;
         index.packages = source->packages;
+        index.root = source->root;
+        index.signers = source->signers;
+        if (source->root == 0 && !repository.accepts_unsigned && TrustedRepository::is_trusted(root, repository.name))
+          throw Error(ErrorCode::Untrusted, "not verified yet: `hambrel refresh` does it");
         IndexInput input;
         input.repository = repository.name;
         input.digest = source->digest;

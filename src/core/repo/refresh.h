@@ -30,7 +30,8 @@ struct RefreshResult {
 /// Refreshes the given repositories side by side, then compiles the catalogue of `all` configured ones if anything in
 /// it changed. `now` in seconds. One refresh of a root at a time: others wait, two minutes at most, then Error{Locked}.
 /// What is older than the one at hand is refused; an unchanged repository counts as current only if its index in the
-/// cache is still what was verified.
+/// cache is still what was verified. A repository that nobody has trusted yet is refused, unless its file says that it
+/// may be unsigned, or it was used before Hambrel knew signatures.
 std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<settings::Repository>& repositories,
                                    const std::vector<settings::Repository>& all, unsigned parallel, std::int64_t now,
                                    Observer& observer, const settings::FetchLimits& limits = {});
@@ -41,7 +42,9 @@ struct CachedIndex {
   std::uint64_t version = 0;
   std::int64_t fetched = 0;
   std::size_t packages = 0;
-  std::string problem;  // why it can't be used: never refreshed, damaged
+  std::string problem;                 // why it can't be used: never refreshed, damaged
+  std::uint64_t root = 0;              // the number of the root document that it was verified by; 0: it was not
+  std::vector<std::string> signers{};  // ids of the keys that signed for it
 };
 
 struct Catalog {

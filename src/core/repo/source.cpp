@@ -40,6 +40,9 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
   source.timestamp = digest_in(object, "timestamp");
   source.timestamp_version = object.number_or("timestamp_version", 0);
   source.file = object.text_or("file", "");
+  source.root = object.number_or("root", 0);
+  source.root_fingerprint = object.text_or("root_fingerprint", "");
+  source.signers = object.texts_or_none("signers");
   source.knows_paths = object.has("paths");
   if (source.knows_paths && !object.member("paths").is_null()) {
     const JsonObject paths(object.member("paths"), root.shown(path));
@@ -60,6 +63,11 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
                  {"timestamp_version", source.timestamp_version},
                  {"file", source.file},
                  {"paths", nullptr}};
+  if (source.root != 0) {
+    object["root"] = source.root;
+    object["root_fingerprint"] = source.root_fingerprint;
+    object["signers"] = source.signers;
+  }
   if (source.paths)
     object["paths"] = {
         {"path", source.paths->path}, {"length", source.paths->length}, {"sha256", source.paths->digest.hex()}};

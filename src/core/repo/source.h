@@ -3,6 +3,7 @@
 
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "os/file_system.h"
 #include "settings/settings.h"
@@ -20,6 +21,9 @@ struct Source {
   Digest digest, timestamp;
   std::string file;                     // what the file of the index looked like when it was verified, see mark_of()
   std::optional<trust::Pointer> paths;  // the index of paths that belongs to it; nothing: the repository has none
+  std::uint64_t root = 0;               // the number of the root document that it was verified by; 0: it was not
+  std::string root_fingerprint{};       // of that document
+  std::vector<std::string> signers{};   // ids of the keys that signed the list of targets
   bool knows_paths = false;             // false: written by an older Hambrel, which did not look
 };
 

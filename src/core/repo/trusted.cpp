@@ -30,7 +30,7 @@ bool has_same_keys(const Root& a, const Root& b, Root::Of role) {
 std::optional<TrustedRepository> TrustedRepository::read(os::FileReader& root, const std::string& name) {
   const std::string first_path = first_file(name);
   if (!root.stat(first_path)) return std::nullopt;
-  Root first = Root::first(root.read_all(first_path, trust::kMostMetadataBytes), root.shown(first_path));
+  Root first = Root::known(root.read_all(first_path, trust::kMostMetadataBytes), root.shown(first_path));
   const std::string anchor = first.document().fingerprint();
   TrustedRepository trusted(name, anchor, std::move(first));
   const std::string path = state_file(name);
@@ -39,10 +39,19 @@ std::optional<TrustedRepository> TrustedRepository::read(os::FileReader& root, c
   const Json whole = parse_json(root.read_all(path, 2 * trust::kMostMetadataBytes), shown);
   const JsonObject object(whole, shown);
   if (object.text("first") != trusted.anchor_) return trusted;
-  trusted.root_ = Root::first(object.text("root"), shown);
+  trusted.root_ = Root::known(object.text("root"), shown);
   trusted.time_ = object.signed_number("time");
-  for (const Root::Of role : kSeen) trusted.seen_[place(role)] = object.number(Root::name_of(role));
+  const bool knows_expiry = object.has("expires");
+  for (const Root::Of role : kSeen) {
+    Seen& seen = trusted.seen_[place(role)];
+    seen.version = object.number(Root::name_of(role));
+    if (knows_expiry) seen.expires = JsonObject(object.member("expires"), shown).signed_number(Root::name_of(role));
+  }
   return trusted;
+}
+
+bool TrustedRepository::is_trusted(os::FileReader& root, const std::string& name) {
+  return root.stat(first_file(name)).has_value();
 }
 
 void TrustedRepository::trust(os::FileSystem& root, const std::string& name, const Root& first) {
@@ -66,33 +75,45 @@ void TrustedRepository::advance(std::string_view text, const std::string& where)
   const auto is_kept = [&](Root::Of role) { return has_same_keys(root_, next, role); };
   if (!std::all_of(std::begin(kSeen), std::end(kSeen), is_kept)) seen_ = {};
   root_ = std::move(next);
+  changed_ = true;
 }
 
-void TrustedRepository::require_fresh(std::int64_t now) const { root_.document().require_fresh(not_before(now)); }
+void TrustedRepository::require_fresh(std::int64_t now) const { root_.document().require_fresh(now, time_); }
 
-std::uint64_t TrustedRepository::verify(std::string_view text, Root::Of role, const std::string& where,
-                                        std::int64_t now) {
-  const auto document = root_.verified(text, role, where);
-  std::uint64_t& seen = seen_[place(role)];
-  if (document.version() < seen)
+trust::SignedDocument TrustedRepository::verify(std::string_view text, Root::Of role, const std::string& where,
+                                                std::int64_t now, bool known) {
+  auto document =
+      known ? trust::SignedDocument::parse(text, Root::name_of(role), where) : root_.verified(text, role, where);
+  Seen& seen = seen_[place(role)];
+  if (document.version() < seen.version)
     throw Error(ErrorCode::Untrusted,
                 fmt::format("{} {} is older than number {}, which was already seen", Root::name_of(role),
-                            document.version(), seen),
+                            document.version(), seen.version),
                 where,
                 fmt::format("a mirror may lag behind: try again later; if the maintainer says that the repository was "
                             "made anew: hambrel repo trust {}",
                             name_));
-  document.require_fresh(not_before(now));
-  seen = document.version();
-  return seen;
+  document.require_fresh(now, time_);
+  const std::int64_t expires = document.expires();
+  changed_ = changed_ || seen.version != document.version() || seen.expires != expires;
+  seen = {document.version(), expires};
+  return document;
 }
 
-void TrustedRepository::store(os::FileSystem& root, std::int64_t now) const {
-  Json object = {{"first", anchor_}, {"root", root_.document().text()}, {"time", not_before(now)}};
-  for (const Root::Of role : kSeen) object[Root::name_of(role)] = seen_[place(role)];
-  const std::string content = canonical(object), path = state_file(name_);
+void TrustedRepository::store(os::FileSystem& root, std::int64_t now) {
+  constexpr std::int64_t kHour = 3600;
+  if (!changed_ && now < time_ + kHour) return;
+  time_ = std::max(now, time_);
+  Json expires = Json::object();
+  Json object = {{"first", anchor_}, {"root", root_.document().text()}, {"time", time_}};
+  for (const Root::Of role : kSeen) {
+    object[Root::name_of(role)] = seen(role).version;
+    expires[Root::name_of(role)] = seen(role).expires;
+  }
+  object["expires"] = std::move(expires);
   root.make_directories(fmt::format("{}/{}", kVerified, name_));
-  root.replace_file(path, content, 0644);
+  root.replace_file(state_file(name_), canonical(object), 0644);
+  changed_ = false;
 }
 
 }  // namespace hambrel::repo

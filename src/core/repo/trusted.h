@@ -10,7 +10,6 @@
 // etc counts for nothing: whoever restores /etc, or trusts anew, begins anew.
 #pragma once
 
-#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <optional>
@@ -34,7 +33,19 @@ class TrustedRepository {
   static void trust(os::FileSystem& root, const std::string& name, const trust::Root& first);
   static void forget(os::FileSystem& root, const std::string& name);
 
+  /// Was one ever trusted? Without reading it.
+  static bool is_trusted(os::FileReader& root, const std::string& name);
+
   const trust::Root& root() const { return root_; }
+  /// The fingerprint of what was trusted first.
+  const std::string& first() const { return anchor_; }
+  /// What is known of the documents of a role: the highest number, and when that one expires, seconds; 0: none was
+  /// seen.
+  struct Seen {
+    std::uint64_t version = 0;
+    std::int64_t expires = 0;
+  };
+  const Seen& seen(trust::Root::Of role) const { return seen_[static_cast<std::size_t>(role)]; }
   /// Below the repository: the root document that would come next.
   std::string next_root_path() const;
   /// Goes on to the next root document. Throws Error{Untrusted}.
@@ -42,20 +53,21 @@ class TrustedRepository {
   /// Is the newest root document still good? Throws Error{Untrusted}.
   void require_fresh(std::int64_t now) const;
   /// Throws Error{Untrusted} for a document that is not signed as the root asks, that has expired or that is older than
-  /// what was seen. Returns its number.
-  std::uint64_t verify(std::string_view text, trust::Root::Of role, const std::string& where, std::int64_t now);
-  /// What was verified is remembered.
-  void store(os::FileSystem& root, std::int64_t now) const;
+  /// what was seen. `known`: its signatures were verified before, by this root document. Returns it.
+  trust::SignedDocument verify(std::string_view text, trust::Root::Of role, const std::string& where, std::int64_t now,
+                               bool known = false);
+  /// What was verified is remembered. Not written where nothing but the time is new, and that by less than an hour.
+  void store(os::FileSystem& root, std::int64_t now);
 
  private:
   TrustedRepository(std::string name, std::string anchor, trust::Root root)
       : name_(std::move(name)), anchor_(std::move(anchor)), root_(std::move(root)) {}
-  std::int64_t not_before(std::int64_t now) const { return std::max(now, time_); }
 
   std::string name_, anchor_;  // anchor_: the fingerprint of what was trusted first
   trust::Root root_;
-  std::array<std::uint64_t, 4> seen_{};  // by role: the highest number
-  std::int64_t time_ = 0;                // when something was verified last
+  std::array<Seen, 4> seen_{};  // by role
+  std::int64_t time_ = 0;       // when something was verified last, as it was stored
+  bool changed_ = false;        // since it was stored
 };
 
 }  // namespace hambrel::repo

@@ -37,6 +37,10 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
   }
   repository.enabled = table.flag("enabled", true);
   repository.rank = static_cast<std::uint32_t>(table.number("rank", 1, 99, 50));
+  const std::string trust = table.text("trust", false);
+  if (!trust.empty() && trust != "signed" && trust != "none")
+    table.wrong("trust", R"("signed" (the default) or "none")", table.find("trust"));
+  repository.accepts_unsigned = trust == "none";
   table.done();
   return repository;
 }
@@ -175,14 +179,18 @@ std::string checked_url(const std::string& url) {
   return result;
 }
 
-void add_repository(os::FileSystem& root, const Repository& repository) {
-  if (!is_package_name(repository.name))
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a name for a repository", printable(repository.name)), {},
+void require_free_name(os::FileReader& root, const std::string& name) {
+  if (!is_package_name(name))
+    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a name for a repository", printable(name)), {},
                 "use lower-case letters, digits and + . _ -");
+  if (const std::string path = file_of(name); root.stat(path))
+    throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", name), root.shown(path),
+                fmt::format("choose another name, or drop it first: hambrel repo drop {}", name));
+}
+
+void add_repository(os::FileSystem& root, const Repository& repository) {
+  require_free_name(root, repository.name);
   const std::string path = file_of(repository.name);
-  if (root.stat(path))
-    throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", repository.name), root.shown(path),
-                fmt::format("choose another name, or drop it first: hambrel repo drop {}", repository.name));
   std::string channels;
   for (const std::string& channel : repository.channels)
     channels += fmt::format("{}\"{}\"", channels.empty() ? "" : ", ", channel);
@@ -190,8 +198,9 @@ void add_repository(os::FileSystem& root, const Repository& repository) {
   root.replace_file(
       path,
       fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
-                  "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n",
-                  checked_url(repository.url), channels, repository.enabled, repository.rank),
+                  "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n{}",
+                  checked_url(repository.url), channels, repository.enabled, repository.rank,
+                  repository.accepts_unsigned ? "trust = \"none\"  # what it offers is not signed\n" : ""),
       0644);
 }
 
@@ -201,18 +210,32 @@ void drop_repository(os::FileSystem& root, const std::string& name) {
   root.sync_directory(kRepositoryDirectory);
 }
 
-void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
+namespace {
+
+/// Changes one line `KEY = ...` of a repository's file, or adds it.
+void set_line(os::FileSystem& root, const std::string& name, const re2::RE2& line, const std::string& key,
+              const std::string& value) {
   if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
   const std::string path = file_of(name);
   const auto before = root.stat(path);
   if (before->type != os::FileType::Regular)
     throw Error(ErrorCode::Refused, "is not a regular file, so it is not edited", root.shown(path),
-                "change the line `enabled` in it yourself");
+                fmt::format("change the line `{}` in it yourself", key));
   std::string text = root.read_itself(path, kMostBytes);
-  static const re2::RE2 line(R"((?m)^(\s*enabled\s*=\s*)(?:true|false))");
-  if (!re2::RE2::Replace(&text, line, enabled ? R"(\1true)" : R"(\1false)"))
-    text = fmt::format("enabled = {}\n{}", enabled, text);
+  if (!re2::RE2::Replace(&text, line, R"(\1)" + value)) text = fmt::format("{} = {}\n{}", key, value, text);
   root.edit_file(path, text, 0644);
+}
+
+}  // namespace
+
+void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
+  static const re2::RE2 line(R"((?m)^(\s*enabled\s*=\s*)(?:true|false))");
+  set_line(root, name, line, "enabled", enabled ? "true" : "false");
+}
+
+void set_accepts_unsigned(os::FileSystem& root, const std::string& name, bool accepts) {
+  static const re2::RE2 line(R"((?m)^(\s*trust\s*=\s*)(?:"[^"\n]*"|'[^'\n]*')(?:[ \t]*#[^\n]*)?)");
+  set_line(root, name, line, "trust", accepts ? R"("none")" : R"("signed")");
 }
 
 }  // namespace hambrel::settings

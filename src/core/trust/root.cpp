@@ -72,10 +72,12 @@ SignedDocument Root::verified(std::string_view text, Of which, const std::string
   return document;
 }
 
-std::string Root::fingerprint_text() const {
-  const std::string whole = document_.fingerprint();
+std::string grouped(std::string_view digits) {
   std::string text;
-  for (std::size_t i = 0; i < whole.size(); i += 4) text += (i == 0 ? "" : " ") + whole.substr(i, 4);
+  for (std::size_t i = 0; i < digits.size(); i += 4) {
+    if (i > 0) text += ' ';
+    text += digits.substr(i, 4);
+  }
   return text;
 }
 

@@ -13,6 +13,9 @@
 
 namespace hambrel::trust {
 
+/// Hexadecimal digits in groups of four, as people compare them.
+std::string grouped(std::string_view digits);
+
 class Root {
  public:
   enum class Of { Root, Timestamp, Snapshot, Targets };
@@ -20,6 +23,8 @@ class Root {
 
   /// Signed as it asks itself: one to begin with. Throws Error{Invalid} or Error{Untrusted}.
   static Root first(std::string_view text, const std::string& where);
+  /// One that was verified before, and kept since.
+  static Root known(std::string_view text, const std::string& where) { return {text, where}; }
   /// The next after this one. An expired one may stand in the chain: only the last has to be fresh.
   Root next(std::string_view text, const std::string& where) const;
 
@@ -30,7 +35,7 @@ class Root {
   /// Reads a document of another role. Throws Error{Untrusted} unless enough keys signed it.
   SignedDocument verified(std::string_view text, Of role, const std::string& where) const;
   /// The SHA-256 of what is signed, in groups of four digits.
-  std::string fingerprint_text() const;
+  std::string fingerprint_text() const { return grouped(document_.fingerprint()); }
 
  private:
   Root(std::string_view text, const std::string& where);

@@ -79,32 +79,36 @@ void SignedDocument::sign(const PrivateKey& key) {
   std::sort(signatures_.begin(), signatures_.end());
 }
 
-std::size_t SignedDocument::count(const Role& role, const Keys& keys) const {
-  std::set<PublicKey> signers;
+std::vector<std::string> SignedDocument::signers(const Role& role, const Keys& keys) const {
+  std::set<PublicKey> known;
+  std::vector<std::string> signers;
   for (const auto& [id, text] : signatures_) {
     const auto key = keys.find(id);
     if (key == keys.end() || std::find(role.keys.begin(), role.keys.end(), id) == role.keys.end()) continue;
     const auto signature = signature_from_hex(text);
-    if (signature && key->second.verifies(canonical_, *signature)) signers.insert(key->second);
+    if (signature && key->second.verifies(canonical_, *signature) && known.insert(key->second).second)
+      signers.push_back(id);
   }
-  return signers.size();
+  return signers;
 }
 
 void SignedDocument::require(const Role& role, const Keys& keys, const std::string& role_name) const {
-  const std::size_t signers = count(role, keys);
-  if (signers >= role.threshold) return;
+  const std::size_t count = signers(role, keys).size();
+  if (count >= role.threshold) return;
   throw Error(ErrorCode::Untrusted,
-              fmt::format("has {} of {} where {} {} needed", count_text(signers, "valid signature", "valid signatures"),
-                          role_name, role.threshold, role.threshold == 1 ? "is" : "are"),
-              where_, "somebody between you and the repository may have changed it: tell its maintainer");
+              fmt::format("is signed by {} of the keys of {}{}", count == 0 ? "none" : std::to_string(count), role_name,
+                          role.threshold == 1 ? "" : fmt::format(", and {} must sign it", role.threshold)),
+              where_, "somebody may have changed it on its way: try again later, else tell its maintainer");
 }
 
-void SignedDocument::require_fresh(std::int64_t now) const {
-  if (now < expires()) return;
-  throw Error(ErrorCode::Untrusted, fmt::format("has expired at {}", content_.at("expires").get<std::string>()), where_,
-              fmt::format("if the clock is right (it is {} here), a mirror may be holding back newer documents: try "
-                          "again later or tell the repository's maintainer",
-                          utc_text(now)));
+void SignedDocument::require_fresh(std::int64_t now, std::int64_t seen) const {
+  if (std::max(now, seen) < expires()) return;
+  const std::string by = now < seen ? fmt::format("it was {} when something was verified last", utc_text(seen))
+                                    : fmt::format("it is {}", utc_text(now));
+  throw Error(ErrorCode::Untrusted, fmt::format("expired at {} ({})", content_.at("expires").get<std::string>(), by),
+              where_,
+              "check the clock of this machine; if it is right, newer documents are held back or were not made: try "
+              "again later, then tell the repository's maintainer");
 }
 
 }  // namespace hambrel::trust

@@ -44,12 +44,13 @@ class SignedDocument {
 
   /// Adds a signature, in place of an earlier one of the same key.
   void sign(const PrivateKey& key);
-  /// How many of the keys of a role signed this.
-  std::size_t count(const Role& role, const Keys& keys) const;
+  /// The keys of a role that signed this: the first id of each.
+  std::vector<std::string> signers(const Role& role, const Keys& keys) const;
   /// Throws Error{Untrusted} unless enough of them did.
   void require(const Role& role, const Keys& keys, const std::string& role_name) const;
-  /// Throws Error{Untrusted} if it has expired at `now`, in seconds.
-  void require_fresh(std::int64_t now) const;
+  /// Throws Error{Untrusted} if it has expired at `now`, in seconds, or at the later time `seen` at which something of
+  /// the repository was verified before.
+  void require_fresh(std::int64_t now, std::int64_t seen = 0) const;
 
  private:
   nlohmann::json content_;

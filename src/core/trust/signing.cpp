@@ -64,7 +64,7 @@ void sign_as(SignedDocument& document, const Root& root, Root::Of which, const K
     document.sign(key);
     std::erase(missing, id);
   }
-  const std::size_t made = document.count(role, root.keys());
+  const std::size_t made = document.signers(role, root.keys()).size();
   if (made >= role.threshold) return;
   throw Error(
       ErrorCode::Refused,

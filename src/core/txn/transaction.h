@@ -61,8 +61,11 @@ struct Planned {
   /// Where package files are still arriving: returns the bytes that were fetched when all are whole, or throws what
   /// went wrong. Called once everything is staged.
   std::function<ByteCount()> arrival{};
-  /// The plan tells what is known of the files.
-  void tell_of_files() { plan.notices = tree.notices, plan.configs = tree.configs; }
+  /// The plan tells what is known of the files, too.
+  void tell_of_files() {
+    plan.notices.insert(plan.notices.end(), tree.notices.begin(), tree.notices.end());
+    plan.configs = tree.configs;
+  }
   bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty(); }
 };
 
