@@ -67,16 +67,21 @@ TEST(Texts, ASignedRepositoryIsMadeAsTheyTell) {
   const TempDir directory;
   const fs::path own = directory / "own", root = directory / "root";
   fs::create_directories(root);
-  write_file(own / "lampdesk/root/usr/bin/lampdesk", "l", 0755);
-  write_file(own / "lampdesk/package.toml",
-             "name = \"lampdesk\"\nversion = \"1.0-1\"\narch = \"independent\"\nsummary = \"a lamp\"\n");
+  for (const std::string name : {"lampdesk", "tidewatch"}) {
+    write_file(own / name / "root/usr/bin" / name, "l", 0755);
+    write_file(own / name / "package.toml",
+               "name = \"" + name + "\"\nversion = \"1.0-1\"\narch = \"independent\"\nsummary = \"it\"\n");
+  }
   const Ran ran = run({"env", "-C", own.string(), "ROOT=" + root.string(), "URL=file://" + own.string(),
                        "PATH=" + kPrograms.string() + ":/usr/bin:/bin", "bash", "-euo", "pipefail", "-c",
                        code_of(read_file(HAMBREL_SOURCE "/docs/publishing.md"))});
   EXPECT_EQ(ran.code, 0) << ran.out << ran.err;
   EXPECT_THAT(ran.out, HasSubstr("Fingerprint, for those who are to trust it:"));
   EXPECT_THAT(ran.out, HasSubstr("its timestamp is renewed"));
+  EXPECT_THAT(ran.out,
+              HasSubstr("Waits for signatures: ./trust/unfinished/2.targets.json has 0 of 1 by keys of targets"));
   EXPECT_THAT(ran.out, HasSubstr("verified by root 1"));
+  EXPECT_THAT(ran.out, HasSubstr("signed by root 3"));
   EXPECT_EQ(read_file(root / "usr/bin/lampdesk"), "l");
 }
 

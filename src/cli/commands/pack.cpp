@@ -6,6 +6,7 @@
 #include "cli/session.h"
 #include "cli/terminal/secret.h"
 #include "operations/publishing.h"
+#include "os/host.h"
 
 namespace hambrel::cli {
 
@@ -33,32 +34,87 @@ int run_pack(Session& session, const Arguments& arguments) {
   return 0;
 }
 
+namespace {
+
+constexpr int kWaits = 12;  // the exit code where signatures are missing
+
+Json to_json(const operations::Published& published) {
+  Json missing = Json::array();
+  for (const auto& one : published.missing)
+    missing.push_back({{"file", one.file},
+                       {"role", one.missing.role},
+                       {"version", one.version},
+                       {"signatures", one.missing.made},
+                       {"threshold", one.missing.needed},
+                       {"keys", one.missing.keys}});
+  return {{"index", published.version},
+          {"changed", published.changed},
+          {"renewed", published.renewed},
+          {"packages", published.packages},
+          {"channels", published.channels},
+          {"root", published.root == 0 ? Json() : Json(published.root)},
+          {"fingerprint", published.root == 0 ? Json() : Json(published.fingerprint)},
+          {"missing", std::move(missing)}};
+}
+
+std::string text_of(const operations::Published& published, const std::string& directory, bool with_packages) {
+  const char* const state = published.changed   ? "written"
+                            : published.renewed ? "is up to date, its timestamp is renewed"
+                                                : "is up to date";
+  std::string text = directory + ": ";
+  if (published.version == 0) return text + "nothing is served yet";
+  text += fmt::format("index {} {}", published.version, published.missing.empty() ? state : "stays as it is");
+  if (with_packages)
+    text += fmt::format(", {} in {}", count_text(published.packages, "package version", "package versions"),
+                        published.channels.empty() ? "no channel" : join(published.channels, ", "));
+  return text + (published.root == 0 ? "; not signed" : fmt::format("; signed by root {}", published.root));
+}
+
+/// What has to be signed before it is served, and how.
+std::string missing_text(const operations::Published& published, const std::string& directory) {
+  std::string text;
+  for (const auto& one : published.missing) {
+    text += fmt::format("\nWaits for signatures: {}/{} has {} of {} by keys of {}", directory, one.file,
+                        one.missing.made, one.missing.needed, one.missing.role);
+    for (const std::string& key : one.missing.keys) text += "\n  key " + key;
+  }
+  const std::string file = directory + "/" + published.missing.front().file;
+  return text + fmt::format(
+                    "\nSign it where its keys are: hambrel key sign {} --key FILE\nThen: hambrel publish {} "
+                    "--finish",
+                    file, directory);
+}
+
+/// The root's end has to be seen coming: whoever follows the repository takes nothing more after it.
+std::string root_end(const operations::Published& published) {
+  constexpr std::int64_t kSoon = 60 * 86400LL;
+  if (published.root == 0 || published.root_expires - os::now() > kSoon) return {};
+  return fmt::format("\nRoot {} expires on {}: make the next one with its keys, --rotate root", published.root,
+                     utc_text(published.root_expires).substr(0, 10));
+}
+
+}  // namespace
+
 int run_publish(Session& session, const Arguments& arguments) {
   operations::PublishRequest request;
   request.directory = arguments.words()[0];
   request.keys = arguments.value("keys").value_or("");
+  request.key_files = arguments.values("key");
   request.init = arguments.has("init");
+  request.rotate = arguments.values("rotate");
+  request.thresholds = arguments.values("threshold");
+  request.expires = arguments.values("expires");
   request.renew = arguments.has("renew");
+  request.finish = arguments.has("finish");
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   const operations::Published published = operations::publish(request, session.progress());
-  session.say(
-      {{"index", published.version},
-       {"changed", published.changed},
-       {"renewed", published.renewed},
-       {"packages", published.packages},
-       {"channels", published.channels},
-       {"root", published.root == 0 ? Json() : Json(published.root)},
-       {"fingerprint", published.root == 0 ? Json() : Json(published.fingerprint)}},
-      fmt::format("{}: index {} {}, {} in {}; {}", request.directory, published.version,
-                  published.changed   ? "written"
-                  : published.renewed ? "is up to date, its timestamp is renewed"
-                                      : "is up to date",
-                  count_text(published.packages, "package version", "package versions"),
-                  published.channels.empty() ? "no channel" : join(published.channels, ", "),
-                  published.root == 0 ? "not signed" : fmt::format("signed by root {}", published.root)) +
-          (request.init ? fmt::format("\nFingerprint, for those who are to trust it:\n  {}", published.fingerprint_text)
-                        : ""));
-  return 0;
+  std::string text = text_of(published, request.directory, !request.finish && !request.renew);
+  if (!published.missing.empty()) text += missing_text(published, request.directory);
+  text += root_end(published);
+  if (request.init)
+    text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}", published.fingerprint_text);
+  session.say(to_json(published), text);
+  return published.missing.empty() ? 0 : kWaits;
 }
 
 }  // namespace hambrel::cli

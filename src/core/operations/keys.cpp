@@ -89,6 +89,11 @@ KeyFile read_key(const std::string& file, const Passphrase& passphrase) {
   return result;
 }
 
+trust::PrivateKey read_private_key(const std::string& file, const Passphrase& passphrase) {
+  const auto host = os::open_file_system("/");
+  return private_key(read(*host, file, trust::kMostKeyBytes), file, passphrase);
+}
+
 trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphrase) {
   const auto host = os::open_file_system("/");
   const std::string path = os::host_path(directory);

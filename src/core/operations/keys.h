@@ -27,6 +27,8 @@ KeyFile make_key(const std::string& file, const std::string& passphrase);
 /// Throws Error{NotFound}, Error{Invalid}.
 KeyFile read_key(const std::string& file, const Passphrase& passphrase);
 
+/// Throws Error{NotFound}, Error{Invalid}.
+trust::PrivateKey read_private_key(const std::string& file, const Passphrase& passphrase);
 /// The private keys in a directory. Throws Error{NotFound} where it has none.
 trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphrase);
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/text.h"
 #include "model/manifest.h"
 #include "os/host.h"
 
@@ -55,13 +56,59 @@ Packed pack(const PackRequest& request, Observer& observer) {
   return packed;
 }
 
+namespace {
+
+trust::Root::Of role_of(const std::string& name, const char* option) {
+  const auto role = trust::role_named(name);
+  if (!role)
+    throw Error(ErrorCode::Usage, fmt::format("{}: \"{}\" is not a role", option, printable(name)), {},
+                "the roles are root, targets, snapshot and timestamp");
+  return *role;
+}
+
+/// ROLE=NUMBER
+std::pair<trust::Root::Of, std::uint64_t> numbered(const std::string& text, const char* option) {
+  const auto equals = text.find('=');
+  const auto number = equals == std::string::npos ? std::nullopt : parse_number(text.substr(equals + 1));
+  constexpr std::uint64_t kMost = 36500;
+  if (!number || *number == 0 || *number > kMost)
+    throw Error(ErrorCode::Usage, fmt::format("{} {}: must be ROLE=NUMBER", option, printable(text)), {},
+                fmt::format("for example {} targets=2", option));
+  return {role_of(text.substr(0, equals), option), *number};
+}
+
+trust::KeyRing ring_of(const PublishRequest& request) {
+  trust::KeyRing ring;
+  if (!request.keys.empty()) ring = read_keys(request.keys, request.passphrase);
+  for (const std::string& given : request.key_files) {
+    const auto equals = given.find('=');
+    const auto role = equals == std::string::npos ? std::nullopt : trust::role_named(given.substr(0, equals));
+    const std::string file = role ? given.substr(equals + 1) : given;
+    ring.emplace_back(role ? given : "=" + given, read_private_key(file, request.passphrase));
+  }
+  return ring;
+}
+
+}  // namespace
+
 Published publish(const PublishRequest& request, Observer& observer) {
   const auto directory = open_directory(request.directory);
   repo::PublishKeys keys;
   keys.where = request.keys;
-  keys.first = request.init;
+  keys.root.first = request.init;
+  for (const std::string& role : request.rotate) keys.root.rotated.push_back(role_of(role, "--rotate"));
+  for (const std::string& one : request.thresholds) keys.root.thresholds.insert(numbered(one, "--threshold"));
+  for (const std::string& one : request.expires) {
+    const auto [role, days] = numbered(one, "--expires");
+    keys.validities[role] = static_cast<std::int64_t>(days) * trust::kDay;
+  }
   keys.renew = request.renew;
-  if (!request.keys.empty()) keys.ring = read_keys(request.keys, request.passphrase);
+  keys.finish = request.finish;
+  if ((keys.finish || keys.renew) && (keys.root.any() || (keys.finish && keys.renew)))
+    throw Error(ErrorCode::Usage,
+                "--finish goes on with what was begun, --renew signs only the timestamp: neither goes "
+                "with the other, nor with --init, --rotate and --threshold");
+  keys.ring = ring_of(request);
   return repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
 }
 

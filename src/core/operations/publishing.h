@@ -2,6 +2,7 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "archive/package_writer.h"
 #include "base/observer.h"
@@ -25,13 +26,19 @@ struct Packed {
 Packed pack(const PackRequest& request, Observer& observer);
 
 struct PublishRequest {
-  std::string directory;  // of the host: packages/ below it
-  std::string keys{};     // of the host: a directory with private keys to sign with; empty: none
-  bool init = false;      // make the first root document of those keys
-  bool renew = false;     // give the timestamp a new life
+  std::string directory;                  // of the host: packages/ below it
+  std::string keys{};                     // of the host: a directory with private keys to sign with; empty: none
+  std::vector<std::string> key_files{};   // FILE, to sign with, or ROLE=FILE, to be one of that role's keys, too
+  bool init = false;                      // make the first root document of those keys
+  std::vector<std::string> rotate{};      // roles that get the keys at hand which are named for them
+  std::vector<std::string> thresholds{};  // ROLE=NUMBER
+  std::vector<std::string> expires{};     // ROLE=DAYS
+  bool renew = false;                     // give the timestamp a new life
+  bool finish = false;                    // go on with what waits for signatures
   Passphrase passphrase{};
 };
-/// Throws what repo::publish() throws, Error{NotFound} where there is no such directory of the host.
+/// Throws Error{Usage} for roles and numbers that are none, what repo::publish() throws, Error{NotFound} where there is
+/// no such directory of the host.
 Published publish(const PublishRequest& request, Observer& observer);
 
 }  // namespace hambrel::operations

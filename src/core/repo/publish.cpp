@@ -11,7 +11,6 @@
 #include "base/toml_table.h"
 #include "repo/index.h"
 #include "repo/path_index.h"
-#include "trust/documents.h"
 
 namespace hambrel::repo {
 
@@ -26,9 +25,30 @@ struct ChannelRule {
   std::vector<Constraint> packages;
 };
 
-std::vector<ChannelRule> read_rules(os::FileReader& directory) {
+/// [expires] targets = 30: how many days a document of a role is good for.
+trust::Validities read_validities(TomlTable& top, const std::string& shown) {
+  trust::Validities validities;
+  const toml::node* const node = top.find("expires");
+  if (node == nullptr) return validities;
+  if (!node->is_table()) top.wrong("expires", "a table of ROLE = DAYS", node);
+  TomlTable table(*node->as_table(), shown, "expires");
+  constexpr std::int64_t kMostDays = 36500;
+  for (const trust::Root::Of role : trust::kRoles)
+    if (const char* const name = trust::Root::name_of(role); table.find(name) != nullptr)
+      validities[role] = table.number(name, 1, kMostDays, 1) * trust::kDay;
+  table.done();
+  return validities;
+}
+
+struct RepositorySettings {
   std::vector<ChannelRule> rules;
-  if (!directory.stat("repository.toml")) return rules;
+  trust::Validities validities;
+};
+
+RepositorySettings read_settings(os::FileReader& directory) {
+  RepositorySettings settings;
+  auto& rules = settings.rules;
+  if (!directory.stat("repository.toml")) return settings;
   const std::string shown = directory.shown("repository.toml");
   const toml::table whole = parse_toml(directory.read_all("repository.toml", 1 << 20), shown);
   TomlTable top(whole, shown, "");
@@ -45,8 +65,9 @@ std::vector<ChannelRule> read_rules(os::FileReader& directory) {
       rules.push_back(std::move(rule));
     }
   }
+  settings.validities = read_validities(top, shown);
   top.done();
-  return rules;
+  return settings;
 }
 
 std::string channel_of(const Package& package, const std::vector<ChannelRule>& rules) {
@@ -106,97 +127,24 @@ std::vector<std::string> package_files(os::FileSystem& directory) {
 
 void drop_old(os::FileSystem& directory, std::uint64_t version) {
   for (std::uint64_t old = version > kKeptIndexes ? version - kKeptIndexes : 0; old > 0; --old) {
-    const std::string index = trust::index_path(old);
+    const std::string index = trust::index_path(old), paths = trust::paths_path(old);
     if (!directory.stat(index)) break;
-    directory.remove_file(index);
-    const std::string paths = trust::paths_path(old);
-    if (directory.stat(paths)) directory.remove_file(paths);
-    for (const char* kind : {"snapshot", "targets"}) {
-      const std::string path = fmt::format("trust/{}.{}.json", old, kind);
+    for (const std::string& name : directory.list("index"))  // under their digests, too
+      for (const std::string& path : {index, paths})
+        if (("index/" + name).ends_with("." + path.substr(path.rfind('/') + 1))) directory.remove_file("index/" + name);
+    for (const std::string& path : {index, paths, trust::snapshot_path(old), trust::targets_path(old)})
       if (directory.stat(path)) directory.remove_file(path);
-    }
   }
 }
 
-std::string root_path(std::uint64_t version) { return fmt::format("trust/{}.root.json", version); }
-
-trust::Root read_root(os::FileSystem& directory, std::uint64_t version) {
-  const std::string path = root_path(version);
-  return trust::Root::first(directory.read_all(path, trust::kMostMetadataBytes), directory.shown(path));
-}
-
-std::optional<trust::Root> newest_root(os::FileSystem& directory) {
-  std::uint64_t version = 0;
-  while (directory.stat(root_path(version + 1))) ++version;
-  return version == 0 ? std::nullopt : std::optional(read_root(directory, version));
-}
-
-/// The root document that is to be signed by; a first one is made where that is asked for. Nothing: unsigned.
-std::optional<trust::Root> root_for(os::FileSystem& directory, const PublishKeys& keys, std::int64_t now) {
-  std::optional<trust::Root> root = newest_root(directory);
-  const bool any = !keys.ring.empty();
-  if (keys.first && root)
-    throw Error(ErrorCode::Refused, fmt::format("has root {} already", root->version()), directory.shown("trust"),
-                "leave out --init");
-  if (keys.first && any) {
-    const std::string text = trust::make_first_root(keys.ring, now, keys.where);
-    trust::Root first = trust::Root::first(text, directory.shown(root_path(1)));
-    directory.make_directories("trust");
-    directory.replace_file(root_path(1), text, 0644);
-    return first;
-  }
-  if (keys.first || (root && !any))
-    throw Error(ErrorCode::Refused, root ? "this repository is signed, and no keys are at hand" : "no keys are at hand",
-                directory.shown(""), "name their directory with --keys");
-  if (any && !root)
-    throw Error(ErrorCode::Refused, "there are keys, but no root document that says what each is for",
-                directory.shown(""), "--init makes one");
-  if (root) root->document().require_fresh(now);
-  return root;
-}
-
-/// What was published last.
-struct Last {
-  std::string timestamp, snapshot, targets;
-  trust::Indexes indexes;
+/// What is to be offered, as files of the repository have it.
+struct Contents {
+  std::string index, paths;
+  trust::Indexes indexes{};  // without their numbers
 };
 
-std::optional<Last> last_published(os::FileSystem& directory) {
-  if (!directory.stat(trust::kTimestampPath)) return std::nullopt;
-  Last last;
-  last.timestamp = directory.read_all(trust::kTimestampPath, trust::kMostTimestampBytes);
-  const auto snapshot = trust::read_pointer(last.timestamp, "timestamp", directory.shown(trust::kTimestampPath));
-  last.snapshot = directory.read_all(snapshot.path, trust::kMostMetadataBytes);
-  const auto targets = trust::read_pointer(last.snapshot, "snapshot", directory.shown(snapshot.path));
-  last.targets = directory.read_all(targets.path, trust::kMostMetadataBytes);
-  last.indexes = trust::read_indexes(last.targets, directory.shown(targets.path));
-  return last;
-}
-
-/// Is it signed as the root asks, with at least half of its life left?
-bool is_good(const trust::Root& root, trust::Root::Of role, const std::string& text, std::int64_t now) {
-  try {
-    return root.verified(text, role, "").expires() - now >= trust::validity(role) / 2;
-  } catch (const Error&) {
-    return false;
-  }
-}
-
-/// Do the documents name just this index, and are those that sign for it still good?
-bool stands(os::FileReader& directory, const Last& last, const trust::Pointer& index, const trust::Pointer& paths,
-            const std::optional<trust::Root>& root, std::int64_t now) {
-  const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
-    return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
-  };
-  if (!is_there(last.indexes.full, index) || !last.indexes.paths || !is_there(*last.indexes.paths, paths)) return false;
-  return !root || (is_good(*root, trust::Root::Of::Targets, last.targets, now) &&
-                   is_good(*root, trust::Root::Of::Snapshot, last.snapshot, now));
-}
-
-}  // namespace
-
-Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
-  const auto rules = read_rules(directory);
+Contents read_packages(os::FileSystem& directory, const std::vector<ChannelRule>& rules, Observer& observer,
+                       Published& published) {
   const auto files = package_files(directory);
   std::vector<IndexLine> lines;
   std::set<std::string> channels;
@@ -208,51 +156,124 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
     observer.progress(lines.size());
   }
   observer.end();
-
-  const auto root = root_for(directory, keys, now);
-  Published published;
   published.packages = lines.size();
   published.channels.assign(channels.begin(), channels.end());
-  if (root) {
-    const trust::Root first = read_root(directory, 1);
-    published.root = root->version();
-    published.fingerprint = first.document().fingerprint();
-    published.fingerprint_text = first.fingerprint_text();
+  Contents contents;
+  contents.index = archive::compress_frame(index_text(lines), kIndexLevel);
+  contents.paths = path_writer.finish();
+  contents.indexes.full = {"", 0, contents.index.size(), sha256(contents.index)};
+  contents.indexes.paths = {"", 0, contents.paths.size(), sha256(contents.paths)};
+  return contents;
+}
+
+/// Do the documents name just this?
+bool offers_just(os::FileReader& directory, const Documents& served, const Contents& contents) {
+  const auto is_there = [&](const trust::Pointer& before, const trust::Pointer& now_made) {
+    return before.digest == now_made.digest && before.length == now_made.length && directory.stat(before.path);
+  };
+  return is_there(served.indexes.full, contents.indexes.full) && served.indexes.paths &&
+         is_there(*served.indexes.paths, *contents.indexes.paths);
+}
+
+/// Under its plain name, and under that with its digest.
+void write_index(os::FileSystem& directory, const trust::Pointer& file, const std::string& content) {
+  directory.replace_file(file.path, content, 0644);
+  const std::string by_digest = trust::path_by_digest(file);
+  if (directory.stat(by_digest)) directory.remove_file(by_digest);
+  try {
+    directory.make_hard_link(file.path, by_digest);
+  } catch (const Error&) {  // a file system without links
+    directory.replace_file(by_digest, content, 0644);
   }
-  const std::string content = archive::compress_frame(index_text(lines), kIndexLevel);
-  const std::string path_content = path_writer.finish();
-  trust::Pointer index{"", 0, content.size(), sha256(content)}, paths{"", 0, path_content.size(), sha256(path_content)};
-  const auto last = last_published(directory);
-  std::optional<trust::Signing> signing;
-  if (root)
-    signing.emplace(trust::Signing{
-        *root, keys.ring, last ? trust::version_of(last->timestamp, directory.shown(trust::kTimestampPath)) + 1 : 1});
-  if (last) {
-    published.version = last->indexes.full.version;
-    if (stands(directory, *last, index, paths, root, now)) {
-      if (root && (keys.renew || !is_good(*root, trust::Root::Of::Timestamp, last->timestamp, now))) {
-        const std::string shown = directory.shown(trust::kTimestampPath);
-        directory.replace_file(trust::kTimestampPath, trust::renewed_timestamp(last->timestamp, now, *signing, shown),
-                               0644);
-        published.renewed = true;
-      }
-      return published;
-    }
-  }
-  published.changed = true;
-  ++published.version;
-  index.path = trust::index_path(published.version);
-  paths.path = trust::paths_path(published.version);
-  const trust::Metadata made =
-      trust::make_metadata(published.version, {index, paths}, now, signing ? &*signing : nullptr);
+}
+
+void write_indexes(os::FileSystem& directory, Contents& contents, std::uint64_t version) {
+  contents.indexes.full.path = trust::index_path(version);
+  contents.indexes.paths->path = trust::paths_path(version);
   directory.make_directories("index");
   directory.make_directories("trust");
-  directory.replace_file(index.path, content, 0644);
-  directory.replace_file(paths.path, path_content, 0644);
+  write_index(directory, contents.indexes.full, contents.index);
+  write_index(directory, *contents.indexes.paths, contents.paths);
+}
+
+void publish_unsigned(os::FileSystem& directory, Contents& contents, std::int64_t now, Published& published) {
+  write_indexes(directory, contents, published.version);
+  const trust::Metadata made = trust::make_metadata(published.version, contents.indexes, now);
   directory.replace_file(made.targets_path, made.targets, 0644);
   directory.replace_file(made.snapshot_path, made.snapshot, 0644);
   directory.replace_file(trust::kTimestampPath, made.timestamp, 0644);
-  drop_old(directory, published.version);
+}
+
+void require_use_for_keys(const SigningRound& round, const PublishKeys& keys, const os::FileSystem& directory) {
+  const bool asks = keys.root.any() || keys.renew || keys.finish;
+  if (round.root() || (keys.ring.empty() && !asks)) return;
+  if (keys.ring.empty())
+    throw Error(ErrorCode::Refused, "this repository is not signed, and no keys are at hand", directory.shown(""),
+                "name their directory with --keys");
+  throw Error(ErrorCode::Refused, "there are keys, but no root document that says what each is for",
+              directory.shown(""), "--init makes one");
+}
+
+/// With signatures.
+void publish_signed(os::FileSystem& directory, SigningRound& round, std::optional<Contents> contents, bool renew,
+                    Published& published) {
+  const auto served = served_documents(directory);
+  if (renew && !served)
+    throw Error(ErrorCode::Refused, "nothing was published yet", directory.shown(""), "leave out --renew");
+  const bool stands = contents && served && offers_just(directory, *served, *contents) && round.is_good(*served);
+  if (renew || (stands && !round.is_timestamp_good(*served)))
+    published.renewed = round.renew(*served);
+  else if (!contents)
+    published.changed = round.finish(served);
+  else if (stands)
+    round.serve_root();
+  else {
+    ++published.version;
+    write_indexes(directory, *contents, published.version);
+    published.changed = round.sign(published.version, contents->indexes, served);
+  }
+  published.missing = round.missing();
+  const auto now_served = served_documents(directory);
+  published.version = now_served ? now_served->indexes.full.version : 0;
+}
+
+}  // namespace
+
+Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
+  RepositorySettings settings = read_settings(directory);
+  trust::Validities validities = keys.validities;
+  validities.merge(settings.validities);  // what was asked for this time counts first
+  Published published;
+  std::optional<Contents> contents;
+  if (!keys.finish && !keys.renew) contents = read_packages(directory, settings.rules, observer, published);
+
+  SigningRound round(directory, keys.ring, keys.where, now, std::move(validities));
+  const auto before = served_documents(directory);
+  if (keys.root.first && keys.ring.empty())
+    throw Error(ErrorCode::Refused, "no keys are at hand", directory.shown(""), "name their directory with --keys");
+  if (keys.renew)
+    round.keep_to_served_root();
+  else
+    round.go_on_with_root(keys.root);
+  require_use_for_keys(round, keys, directory);
+  if (before) published.version = before->indexes.full.version;
+  if (!round.root()) {
+    if (before && offers_just(directory, *before, *contents)) return published;
+    published.changed = true;
+    ++published.version;
+    publish_unsigned(directory, *contents, now, published);
+  } else {
+    publish_signed(directory, round, std::move(contents), keys.renew, published);
+    published.root = round.root()->version();
+    published.root_expires = round.root()->document().expires();
+    const std::string first = "trust/1.root.json";
+    const std::string first_path = directory.stat(first) ? first : fmt::format("{}/1.root.json", kUnfinished);
+    const trust::Root root =
+        trust::Root::known(directory.read_all(first_path, trust::kMostMetadataBytes), directory.shown(first_path));
+    published.fingerprint = root.document().fingerprint();
+    published.fingerprint_text = root.fingerprint_text();
+  }
+  if (published.changed) drop_old(directory, published.version);
   return published;
 }
 

@@ -10,31 +10,36 @@
 
 #include "base/observer.h"
 #include "os/file_system.h"
-#include "trust/signing.h"
+#include "repo/signing_round.h"
 
 namespace hambrel::repo {
 
 struct Published {
   std::uint64_t version = 0;  // of the index
   bool changed = false;
-  bool renewed = false;    // only the timestamp
-  std::uint64_t root = 0;  // the number of the root document that it is signed by; 0: it is not signed
+  bool renewed = false;           // only the timestamp
+  std::uint64_t root = 0;         // the number of the root document that it is signed by; 0: it is not signed
+  std::int64_t root_expires = 0;  // seconds
   std::string fingerprint, fingerprint_text;  // of the first root document, by which it is trusted; the same in groups
   std::size_t packages = 0;
   std::vector<std::string> channels;
+  std::vector<Unsigned> missing{};  // what has to be signed before anything new is served; empty: nothing waits
 };
 
 /// How a repository is to be signed.
 struct PublishKeys {
   trust::KeyRing ring{};
   std::string where{};  // for messages: where the keys are from
-  bool first = false;   // make the first root document of them
-  bool renew = false;   // give the timestamp a new life, whatever else
+  RootChange root{};
+  // Without a look at packages:
+  bool renew = false;              // only give the timestamp a new life, whatever waits
+  bool finish = false;             // go on with what waits for signatures
+  trust::Validities validities{};  // where repository.toml says nothing else
 };
 
 /// `now` in seconds. Throws Error naming the file for a package that is damaged or does not lie where it belongs, and
-/// Error{Refused} where keys are missing, or there are some that nothing asks for; nothing is published then.
-/// What is signed and has less than half of its life left is signed anew.
+/// Error{Refused} where there are keys that nothing asks for; nothing is published then. What lacks signatures waits
+/// for them, see signing_round.h. What is signed and has less than half of its life left is signed anew.
 Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys = {});
 
 }  // namespace hambrel::repo

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/text.h"
 #include "os/lock.h"
@@ -19,6 +20,7 @@ struct Step {
   const settings::Repository* repository;
   RefreshResult* result;
   trust::Pointer next;  // what to fetch now
+  std::string instead;  // its path where there is nothing at that of `next`; empty: nothing is
   std::string text;     // what came
   std::optional<Source> before;
   Source after;
@@ -51,27 +53,41 @@ struct Step {
   std::string where() const { return shown_url(url()); }  // for messages
 };
 
-/// Fetches the next document of every step that is not done; failures end their step only.
-void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer, const Pace& pace) {
+/// Fetches what comes next of these steps; failures end their step only. Returns those that may have it elsewhere.
+std::vector<Step*> fetch_next(const std::vector<Step*>& asking, unsigned parallel, Observer& observer,
+                              const Pace& pace) {
   std::vector<Request> requests;
-  std::vector<Step*> asking;
-  for (Step& step : steps) {
-    if (step.done) continue;
-    step.text.clear();
+  for (Step* const step : asking) {
+    step->text.clear();
     Request request;
-    request.url = step.url();
-    request.limit = step.next.length;
+    request.url = step->url();
+    request.limit = step->next.length;
     request.pace = pace;
-    request.sink = [&step](std::string_view data) { step.text += data; };
+    request.sink = [step](std::string_view data) { step->text += data; };
     requests.push_back(std::move(request));
-    asking.push_back(&step);
   }
   fetch_all(requests, parallel, observer);
+  std::vector<Step*> again;
   for (std::size_t i = 0; i < requests.size(); ++i) {
+    Step& step = *asking[i];
     if (!requests[i].problem) continue;
-    asking[i]->result->problem = requests[i].problem;
-    asking[i]->done = true;
+    if (requests[i].absent && !step.instead.empty()) {
+      step.next.path = std::exchange(step.instead, "");
+      again.push_back(&step);
+      continue;
+    }
+    step.result->problem = requests[i].problem;
+    step.done = true;
   }
+  return again;
+}
+
+/// Of every step that is not done.
+void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer, const Pace& pace) {
+  std::vector<Step*> asking;
+  for (Step& step : steps)
+    if (!step.done) asking.push_back(&step);
+  while (!asking.empty()) asking = fetch_next(asking, parallel, observer, pace);
 }
 
 template <typename Work>
@@ -323,8 +339,10 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, limits.index_mebibytes << 20U, "an index");
     const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
-    if (!same || !is_sound(root, step, compiled)) return;
-    keep_index(root, step, now);  // only the documents are new
+    if (same && is_sound(root, step, compiled)) return keep_index(root, step, now);  // only the documents are new
+    if (!step.trusted) return;
+    step.instead = step.next.path;  // who published it before this had its name
+    step.next.path = trust::path_by_digest(step.next);
   });
   fetch_round(steps, parallel, observer, pace);
   for_each_open(steps, [&](Step& step) { trust::check_content(step.text, step.next, step.where()); });

@@ -12,14 +12,12 @@ namespace {
 
 constexpr std::int64_t kUnsignedSeconds = 365 * kDay;
 
-std::string document(Root::Of role, std::uint64_t version, std::int64_t now, Json rest, const Signing* signing) {
+SignedDocument document(Root::Of role, std::uint64_t version, std::int64_t expires, Json rest) {
   rest["_type"] = Root::name_of(role);
   rest["spec_version"] = kSpecVersion;
   rest["version"] = version;
-  rest["expires"] = utc_text(now + (signing == nullptr ? kUnsignedSeconds : validity(role)));
-  SignedDocument made = SignedDocument::make(std::move(rest));
-  if (signing != nullptr) sign_as(made, signing->root, role, signing->ring);
-  return made.text();
+  rest["expires"] = utc_text(expires);
+  return SignedDocument::make(std::move(rest));
 }
 
 Json described(const std::string& content) {
@@ -31,7 +29,11 @@ Pointer pointer_from(const Json& value, std::string path, const std::string& whe
   Pointer pointer;
   pointer.path = std::move(path);
   pointer.version = object.number_or("version", 0);
-  pointer.length = object.number("length");
+  // of a document TUF has both only if the repository wants it
+  const bool is_document = pointer.path.empty();
+  pointer.length = is_document ? object.number_or("length", kMostMetadataBytes) : object.number("length");
+  pointer.has_digest = !is_document || object.has("hashes");
+  if (!pointer.has_digest) return pointer;
   const auto digest = Digest::from_hex(JsonObject(object.member("hashes"), where).text("sha256"));
   if (!digest) object.wrong("hashes", "a sha256 of 64 hexadecimal digits");
   pointer.digest = *digest;
@@ -50,30 +52,45 @@ std::optional<std::uint64_t> number_in(std::string_view path) {
 std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
 std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
 
-std::string renewed_timestamp(std::string_view timestamp, std::int64_t now, const Signing& signing,
-                              const std::string& where) {
-  const SignedDocument before = SignedDocument::parse(timestamp, "timestamp", where);
-  return document(Root::Of::Timestamp, signing.timestamp, now, {{"meta", before.content().at("meta")}}, &signing);
+std::string snapshot_path(std::uint64_t version) { return fmt::format("trust/{}.snapshot.json", version); }
+std::string targets_path(std::uint64_t version) { return fmt::format("trust/{}.targets.json", version); }
+
+std::string path_by_digest(const Pointer& file) {
+  const auto slash = file.path.rfind('/') + 1;  // 0 where there is none
+  return file.path.substr(0, slash) + file.digest.hex() + "." + file.path.substr(slash);
 }
 
-Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now, const Signing* signing) {
-  Metadata made;
-  made.targets_path = fmt::format("trust/{}.targets.json", version);
-  made.snapshot_path = fmt::format("trust/{}.snapshot.json", version);
+SignedDocument make_targets(std::uint64_t version, const Indexes& indexes, std::int64_t expires) {
   Json targets = Json::object();
   const auto add = [&](const Pointer& one) {
     targets[one.path] = {{"length", one.length}, {"hashes", {{"sha256", one.digest.hex()}}}};
   };
   add(indexes.full);
   if (indexes.paths) add(*indexes.paths);
-  made.targets = document(Root::Of::Targets, version, now, {{"targets", std::move(targets)}}, signing);
-  Json meta = described(made.targets);
+  return document(Root::Of::Targets, version, expires, {{"targets", std::move(targets)}});
+}
+
+SignedDocument make_snapshot(std::uint64_t version, const std::string& targets, std::int64_t expires) {
+  Json meta = described(targets);
   meta["version"] = version;
-  made.snapshot = document(Root::Of::Snapshot, version, now, {{"meta", {{"targets.json", meta}}}}, signing);
-  meta = described(made.snapshot);
-  meta["version"] = version;
-  made.timestamp = document(Root::Of::Timestamp, signing == nullptr ? version : signing->timestamp, now,
-                            {{"meta", {{"snapshot.json", meta}}}}, signing);
+  return document(Root::Of::Snapshot, version, expires, {{"meta", {{"targets.json", std::move(meta)}}}});
+}
+
+SignedDocument make_timestamp(std::uint64_t version, std::uint64_t snapshot_version, const std::string& snapshot,
+                              std::int64_t expires) {
+  Json meta = described(snapshot);
+  meta["version"] = snapshot_version;
+  return document(Root::Of::Timestamp, version, expires, {{"meta", {{"snapshot.json", std::move(meta)}}}});
+}
+
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now) {
+  const std::int64_t expires = now + kUnsignedSeconds;
+  Metadata made;
+  made.targets_path = targets_path(version);
+  made.snapshot_path = snapshot_path(version);
+  made.targets = make_targets(version, indexes, expires).text();
+  made.snapshot = make_snapshot(version, made.targets, expires).text();
+  made.timestamp = make_timestamp(version, version, made.snapshot, expires).text();
   return made;
 }
 
@@ -113,7 +130,9 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
 }
 
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where) {
-  if (content.size() == pointer.length && sha256(content) == pointer.digest) return;
+  // without a length, the most that is accepted stands there
+  const bool is_long_enough = content.size() == pointer.length || pointer.length == kMostMetadataBytes;
+  if (is_long_enough && (!pointer.has_digest || sha256(content) == pointer.digest)) return;
   throw Error(ErrorCode::Untrusted,
               fmt::format("is not what {} describes (its digest differs)",
                           pointer.path.starts_with("index/") ? "the list of targets" : "the repository"),

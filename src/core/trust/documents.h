@@ -23,6 +23,7 @@ struct Pointer {
   std::string path;  // below the repository
   std::uint64_t version = 0, length = 0;
   Digest digest;
+  bool has_digest = true;  // else, as TUF allows of documents, only its number and signatures tell that it is the one
 };
 
 struct Metadata {
@@ -39,26 +40,26 @@ struct Indexes {
 std::string index_path(std::uint64_t version);
 std::string paths_path(std::uint64_t version);
 
-/// What documents are signed with.
-struct Signing {
-  const Root& root;
-  const KeyRing& ring;
-  std::uint64_t timestamp = 0;  // the number of the new timestamp
-};
-
-/// The documents for index number `version`. `now` in seconds sets the expiry. Throws what sign_as() throws.
-Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now,
-                       const Signing* signing = nullptr);
-/// A newer timestamp of the same snapshot.
-std::string renewed_timestamp(std::string_view timestamp, std::int64_t now, const Signing& signing,
-                              const std::string& where);
+/// One document after the other, each naming the text of the one before, signatures and all; nobody has signed them
+/// yet. `expires` in seconds.
+SignedDocument make_targets(std::uint64_t version, const Indexes& indexes, std::int64_t expires);
+SignedDocument make_snapshot(std::uint64_t version, const std::string& targets, std::int64_t expires);
+SignedDocument make_timestamp(std::uint64_t version, std::uint64_t snapshot_version, const std::string& snapshot,
+                              std::int64_t expires);
+/// All three of index number `version`, of a repository that is not signed. `now` in seconds sets the expiry.
+Metadata make_metadata(std::uint64_t version, const Indexes& indexes, std::int64_t now);
+std::string snapshot_path(std::uint64_t version);
+std::string targets_path(std::uint64_t version);
+/// Where a file of a repository lies, too, so that its name tells its content (consistent snapshots of TUF):
+/// index/DIGEST.NAME.
+std::string path_by_digest(const Pointer& file);
 
 /// The one document that a timestamp or snapshot names; Error{Invalid} if it names none.
 Pointer read_pointer(std::string_view text, std::string_view type, const std::string& where);
 /// The number of a document.
 std::uint64_t version_of(std::string_view text, const std::string& where);
 Indexes read_indexes(std::string_view text, const std::string& where);
-/// Throws Error{Untrusted} unless the content has the length and digest it must have.
+/// Throws Error{Untrusted} unless the content has the length and digest it must have, as far as they are known.
 void check_content(std::string_view content, const Pointer& pointer, const std::string& where);
 
 }  // namespace hambrel::trust

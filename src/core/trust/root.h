@@ -23,7 +23,7 @@ class Root {
 
   /// Signed as it asks itself: one to begin with. Throws Error{Invalid} or Error{Untrusted}.
   static Root first(std::string_view text, const std::string& where);
-  /// One that was verified before, and kept since.
+  /// One whose signatures are not looked at: it was verified before, and kept since, or it is still being signed.
   static Root known(std::string_view text, const std::string& where) { return {text, where}; }
   /// The next after this one. An expired one may stand in the chain: only the last has to be fresh.
   Root next(std::string_view text, const std::string& where) const;

@@ -1,0 +1,29 @@
+// A directory of packages that is published, and a root that is refreshed from it.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include "repo/index.h"
+#include "repo/publish.h"
+#include "repo/refresh.h"
+#include "support/program.h"
+#include "txn/workshop.h"
+
+namespace hambrel::repo {
+
+class Publishing : public testing::Test {
+ protected:
+  void put(const std::string& name, const std::string& version, const std::string& at = "") {
+    const test::Goods made = test::goods(name, version, {{"usr/bin/" + name, version}});
+    test::write_file(directory / (at.empty() ? package_path(made.package) : at), made.content);
+  }
+  Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
+  std::vector<RefreshResult> refresh() {
+    const std::vector<settings::Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}};
+    return repo::refresh(*os::open_file_system(root.text()), all, all, 2, 1000, silent);
+  }
+  test::TempDir directory, root;
+  Observer silent;
+};
+
+}  // namespace hambrel::repo
