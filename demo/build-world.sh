@@ -207,17 +207,21 @@ package loose lamp-rival 0.1-1 independent "brings a program that lampdesk has, 
 program usr/bin/lampctl "lampctl of lamp-rival"
 
 find "$src" -exec touch -h -d @1789000000 {} +
+# Keys lie beside the world and not in it.
+keys=$(dirname "$out")/keys
+mkdir -p "$keys" && rm -rf "${keys:?}"/*
+"$hambrel" key new "$keys/harbour.key" --quiet
 for one in "${queue[@]}"; do
   read -r repo name version arch <<<"$one"
   to=$out/$repo/packages/$name/$version.$arch.hambrel
   [[ $repo == loose ]] && to=$out/loose/$name-$version.$arch.hambrel
   mkdir -p "$(dirname "$to")"
-  "$hambrel" pack --quiet "$src/$repo/$name-$version" -o "$to"
+  signer=(); [[ $name == skerry-motd ]] && signer=(--key "$keys/harbour.key")
+  "$hambrel" pack --quiet "$src/$repo/$name-$version" -o "$to" "${signer[@]}"
 done
 printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
 printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3"]\n' >"$out/skerry-base/repository.toml"
-# The two of Skerry are signed, with keys that lie beside the world and not in it; the neighbour's is not.
-keys=$(dirname "$out")/keys
+# The two of Skerry are signed; the neighbour's is not.
 for repo in skerry-base skerry-harbour; do
   mkdir -p "$keys/$repo"
   for role in root targets snapshot timestamp; do "$hambrel" key new "$keys/$repo/$role.key" --quiet; done

@@ -133,7 +133,9 @@ play 0 hambrel undo 12 --yes --quiet
 play 0 hambrel undo 11 --yes
 same "$before"
 
-chapter 'A package file from outside; its dependencies come from a repository'
+chapter 'A package file from outside, signed; its dependencies come from a repository'
+play 4 hambrel install "$world/loose/skerry-motd-1.0-1.independent.hambrel" --yes
+play 0 hambrel key add "$dir/keys/harbour.key.pub"
 play 0 hambrel install "$world/loose/skerry-motd-1.0-1.independent.hambrel" --yes
 
 chapter 'The power fails in the middle of a transaction'

@@ -174,9 +174,26 @@ std::optional<std::size_t> choose_remedy(const Session& session, const Arguments
   }
 }
 
+/// Package files that nobody vouches for are agreed to on their own: on a terminal, or by an option that is not --yes.
+bool is_accepted(const Session& session, const Arguments& arguments, const Proposal& proposal) {
+  if (proposal.doubts().empty() || arguments.has("allow-unsigned")) return true;
+  if (session.json() || arguments.has("yes") || !can_ask()) return false;
+  session.screen().line();
+  for (const operations::Doubt& doubt : proposal.doubts()) session.screen().line(printable(doubt.text()) + ".");
+  if (is_yes(session, proposal.doubts().size() == 1 ? "Nobody vouches for it. Install it all the same?"
+                                                    : "Nobody vouches for them. Install them all the same?"))
+    return true;
+  throw Error(ErrorCode::Declined, "nothing was changed");
+}
+
+struct Agreement {
+  Consent consent;
+  bool accepts_unsigned;
+};
+
 /// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.
 std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal,
-                                    bool may_fetch_only, Consent& consent) {
+                                    bool may_fetch_only, Agreement& agreement) {
   const bool questions = !proposal->questions().empty() && !arguments.has("dry-run");
   const bool nothing_else = questions && proposal->plan().steps.empty();
   if (nothing_else) {
@@ -194,16 +211,19 @@ std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments
     proposal = proposal->decided(ask_about(session, proposal->questions()));
     print_configs(session.screen(), proposal->plan().configs);
   }
-  consent = ask_consent(session, arguments, *proposal, may_fetch_only);
+  agreement.accepts_unsigned = is_accepted(session, arguments, *proposal);
+  operations::require_accepted(proposal->doubts(), agreement.accepts_unsigned);
+  agreement.consent = ask_consent(session, arguments, *proposal, may_fetch_only);
   return proposal;
 }
 
 /// What was agreed to, or only the fetching of it.
-int perform(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal) {
+int perform(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool accepts_unsigned) {
   const os::InterruptGuard guard;
   operations::Terms terms;
   terms.reason = arguments.value("reason").value_or("");
   terms.stop_asked = [&guard] { return guard.asked(); };
+  terms.accepts_unsigned = accepts_unsigned;
   const Outcome outcome = proposal->perform(session.changed(), terms);
   show(session, proposal->plan(), outcome);
   leave_to_the_end(std::move(proposal));
@@ -223,7 +243,7 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
         auto again = operations::propose(session.root(), std::move(fetching));
         auto* const fetched = std::get_if<std::unique_ptr<Proposal>>(&again.result);
         HAMBREL_ASSERT(fetched != nullptr, "what was agreed to can be planned again");
-        return perform(session, arguments, std::move(*fetched));
+        return perform(session, arguments, std::move(*fetched), false);
       };
       return carry_out(session, arguments, std::move(*proposal), false, fetch_only);
     }
@@ -237,12 +257,12 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool agreed,
               const std::function<int()>& fetch_only) {
-  Consent consent = Consent::Yes;
+  Agreement agreement{Consent::Yes, arguments.has("allow-unsigned")};
   if (!proposal->does_nothing() && !agreed)
-    proposal = agreed_to(session, arguments, std::move(proposal), fetch_only != nullptr, consent);
+    proposal = agreed_to(session, arguments, std::move(proposal), fetch_only != nullptr, agreement);
   if (!proposal) return 0;
-  if (consent == Consent::OnlyDownload) return fetch_only();
-  if (!proposal->does_nothing()) return perform(session, arguments, std::move(proposal));
+  if (agreement.consent == Consent::OnlyDownload) return fetch_only();
+  if (!proposal->does_nothing()) return perform(session, arguments, std::move(proposal), agreement.accepts_unsigned);
   show_nothing(session, *proposal);
   return 0;
 }

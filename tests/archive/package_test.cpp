@@ -361,6 +361,39 @@ TEST(PackageFileHostile, RandomChangesOfTheTableAreRefusedOrHarmless) {
   EXPECT_GT(refused, 1200);
 }
 
+TEST(PackageFileSignatures, StandInOneFormOnlyAndNothingElseStandsThere) {
+  const TempDir directory;
+  write_file(directory / "root/etc/sample.conf", "a = 1\n");
+  const std::string content = pack(directory.path());
+  const std::string body = content.substr(0, content.size() - kFooterSize);
+  const std::string end = content.substr(content.size() - kFooterSize);
+  const auto read = [&](const std::string& between) {
+    const std::string problem = refusal(body + between + end);
+    return problem == "accepted" ? std::to_string(reader(body + between + end)->signatures().size()) : "refused";
+  };
+  const auto some = [](std::size_t count) {
+    std::vector<PackageSignature> signatures(count);
+    for (std::size_t i = 0; i < count; ++i) signatures[i].key[0] = static_cast<std::uint8_t>(i);
+    return signatures;
+  };
+  EXPECT_EQ(read(""), "0");
+  EXPECT_EQ(read(encode_signatures(some(1))), "1");
+  EXPECT_EQ(read(encode_signatures(some(kMostSignatures))), std::to_string(kMostSignatures));
+  EXPECT_EQ(read(encode_signatures(some(kMostSignatures + 1))), "refused");
+  EXPECT_EQ(read(encode_signatures({})), "refused");
+  EXPECT_EQ(read(encode_signatures({some(2)[1], some(2)[0]})), "refused") << "not ascending";
+  EXPECT_EQ(read(encode_signatures({some(1)[0], some(1)[0]})), "refused") << "twice";
+  EXPECT_EQ(read(encode_signatures(some(1)) + encode_signatures(some(1))), "refused");
+  EXPECT_EQ(read(skippable_header(kSignaturesMagic, 0)), "refused");
+  EXPECT_EQ(read(std::string(100, 'x')), "refused");
+  const std::string good = encode_signatures(some(2));
+  for (std::size_t i = 0; i < 24; ++i) {  // the head; what follows are keys and signatures
+    std::string changed = good;
+    changed[i] = static_cast<char>(changed[i] ^ 1);
+    EXPECT_EQ(read(changed), "refused") << i;
+  }
+}
+
 TEST(PackageWriter, RefusesWhatCanNotGoIntoAPackage) {
   const TempDir directory;
   write_file(directory / "root/etc/sample.conf", "a = 1\n");

@@ -125,7 +125,7 @@ TEST_F(Change, PristineConfigurationFollowsThePackageAndGoesWithIt) {
 TEST_F(Change, AFileOfAnotherPackageIsRefusedAndOneOfNobodysGoesToTheAttic) {
   station.hambrel({"install", "desk=1", "--yes"});
   const auto before = station.files();
-  const Ran refused = station.hambrel({"install", station.path("thief.hambrel").string(), "--yes"});
+  const Ran refused = station.hambrel({"install", station.path("thief.hambrel").string(), "--yes", "--allow-unsigned"});
   EXPECT_EQ(refused.code, 3);
   EXPECT_EQ(refused.err,
             "Refused: /usr/bin/desk: thief has this file, which belongs to desk\n  -> remove desk first, or leave out "
@@ -245,13 +245,13 @@ TEST_F(Change, OwnersComeFromTheRootsOwnNamesAndUnknownOnesAreRefused) {
   station.pack("gauge", "1-1",
                "[[attributes]]\nfiles = \"usr/bin/*\"\nuser = \"tide\"\ngroup = \"harbour\"\nmode = \"6750\"\n",
                {{"usr/bin/gauge", "g"}}, station.path("gauge.hambrel").string());
-  const Ran refused = station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"});
+  const Ran refused = station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes", "--allow-unsigned"});
   EXPECT_EQ(refused.code, 3);
   EXPECT_THAT(refused.err,
               HasSubstr("/usr/bin/gauge: gauge needs the user \"tide\", which does not exist in this root"));
   write_file(station.root() / "etc/passwd", "tide:x:4711:4712::/:/bin/sh\n");
   write_file(station.root() / "etc/group", "harbour:x:4713:\n");
-  EXPECT_EQ(station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes"}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", station.path("gauge.hambrel").string(), "--yes", "--allow-unsigned"}).code, 0);
   struct ::stat info {};
   ::stat((station.root() / "usr/bin/gauge").c_str(), &info);
   EXPECT_EQ(info.st_uid, 4711U);

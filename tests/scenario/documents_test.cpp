@@ -71,6 +71,11 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"publish", repository}), 0);
   EXPECT_EQ(run({"key", "new", station.path("k").string()}), 0);
   EXPECT_EQ(run({"key", "show", station.path("k.pub").string()}), 0);
+  EXPECT_EQ(run({"key", "add", station.path("k.pub").string()}), 0);
+  EXPECT_EQ(run({"key", "list"}), 0);
+  EXPECT_EQ(run({"describe", station.path("x.hambrel").string()}), 0);
+  EXPECT_EQ(run({"key", "sign", station.path("x.hambrel").string(), "--key", station.path("k").string()}), 0);
+  EXPECT_EQ(run({"key", "drop", "k"}), 0);
   EXPECT_EQ(run({"key", "sign", repository + "/trust/timestamp.json", "--key", station.path("k").string()}), 0);
   EXPECT_EQ(run({"repo", "add", "base", "file://" + repository, "--unsigned"}), 0);
   EXPECT_EQ(run({"refresh"}), 0);

@@ -132,7 +132,8 @@ TEST_F(Repository, TheWholeLineOverHttp) {
               HasSubstr("/etc/buoy.conf"));  // the table alone, by a ranged read
   EXPECT_THAT(read_file(station.path("run/access.log")), HasSubstr("\" 206 "));
   EXPECT_EQ(station.hambrel({"install", "buoy", "lamp", "-y"}).code, 0);
-  EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.independent.hambrel", "-y"}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", url + "/packages/lamp/2-1.independent.hambrel", "-y", "--allow-unsigned"}).code,
+            0);
   EXPECT_EQ(station.installed(), "buoy 1-1, lamp 2-1");
   run({"sh", "-c", "kill $(cat " + station.path("run/nginx.pid").string() + ")"});
 }
@@ -325,7 +326,7 @@ TEST_F(Repository, ADamagedPackageFileIsRefusedByEveryCommand) {
   for (const std::string command : {"describe", "files"}) EXPECT_EQ(station.hambrel({command, good}).code, 5);
   content[200] = static_cast<char>(content[200] ^ 4);  // in the frame of the payload or the manifest
   write_file(good, content);
-  EXPECT_EQ(station.hambrel({"install", good, "-y"}).code, 5);
+  EXPECT_EQ(station.hambrel({"install", good, "-y", "--allow-unsigned"}).code, 5);
   EXPECT_EQ(station.installed(), "");
 }
 

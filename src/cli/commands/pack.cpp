@@ -19,6 +19,8 @@ int run_pack(Session& session, const Arguments& arguments) {
   if (!level || *level < 1 || *level > 19)
     throw Error(ErrorCode::Usage, fmt::format("--level {}: must be a number from 1 to 19", printable(level_text)));
   request.level = static_cast<int>(*level);
+  request.keys = arguments.values("key");
+  request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   const operations::Packed packed = operations::pack(request, session.progress());
   const Package& package = packed.written.package;
   session.say({{"file", packed.file},

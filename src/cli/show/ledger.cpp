@@ -119,9 +119,7 @@ void print_vouchers(const Screen& screen, const plan::Plan& plan) {
   std::vector<std::string> lines;
   for (const plan::Step& step : plan.steps) {
     if (!step.voucher || step.voucher->is_nobody()) continue;
-    const std::string by = step.voucher->root == 0 ? step.origin : step.origin.substr(0, step.origin.find('/'));
-    std::string line = step.voucher->root == 0 ? by : fmt::format("{} by root {}", by, step.voucher->root);
-    for (const std::string& key : step.voucher->keys) line += fmt::format(", key {}", short_id(key));
+    const std::string line = vouched_text(*step.voucher, step.origin);
     if (std::find(lines.begin(), lines.end(), line) == lines.end()) lines.push_back(line);
   }
   for (std::size_t i = 0; i < lines.size(); ++i) screen.field(i == 0 ? "vouched" : "", lines[i]);

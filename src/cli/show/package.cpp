@@ -6,7 +6,10 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/show/plan.h"
 #include "model/manifest.h"
+#include "operations/known_keys.h"
+#include "operations/ledger.h"
 
 namespace hambrel::cli {
 
@@ -111,8 +114,8 @@ constexpr std::size_t kLabel = 12, kWidest = 100;
 
 class Description {
  public:
-  Description(const Screen& screen, const Universe& universe, PackageId id)
-      : screen_(screen), universe_(universe), id_(id) {}
+  Description(const Screen& screen, const Universe& universe, PackageId id, std::vector<std::string> vouched)
+      : screen_(screen), universe_(universe), id_(id), vouched_(std::move(vouched)) {}
 
   void print() const {
     const Candidate& one = universe_[id_];
@@ -125,6 +128,7 @@ class Description {
           fmt::format("{} in {} installed{}", size_text(package.installed_size),
                       count_text(package.file_count, "file", "files"),
                       one.offers.empty() ? "" : fmt::format(", {} to fetch", size_text(one.offers.front().size))));
+    list("vouched", vouched_);
     relations("requires", package.requires_);
     relations("recommends", package.recommends);
     relations("suggests", package.suggests);
@@ -194,19 +198,47 @@ class Description {
   const Screen& screen_;
   const Universe& universe_;
   PackageId id_;
+  const std::vector<std::string> vouched_;
 };
+
+/// By whom a package file is signed, or who vouched for what is installed when it came.
+std::vector<std::string> vouched_texts(Session& session, PackageId id) {
+  std::vector<std::string> texts;
+  if (const auto signers = operations::signers_of(session.root(), id)) {
+    for (const auto& [key, name] : *signers)
+      texts.push_back(name.empty() ? "key " + key + ", which is not known here" : name + ", key " + short_id(key));
+    if (texts.empty()) texts.emplace_back("by nobody: it is not signed");
+    return texts;
+  }
+  const auto voucher = operations::voucher_of(session.root(), id);
+  if (!voucher) return texts;
+  const std::string origin = session.universe()[id].installed->origin;
+  return {voucher->is_nobody() ? "by nobody, when it came" : vouched_text(*voucher, origin)};
+}
+
+void add_vouched(Session& session, PackageId id, Json& object) {
+  if (const auto signers = operations::signers_of(session.root(), id)) {
+    Json list = Json::array();
+    for (const auto& [key, name] : *signers)
+      list.push_back({{"key", key}, {"name", name.empty() ? Json() : Json(name)}});
+    object["signers"] = std::move(list);
+  } else if (const auto voucher = operations::voucher_of(session.root(), id)) {
+    object["vouched"] = cli::to_json(*voucher);
+  }
+}
 
 }  // namespace
 
 void describe(Session& session, PackageId id) {
   const Universe& universe = session.universe();
-  if (!session.json()) return Description(session.screen(), universe, id).print();
+  if (!session.json()) return Description(session.screen(), universe, id, vouched_texts(session, id)).print();
   Json object = to_json(universe, id);
   object["manifest"] = package_to_json(universe.package(id));
   Json versions = Json::array();
   for (const PackageId other : universe.versions_of(universe.package(id).name))
     versions.push_back(to_json(universe, other));
   object["versions"] = std::move(versions);
+  add_vouched(session, id, object);
   session.document(object);
 }
 

@@ -304,7 +304,8 @@ void print_notices(const Screen& screen, const plan::Plan& plan, bool all) {
   for (const plan::Notice& notice : plan.notices) notices.push_back(&notice);
   const auto is_grave = [](const plan::Notice* notice) {
     using Kind = plan::Notice::Kind;
-    return notice->kind == Kind::GivenUp || notice->kind == Kind::Lost || notice->kind == Kind::Unsigned;
+    return notice->kind == Kind::GivenUp || notice->kind == Kind::Lost || notice->kind == Kind::Unsigned ||
+           notice->kind == Kind::UnknownKey;
   };
   std::stable_partition(notices.begin(), notices.end(), is_grave);
   const std::size_t shown = all ? notices.size() : std::min(notices.size(), kMost);
@@ -373,13 +374,24 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
                                      "unneeded",    "undone",         "rolled-back", "damaged",    "old-in-conflict"};
-constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
-                                        "unowned",      "directory-stays",  "changed",           "privileged",
-                                        "lost",         "given-up",         "config-unmerged",   "config-unknown",
-                                        "own-settings", "open-to-all",      "directory-lower",   "unsigned"};
-static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Unsigned) + 1);
+constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away",
+                                        "leftover",     "unowned",          "directory-stays",
+                                        "changed",      "privileged",       "lost",
+                                        "given-up",     "config-unmerged",  "config-unknown",
+                                        "own-settings", "open-to-all",      "directory-lower",
+                                        "unsigned",     "unknown-key",      "signed"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Signed) + 1);
 
 }  // namespace
+
+Json to_json(const plan::Voucher& voucher) { return {{"root", voucher.root}, {"keys", voucher.keys}}; }
+
+std::string vouched_text(const plan::Voucher& voucher, const std::string& origin) {
+  std::string text =
+      voucher.root == 0 ? origin : fmt::format("{} by root {}", origin.substr(0, origin.find('/')), voucher.root);
+  for (const std::string& key : voucher.keys) text += fmt::format(", key {}", short_id(key));
+  return text;
+}
 
 Json to_json(const plan::Plan& plan) {
   Json steps = Json::array();
@@ -398,7 +410,7 @@ Json to_json(const plan::Plan& plan) {
                                              {"download", step.download},
                                              {"held", step.held},
                                              {"size_change", step.size_change}});
-    if (step.voucher) document["vouched"] = {{"root", step.voucher->root}, {"keys", step.voucher->keys}};
+    if (step.voucher) document["vouched"] = to_json(*step.voucher);
   }
   Json notices = Json::array();
   for (const plan::Notice& notice : plan.notices)

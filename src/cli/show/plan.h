@@ -20,5 +20,8 @@ void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& co
 void print_held_back(const Session& session, const plan::Plan& plan, bool all);
 
 nlohmann::json to_json(const plan::Plan& plan);
+nlohmann::json to_json(const plan::Voucher& voucher);
+/// "skerry-base by root 1, key 1234..."
+std::string vouched_text(const plan::Voucher& voucher, const std::string& origin);
 
 }  // namespace hambrel::cli

@@ -61,10 +61,12 @@ void PackageReader::read_footer() {
   const std::uint64_t size = file_->size();
   if (size < kFooterSize + 8) damaged("not a Hambrel package file: too short");
   footer_ = decode_footer(file_->read_exactly(size - kFooterSize, kFooterSize, where_), where_);
-  const std::uint64_t table_end = size - kFooterSize;
-  if (footer_.table_offset < 8 || footer_.table_offset > table_end ||
-      footer_.table_size != table_end - footer_.table_offset)
+  const std::uint64_t end = size - kFooterSize;
+  if (footer_.table_offset < 8 || footer_.table_offset > end || footer_.table_size > end - footer_.table_offset)
     damaged("the footer does not match the file");
+  const std::uint64_t table_end = footer_.table_offset + footer_.table_size;
+  if (end - table_end > kMostSignatureBytes) damaged("the footer does not match the file");
+  if (end > table_end) signatures_ = decode_signatures(file_->read_exactly(table_end, end - table_end, where_), where_);
   const std::string head = file_->read_exactly(footer_.table_offset - 8, 8, where_);
   if (footer_.table_size > UINT32_MAX ||
       head != skippable_header(kTableMagic, static_cast<std::uint32_t>(footer_.table_size)))

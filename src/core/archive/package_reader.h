@@ -10,6 +10,7 @@
 #include <string>
 
 #include "archive/frame_codec.h"
+#include "archive/signatures.h"
 #include "archive/table.h"
 #include "model/package.h"
 #include "os/file_system.h"
@@ -32,6 +33,8 @@ class PackageReader {
   const Table& table() const { return *table_; }
   const std::shared_ptr<const Table>& shared_table() const { return table_; }
   const Footer& footer() const { return footer_; }
+  /// As they stand there; nobody has verified them. None of a file that is arriving.
+  const std::vector<PackageSignature>& signatures() const { return signatures_; }
   std::uint64_t file_size() const { return file_->size(); }
   /// Bytes from the start of the file that can be read without waiting.
   std::uint64_t arrived() const { return file_->arrived(); }
@@ -82,6 +85,7 @@ class PackageReader {
   std::string where_;
   bool arriving_ = false;
   Footer footer_;
+  std::vector<PackageSignature> signatures_;
   std::shared_ptr<const Table> table_;
 };
 

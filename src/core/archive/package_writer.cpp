@@ -262,6 +262,7 @@ WrittenPackage write_package(os::FileReader& source, std::string_view root_path,
   frames.raw(skippable_header(kTableMagic, static_cast<std::uint32_t>(stored.size())));
   const Footer footer{frames.at(), stored.size(), sha256(stored)};
   frames.raw(stored);
+  if (options.sign) frames.raw(encode_signatures(options.sign(footer.table_digest)));
   frames.raw(encode_footer(footer));
   written.size = frames.at();
   written.digest = frames.digest();

@@ -4,7 +4,9 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 
+#include "archive/signatures.h"
 #include "archive/table.h"
 #include "base/observer.h"
 #include "model/manifest.h"
@@ -16,6 +18,7 @@ struct WriteOptions {
   int level = 9;                  // of zstd, 1 to 19
   std::int64_t latest_mtime = 0;  // seconds; later times are set back to it; 0: no limit
   unsigned threads = 2;
+  std::function<std::vector<PackageSignature>(const Digest& table)> sign{};  // nothing: nobody signs it
 };
 
 struct WrittenPackage {

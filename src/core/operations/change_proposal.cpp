@@ -9,7 +9,6 @@
 #include "base/text.h"
 #include "operations/change_files.h"
 #include "operations/incoming_files.h"
-#include "operations/vouching.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -20,7 +19,10 @@ namespace {
 /// What stays the same, whatever is decided about configuration.
 struct Basis {
   Basis(Root& of, ChangeRequest asked, plan::Plan plan, std::optional<MarkRequest> marked)
-      : root(of), request(std::move(asked)), packages(vouched(of, std::move(plan))), mark(std::move(marked)) {
+      : root(of), request(std::move(asked)), mark(std::move(marked)) {
+    Vouched known = vouched(of, std::move(plan));
+    packages = std::move(known.plan);
+    doubts = std::move(known.doubts);
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
     if (request.look_at_files) files.emplace(root, request, packages, incoming->missing());
@@ -28,7 +30,8 @@ struct Basis {
 
   Root& root;
   const ChangeRequest request;
-  const plan::Plan packages;
+  plan::Plan packages;
+  std::vector<Doubt> doubts;
   const std::optional<MarkRequest> mark;
   std::optional<IncomingFiles> incoming;
   std::optional<ChangeFiles> files;
@@ -79,6 +82,7 @@ class ChangeProposal final : public Proposal {
                                             ConfigDecisions found) {
     Parts parts;
     parts.end = basis->request.end;
+    parts.doubts = basis->doubts;
     auto& notices = planned.plan.notices;
     notices.insert(notices.end(), found.notices.begin(), found.notices.end());
     for (plan::ConfigStep& step : planned.plan.configs)

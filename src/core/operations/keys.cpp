@@ -1,5 +1,10 @@
 #include "operations/keys.h"
 
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "archive/package_reader.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "os/file_system.h"
@@ -112,14 +117,83 @@ trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphr
   return ring;
 }
 
-SignedFile sign_document(const std::string& document, const std::string& key_file, const Passphrase& passphrase) {
+namespace {
+
+void sort_by_key(std::vector<archive::PackageSignature>& signatures) {
+  std::sort(signatures.begin(), signatures.end(), [](const auto& a, const auto& b) { return a.key < b.key; });
+}
+
+/// A copy of a package file with another list of signatures, written beside it.
+void write_signed(os::FileSystem& host, const std::string& path, const std::string& part, const archive::Footer& footer,
+                  const std::vector<archive::PackageSignature>& signatures) {
+  constexpr std::uint64_t kPiece = 4 << 20;
+  const auto from = host.open(path);
+  const auto to = host.create(part, host.stat_followed(path)->mode);
+  const auto write = [&](const std::string& bytes) { to->write(std::as_bytes(std::span(bytes))); };
+  const std::uint64_t end = footer.table_offset + footer.table_size;
+  for (std::uint64_t at = 0; at < end; at += kPiece) write(from->read_exactly(at, std::min(kPiece, end - at), path));
+  write(archive::encode_signatures(signatures));
+  write(archive::encode_footer(footer));
+  to->sync();
+}
+
+SignedFile sign_package(os::FileSystem& host, const std::string& file, const trust::PrivateKey& key) {
+  const archive::PackageReader reader(host.open(os::host_path(file)), file);
+  reader.verify_all();
+  std::vector<archive::PackageSignature> signatures = signatures_by({key}, reader.footer().table_digest);
+  for (const archive::PackageSignature& one : reader.signatures())
+    if (one.key != signatures.front().key) signatures.push_back(one);
+  if (signatures.size() > archive::kMostSignatures)
+    throw Error(ErrorCode::Refused, fmt::format("has {} signatures already", archive::kMostSignatures), file);
+  sort_by_key(signatures);
+  const std::string target = os::host_path(file), part = target + ".part";
+  if (host.stat(part)) host.remove_file(part);
+  try {
+    write_signed(host, target, part, reader.footer(), signatures);
+    host.rename(part, target);
+  } catch (const Error&) {
+    if (host.stat(part)) host.remove_file(part);
+    throw;
+  }
+  host.sync_directory(os::parent_of(target));
+  return {file, "package", 0, key.public_key().id(), signatures.size()};
+}
+
+}  // namespace
+
+std::vector<archive::PackageSignature> signatures_by(const std::vector<trust::PrivateKey>& keys, const Digest& table) {
+  std::vector<archive::PackageSignature> signatures;
+  for (const trust::PrivateKey& key : keys)
+    signatures.push_back({key.public_key().bytes(), key.sign(archive::signed_message(table))});
+  sort_by_key(signatures);
+  const auto same = [](const auto& a, const auto& b) { return a.key == b.key; };
+  signatures.erase(std::unique(signatures.begin(), signatures.end(), same), signatures.end());
+  return signatures;
+}
+
+trust::PublicKey read_public_key(const std::string& file) {
   const auto host = os::open_file_system("/");
-  auto content = trust::SignedDocument::parse(read(*host, document, trust::kMostMetadataBytes), "", document);
+  const std::string pem = read(*host, file, trust::kMostKeyBytes);
+  if (pem.find("PRIVATE KEY") == std::string::npos) return trust::PublicKey::from_pem(pem, file);
+  return private_key(pem, file,
+                     [](const std::string& name) -> std::string {
+                       throw Error(ErrorCode::Refused, "is a private key with a passphrase", name,
+                                   "give its public half, FILE.pub");
+                     })
+      .public_key();
+}
+
+SignedFile sign_file(const std::string& file, const std::string& key_file, const Passphrase& passphrase) {
+  const auto host = os::open_file_system("/");
+  const bool is_package = file.ends_with(".hambrel");
+  std::optional<trust::SignedDocument> document;
+  if (!is_package) document = trust::SignedDocument::parse(read(*host, file, trust::kMostMetadataBytes), "", file);
   const trust::PrivateKey key = private_key(read(*host, key_file, trust::kMostKeyBytes), key_file, passphrase);
-  content.sign(key);
-  const std::string path = os::host_path(document);
-  host->replace_file(path, content.text(), host->stat_followed(path)->mode);
-  return {document, content.content().at("_type"), content.version(), key.public_key().id(), content.signatures()};
+  if (is_package) return sign_package(*host, file, key);
+  document->sign(key);
+  const std::string path = os::host_path(file);
+  host->replace_file(path, document->text(), host->stat_followed(path)->mode);
+  return {file, document->content().at("_type"), document->version(), key.public_key().id(), document->signatures()};
 }
 
 }  // namespace hambrel::operations

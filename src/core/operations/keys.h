@@ -5,6 +5,7 @@
 #include <functional>
 #include <string>
 
+#include "archive/signatures.h"
 #include "trust/signing.h"
 
 namespace hambrel::operations {
@@ -29,16 +30,23 @@ KeyFile read_key(const std::string& file, const Passphrase& passphrase);
 
 /// Throws Error{NotFound}, Error{Invalid}.
 trust::PrivateKey read_private_key(const std::string& file, const Passphrase& passphrase);
+/// Of a file with either half. Throws Error{NotFound}, Error{Invalid}, Error{Refused} for a private one with a
+/// passphrase.
+trust::PublicKey read_public_key(const std::string& file);
 /// The private keys in a directory. Throws Error{NotFound} where it has none.
 trust::KeyRing read_keys(const std::string& directory, const Passphrase& passphrase);
 
+/// Of a package file with this table of contents, as the file has them. One of each key.
+std::vector<archive::PackageSignature> signatures_by(const std::vector<trust::PrivateKey>& keys, const Digest& table);
+
 struct SignedFile {
-  std::string file, type;      // root, timestamp, snapshot or targets
-  std::uint64_t version = 0;   // of the document
+  std::string file, type;      // root, timestamp, snapshot, targets, or package
+  std::uint64_t version = 0;   // of the document; 0 of a package file
   std::string key;             // the id
   std::size_t signatures = 0;  // that it has now
 };
-/// Adds a signature to a document of a repository, or renews the one of that key. It is written whole or not at all.
-SignedFile sign_document(const std::string& document, const std::string& key_file, const Passphrase& passphrase);
+/// Adds a signature to a document of a repository or to a package file, or renews the one of that key. It is written
+/// whole or not at all.
+SignedFile sign_file(const std::string& file, const std::string& key_file, const Passphrase& passphrase);
 
 }  // namespace hambrel::operations

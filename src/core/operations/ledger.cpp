@@ -98,6 +98,20 @@ std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& fil
   return packages;
 }
 
+std::optional<plan::Voucher> voucher_of(Root& root, PackageId installed) {
+  const Candidate& one = root.universe()[installed];
+  const state::State* const state = root.state();
+  if (!one.installed || state == nullptr) return std::nullopt;
+  for (const LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
+    if (entry.result != "done" || entry.started > one.installed->time || entry.ended < one.installed->time) continue;
+    for (const plan::Step& step : plan::plan_of(entry.record).steps)
+      if (step.name == one.package.name && step.arch == one.package.arch && step.after == one.package.version.text() &&
+          step.voucher)
+        return step.voucher;
+  }
+  return std::nullopt;
+}
+
 LedgerDetail ledger_detail(Root& root, TxnId id) {
   const state::State* const state = root.state();
   auto entry = state == nullptr ? std::nullopt : state->ledger_entry(id);

@@ -48,6 +48,8 @@ struct ChangedPackage {
   PackageChange change;
 };
 /// Packages that came, went, or changed their version: those that changed last, at most so many.
+/// Who vouched for an installed package when it came; nothing where the ledger does not tell.
+std::optional<plan::Voucher> voucher_of(Root& root, PackageId installed);
 std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& filter, std::uint64_t most);
 
 struct LedgerDetail {

@@ -20,6 +20,7 @@ std::unique_ptr<Proposal> Proposal::decided(Decisions) {
 Outcome Proposal::perform(ChangingRoot& root, const Terms& terms) {
   if (!questions().empty())
     throw Error(ErrorCode::Internal, fmt::format("/{} needs a decision", questions().front().path));
+  require_accepted(doubts(), terms.accepts_unsigned);
   return carry_out(root, terms);
 }
 

@@ -15,6 +15,7 @@
 #include "operations/config_difference.h"
 #include "operations/configuration_question.h"
 #include "operations/root.h"
+#include "operations/vouching.h"
 #include "plan/plan.h"
 
 namespace hambrel::operations {
@@ -28,7 +29,8 @@ enum class End {
 
 /// How it is carried out.
 struct Terms {
-  std::string reason{};  // for the ledger
+  std::string reason{};           // for the ledger
+  bool accepts_unsigned = false;  // see Proposal::doubts()
   std::function<bool()> stop_asked = [] { return false; };
 };
 
@@ -54,6 +56,7 @@ class Proposal {
     std::vector<std::string> remarks{};       // sentences about it that belong to no step
     std::vector<ConfigQuestion> questions{};  // configuration that is still to be decided on
     End end = End::Switch;
+    std::vector<Doubt> doubts{};  // package files that nobody vouches for
   };
   explicit Proposal(Parts parts) : parts_(std::move(parts)) {}
   virtual ~Proposal() = default;
@@ -64,6 +67,8 @@ class Proposal {
   const std::vector<std::string>& remarks() const { return parts_.remarks; }
   const std::vector<ConfigQuestion>& questions() const { return parts_.questions; }
   End end() const { return parts_.end; }
+  /// Where there are some, the terms have to accept them.
+  const std::vector<Doubt>& doubts() const { return parts_.doubts; }
   /// Nothing of the system would change.
   virtual bool does_nothing() const { return plan().empty(); }
   /// What it is with an answer to each of its questions: another one, without questions. This one is used up.

@@ -31,6 +31,9 @@ Packed pack(const PackRequest& request, Observer& observer) {
   archive::WriteOptions options;
   options.latest_mtime = os::source_date_epoch(0);
   options.level = request.level;
+  std::vector<trust::PrivateKey> keys;
+  for (const std::string& key : request.keys) keys.push_back(read_private_key(key, request.passphrase));
+  if (!keys.empty()) options.sign = [&](const Digest& table) { return signatures_by(keys, table); };
   const Package& package = description.package;
   Packed packed;
   packed.file = request.output;

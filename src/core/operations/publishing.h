@@ -14,9 +14,11 @@ namespace hambrel::operations {
 using repo::Published;
 
 struct PackRequest {
-  std::string directory;  // of the host: package.toml, and the files below root/
-  std::string output{};   // of the host; empty: NAME/VERSION.ARCH.hambrel below the current directory
-  int level = 9;          // of zstd, 1 to 19
+  std::string directory;            // of the host: package.toml, and the files below root/
+  std::string output{};             // of the host; empty: NAME/VERSION.ARCH.hambrel below the current directory
+  int level = 9;                    // of zstd, 1 to 19
+  std::vector<std::string> keys{};  // of the host: private keys to sign it with
+  Passphrase passphrase{};
 };
 struct Packed {
   std::string file;  // as it was asked for

@@ -1,6 +1,11 @@
 #include "operations/vouching.h"
 
+#include <fmt/format.h>
+
 #include <map>
+
+#include "base/text.h"
+#include "operations/known_keys.h"
 
 namespace hambrel::operations {
 
@@ -27,21 +32,69 @@ plan::Voucher voucher_for(const Universe& universe, PackageId id, const Vouchers
   return {};
 }
 
+/// Does a repository that is used offer just this file? It was decided on with the repository then.
+bool is_offered(const Universe& universe, PackageId id) {
+  for (std::size_t i = 0; i < universe.offer_count(id); ++i)
+    if (const auto offer = universe.offer(id, i); offer.enabled && !offer.repository.empty()) return true;
+  return false;
+}
+
+/// Of a package file: the keys that are known here, told with the plan; else a doubt.
+plan::Voucher voucher_for_file(Root& root, const std::string& package, const archive::PackageReader& file,
+                               Vouched& result) {
+  using Kind = plan::Notice::Kind;
+  plan::Voucher voucher;
+  Doubt doubt{file.where(), package};
+  for (const FileSigner& signer : signers_of(root, file)) {
+    if (signer.name.empty()) {
+      doubt.keys.push_back(signer.key);
+      continue;
+    }
+    voucher.keys.push_back(signer.key);
+    result.plan.notices.push_back({Kind::Signed, file.where(), signer.name});
+  }
+  if (!voucher.is_nobody()) return voucher;
+  if (doubt.keys.empty()) result.plan.notices.push_back({Kind::Unsigned, file.where(), package});
+  for (const std::string& key : doubt.keys) result.plan.notices.push_back({Kind::UnknownKey, file.where(), key});
+  if (!root.settings().accepts_unsigned_files) result.doubts.push_back(std::move(doubt));
+  return voucher;
+}
+
 }  // namespace
 
-plan::Plan vouched(Root& root, plan::Plan plan) {
+std::string Doubt::text() const {
+  return keys.empty() ? file + " is not signed"
+                      : fmt::format("{} is signed with a key that is not known here: {}", file, join(keys, ", "));
+}
+
+Vouched vouched(Root& root, plan::Plan plan) {
+  Vouched result{std::move(plan), {}};
   const Vouchers vouchers = vouchers_of(root);
   const Universe& universe = root.universe();
   std::map<std::string, std::vector<std::string>> unsigned_ones;  // names, by where they come from
-  for (plan::Step& step : plan.steps) {
+  for (plan::Step& step : result.plan.steps) {
     if (!step.brings_files() || root.kept(*step.after_id) != nullptr) continue;
     step.voucher = voucher_for(universe, *step.after_id, vouchers);
     if (!step.voucher->is_nobody()) continue;
-    unsigned_ones[step.origin.substr(0, step.origin.find('/'))].push_back(step.name);
+    const archive::PackageReader* const file = root.file_reader(*step.after_id);
+    if (file != nullptr && !is_offered(universe, *step.after_id))
+      step.voucher = voucher_for_file(root, step.name, *file, result);
+    else
+      unsigned_ones[step.origin.substr(0, step.origin.find('/'))].push_back(step.name);
   }
   for (auto& [origin, names] : unsigned_ones)
-    plan.notices.push_back({plan::Notice::Kind::Unsigned, origin, plan::some_of(std::move(names))});
-  return plan;
+    result.plan.notices.push_back({plan::Notice::Kind::Unsigned, origin, plan::some_of(std::move(names))});
+  return result;
+}
+
+void require_accepted(const std::vector<Doubt>& doubts, bool accepted) {
+  if (doubts.empty() || accepted) return;
+  throw Error(
+      ErrorCode::Declined, "nobody vouches for it: " + doubts.front().text(), {},
+      doubts.front().keys.empty()
+          ? "to install it all the same: --allow-unsigned"
+          : "compare the key with what its maker says, then `hambrel key add FILE`; to install it all the same: "
+            "--allow-unsigned");
 }
 
 }  // namespace hambrel::operations

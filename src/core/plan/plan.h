@@ -104,11 +104,15 @@ struct Notice {
     OwnSettings,
     OpenToAll,
     DirectoryLower,
-    Unsigned
+    Unsigned,
+    UnknownKey,
+    Signed
   };
   Kind kind = Kind::ConfigKept;
-  std::string path, package;  // of GivenUp: the transactions, and the last of them; of Unsigned: origin, and packages
-  bool is_about_path() const { return kind != Kind::GivenUp && kind != Kind::Unsigned; }
+  // Of GivenUp: the transactions, and the last of them; of Unsigned: a repository or a package file, and packages; of
+  // UnknownKey and Signed: a package file, and the id or the name of a key.
+  std::string path, package;
+  bool is_about_path() const { return kind != Kind::GivenUp && kind < Kind::Unsigned; }
   std::string text() const;
 };
 

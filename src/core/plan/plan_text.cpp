@@ -108,8 +108,11 @@ std::string Notice::text() const {
     case Kind::OpenToAll:
       return fmt::format("/{} of {} is a directory in which any user can replace other users' files", path, package);
     case Kind::Unsigned:
-      return fmt::format("nobody vouches for what comes {}: {}",
-                         path.empty() ? "from a package file" : "from " + path + ", which is not verified", package);
+      return path.find('/') != std::string::npos
+                 ? fmt::format("nobody vouches for {} from {}, which is not signed", package, path)
+                 : fmt::format("nobody vouches for what comes from {}, which is not verified: {}", path, package);
+    case Kind::UnknownKey: return fmt::format("{} is signed with a key that is not known here: {}", path, package);
+    case Kind::Signed: return fmt::format("{} is signed by {}", path, package);
     case Kind::Privileged:
       return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,
                          package);

@@ -94,6 +94,18 @@ void read_fetch(TomlTable& table, const std::string& file, FetchLimits& fetch) {
   given.done();
 }
 
+void read_files(TomlTable& table, const std::string& file, Settings& settings) {
+  const toml::node* const node = table.find("files");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("files", "a table with unsigned", node);
+  TomlTable given(*node->as_table(), file, "files");
+  const std::string choice = given.text("unsigned", false);
+  if (!choice.empty() && choice != "ask" && choice != "allow")
+    given.wrong("unsigned", R"("ask" (the default) or "allow")", given.find("unsigned"));
+  settings.accepts_unsigned_files = choice == "allow";
+  given.done();
+}
+
 [[noreturn]] void unknown_repository(os::FileReader& root, const std::string& name) {
   std::vector<std::string> names;
   for (const Repository& one : load_repositories(root)) names.push_back(one.name);
@@ -133,6 +145,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
                {"days", &settings.cache_days},
                {"mebibytes", &settings.cache_mebibytes}});
   read_fetch(table, shown, settings.fetch);
+  read_files(table, shown, settings);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
     if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
     for (const toml::node& item : *rules->as_array())

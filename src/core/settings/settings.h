@@ -45,7 +45,8 @@ struct Settings {
   // The same for package files in the cache: how many versions of each, how old, how much together.
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
   FetchLimits fetch;
-  std::vector<ConfigRule> configs;  // the first one that fits counts
+  bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
+  std::vector<ConfigRule> configs;      // the first one that fits counts
 };
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.

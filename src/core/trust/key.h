@@ -33,6 +33,7 @@ class PublicKey {
   /// From an object of a document; nothing for one of another kind, which this program cannot use.
   static std::optional<PublicKey> from_document(const nlohmann::json& key, const std::string& where);
 
+  const Bytes& bytes() const { return bytes_; }
   nlohmann::json document() const;
   std::string id() const;  // 64 hexadecimal digits
   std::string pem() const;
