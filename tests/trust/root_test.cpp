@@ -163,6 +163,22 @@ TEST(Roots, AThresholdCountsNoKeyTwice) {
   content["keys"][other] = content["keys"][mine];
   content["roles"]["root"]["keyids"] = {mine, other};
   EXPECT_EQ(problem_of(signed_text(content, {'a'})), "root.json: names a key " + other + ", whose id is " + mine);
+  // and where an id of its own is right, as something else stands beside it
+  content["keys"].erase(other);
+  content["keys"][mine]["comment"] = "again";
+  const std::string again = sha256(canonical_form(content["keys"][mine], "")).hex();
+  content["keys"][again] = content["keys"][mine];
+  content["keys"][mine].erase("comment");
+  content["roles"]["root"]["keyids"] = {mine, again};
+  auto twice = SignedDocument::make(content);
+  twice.sign(key_of('a'));
+  Json both = parse_json(twice.text(), "");
+  both["signatures"].push_back({{"keyid", again}, {"sig", both["signatures"][0]["sig"]}});
+  EXPECT_EQ(problem_of(both.dump()), "root.json: is signed by 1 of the keys of root, and 2 must sign it");
+  content["roles"]["root"] = {{"keyids", {again}}, {"threshold", 1}};
+  Json one = parse_json(SignedDocument::make(content).text(), "");
+  one["signatures"] = {{{"keyid", again}, {"sig", hex(key_of('a').sign(canonical_form(content, "")))}}};
+  EXPECT_EQ(problem_of(one.dump()), "accepted") << "what other tools put beside a key is part of its id";
   content = root_content(1, role_of({'a', 'a'}, 2));
   EXPECT_EQ(problem_of(signed_text(content, {'a'})), "root.json: names a key of root twice");
 }

@@ -90,6 +90,14 @@ void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer
   while (!asking.empty()) asking = fetch_next(asking, parallel, observer, pace);
 }
 
+/// As it is told: with something to do, and of a repository that is trusted whatever is malformed is not believed.
+Error told(const Error& problem, bool is_trusted) {
+  const bool is_lie = is_trusted && problem.code() == ErrorCode::Invalid;
+  return {
+      is_lie ? ErrorCode::Untrusted : problem.code(), problem.problem(), problem.where(),
+      problem.hint().empty() ? "try again later; if this persists, tell the repository's maintainer" : problem.hint()};
+}
+
 template <typename Work>
 void for_each_open(std::vector<Step>& steps, Work work) {
   for (Step& step : steps) {
@@ -97,10 +105,7 @@ void for_each_open(std::vector<Step>& steps, Work work) {
     try {
       work(step);
     } catch (const Error& problem) {
-      step.result->problem = problem;
-      if (problem.hint().empty())
-        step.result->problem = Error(problem.code(), problem.problem(), problem.where(),
-                                     "try again later; if this persists, tell the repository's maintainer");
+      step.result->problem = told(problem, step.trusted.has_value());
       step.done = true;
     }
   }
@@ -269,7 +274,7 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
         step.trusted->store(root, 0);  // nothing fresh was seen yet: a clock far ahead must not be remembered
         further.push_back(&step);
       } catch (const Error& problem) {
-        step.result->problem = problem;
+        step.result->problem = told(problem, true);
         step.done = true;
       }
     }

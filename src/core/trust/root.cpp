@@ -5,8 +5,10 @@
 #include <algorithm>
 #include <set>
 
+#include "base/digest.h"
 #include "base/error.h"
 #include "base/json.h"
+#include "trust/canonical.h"
 
 namespace hambrel::trust {
 
@@ -32,7 +34,9 @@ Root::Root(std::string_view text, const std::string& where) : document_(SignedDo
   for (const auto& [id, value] : keys.items()) {
     const auto key = PublicKey::from_document(value, where);
     if (!key) continue;  // of a kind that is not used here: it signs nothing for us
-    if (key->id() != id) refuse(fmt::format("names a key {}, whose id is {}", id.substr(0, 64), key->id()), where);
+    // of the object as it stands there, whatever else whoever made it has put in
+    const std::string right_id = sha256(canonical_form(value, where)).hex();
+    if (right_id != id) refuse(fmt::format("names a key {}, whose id is {}", id.substr(0, 64), right_id), where);
     keys_.emplace(id, *key);
   }
   const JsonObject roles(content.member("roles"), where);
