@@ -1,10 +1,12 @@
 // Texts from a stranger. The first byte of an input chooses the reader: M manifest, I lines of an index, P documents
-// that point to one, R root documents, K keys in PEM, V versions and relations, S specs of the command line.
+// that point to one, R root documents, T timestamps, N snapshots, G lists of targets, B signatures of a package file, K
+// keys in PEM, V versions and relations, S specs of the command line.
 #include <cstdlib>
 #include <string>
 #include <string_view>
 
 #include "archive/frame_codec.h"
+#include "archive/signatures.h"
 #include "base/error.h"
 #include "model/manifest.h"
 #include "model/spec.h"
@@ -12,6 +14,7 @@
 #include "repo/path_index.h"
 #include "trust/documents.h"
 #include "trust/root.h"
+#include "trust/signing.h"
 
 namespace {
 
@@ -19,6 +22,25 @@ using namespace hambrel;
 
 void require(bool holds) {
   if (!holds) std::abort();
+}
+
+/// A document that whoever may has signed, whatever it says.
+void read_signed(std::string_view text, trust::Root::Of role) {
+  static const trust::KeyRing ring = [] {
+    trust::KeyRing keys;
+    for (const trust::Root::Of one : trust::kRoles)
+      keys.emplace_back(trust::Root::name_of(one), trust::PrivateKey::make());
+    return keys;
+  }();
+  static const trust::Root root = trust::Root::known(trust::make_first_root(ring, 0, "keys").text(), "root");
+  auto document = trust::SignedDocument::parse(text, trust::Root::name_of(role), "input");
+  require(!trust::sign_as(document, root, role, ring));
+  const std::string written = document.text();
+  require(root.verified(written, role, "again").fingerprint() == document.fingerprint());
+  if (role == trust::Root::Of::Targets)
+    trust::read_indexes(written, "input");
+  else
+    trust::read_pointer(written, trust::Root::name_of(role), "input");
 }
 
 void read(char kind, std::string_view text) {
@@ -45,10 +67,15 @@ void read(char kind, std::string_view text) {
       trust::read_pointer(text, "snapshot", "input");
       return;
     case 'R': {
-      const auto root = trust::Root::first(text, "input");
-      require(trust::Root::first(root.document().text(), "again").fingerprint_text() == root.fingerprint_text());
+      const auto root = trust::Root::known(text, "input");
+      require(trust::Root::known(root.document().text(), "again").fingerprint_text() == root.fingerprint_text());
+      trust::Root::first(text, "input");
       return;
     }
+    case 'T': read_signed(text, trust::Root::Of::Timestamp); return;
+    case 'N': read_signed(text, trust::Root::Of::Snapshot); return;
+    case 'G': read_signed(text, trust::Root::Of::Targets); return;
+    case 'B': require(archive::encode_signatures(archive::decode_signatures(text, "input")) == text); return;
     case 'K':
       if (text.find("PRIVATE") == text.npos)
         trust::PublicKey::from_pem(text, "input");

@@ -69,7 +69,7 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   publish();
   std::filesystem::create_directories(root / "var/cache/hambrel/index");
   refresh();
-  const std::string cached = root / "var/cache/hambrel/index/base/index.jsonl.zst";
+  const std::string cached = root / ("var/cache/hambrel/index/" + cached_index());
   test::write_file(cached, test::read_file(cached) + "x");
   const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
                                        {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, false);
@@ -89,7 +89,7 @@ TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
         .base->size();
   };
   const std::string cache = root / "var/cache/hambrel/index/";
-  for (const std::string file : {"base/index.jsonl.zst", "base/source.json", "_catalogue.image"}) {
+  for (const std::string& file : {cached_index(), std::string("base/source.json"), std::string("_catalogue.image")}) {
     test::write_file(cache + file, "damaged");
     const auto results = refresh();
     EXPECT_FALSE(results[0].problem) << file << ": " << results[0].problem->what();
@@ -98,6 +98,21 @@ TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
     EXPECT_FALSE(refresh()[0].problem) << file;
     EXPECT_EQ(packages(), 1U) << file << ", gone";
   }
+}
+
+TEST_F(Publishing, ACacheOfAnOlderProgramIsUsedOn) {
+  put("lamp", "1-1");
+  publish();
+  refresh();
+  const std::string cache = root / "var/cache/hambrel/index/", before = cached_index();
+  std::filesystem::rename(cache + before, cache + "base/index.jsonl.zst");
+  EXPECT_FALSE(refresh()[0].changed);
+  EXPECT_EQ(cached_index(), "base/index.jsonl.zst");
+  put("mast", "1-1");
+  publish();
+  EXPECT_TRUE(refresh()[0].changed);
+  EXPECT_NE(cached_index(), "base/index.jsonl.zst");
+  EXPECT_FALSE(std::filesystem::exists(cache + "base/index.jsonl.zst")) << "one index is enough";
 }
 
 TEST_F(Publishing, WhatIsOlderThanWhatIsAtHandIsRefused) {

@@ -22,6 +22,12 @@ class Publishing : public testing::Test {
     const std::vector<settings::Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}};
     return repo::refresh(*os::open_file_system(root.text()), all, all, 2, 1000, silent);
   }
+  /// Where the cache of the root has its index; below the root's directory of indexes.
+  std::string cached_index() {
+    for (const auto& one : std::filesystem::directory_iterator(root / "var/cache/hambrel/index/base"))
+      if (one.path().string().ends_with(".jsonl.zst")) return "base/" + one.path().filename().string();
+    return "none";
+  }
   test::TempDir directory, root;
   Observer silent;
 };

@@ -1,10 +1,12 @@
-// What is known of a signed repository, with the power lost anywhere.
+// What is known of a signed repository, with the power lost anywhere, and with a disk that fails.
 #include "repo/trusted.h"
 
 #include <gtest/gtest.h>
 
 #include "base/json.h"
+#include "repo/publishing.h"
 #include "support/crash_fs.h"
+#include "support/fault_fs.h"
 #include "trust/signing.h"
 
 namespace hambrel::repo {
@@ -91,6 +93,87 @@ TEST(Trusted, WithThePowerLostItIsTheOldOrTheNewNeverNone) {
         EXPECT_TRUE(found->root().document().fingerprint() == first.document().fingerprint() ||
                     found->root().document().fingerprint() == anew.document().fingerprint());
       });
+}
+
+/// A root that has refreshed from a signed repository, which goes on to other keys and another index then.
+class TrustedRefresh : public Publishing {
+ protected:
+  void SetUp() override {
+    put("lamp", "1-1");
+    publish_signed(true);
+  }
+  void publish_signed(bool first) {
+    PublishKeys how;
+    how.ring = keys;
+    how.root.first = first;
+    if (!first) how.root.rotated = {trust::Root::Of::Timestamp};
+    repo::publish(*os::open_file_system(directory.text()), 1000, silent, how);
+  }
+  void begin(os::FileSystem& disk) {
+    const std::string text = test::read_file(directory / "trust/1.root.json");
+    TrustedRepository::trust(disk, "base", trust::Root::first(text, "1"));
+    ASSERT_FALSE(refresh_on(disk)) << refresh_on(disk)->what();
+    put("mast", "1-1");
+    for (auto& [name, key] : keys)
+      if (name == "timestamp") key = trust::PrivateKey::make();
+    publish_signed(false);
+  }
+  std::optional<Error> refresh_on(os::FileSystem& disk) {
+    return repo::refresh(disk, all, all, 2, 1000, silent)[0].problem;
+  }
+  /// What is used is one or the other, verified, and no older than what is remembered as seen; a further refresh comes
+  /// to the new one.
+  void look(os::FileSystem& disk) {
+    const auto trusted = TrustedRepository::read(disk, "base");
+    ASSERT_TRUE(trusted);
+    const Catalog catalog = load_catalog(disk, all);
+    const CachedIndex& index = catalog.indexes.at(0);
+    EXPECT_EQ(index.problem, "");
+    EXPECT_NE(index.root, 0U);
+    EXPECT_EQ(catalog.base->size(), index.version) << "number 1 has one package, number 2 two";
+    // exchanged keys take back what the old ones had signed; else nothing older than what is used is accepted again
+    const bool exchanged = trusted->root().version() > index.root;
+    EXPECT_TRUE(exchanged || trusted->seen(trust::Root::Of::Targets).version >= index.version);
+    EXPECT_GE(trusted->root().version(), index.root);
+    const auto problem = refresh_on(disk);
+    EXPECT_FALSE(problem) << problem->what();
+    EXPECT_EQ(load_catalog(disk, all).base->size(), 2U);
+    EXPECT_EQ(TrustedRepository::read(disk, "base")->root().version(), 2U);
+  }
+  trust::KeyRing keys = new_keys();
+  const std::vector<settings::Repository> all{{"base", "file://" + directory.text()}};
+};
+
+TEST_F(TrustedRefresh, WithThePowerLostItIsTheOldOrTheNewNeverMixedAndNeverOlder) {
+  CrashFs ready;
+  ready.make_directories("var/cache/hambrel");
+  ready.make_directories("etc/hambrel");
+  begin(ready);
+  ready.sync_all("");
+  with_power_lost(
+      ready, [&](os::FileSystem& disk) { refresh_on(disk); }, [&](os::FileSystem& disk) { look(disk); });
+}
+
+TEST_F(TrustedRefresh, WithADiskThatFailsItIsTheOldOrTheNew) {
+  begin(*os::open_file_system(root.text()));
+  const test::TempDir kept;
+  std::filesystem::copy(root.path(), kept / "root", std::filesystem::copy_options::recursive);
+  for (const auto kind : {test::FaultFs::Kind::Once, test::FaultFs::Kind::ForGood})
+    for (std::uint64_t at = 1;; ++at) {
+      std::filesystem::remove_all(root.path());
+      std::filesystem::copy(kept / "root", root.path(), std::filesystem::copy_options::recursive);
+      const auto real = os::open_file_system(root.text());
+      test::FaultFs failing(*real, at, kind, ENOSPC);
+      try {
+        refresh_on(failing);
+      } catch (const Error&) {  // told
+      }
+      look(*os::open_file_system(root.text()));
+      if (!failing.hit()) {
+        EXPECT_GT(at, 10U);
+        break;
+      }
+    }
 }
 
 }  // namespace hambrel::repo

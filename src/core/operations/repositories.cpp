@@ -139,8 +139,7 @@ RepositoryFacts facts_of(Root& root, const std::string& name) {
   RepositoryFacts facts;
   for (const CachedIndex& index : repositories(root))
     if (index.repository.name == repository.name) facts.index = index;
-  const auto file = root.files().stat(repo::index_cache_file(repository.name, "index.jsonl.zst"));
-  if (file && facts.index.version != 0) facts.bytes = file->size;
+  facts.bytes = facts.index.bytes;
   const Universe& universe = root.universe();
   std::set<std::string_view> installed, offered;
   for (const PackageId id : universe.all())

@@ -127,16 +127,17 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<setti
   for (const settings::Repository& repository : all) {
     IndexInput input;
     input.repository = repository.name;
-    input.file = index_cache_file(repository.name, "index.jsonl.zst");
-    input.where = root.shown(input.file);
     const auto step = std::find_if(steps.begin(), steps.end(),
                                    [&](const Step& one) { return one.repository->name == repository.name; });
     if (step != steps.end() && !step->done) {
       input.stored = std::move(step->text);
       input.digest = step->next.digest;
+      input.file = new_cached_index(repository.name, input.digest);
       input.where = step->where();
     } else if (const auto source = readable_source(root, repository)) {
       input.digest = source->digest;
+      input.file = cached_index(root, repository.name, input.digest);
+      input.where = root.shown(input.file);
     } else {
       continue;
     }
@@ -193,10 +194,15 @@ std::optional<Source> sound_source(os::FileReader& root, const settings::Reposit
 /// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
 /// compiled catalogue stands for it.
 bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
-  const std::string path = index_cache_file(step.repository->name, "index.jsonl.zst");
+  const std::string path = cached_index(root, step.repository->name, step.before->digest);
   const std::string mark = mark_of(root, path);
   if (mark.empty()) return false;
   return (compiled && mark == step.before->file) || root.digest(path) == step.before->digest;
+}
+
+/// What was seen is remembered before anything that it leads to is used: nothing older is ever accepted after it.
+void store_verified(os::FileSystem& root, Step& step, std::int64_t now) {
+  if (step.trusted) step.trusted->store(root, now);
 }
 
 /// The index in the cache is the one that the new documents name, too.
@@ -322,6 +328,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     step.next = trust::read_pointer(step.text, "timestamp", step.where());
     require_length(step, trust::kMostMetadataBytes, "a snapshot");
     if (!unchanged || !is_sound(root, step, compiled)) return;
+    store_verified(root, step, now);
     step.before->fetched = now;
     write_source(root, *step.repository, *step.before);
     step.done = true;
@@ -344,6 +351,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, limits.index_mebibytes << 20U, "an index");
     const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
+    store_verified(root, step, now);
     if (same && is_sound(root, step, compiled)) return keep_index(root, step, now);  // only the documents are new
     if (!step.trusted) return;
     step.instead = step.next.path;  // who published it before this had its name
@@ -354,8 +362,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {
-    if (step.trusted && !step.result->problem) step.trusted->store(root, now);
     if (!step.before) continue;
+    drop_other_indexes(root, step.repository->name, step.before->digest);
     step.result->version = step.before->version;
     step.result->packages = step.before->packages;
     step.result->root = step.before->root;
@@ -382,8 +390,9 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
         IndexInput input;
         input.repository = repository.name;
         input.digest = source->digest;
-        input.file = index_cache_file(repository.name, "index.jsonl.zst");
+        input.file = cached_index(root, repository.name, input.digest);
         input.where = root.shown(input.file);
+        if (const auto file = root.stat(input.file)) index.bytes = file->size;
         inputs.push_back(std::move(input));
       } else {
         index.problem = repository.problem.empty() ? "not refreshed yet" : repository.problem;

@@ -42,6 +42,7 @@ struct CachedIndex {
   std::uint64_t version = 0;
   std::int64_t fetched = 0;
   std::size_t packages = 0;
+  std::uint64_t bytes = 0;             // of the index, as it lies in the cache
   std::string problem;                 // why it can't be used: never refreshed, damaged
   std::uint64_t root = 0;              // the number of the root document that it was verified by; 0: it was not
   std::vector<std::string> signers{};  // ids of the keys that signed for it

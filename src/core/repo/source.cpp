@@ -8,8 +8,35 @@
 
 namespace hambrel::repo {
 
+namespace {
+
+constexpr const char* kIndexEnd = ".jsonl.zst";
+constexpr const char* kOldIndex = "index.jsonl.zst";
+
+}  // namespace
+
 std::string index_cache_file(const std::string& repository, const char* name) {
   return fmt::format("{}/{}/{}", kIndexCache, repository, name);
+}
+
+std::string new_cached_index(const std::string& repository, const Digest& digest) {
+  return index_cache_file(repository, (digest.hex() + kIndexEnd).c_str());
+}
+
+std::string cached_index(os::FileReader& root, const std::string& repository, const Digest& digest) {
+  std::string path = new_cached_index(repository, digest);
+  return root.stat(path) ? path : index_cache_file(repository, kOldIndex);
+}
+
+void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Digest& used) {
+  const std::string directory = fmt::format("{}/{}", kIndexCache, repository),
+                    keep = cached_index(root, repository, used);
+  try {
+    for (const std::string& name : root.list(directory))
+      if (const std::string path = os::join_path(directory, name); name.ends_with(kIndexEnd) && path != keep)
+        root.remove_file(path);
+  } catch (const Error&) {  // they are in nobody's way, and the next refresh tries again
+  }
 }
 
 std::string mark_of(os::FileReader& root, const std::string& path) {

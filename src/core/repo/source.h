@@ -29,6 +29,13 @@ struct Source {
 
 /// var/cache/hambrel/index/REPOSITORY/NAME
 std::string index_cache_file(const std::string& repository, const char* name);
+/// Where the cache has an index of a repository. Its name tells its content, so that the next one lies beside it until
+/// source.json, which names the digest, goes over from one to the other in one step. Programs before had another name.
+std::string cached_index(os::FileReader& root, const std::string& repository, const Digest& digest);
+/// Where it is put.
+std::string new_cached_index(const std::string& repository, const Digest& digest);
+/// Those that are not in use any more go, as far as that can be done.
+void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Digest& used);
 /// Tells whether a file was touched since, without reading it; empty: there is none.
 std::string mark_of(os::FileReader& root, const std::string& path);
 
