@@ -70,10 +70,12 @@ for ((i = 0; i < 100; i++)); do base=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' 
 [[ $base ]] || { cat "$run/serve.log" >&2; exit 1; }
 mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
 
-chapter 'A new station'
+chapter 'A new station, and whom it trusts'
+play 4 hambrel repo add skerry-base "$base/skerry-base"
 play 0 hambrel repo add skerry-base "$base/skerry-base" --fingerprint "$(cat "$dir/keys/skerry-base.fingerprint")"
 play 0 hambrel repo add skerry-harbour "$base/skerry-harbour" --fingerprint "$(cat "$dir/keys/skerry-harbour.fingerprint")"
 play 0 hambrel refresh
+play 0 hambrel repo show skerry-harbour
 play 0 hambrel search tide
 play 0 hambrel describe lampdesk
 
@@ -157,6 +159,24 @@ play 0 hambrel repo drop cove-workshop
 pack=$world/skerry-base/packages/bell-buoy/1.0-1.independent.hambrel
 printf 'X' | dd of="$pack" bs=1 seek=5000 conv=notrunc status=none
 play 5 hambrel install bell-buoy --yes
+
+chapter 'Keys are exchanged, a mirror replays what is old, and a week passes'
+harbour=$world/skerry-harbour keys=$dir/keys/skerry-harbour
+cp "$harbour/trust/timestamp.json" "$run/old-timestamp.json"
+mkdir "$keys/old" && mv "$keys/timestamp.key" "$keys/old/"
+play 0 hambrel key new "$keys/timestamp-b.key"
+play 0 hambrel publish "$harbour" --keys "$keys" --rotate timestamp
+play 0 hambrel refresh skerry-harbour
+cp "$harbour/trust/timestamp.json" "$run/timestamp.json"
+printf '\n%s(a mirror serves the timestamp of before)%s\n' "$faint" "$off"
+cp "$run/old-timestamp.json" "$harbour/trust/timestamp.json"
+play 5 hambrel refresh skerry-harbour
+cp "$run/timestamp.json" "$harbour/trust/timestamp.json"
+printf '\n%s(eight days later, and nothing new has come)%s\n' "$faint" "$off"
+echo $(($(date +%s) + 8 * 86400)) >"$run/clock"
+HAMBREL_TEST_CLOCK=$run/clock play 5 hambrel refresh skerry-harbour
+play 0 hambrel publish "$harbour" --keys "$keys" --renew
+play 0 hambrel refresh skerry-harbour
 
 chapter 'Holding a package back'
 play 0 hambrel hold saltdb --reason 'the tide office reads its files' --yes

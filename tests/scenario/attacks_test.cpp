@@ -266,7 +266,7 @@ TEST_F(Attacks, WhatIsHeldBack) {
                                            },
                                            {"timestamp"})}},
           "2.snapshot.json: expired at ", 5, at(91));
-  refused("the root was not renewed", {}, "expired at ", 5, at(366));
+  refused("the root was not renewed", {}, "root 1 expired at ", 5, at(366));
   // a clock that was put back makes nothing fresh again
   station.hambrel({"publish", station.repository().string(), "--keys", keys.string(), "--renew"}, at(6));
   EXPECT_EQ(station.hambrel({"refresh"}, at(12)).code, 0);

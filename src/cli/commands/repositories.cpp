@@ -315,6 +315,10 @@ int run_refresh(Session& session, const Arguments& arguments) {
                             result.problem->problem()));
     if (!result.problem->hint().empty()) screen.hint(result.problem->hint());
   }
+  const bool untrusted = std::any_of(results.begin(), results.end(), [](const RefreshResult& result) {
+    return result.problem && result.problem->code() == ErrorCode::Untrusted;
+  });
+  if (untrusted) screen.note("Installed packages are not affected; nothing that came was used.");
   const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
   if (newer > 0 && !session.quiet())
     screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",

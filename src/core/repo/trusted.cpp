@@ -78,7 +78,18 @@ void TrustedRepository::advance(std::string_view text, const std::string& where)
   changed_ = true;
 }
 
-void TrustedRepository::require_fresh(std::int64_t now) const { root_.document().require_fresh(now, time_); }
+void TrustedRepository::require_fresh(std::int64_t now) const {
+  try {
+    root_.document().require_fresh(now, time_);
+  } catch (const Error& problem) {
+    throw Error(
+        problem.code(), fmt::format("root {} {}", root_.version(), problem.problem()), problem.where(),
+        fmt::format("check the clock of this machine; if it is right, the maintainer has not made the next root, "
+                    "or this system was away for too long: `hambrel repo trust {}` begins anew, with the "
+                    "fingerprint that the maintainer tells",
+                    name_));
+  }
+}
 
 trust::SignedDocument TrustedRepository::verify(std::string_view text, Root::Of role, const std::string& where,
                                                 std::int64_t now, bool known) {

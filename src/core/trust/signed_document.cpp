@@ -20,6 +20,16 @@ namespace {
 constexpr std::size_t kMostSignatures = 256;
 constexpr std::array<std::string_view, 4> kTypes{"root", "timestamp", "snapshot", "targets"};
 
+/// As much of ids as tells keys apart for people.
+std::string short_ids(const std::vector<std::string>& ids) {
+  constexpr std::size_t kMost = 4, kShort = 16;
+  if (ids.empty()) return "no signature";
+  std::string text;
+  for (std::size_t i = 0; i < std::min(ids.size(), kMost); ++i)
+    text += (i == 0 ? "" : ", ") + printable(ids[i].substr(0, kShort));
+  return ids.size() > kMost ? text + " and more" : text;
+}
+
 }  // namespace
 
 SignedDocument SignedDocument::parse(std::string_view text, std::string_view type, const std::string& where) {
@@ -95,10 +105,15 @@ std::vector<std::string> SignedDocument::signers(const Role& role, const Keys& k
 void SignedDocument::require(const Role& role, const Keys& keys, const std::string& role_name) const {
   const std::size_t count = signers(role, keys).size();
   if (count >= role.threshold) return;
+  std::vector<std::string> came;
+  for (const auto& [id, text] : signatures_) came.push_back(id);
   throw Error(ErrorCode::Untrusted,
               fmt::format("is signed by {} of the keys of {}{}", count == 0 ? "none" : std::to_string(count), role_name,
                           role.threshold == 1 ? "" : fmt::format(", and {} must sign it", role.threshold)),
-              where_, "somebody may have changed it on its way: try again later, else tell its maintainer");
+              where_,
+              fmt::format("its keys are {}; it came with {}; somebody may have changed it on its way: try again later, "
+                          "else tell its maintainer",
+                          short_ids(role.keys), short_ids(came)));
 }
 
 void SignedDocument::require_fresh(std::int64_t now, std::int64_t seen) const {
