@@ -12,8 +12,6 @@ root=$dir/skerry
 # in the pictures the program is called as an administrator calls it; the root and the repositories stand behind it
 printf '#!/bin/sh\ncd %s && exec %s --root skerry --color always "$@" 2>&1\n' "$dir" "$HAMBREL" >"$dir/bin/hambrel"; chmod +x "$dir/bin/hambrel"
 PATH=$dir/bin:$PATH
-for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r" --fingerprint "$(cat "$dir/keys/$r.fingerprint")"; done
-hambrel -q refresh
 wanted=" $* "
 shot() { # NAME "COMMAND LINE"
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
@@ -23,6 +21,11 @@ asked() { # NAME UNTIL WORDS...: with its question, on the terminal itself
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
   tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "hambrel --root skerry ${*:3}" -u "$2" -- hambrel "${@:3}"
 }
+"$HAMBREL" serve "$dir/world" --port 8642 --quiet >/dev/null &
+trap 'kill %1; rm -rf "$dir"' EXIT
+asked trust 'Trust it' repo add skerry-base http://127.0.0.1:8642/skerry-base
+for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r" --fingerprint "$(cat "$dir/keys/$r.fingerprint")"; done
+hambrel -q refresh
 shot search 'hambrel search tide'
 shot describe 'hambrel describe lampdesk'
 shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
@@ -50,7 +53,6 @@ rm "$root/usr/bin/tidewatch"; echo 'a bad block' >>"$root/usr/bin/lampctl"
 shot verify 'hambrel verify; hambrel repair --yes'
 hambrel -q repair --yes
 hambrel -q hold saltdb --reason 'the tide office reads its files' --yes
-shot held 'hambrel upgrade --dry-run; hambrel list held'
 hambrel -q release saltdb --yes
 shot prepare 'hambrel upgrade --prepare --yes; hambrel ledger --most 3; hambrel activate'
 [[ $(hambrel ledger --most 1) == *upgrade* ]] || hambrel -q upgrade --yes

@@ -130,9 +130,9 @@ TEST(Serve, ASignedRepositoryIsVerifiedByWhoTrustsIt) {
   EXPECT_EQ(station.hambrel({"repo", "add", "base", url, "--fingerprint", std::string(64, '0')}).code, 5);
   EXPECT_FALSE(fs::exists(station.root() / "etc/hambrel/trust/base"));
   EXPECT_FALSE(fs::exists(station.root() / "etc/hambrel/repos/base.toml"));
-  const auto line = asked.out.find("Fingerprint:\n  ");
+  const auto line = asked.out.find("document:\n  ");
   ASSERT_NE(line, std::string::npos) << asked.out;
-  const std::string fingerprint = asked.out.substr(line + 15, 81);
+  const std::string fingerprint = asked.out.substr(line + 12, 81);
   EXPECT_EQ(station.hambrel({"repo", "add", "base", url, "--fingerprint", fingerprint}).code, 0);
   EXPECT_THAT(station.hambrel({"refresh"}).out, HasSubstr("verified by root 1"));
   EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("verified by root 1"));

@@ -81,14 +81,15 @@ std::array<std::string, 2> halves_of(const std::string& fingerprint_text) {
 
 void show_root(const Session& session, const std::string& name, const operations::OfferedRoot& root) {
   const Screen& screen = session.screen();
-  screen.line(fmt::format("{}: root {}, good until {}", name, root.version, utc_text(root.expires).substr(0, 10)));
+  screen.line(fmt::format("Who signs for {}, as its root document {} says (good until {}):", name, root.version,
+                          utc_text(root.expires).substr(0, 10)));
   Table table;
   for (const auto& one : root.roles)
     table.row({{one.name, Style::Name},
                {fmt::format("{} of {}", one.threshold, count_text(one.keys.size(), "key", "keys"))},
                {short_id(one.keys.front()) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
   table.print(screen);
-  screen.line("Fingerprint:");
+  screen.line("The fingerprint of this document:");
   for (const std::string& half : halves_of(root.fingerprint_text))
     screen.line("  " + screen.paint(Style::Strong, half));
 }
