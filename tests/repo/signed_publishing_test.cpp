@@ -127,6 +127,24 @@ TEST_F(SignedPublishing, ASignatureCountsAsLongAsTheSameIsToBeSigned) {
   EXPECT_FALSE(publish_with({"snapshot", "timestamp"}).changed) << "what was signed is not what is offered now";
 }
 
+TEST_F(SignedPublishing, HowLongDocumentsAreGoodIsSaidInTheRepositorysFileOrForOneTime) {
+  const auto days = [&](const std::string& path) {
+    return (trust::SignedDocument::parse(file(path), "", path).expires() - kThen) / trust::kDay;
+  };
+  test::write_file(directory / "repository.toml", "[expires]\nroot = 30\ntargets = 20\n");
+  PublishKeys keys = keys_of(everything);
+  keys.root.first = true;
+  keys.validities[trust::Root::Of::Targets] = 10 * trust::kDay;
+  publish_as(keys);
+  EXPECT_EQ(days("trust/1.root.json"), 30);
+  EXPECT_EQ(days("trust/1.targets.json"), 10);
+  EXPECT_EQ(days("trust/1.snapshot.json"), 90);
+  EXPECT_EQ(days("trust/timestamp.json"), 7);
+  test::write_file(directory / "repository.toml", "[expires]\nroots = 30\n");
+  EXPECT_EQ(problem_with(everything),
+            (directory / "repository.toml").string() + ":2: unknown key \"roots\" in [expires]");
+}
+
 TEST_F(SignedPublishing, RenewingTheTimestampWaitsForNobodyElse) {
   publish_with(everything, true);
   put("mast", "1-1");

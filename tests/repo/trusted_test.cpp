@@ -176,4 +176,42 @@ TEST_F(TrustedRefresh, WithADiskThatFailsItIsTheOldOrTheNew) {
     }
 }
 
+TEST_F(TrustedRefresh, PublishingWithThePowerLostServesWholeDocumentsAndGoesOn) {
+  CrashFs ready;
+  const test::Goods lamp = test::goods("lamp", "1-1", {{"usr/bin/lamp", "1"}});
+  const test::Goods mast = test::goods("mast", "1-1", {{"usr/bin/mast", "1"}});
+  const auto add = [](os::FileSystem& disk, const test::Goods& goods) {
+    const std::string path = package_path(goods.package);
+    disk.make_directories(os::parent_of(path));
+    disk.replace_file(path, goods.content, 0644);
+  };
+  PublishKeys how;
+  how.ring = keys;
+  how.root.first = true;
+  add(ready, lamp);
+  repo::publish(ready, 1000, silent, how);
+  add(ready, mast);
+  ready.sync_all("");
+  how.root = {};
+  how.root.rotated = {trust::Root::Of::Targets};
+  how.ring.emplace_back("targets-b", trust::PrivateKey::make());
+  PublishKeys again = how;
+  again.root = {};
+  with_power_lost(
+      ready, [&](os::FileSystem& disk) { repo::publish(disk, 1000, silent, how); },
+      [&](os::FileSystem& disk) {
+        const auto served = served_documents(disk);
+        ASSERT_TRUE(served) << "each names the next, and all are there";
+        EXPECT_EQ(disk.digest(served->indexes.full.path), served->indexes.full.digest);
+        repo::publish(disk, 1000, silent, again);
+        const auto now = served_documents(disk);
+        EXPECT_EQ(now->indexes.full.version, 2U);
+        const std::string newest = disk.stat("trust/2.root.json") ? "trust/2.root.json" : "trust/1.root.json";
+        const auto newest_root = trust::Root::known(disk.read_all(newest, 1 << 20), newest);
+        newest_root.verified(now->targets, trust::Root::Of::Targets, "targets");
+        newest_root.verified(now->timestamp, trust::Root::Of::Timestamp, "timestamp");
+        EXPECT_EQ(disk.digest(now->indexes.full.path), now->indexes.full.digest);
+      });
+}
+
 }  // namespace hambrel::repo

@@ -306,6 +306,28 @@ TEST_F(Attacks, RootsThatDoNotFollow) {
           "is signed by none of the keys of root 2");
 }
 
+TEST_F(Attacks, ARestoredBackupAndACopiedRootAreNotLockedOut) {
+  const fs::path backup = station.path("backup"), copy = station.path("copy");
+  fs::copy(station.root(), backup, fs::copy_options::recursive);
+  ASSERT_EQ(station.hambrel({"key", "new", key("timestamp-b")}).code, 0);
+  const std::string old = key("timestamp");
+  fs::rename(old, station.path("old"));
+  publish({"--rotate", "timestamp"});  // with another index
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  fs::copy(station.root(), copy, fs::copy_options::recursive);
+  EXPECT_EQ(run({HAMBREL_PROGRAM, "--root", copy.string(), "refresh"}).code, 0);
+  fs::remove_all(station.root());
+  fs::copy(backup, station.root(), fs::copy_options::recursive);
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0) << "it goes along the chain once more";
+  EXPECT_EQ(station.json({"repo", "show", "base"})["trusted_root"], 2);
+  // a state that belongs to another decision counts for nothing
+  fs::remove_all(station.root() / "var/lib/hambrel/trust");
+  fs::create_directories(station.root() / "var/lib/hambrel/trust/base");
+  write_file(station.root() / "var/lib/hambrel/trust/base/state.json",
+             R"({"first":"another","root":"","time":0,"timestamp":9,"snapshot":9,"targets":9})");
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+}
+
 TEST_F(Attacks, DocumentsOfAnotherKindOrForm) {
   const std::string timestamp = "trust/timestamp.json";
   refused("a snapshot in the timestamp's place", {{timestamp, document("trust/2.snapshot.json")}},

@@ -69,7 +69,8 @@ std::string text_of(const operations::Published& published, const std::string& d
   if (with_packages)
     text += fmt::format(", {} in {}", count_text(published.packages, "package version", "package versions"),
                         published.channels.empty() ? "no channel" : join(published.channels, ", "));
-  return text + (published.root == 0 ? "; not signed" : fmt::format("; signed by root {}", published.root));
+  return text + (published.root == 0 ? "; not signed: whoever adds it has to accept that"
+                                     : fmt::format("; signed by root {}", published.root));
 }
 
 /// What has to be signed before it is served, and how.

@@ -10,6 +10,7 @@
 #include "model/manifest.h"
 #include "operations/known_keys.h"
 #include "operations/ledger.h"
+#include "operations/vouching.h"
 
 namespace hambrel::cli {
 
@@ -210,10 +211,16 @@ std::vector<std::string> vouched_texts(Session& session, PackageId id) {
     if (texts.empty()) texts.emplace_back("by nobody: it is not signed");
     return texts;
   }
-  const auto voucher = operations::voucher_of(session.root(), id);
-  if (!voucher) return texts;
-  const std::string origin = session.universe()[id].installed->origin;
-  return {voucher->is_nobody() ? "by nobody, when it came" : vouched_text(*voucher, origin)};
+  const Candidate& one = session.universe()[id];
+  if (one.installed) {
+    const auto voucher = operations::voucher_of(session.root(), id);
+    if (!voucher) return texts;
+    return {voucher->is_nobody() ? "by nobody, when it came" : vouched_text(*voucher, one.installed->origin)};
+  }
+  if (one.offers.empty()) return texts;
+  const plan::Voucher voucher = operations::voucher_of_offer(session.root(), id);
+  if (voucher.is_nobody()) return {"by nobody: " + one.offers.front().title() + " is not verified"};
+  return {vouched_text(voucher, one.offers.front().title())};
 }
 
 void add_vouched(Session& session, PackageId id, Json& object) {
@@ -222,8 +229,10 @@ void add_vouched(Session& session, PackageId id, Json& object) {
     for (const auto& [key, name] : *signers)
       list.push_back({{"key", key}, {"name", name.empty() ? Json() : Json(name)}});
     object["signers"] = std::move(list);
-  } else if (const auto voucher = operations::voucher_of(session.root(), id)) {
-    object["vouched"] = cli::to_json(*voucher);
+  } else if (session.universe()[id].installed) {
+    if (const auto voucher = operations::voucher_of(session.root(), id)) object["vouched"] = cli::to_json(*voucher);
+  } else if (!session.universe()[id].offers.empty()) {
+    object["vouched"] = cli::to_json(operations::voucher_of_offer(session.root(), id));
   }
 }
 

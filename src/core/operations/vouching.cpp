@@ -87,6 +87,8 @@ Vouched vouched(Root& root, plan::Plan plan) {
   return result;
 }
 
+plan::Voucher voucher_of_offer(Root& root, PackageId id) { return voucher_for(root.universe(), id, vouchers_of(root)); }
+
 void require_accepted(const std::vector<Doubt>& doubts, bool accepted) {
   if (doubts.empty() || accepted) return;
   throw Error(

@@ -26,6 +26,10 @@ struct Vouched {
 };
 Vouched vouched(Root& root, plan::Plan plan);
 
+/// Who vouches for what a repository offers: of several that offer just this file, one that is verified. Nobody where
+/// none is.
+plan::Voucher voucher_of_offer(Root& root, PackageId id);
+
 /// Throws Error{Declined} unless there are none, or they were accepted.
 void require_accepted(const std::vector<Doubt>& doubts, bool accepted);
 
