@@ -60,12 +60,13 @@ Json to_json(const operations::Published& published) {
 }
 
 std::string text_of(const operations::Published& published, const std::string& directory, bool with_packages) {
-  const char* const state = published.changed   ? "written"
-                            : published.renewed ? "is up to date, its timestamp is renewed"
-                                                : "is up to date";
+  const char* const state = published.changed           ? "written"
+                            : published.renewed         ? "is up to date, its timestamp is renewed"
+                            : published.missing.empty() ? "is up to date"
+                                                        : "stays as it is";
   std::string text = directory + ": ";
   if (published.version == 0) return text + "nothing is served yet";
-  text += fmt::format("index {} {}", published.version, published.missing.empty() ? state : "stays as it is");
+  text += fmt::format("index {} {}", published.version, state);
   if (with_packages)
     text += fmt::format(", {} in {}", count_text(published.packages, "package version", "package versions"),
                         published.channels.empty() ? "no channel" : join(published.channels, ", "));

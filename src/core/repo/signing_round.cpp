@@ -106,7 +106,7 @@ void SigningRound::go_on_with_root(const RootChange& change) {
         missing_.push_back({path, next->version(), std::move(*missing)});
     };
     if (served) require(*served);
-    if (!served || made.role(Root::Of::Root).keys != served->role(Root::Of::Root).keys) require(made);
+    if (!served || made.role(Root::Of::Root) != served->role(Root::Of::Root)) require(made);
     const bool is_whole = missing_.size() == before;
     if (is_whole || !served) {
       root_ = Root::known(next->text(), shown);

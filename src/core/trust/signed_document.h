@@ -24,6 +24,7 @@ using Keys = std::map<std::string, PublicKey>;  // by id
 struct Role {
   std::vector<std::string> keys;  // ids
   std::size_t threshold = 1;
+  bool operator==(const Role&) const = default;
 };
 
 class SignedDocument {
