@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/assert.h"
 #include "base/text.h"
@@ -45,6 +46,15 @@ operations::ConfigTerms config_terms(const Session& session, const Arguments& ar
   return terms;
 }
 
+namespace {
+
+std::set<std::string, std::less<>> allowed_essential(const Arguments& arguments) {
+  const auto names = arguments.values("allow-essential");
+  return {names.begin(), names.end()};
+}
+
+}  // namespace
+
 operations::ChangeRequest change_request(const Session& session, const Arguments& arguments, const std::string& kind) {
   operations::ChangeRequest request;
   request.kind = kind;
@@ -56,6 +66,7 @@ operations::ChangeRequest change_request(const Session& session, const Arguments
   request.weigh_strays = !session.quiet();
   request.configuration = config_terms(session, arguments);
   request.end = end_of(arguments);
+  request.solve.allow_essential = allowed_essential(arguments);
   return request;
 }
 
@@ -64,6 +75,7 @@ operations::PlannedTerms planned_terms(const Arguments& arguments) {
   terms.end = end_of(arguments);
   terms.release = arguments.values("release");
   terms.name_holds = arguments.has("yes");
+  terms.allow_essential = allowed_essential(arguments);
   return terms;
 }
 

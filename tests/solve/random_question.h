@@ -36,6 +36,7 @@ inline Question random_question(std::mt19937& random) {
       const bool there = installed == v || (parallel == 2 && pick(3) == 0);
       lines.push_back(std::string(there ? (pick(2) == 0 ? "*" : "+") : "") + name + " " + std::to_string(v));
       if (there && pick(8) == 0) lines.push_back("    held");
+      if (there && pick(8) == 0) lines.push_back("    essential");
       if (parallel == 2) lines.push_back("    parallel 2");
       if (!there && pick(3) == 0)
         lines.push_back(pick(3) == 0   ? "    from !repo/beta 50"
@@ -55,6 +56,7 @@ inline Question random_question(std::mt19937& random) {
   for (const std::string& name : u.names()) {
     const auto roll = pick(8);
     if (roll == 0) question.request.push_back("install " + name);
+    if (roll == 3 && u.installed_of(name)) question.request.push_back("allow " + name);
     if (roll == 1 && u.installed_of(name)) question.request.push_back("remove " + name);
     if (roll == 2 && u.installed_of(name) && pick(2) == 0) question.request.push_back("upgrade " + name);
   }

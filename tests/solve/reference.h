@@ -117,6 +117,12 @@ class Reference {
       if (package(k).name == package(i).name) set |= bit(k);
     return set;
   }
+  Set not_older(std::size_t i) const {
+    Set set = 0;
+    for (std::size_t k = 0; k < all_.size(); ++k)
+      if (package(k).name == package(i).name && !(package(k).version < package(i).version)) set |= bit(k);
+    return set;
+  }
   Set replacers(std::size_t i) const {
     Set set = 0;
     for (std::size_t k = 0; k < all_.size(); ++k)
@@ -158,6 +164,7 @@ class Reference {
       slots_.emplace_back(versions(i), most);
       if (!installed(i)) continue;
       if (stays_put(i)) always_ |= bit(i);
+      if (package(i).essential && !named(request_.allow_essential, i)) at_least_one_.push_back(not_older(i));
       if (wanted(i) && !named(request_.remove, i) && !droppable(i)) at_least_one_.push_back(versions(i) | replacers(i));
     }
     for (const solve::Target& one : request_.install) at_least_one_.push_back(set_of(one.candidates));

@@ -211,6 +211,11 @@ bool holds(const Universe& u, const Cause& cause, const std::set<PackageId>& set
           if (c.name == cause.name && c.allows(u.package(cause.packages.front()).version)) return true;
       return false;
     }
+    case Cause::Kind::Essential: {
+      const Version& version = u.package(cause.packages.front()).version;
+      return std::any_of(set.begin(), set.end(),
+                         [&](PackageId id) { return u.name(id) == cause.name && !(u.package(id).version < version); });
+    }
     case Cause::Kind::Requires: return !any(cause.packages) || any(cause.others);
     case Cause::Kind::Conflicts:
     case Cause::Kind::Replaces: return !any(cause.packages) || !any(cause.others);

@@ -4,7 +4,7 @@
 //     requires a | b>=2    ... conflicts, provides, recommends, suggests, replaces: one constraint or relation a line
 //     from repo/beta 70    its repository and channel, and the rank of that; with ! before it: not followed, with
 //                          !! before it: not enabled
-//     size 7 / parallel 2 / arch x86_64 / held
+//     size 7 / parallel 2 / arch x86_64 / held / essential
 //   *saltdb 1              installed and wanted; +saltdb 1: installed, pulled in; with "from" also on offer
 #pragma once
 
@@ -71,6 +71,7 @@ inline std::vector<Candidate> candidates(std::string_view text) {
     if (kind == "from") read_offer(all.back(), rest);
     if (kind == "size") all.back().offers.at(0).size = *parse_number(rest);
     if (kind == "parallel") package.parallel = static_cast<std::uint32_t>(*parse_number(rest));
+    if (kind == "essential") package.essential = true;
     if (kind == "arch") package.arch = rest;
     if (kind == "held") all.back().installed.value().hold = Hold{};
   }
@@ -97,7 +98,8 @@ inline std::string text_of(const Universe& universe) {
   return text;
 }
 
-/// "install a>=2", "remove b", "upgrade" or "upgrade b", "except c", "drop strays", "plain" (no recommended ones).
+/// "allow b" (to go, though it is essential), "install a>=2", "remove b", "upgrade" or "upgrade b", "except c", "drop
+/// strays", "plain" (no recommended ones).
 inline solve::Request request(const Universe& universe, const std::vector<std::string>& words) {
   solve::Request result;
   for (const std::string& line : words) {
@@ -113,6 +115,7 @@ inline solve::Request request(const Universe& universe, const std::vector<std::s
     if (verb == "remove") result.remove.insert(rest);
     if (verb == "except") result.except.insert(rest);
     if (verb == "release") result.release.insert(rest);
+    if (verb == "allow") result.allow_essential.insert(rest);
     if (verb == "drop") result.drop_strays = true;
     if (verb == "plain") result.recommended = false;
     if (verb == "upgrade" && rest.empty()) result.upgrade_all = true;

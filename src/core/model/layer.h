@@ -42,10 +42,11 @@ struct PackageRecord {
   std::uint64_t installed_size;
 };
 struct DetailRecord {
-  std::uint32_t zero, description, license, homepage, maintainer, category, source, restart;
+  std::uint32_t flags, description, license, homepage, maintainer, category, source, restart;
   std::uint32_t config_globs, config_count, features, feature_count, privileged,
       privileged_count;  // places in the list array
   std::uint64_t file_count;
+  static constexpr std::uint32_t kEssential = 1;
 };
 struct RelationRecord {
   std::uint32_t constraints, candidates, candidate_count;
@@ -77,14 +78,14 @@ struct WordRecord {  // by number of the word, one more at the end: where it beg
 };
 struct InstalledHead {  // by package, in step with InstalledRecord: what planning needs of what stays
   std::uint32_t package, name, flags, zero;
-  static constexpr std::uint32_t kWanted = 1, kHeld = 2;
+  static constexpr std::uint32_t kWanted = 1, kHeld = 2, kEssential = 4;
 };
 struct AgainstRecord {  // an installed package that stands against this name, by name, then package
   std::uint32_t name, package, relation, replaces;
 };
 struct InstalledRecord {
   std::int64_t row, time, held_since, held_until;
-  std::uint32_t package, wanted, origin, held, hold_reason, hold_user;
+  std::uint32_t package, wanted, origin, held, hold_reason, hold_user, essential, zero;
   std::uint8_t digest[32];
 };
 
@@ -160,8 +161,8 @@ class LayerBuilder {
   void add_offer(Handle handle, const Offer& offer);
   /// The same package version and architecture in the base is hidden by this one, its offers go over to it.
   void shadow(Handle handle, std::uint32_t base_package);
-  void add_installed(Handle handle, const Installed& installed);
-  void add_installed_of_base(std::uint32_t base_package, const Installed& installed);
+  void add_installed(Handle handle, const Installed& installed, bool essential);
+  void add_installed_of_base(std::uint32_t base_package, const Installed& installed, bool essential);
 
   /// The image. The builder is empty afterwards.
   std::string finish(std::string_view key);

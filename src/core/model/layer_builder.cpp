@@ -69,6 +69,7 @@ std::uint32_t LayerBuilder::Impl::add(const Package& package, image::PackageReco
   record.parallel = static_cast<std::uint8_t>(std::min<std::uint32_t>(package.parallel, 255));
   record.installed_size = package.installed_size;
   image::DetailRecord detail{};
+  detail.flags = package.essential ? image::DetailRecord::kEssential : 0;
   record.summary = in.summaries.append(package.summary);
   detail.description = in.descriptions.append(package.description);
   detail.license = in.texts.enter(package.license);
@@ -114,12 +115,13 @@ void LayerBuilder::shadow(Handle handle, std::uint32_t base_package) {
   impl_->packages[handle].shadows = base_package + 1;
 }
 
-void LayerBuilder::add_installed(Handle handle, const Installed& installed) {
+void LayerBuilder::add_installed(Handle handle, const Installed& installed, bool essential) {
   Impl& in = *impl_;
   image::InstalledRecord record{};
   record.package = handle;
   record.row = installed.row;
   record.time = installed.time;
+  record.essential = essential ? 1 : 0;
   record.wanted = installed.reason == Reason::Wanted ? 1 : 0;
   record.origin = in.texts.enter(installed.origin);
   copy(record.digest, installed.digest);
@@ -133,8 +135,8 @@ void LayerBuilder::add_installed(Handle handle, const Installed& installed) {
   in.installed.push_back(record);
 }
 
-void LayerBuilder::add_installed_of_base(std::uint32_t base_package, const Installed& installed) {
-  add_installed(base_package | Impl::kOfBase, installed);
+void LayerBuilder::add_installed_of_base(std::uint32_t base_package, const Installed& installed, bool essential) {
+  add_installed(base_package | Impl::kOfBase, installed, essential);
 }
 
 }  // namespace hambrel

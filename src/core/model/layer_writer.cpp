@@ -163,9 +163,11 @@ void LayerBuilder::Impl::write_installed() {
   std::sort(installed.begin(), installed.end(), [](const auto& a, const auto& b) { return a.package < b.package; });
   std::vector<image::InstalledHead> heads;
   for (const image::InstalledRecord& one : installed)
-    heads.push_back(
-        {one.package, name_of(one.package),
-         (one.wanted != 0 ? image::InstalledHead::kWanted : 0) | (one.held != 0 ? image::InstalledHead::kHeld : 0), 0});
+    heads.push_back({one.package, name_of(one.package),
+                     (one.wanted != 0 ? image::InstalledHead::kWanted : 0) |
+                         (one.held != 0 ? image::InstalledHead::kHeld : 0) |
+                         (one.essential != 0 ? image::InstalledHead::kEssential : 0),
+                     0});
   write_against();
   keep(Section::InstalledHeads, std::move(heads));
   keep(Section::Installed, std::move(installed));

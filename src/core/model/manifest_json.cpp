@@ -59,6 +59,7 @@ Package read_package(const Object& named, const Relations& relations) {
   package.config_globs = object.texts_or_none("config");
   package.parallel = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(object.number_or("parallel", 1), 1, 100));
   package.restart = object.text_or("restart", "");
+  package.essential = object.flag_or("essential", false);
   package.features = object.texts_or_none("features");
   package.privileged = object.texts_or_none("privileged");
   package.installed_size = object.number("installed_size");
@@ -129,6 +130,7 @@ Json package_to_json(const Package& package) {
   if (!package.config_globs.empty()) object["config"] = package.config_globs;
   if (!package.features.empty()) object["features"] = package.features;
   if (!package.privileged.empty()) object["privileged"] = package.privileged;
+  if (package.essential) object["essential"] = true;
   if (package.parallel != 1) object["parallel"] = package.parallel;
   return object;
 }

@@ -30,6 +30,7 @@ void read_package(TomlTable& table, Package& package) {
   package.restart = table.text("restart", false);
   if (!package.restart.empty() && package.restart != "system" && package.restart != "session")
     table.wrong("restart", "\"system\" or \"session\"", table.find("restart"));
+  package.essential = table.flag("essential", false);
   package.parallel = static_cast<std::uint32_t>(table.number("parallel", 1, 100, 1));
 }
 

@@ -26,6 +26,7 @@ struct Package {
   std::vector<Constraint> conflicts, provides, replaces;
 
   std::vector<std::string> config_globs;  // which of its files are configuration
+  bool essential = false;                 // the system needs it: it does not go without being named for that
   std::uint32_t parallel = 1;             // so many versions may be installed side by side
   std::string restart;                    // "", "session" or "system": what a change of it asks for
   std::vector<std::string> features;      // abilities that whoever installs it must have

@@ -63,12 +63,12 @@ std::string compile_overlay(const Layer& base, const std::vector<Candidate>& can
     const Digest digest = one.installed ? one.installed->digest : one.offers.empty() ? Digest{} : one.offers[0].digest;
     const auto twin = find_in_base(base, one.package, digest);
     if (twin && one.installed && same_file(base, *twin, one.installed->digest)) {
-      builder.add_installed_of_base(*twin, *one.installed);
+      builder.add_installed_of_base(*twin, *one.installed, one.package.essential);
       return;
     }
     const auto handle = builder.add(one.package);
     if (twin) builder.shadow(handle, *twin);
-    if (one.installed) builder.add_installed(handle, *one.installed);
+    if (one.installed) builder.add_installed(handle, *one.installed, one.package.essential);
     for (const Offer& offer : one.offers)
       if (!offer.local_path.empty()) builder.add_offer(handle, offer);
   };
@@ -115,6 +115,9 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
   for (const auto& [place, one] : order) {
     installed_.push_back(static_cast<PackageId>(one->package));
     installed_names_.push_back(static_cast<NameId>(one->name));
+    const bool essential = (one->flags & image::InstalledHead::kEssential) != 0;
+    if (essential || (!view_.protects.empty() && view_.protects.contains(name(static_cast<NameId>(one->name)))))
+      protected_.insert(static_cast<PackageId>(one->package));
   }
   for (const auto& [name, channel] : view_.follows)
     if (const auto id = find_name(name)) follows_.emplace(static_cast<std::uint32_t>(*id), channel);

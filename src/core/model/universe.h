@@ -53,6 +53,7 @@ struct View {
   std::map<std::string, std::string, std::less<>> follows;  // package name -> channel, instead of the repository's
   std::int64_t now = 0;                                     // seconds: holds that ended before do not count; 0: all do
   bool installed_is_sound = false;  // an earlier run checked that what is installed meets all its relations
+  std::set<std::string, std::less<>> protects{};  // names of packages that are treated as essential
 };
 
 /// Compiles candidates with an installed state or a local file into an overlay. A candidate that the base holds word
@@ -128,6 +129,8 @@ class Universe {
   bool offered(PackageId id) const { return (flags(id) & kFollowed) != 0; }
   bool wanted(PackageId id) const { return (known_flags(id) & kWanted) != 0; }  // and installed
   bool held(PackageId id) const { return (known_flags(id) & kHeld) != 0; }      // and installed
+  /// Is it installed, and essential by its own word or the settings'?
+  bool is_protected(PackageId id) const { return !protected_.empty() && protected_.contains(id); }
   std::optional<NameId> find_name(std::string_view name) const;
   NameId name_id(PackageId id) const { return static_cast<NameId>(record(id).name); }
   /// All names that begin so, called or provided.
@@ -282,6 +285,7 @@ class Universe {
     if (!in_overlay_[name]) return {};
     return overlay_->providers_of(static_cast<NameId>(name));
   }
+  std::set<PackageId> protected_;
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;
   mutable ListCache matches_, versions_;  // by relation, by name

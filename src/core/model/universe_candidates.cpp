@@ -94,6 +94,7 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
     package.features.emplace_back(home.text(text));
   for (const TextId text : home.lists.slice(detail.privileged, detail.privileged_count))
     package.privileged.emplace_back(home.text(text));
+  package.essential = (detail.flags & image::DetailRecord::kEssential) != 0;
   package.parallel = one.parallel;
   package.installed_size = one.installed_size;
   package.file_count = detail.file_count;

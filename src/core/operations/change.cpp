@@ -8,6 +8,7 @@
 #include "base/amounts.h"
 #include "base/text.h"
 #include "operations/change_proposal.h"
+#include "operations/protection.h"
 #include "os/host.h"
 #include "repo/download_queue.h"
 
@@ -166,6 +167,7 @@ Solved solve_for(Root& root, ChangeRequest& request) {
 }  // namespace
 
 Proposed propose(Root& root, ChangeRequest request) {
+  require_allowed(root, request.solve.remove, request.solve.allow_essential, "remove");
   Solved solved = solve_for(root, request);
   if (auto* const refused = std::get_if<Refused>(&solved)) return {std::move(*refused), ""};
   const auto& selection = std::get<solve::Selection>(solved);

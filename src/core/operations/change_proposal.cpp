@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "operations/change_files.h"
 #include "operations/incoming_files.h"
+#include "operations/protection.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -23,6 +24,7 @@ struct Basis {
     Vouched known = vouched(of, std::move(plan));
     packages = std::move(known.plan);
     doubts = std::move(known.doubts);
+    require_allowed(of, packages, request.solve.allow_essential);
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
     if (request.look_at_files) files.emplace(root, request, packages, incoming->missing());

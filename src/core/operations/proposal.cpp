@@ -8,6 +8,7 @@
 #include "base/amounts.h"
 #include "base/text.h"
 #include "operations/limits.h"
+#include "operations/protection.h"
 #include "os/host.h"
 #include "plan/plan_record.h"
 
@@ -136,6 +137,7 @@ std::vector<std::string> remarks_on_holds(Root& root, const txn::Planned& planne
 
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
                                   std::shared_ptr<VersionFiles> files, const char* remark_on_nothing) {
+  require_allowed(root, planned.plan, terms.allow_essential);
   planned = with_retention(root, std::move(planned));
   const bool nothing = planned.does_nothing();
   Proposal::Parts parts;

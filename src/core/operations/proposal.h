@@ -108,6 +108,7 @@ struct PlannedTerms {
   End end = End::Switch;
   std::vector<std::string> release{};  // held packages that may change
   bool name_holds = false;             // others must not: nobody is asked
+  solve::Names allow_essential{};      // see protection.h
 };
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
 /// `files`: what its sources are read from. `remark`: said if there is nothing to be done.

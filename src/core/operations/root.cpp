@@ -164,6 +164,7 @@ View Root::view() {
   }
   view.architectures = settings().architectures;
   view.follows = settings().follow;
+  view.protects = settings().protects;
   view.now = os::now();
   return view;
 }

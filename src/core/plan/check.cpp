@@ -212,6 +212,8 @@ std::vector<std::string> problems_of(const Universe& universe, const solve::Requ
     if (named || there[index_of(id)] != 0) continue;
     if (universe.held(id) && !request.means(request.release, universe, id))
       problems.push_back(fmt::format("{} is held and would change", universe.name(id)));
+    if (request.guards(universe, id) && !any(universe.slot(id)))
+      problems.push_back(fmt::format("{} is essential and would go", universe.name(id)));
     if (universe.wanted(id) && !request.drop_strays && !any(universe.slot(id)) && !any(universe.replacers_of(id)))
       problems.push_back(fmt::format("{} is wanted and would go", universe.name(id)));
   }

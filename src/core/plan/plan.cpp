@@ -362,8 +362,8 @@ class Planner {
     if (going_.empty()) return;  // what only comes leaves nothing unneeded
     std::set<PackageId> wanted;
     for (const PackageId id : chosen_)
-      if ((was(id) && universe_.wanted(id)) || (!was(id) && reason_after(id, predecessor(id)) == Reason::Wanted) ||
-          asked_for(id))
+      if ((was(id) && (universe_.wanted(id) || universe_.is_protected(id))) ||
+          (!was(id) && reason_after(id, predecessor(id)) == Reason::Wanted) || asked_for(id))
         wanted.insert(id);
     for (const PackageId id : solve::unneeded(universe_, chosen_, wanted))
       plan_.unneeded.emplace_back(universe_.name(id));

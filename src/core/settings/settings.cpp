@@ -94,6 +94,20 @@ void read_fetch(TomlTable& table, const std::string& file, FetchLimits& fetch) {
   given.done();
 }
 
+void read_protect(TomlTable& table, const std::string& file, Settings& settings) {
+  const toml::node* const node = table.find("protect");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("protect", "a table with names", node);
+  TomlTable given(*node->as_table(), file, "protect");
+  for (const auto& [name, at] : given.texts("names")) {
+    if (!is_package_name(name))
+      throw Error(ErrorCode::Invalid, fmt::format("\"{}\" is not a package name", printable(name)), at,
+                  "lower-case letters, digits and + . _ -");
+    settings.protects.insert(name);
+  }
+  given.done();
+}
+
 void read_files(TomlTable& table, const std::string& file, Settings& settings) {
   const toml::node* const node = table.find("files");
   if (node == nullptr) return;
@@ -146,6 +160,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
                {"mebibytes", &settings.cache_mebibytes}});
   read_fetch(table, shown, settings.fetch);
   read_files(table, shown, settings);
+  read_protect(table, shown, settings);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
     if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
     for (const toml::node& item : *rules->as_array())

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <map>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -45,6 +46,7 @@ struct Settings {
   // The same for package files in the cache: how many versions of each, how old, how much together.
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
   FetchLimits fetch;
+  std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
   std::vector<ConfigRule> configs;      // the first one that fits counts
 };

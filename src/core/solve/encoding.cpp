@@ -254,6 +254,12 @@ void Encoding::encode_wanted() {
       state(request_.means(request_.except, universe_, id) ? Cause::Kind::LeftAlone : Cause::Kind::Held, name, kNone,
             id);
     }
+    if (request_.guards(universe_, id)) {
+      clause_.clear();
+      for (const PackageId other : universe_.slot(id))
+        if (order_versions(universe_.version(other), universe_.version(id)) >= 0) clause_.push_back(lit(other));
+      state(Cause::Kind::Essential, name, kNone, id);
+    }
     if (!universe_.wanted(id) || request_.means(request_.remove, universe_, id) || may_be_dropped(id)) continue;
     clause_.clear();
     for (const PackageId other : universe_.slot(id)) clause_.push_back(lit(other));

@@ -130,7 +130,7 @@ class Encoding {
   bool fixed_is_sound_ = false;  // what is given meets its relations by itself
 
   std::vector<Statement> statements_;
-  std::unordered_map<std::uint64_t, std::uint32_t> statement_of_[8];
+  std::unordered_map<std::uint64_t, std::uint32_t> statement_of_[static_cast<std::size_t>(Cause::Kind::Replaces) + 1];
   struct Kept {
     std::uint32_t statement, start, size;
   };

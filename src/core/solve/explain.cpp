@@ -71,7 +71,8 @@ std::vector<Cause> as_chain(const Universe& universe, std::vector<Cause> causes)
     if (next == causes.end()) next = std::find_if(causes.begin(), causes.end(), knows);
     if (next == causes.end())
       next = std::find_if(causes.begin(), causes.end(), [](const Cause& cause) {
-        return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Held;
+        return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Essential ||
+               cause.kind == Cause::Kind::Held;
       });
     if (next == causes.end()) next = causes.begin();
     named.push_back(next->name);
@@ -97,6 +98,7 @@ std::string Cause::text(const Universe& universe) const {
       return fmt::format("{} is held{}{}", subject, why.empty() ? "" : ": ", why);
     }
     case Kind::Wanted: return fmt::format("{} is installed and wanted", subject);
+    case Kind::Essential: return fmt::format("{} is essential (--allow-essential {} lets it go)", subject, name);
     case Kind::Requires:
       if (others.empty()) {
         const auto elsewhere = universe.matching(parse_relation(relation, ""));
@@ -164,7 +166,8 @@ Refusal Explainer::explain() {
   }
   refusal.causes = as_chain(encoding_.universe(), encoding_.causes(minimal(statements_in(encoding_.engine().core()))));
   const bool is_against_installed = std::any_of(refusal.causes.begin(), refusal.causes.end(), [](const Cause& cause) {
-    return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Held || cause.kind == Cause::Kind::LeftAlone;
+    return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Essential ||
+           cause.kind == Cause::Kind::Held || cause.kind == Cause::Kind::LeftAlone;
   });
   if (is_against_installed) refusal.what = "this conflicts with what is installed and wanted";
   return refusal;

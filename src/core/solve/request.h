@@ -29,6 +29,7 @@ struct Request {
   Names upgrade;                 // names of installed packages
   Names except;                  // names that an upgrade leaves alone
   Names release;                 // names whose hold does not count this time
+  Names allow_essential;         // names of protected packages that may go, or go back to an older version
   Names channels;                // channels that this request may take from, beside the followed ones
   std::string arch;              // remove, upgrade, except and release mean this architecture only; empty: all
   bool recommended = true;       // also take what new packages recommend
@@ -43,6 +44,10 @@ struct Request {
   }
   bool upgrades(const Universe& universe, PackageId id) const {
     return (upgrade_all || means(upgrade, universe, id)) && !means(except, universe, id);
+  }
+  /// Must a protected package stay, in this version or a newer one?
+  bool guards(const Universe& universe, PackageId id) const {
+    return universe.is_protected(id) && !means(allow_essential, universe, id);
   }
   bool is_upgrade() const { return upgrade_all || (!upgrade.empty() && install.empty() && remove.empty()); }
 };
@@ -84,7 +89,7 @@ struct Selection {
 
 /// One link of the chain of a refusal.
 struct Cause {
-  enum class Kind { Asked, AskedToRemove, LeftAlone, Held, Wanted, Requires, Conflicts, Replaces };
+  enum class Kind { Asked, AskedToRemove, LeftAlone, Held, Wanted, Essential, Requires, Conflicts, Replaces };
   Kind kind = Kind::Asked;
   std::string name;                 // the subject: a package name, or what was asked for
   std::vector<PackageId> packages;  // the versions of it that the statement is about

@@ -86,7 +86,7 @@ std::set<PackageId> wanted_after(const Universe& universe, const Request& reques
   for (const Target& target : request.install)
     for (const PackageId id : target.candidates) wanted.insert(id);
   for (const PackageId id : universe.installed()) {
-    if (!universe.wanted(id)) continue;
+    if (!universe.wanted(id) && !universe.is_protected(id)) continue;
     for (const PackageId other : universe.slot(id)) wanted.insert(other);
     for (const PackageId other : universe.replacers_of(id)) wanted.insert(other);
   }
@@ -125,7 +125,7 @@ std::vector<PackageId> unneeded(const Universe& universe, const std::vector<Pack
 std::vector<PackageId> unneeded_of(const Universe& universe, const std::vector<PackageId>& installed) {
   std::set<PackageId> wanted;
   for (const PackageId id : installed)
-    if (universe.wanted(id)) wanted.insert(id);
+    if (universe.wanted(id) || universe.is_protected(id)) wanted.insert(id);
   return unneeded(universe, installed, wanted);
 }
 
