@@ -24,8 +24,8 @@ TEST_F(Publishing, WhatIsPublishedIsWhatIsRefreshed) {
   const auto results = refresh();
   ASSERT_FALSE(results[0].problem) << results[0].problem->what();
   EXPECT_EQ(results[0].packages, 2U);
-  const Catalog catalog =
-      load_catalog(*os::open_file_system(root.text()), {{"base", "file://" + directory.text(), {"stable"}, true, 50}});
+  const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
+                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}});
   EXPECT_TRUE(catalog.compiled);
   const Universe u(catalog.base, layer_of(compile_overlay(*catalog.base, {}, "")),
                    {{{"base", true, 50, {"stable"}}}, {}, {}});
@@ -72,7 +72,7 @@ TEST_F(Publishing, ACachedIndexThatWasDamagedIsNotUsed) {
   const std::string cached = root / ("var/cache/hambrel/index/" + cached_index());
   test::write_file(cached, test::read_file(cached) + "x");
   const Catalog catalog = load_catalog(*os::open_file_system(root.text()),
-                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50}}, false);
+                                       {{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}}, false);
   EXPECT_EQ(catalog.base->size(), 0U);
   EXPECT_EQ(catalog.indexes[0].problem, cached + ": the cached index is damaged");
   test::write_file(directory / "trust/timestamp.json", "{}");
@@ -85,7 +85,7 @@ TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
   refresh();
   const auto packages = [&] {
     return load_catalog(*os::open_file_system(root.text()),
-                        {{"base", "file://" + directory.text(), {"stable"}, true, 50}})
+                        {{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}})
         .base->size();
   };
   const std::string cache = root / "var/cache/hambrel/index/";

@@ -114,6 +114,7 @@ TEST_F(SignedFiles, WhatNobodyVouchesForNeedsADecisionOfItsOwn) {
     EXPECT_EQ(station.on_terminal("yes|no", {"install", file}).code, 4);
     EXPECT_EQ(station.hambrel({"install", file, "-n"}).code, 0) << "who only looks is told";
   }
+  EXPECT_EQ(station.hambrel({"install", plain, "-y", "--download-only"}).code, 0) << "nothing is installed";
   EXPECT_EQ(station.installed(), "");
   EXPECT_EQ(station.hambrel({"ledger", "--json"}).out, "");
   EXPECT_EQ(station.on_terminal("yes|yes", {"install", oar}).code, 0);

@@ -132,7 +132,7 @@ TEST_F(Looking, TheSameVersionOfTwoRepositoriesIsToldApartByItsFile) {
   EXPECT_EQ(station.hambrel({"install", "lens", "-y"}).code, 0);
   EXPECT_EQ(read_file(station.root() / "usr/share/lens"), "of cove");
   write_file(station.root() / "etc/hambrel/repos/cove.toml",
-             "url = \"file://" + cove.string() + "\"\nchannels = [\"stable\"]\nrank = 90\n");
+             "url = \"file://" + cove.string() + "\"\nchannels = [\"stable\"]\nrank = 90\ntrust = \"none\"\n");
   EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("Nothing to do"));
   EXPECT_THAT(station.hambrel({"install", "lens", "-n"}).out, HasSubstr("already as requested"));
   const Ran described = station.hambrel({"describe", "lens"});

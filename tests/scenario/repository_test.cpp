@@ -484,6 +484,10 @@ TEST(UnsignedRepository, NobodyVouchesForWhatIsNotSignedAndEachPlanAndTheLedgerS
   EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}).out,
               HasSubstr("nobody vouches for what comes from base, which is not verified: lamp"));
   EXPECT_EQ(station.hambrel({"install", "lamp", "-y"}).code, 0);
+  // what was accepted once is not accepted for ever
+  write_file(station.root() / "etc/hambrel/repos/base.toml", "url = \"" + url + "\"\n");
+  EXPECT_THAT(station.hambrel({"repo", "list"}).out, HasSubstr("its file allows that no longer"));
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 5);
   const auto step = station.json({"ledger", "show", "1"})["plan"]["steps"][0];
   EXPECT_EQ(step["vouched"], nlohmann::json::parse(R"({"keys": [], "root": 0})"));
 }

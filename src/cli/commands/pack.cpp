@@ -89,6 +89,17 @@ std::string missing_text(const operations::Published& published, const std::stri
                     file, directory);
 }
 
+/// Who signs from a new root on: an old key that is still among them should be seen.
+std::string roles_text(const operations::Published& published) {
+  std::string text;
+  if (!published.roles.empty()) text += fmt::format("\nRoot {} names:", published.asked_root);
+  for (const auto& [name, threshold, keys] : published.roles) {
+    text += fmt::format("\n  {:<9}  {} of {}:", name, threshold, count_text(keys.size(), "key", "keys"));
+    for (const std::string& key : keys) text += " " + short_id(key);
+  }
+  return text;
+}
+
 /// The root's end has to be seen coming: whoever follows the repository takes nothing more after it.
 std::string root_end(const operations::Published& published) {
   constexpr std::int64_t kSoon = 60 * 86400LL;
@@ -114,7 +125,7 @@ int run_publish(Session& session, const Arguments& arguments) {
   const operations::Published published = operations::publish(request, session.progress());
   std::string text = text_of(published, request.directory, !request.finish && !request.renew);
   if (!published.missing.empty()) text += missing_text(published, request.directory);
-  text += root_end(published);
+  text += roles_text(published) + root_end(published);
   if (request.init)
     text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}", published.fingerprint_text);
   session.say(to_json(published), text);

@@ -84,7 +84,7 @@ class ChangeProposal final : public Proposal {
                                             ConfigDecisions found) {
     Parts parts;
     parts.end = basis->request.end;
-    parts.doubts = basis->doubts;
+    if (parts.end != End::FetchOnly) parts.doubts = basis->doubts;
     auto& notices = planned.plan.notices;
     notices.insert(notices.end(), found.notices.begin(), found.notices.end());
     for (plan::ConfigStep& step : planned.plan.configs)

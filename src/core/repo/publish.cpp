@@ -9,6 +9,7 @@
 #include "archive/package_reader.h"
 #include "base/error.h"
 #include "base/toml_table.h"
+#include "os/lock.h"
 #include "repo/index.h"
 #include "repo/path_index.h"
 
@@ -17,6 +18,8 @@ namespace hambrel::repo {
 namespace {
 
 constexpr int kIndexLevel = 15;
+constexpr const char* kLock = ".publish/lock";  // in a directory of its own, which nobody else enters
+constexpr int kLockSeconds = 120;
 constexpr std::uint64_t kKeptIndexes = 3;  // clients in the middle of a refresh still find the one they read of
 
 /// repository.toml: [[channel]] name = "beta", packages = ["lampdesk >= 6"]; what no rule names is in "stable".
@@ -240,6 +243,8 @@ void publish_signed(os::FileSystem& directory, SigningRound& round, std::optiona
 }  // namespace
 
 Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
+  // a timer may sign a timestamp while somebody publishes: one after the other
+  const auto lock = os::take_lock(directory, kLock, kLockSeconds, "");
   RepositorySettings settings = read_settings(directory);
   trust::Validities validities = keys.validities;
   validities.merge(settings.validities);  // what was asked for this time counts first
@@ -264,6 +269,13 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
     publish_unsigned(directory, *contents, now, published);
   } else {
     publish_signed(directory, round, std::move(contents), keys.renew, published);
+    if (keys.root.any()) {
+      published.asked_root = round.next_root()->version();
+      for (const trust::Root::Of role : trust::kRoles) {
+        const trust::Role& one = round.next_root()->role(role);
+        published.roles.push_back({trust::Root::name_of(role), one.threshold, one.keys});
+      }
+    }
     published.root = round.root()->version();
     published.root_expires = round.root()->document().expires();
     const std::string first = "trust/1.root.json";

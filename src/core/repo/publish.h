@@ -23,6 +23,13 @@ struct Published {
   std::string fingerprint, fingerprint_text;  // of the first root document, by which it is trusted; the same in groups
   std::size_t packages = 0;
   std::vector<std::string> channels;
+  struct Role {
+    std::string name;
+    std::size_t threshold = 0;
+    std::vector<std::string> keys;  // ids
+  };
+  std::vector<Role> roles{};        // of a root that was asked for: who signs from it on
+  std::uint64_t asked_root = 0;     // its number
   std::vector<Unsigned> missing{};  // what has to be signed before anything new is served; empty: nothing waits
 };
 

@@ -42,7 +42,8 @@ struct Step {
   }
   /// Was what the cache has verified as it would be now?
   bool is_verified_by_same_root() const {
-    return before && before->root_fingerprint == (trusted ? trusted->root().document().fingerprint() : "");
+    return before && before->root_fingerprint == (trusted ? trusted->root().document().fingerprint() : "") &&
+           before->accepted_unsigned == after.accepted_unsigned;
   }
   /// Is what came the timestamp that was seen before?
   bool is_known() const { return before && before->timestamp == sha256(text); }
@@ -215,6 +216,7 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->root = step.after.root;
   step.before->root_fingerprint = step.after.root_fingerprint;
   step.before->signers = step.after.signers;
+  step.before->accepted_unsigned = step.after.accepted_unsigned;
   write_source(root, *step.repository, *step.before);
   step.done = true;
 }
@@ -234,6 +236,9 @@ void require_length(const Step& step, std::uint64_t most, const char* what) {
                 step.where(), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
 }
 
+/// Before Hambrel knew signatures, repositories were taken as they were.
+bool is_from_before(const Source& source) { return source.root == 0 && !source.accepted_unsigned; }
+
 [[noreturn]] void require_trust(const Step& step) {
   const std::string& name = step.repository->name;
   throw Error(
@@ -251,8 +256,8 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
     const settings::Repository& repository = *step.repository;
     if (repository.accepts_unsigned) return;
     step.trusted = TrustedRepository::read(root, repository.name);
-    // before Hambrel knew signatures, repositories were taken as they were: these go on
-    const bool from_before = step.before && step.before->root == 0;
+    // these go on
+    const bool from_before = step.before && is_from_before(*step.before);
     if (!step.trusted && !from_before) require_trust(step);
   });
   std::vector<Step*> open;
@@ -309,6 +314,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     results[i].repository = repositories[i].name;
     results[i].url = shown_url(repositories[i].url);
     steps[i].repository = &repositories[i];
+    steps[i].after.accepted_unsigned = repositories[i].accepts_unsigned;
     steps[i].result = &results[i];
     steps[i].next = {trust::kTimestampPath, 0, trust::kMostTimestampBytes, {}};
     steps[i].before = sound_source(root, repositories[i], observer);
@@ -372,6 +378,21 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
   return results;
 }
 
+namespace {
+
+/// What was taken unverified is not used any more once its repository has to be signed.
+void require_verified(os::FileReader& root, const settings::Repository& repository, const Source& source) {
+  if (source.root != 0 || repository.accepts_unsigned) return;
+  if (TrustedRepository::is_trusted(root, repository.name))
+    throw Error(ErrorCode::Untrusted, "not verified yet: `hambrel refresh` does it");
+  if (!is_from_before(source))
+    throw Error(
+        ErrorCode::Untrusted,
+        fmt::format("not signed, and its file allows that no longer: see `hambrel repo trust {}`", repository.name));
+}
+
+}  // namespace
+
 Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repository>& repositories, bool may_use_stored) {
   Catalog catalog;
   std::vector<IndexInput> inputs;
@@ -385,8 +406,7 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
         index.packages = source->packages;
         index.root = source->root;
         index.signers = source->signers;
-        if (source->root == 0 && !repository.accepts_unsigned && TrustedRepository::is_trusted(root, repository.name))
-          throw Error(ErrorCode::Untrusted, "not verified yet: `hambrel refresh` does it");
+        require_verified(root, repository, *source);
         IndexInput input;
         input.repository = repository.name;
         input.digest = source->digest;

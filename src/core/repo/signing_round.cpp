@@ -75,7 +75,8 @@ void require_possible(const RootChange& change, const std::optional<Root>& serve
 
 }  // namespace
 
-std::optional<SignedDocument> SigningRound::next_root(const RootChange& change, const std::optional<Root>& served) {
+std::optional<SignedDocument> SigningRound::make_next_root(const RootChange& change,
+                                                           const std::optional<Root>& served) {
   std::optional<SignedDocument> next;
   if (change.first)
     next = trust::make_first_root(ring_, now_, where_, change.thresholds, validities_);
@@ -92,7 +93,7 @@ std::optional<SignedDocument> SigningRound::next_root(const RootChange& change, 
 void SigningRound::go_on_with_root(const RootChange& change) {
   std::optional<Root> served = served_root(directory_);
   require_possible(change, served, directory_.shown("trust"));
-  auto next = next_root(change, served);
+  auto next = make_next_root(change, served);
   if (next) {
     const std::string name = root_name(next->version()), path = unfinished_path(name), shown = directory_.shown(path);
     const Root made = Root::known(next->text(), shown);
@@ -100,6 +101,7 @@ void SigningRound::go_on_with_root(const RootChange& change) {
     trust::sign_as(*next, made, Root::Of::Root, ring_);
     directory_.make_directories(kUnfinished);
     directory_.replace_file(path, next->text(), 0644);
+    next_ = made;
     const std::size_t before = missing_.size();
     const auto require = [&](const Root& by) {
       if (auto missing = trust::missing_of(*next, by.role(Root::Of::Root), by.keys(), "root"))

@@ -70,10 +70,13 @@ class SigningRound {
   bool serve_root();
 
   const std::vector<Unsigned>& missing() const { return missing_; }
+  /// The root that was asked for or is being signed; nothing: there is none.
+  const std::optional<trust::Root>& next_root() const { return next_; }
 
  private:
   std::optional<std::string> read(const std::string& path) const;
-  std::optional<trust::SignedDocument> next_root(const RootChange& change, const std::optional<trust::Root>& served);
+  std::optional<trust::SignedDocument> make_next_root(const RootChange& change,
+                                                      const std::optional<trust::Root>& served);
   /// The document that lies there unfinished if it says the same, else a new one, signed with what is at hand. Nothing
   /// where signatures are missing.
   std::optional<std::string> signed_one(const std::string& path, trust::Root::Of role, trust::SignedDocument document);
@@ -91,7 +94,7 @@ class SigningRound {
   std::string where_;
   std::int64_t now_;
   trust::Validities validities_;
-  std::optional<trust::Root> root_;
+  std::optional<trust::Root> root_, next_;
   std::string new_root_;        // the name of root_, while that is not served
   bool has_whole_root_ = true;  // else nothing can be served: the first one lacks signatures
   std::vector<Unsigned> missing_;

@@ -68,6 +68,7 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
   source.timestamp_version = object.number_or("timestamp_version", 0);
   source.file = object.text_or("file", "");
   source.root = object.number_or("root", 0);
+  source.accepted_unsigned = object.flag_or("accepted_unsigned", false);
   source.root_fingerprint = object.text_or("root_fingerprint", "");
   source.signers = object.texts_or_none("signers");
   source.knows_paths = object.has("paths");
@@ -90,6 +91,7 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
                  {"timestamp_version", source.timestamp_version},
                  {"file", source.file},
                  {"paths", nullptr}};
+  if (source.accepted_unsigned) object["accepted_unsigned"] = true;
   if (source.root != 0) {
     object["root"] = source.root;
     object["root_fingerprint"] = source.root_fingerprint;

@@ -24,6 +24,7 @@ struct Source {
   std::uint64_t root = 0;               // the number of the root document that it was verified by; 0: it was not
   std::string root_fingerprint{};       // of that document
   std::vector<std::string> signers{};   // ids of the keys that signed the list of targets
+  bool accepted_unsigned = false;       // taken because its file said trust = "none" then
   bool knows_paths = false;             // false: written by an older Hambrel, which did not look
 };
 
