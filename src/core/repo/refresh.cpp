@@ -256,7 +256,7 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
     const settings::Repository& repository = *step.repository;
     if (repository.accepts_unsigned) return;
     step.trusted = TrustedRepository::read(root, repository.name);
-    // these go on
+    // those from before go on
     const bool from_before = step.before && is_from_before(*step.before);
     if (!step.trusted && !from_before) require_trust(step);
   });
