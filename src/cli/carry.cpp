@@ -192,8 +192,8 @@ bool is_accepted(const Session& session, const Arguments& arguments, const Propo
   if (session.json() || arguments.has("yes") || !can_ask()) return false;
   session.screen().line();
   for (const operations::Doubt& doubt : proposal.doubts()) session.screen().line(printable(doubt.text()) + ".");
-  if (is_yes(session, proposal.doubts().size() == 1 ? "Nobody vouches for it. Install it all the same?"
-                                                    : "Nobody vouches for them. Install them all the same?"))
+  if (is_yes(session, proposal.doubts().size() == 1 ? "Nobody vouches for it. Install it anyway?"
+                                                    : "Nobody vouches for them. Install them anyway?"))
     return true;
   throw Error(ErrorCode::Declined, "nothing was changed");
 }

@@ -1,6 +1,7 @@
 // One run of the program: how it is to be shown, and the root that it is about.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -18,6 +19,12 @@ using operations::parse_specs;
 
 /// As much of a key's id as tells keys apart for people.
 inline std::string short_id(const std::string& id) { return id.substr(0, 16); }
+
+/// A fingerprint in two lines, as it does not fit into one of 80 columns.
+inline std::array<std::string, 2> halves_of(const std::string& fingerprint_text) {
+  const std::size_t middle = fingerprint_text.size() / 2;  // a blank
+  return {fingerprint_text.substr(0, middle), fingerprint_text.substr(middle + 1)};
+}
 
 class Session {
  public:

@@ -236,12 +236,12 @@ TEST_F(Verifying, WhatSomebodyElseSignedOrNobodyIsRefused) {
   Json unsigned_one = parse_json(good, "");
   unsigned_one["signatures"] = Json::array();
   test::write_file(directory / "trust/timestamp.json", unsigned_one.dump());
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp");
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys");
   auto others = trust::SignedDocument::make(document.content());
   others.sign(all[0].second);  // the key of the root may not sign timestamps
   others.sign(trust::PrivateKey::make());
   test::write_file(directory / "trust/timestamp.json", others.text());
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp");
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys");
   test::write_file(directory / "trust/timestamp.json", good);
   EXPECT_EQ(outcome(), "");
 }
@@ -284,13 +284,13 @@ TEST_F(Verifying, WhatIsHeldBackExpiresWhateverTheClockSays) {
 TEST_F(Verifying, ARootIsFollowedOnlyAlongItsChain) {
   const trust::PrivateKey fresh = trust::PrivateKey::make();
   rotate("timestamp", fresh, {"timestamp", "targets"});
-  EXPECT_EQ(outcome(), "is signed by none of the keys of root 1");
+  EXPECT_EQ(outcome(), "is not signed by any of the root 1 keys");
   rotate("timestamp", fresh, {"root"}, 3);
   EXPECT_EQ(outcome(), "is number 3 where 2 comes after 1");
   rotate("timestamp", fresh, {"root"});
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp") << "the old key counts no more";
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys") << "the old key counts no more";
   std::filesystem::remove(directory / "trust/2.root.json");
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp") << "who came so far does not go back";
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys") << "who came so far does not go back";
   rotate("timestamp", fresh, {"root"});
   for (auto& [name, key] : all)
     if (name == "timestamp.key") key = fresh;
@@ -352,7 +352,7 @@ TEST_F(Verifying, ExchangedKeysTakeBackWhatWasSignedFarAhead) {
   const trust::PrivateKey fresh = trust::PrivateKey::make();
   rotate("timestamp", fresh, {"root"});
   EXPECT_NE(outcome(kThen + 3000 * trust::kDay), "") << "a clock that is wrong by years, which is not remembered";
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp") << "not signed anew yet";
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys") << "not signed anew yet";
   for (auto& [name, key] : all)
     if (name == "timestamp.key") key = fresh;
   publish_with({"timestamp"}, false, kThen + 1);
@@ -366,7 +366,7 @@ TEST_F(Verifying, WhoTrustsAnewBeginsAnew) {
   std::filesystem::remove_all(directory / "trust");
   for (auto& [name, key] : all) key = trust::PrivateKey::make();
   publish_with(everything, true);
-  EXPECT_EQ(outcome(), "is signed by none of the keys of timestamp");
+  EXPECT_EQ(outcome(), "is not signed by any of the timestamp keys");
   trust_first();
   EXPECT_EQ(outcome().find("signed"), std::string::npos);
   TrustedRepository::forget(*os::open_file_system(root.text()), "base");

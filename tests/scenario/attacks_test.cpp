@@ -131,7 +131,7 @@ class Attacks : public testing::Test {
 TEST_F(Attacks, WhatNobodySignedWhoMay) {
   const auto same = [](nlohmann::json&) {};
   const std::string timestamp = "trust/timestamp.json";
-  const std::string none = "timestamp.json: is signed by none of the keys of timestamp";
+  const std::string none = "timestamp.json: is not signed by any of the timestamp keys";
   refused("nobody", {{timestamp, forged(timestamp, same, {})}}, none);
   refused("a stranger", {{timestamp, forged(timestamp, same, {"stranger"})}}, none);
   refused("a key of another role", {{timestamp, forged(timestamp, same, {"root", "snapshot", "targets-a"})}}, none);
@@ -173,7 +173,7 @@ TEST_F(Attacks, OneStolenKeyOfTwo) {
                                               {"trust/timestamp.json", timestamp},
                                               {"index/full-3.jsonl.zst", index}};
   };
-  const std::string one = "3.targets.json: is signed by 1 of the keys of targets, and 2 must sign it";
+  const std::string one = "3.targets.json: is signed by 1 of the targets keys; 2 are required";
   refused("one key", lies(forged("trust/2.targets.json", lead_astray, {"targets-a"})), one);
   auto twice = nlohmann::json::parse(forged("trust/2.targets.json", lead_astray, {"targets-a", "stranger"}));
   refused("one key and a stranger", lies(twice.dump()), one);
@@ -284,7 +284,7 @@ TEST_F(Attacks, RootsThatDoNotFollow) {
   };
   const auto same = [](nlohmann::json&) {};
   refused("signed by nobody of the one before", {{"trust/2.root.json", next(2, same, {"timestamp", "targets-a"})}},
-          "2.root.json: is signed by none of the keys of root 1");
+          "2.root.json: is not signed by any of the root 1 keys");
   refused("a number left out", {{"trust/2.root.json", next(3, same, {"root"})}}, "is number 3 where 2 comes after 1");
   refused("the same again", {{"trust/2.root.json", document(root)}}, "is number 1 where 2 comes after 1");
   refused("a key under another's id",
@@ -303,7 +303,7 @@ TEST_F(Attacks, RootsThatDoNotFollow) {
           {{"trust/2.root.json",
             next(2, [](auto& content) { content["roles"]["root"]["keyids"] = content["roles"]["snapshot"]["keyids"]; },
                  {"root"})}},
-          "is signed by none of the keys of root 2");
+          "is not signed by any of the root 2 keys");
 }
 
 TEST_F(Attacks, ARestoredBackupAndACopiedRootAreNotLockedOut) {

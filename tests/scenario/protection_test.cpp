@@ -67,7 +67,7 @@ TEST_F(Protection, NothingElseTakesItAway) {
   EXPECT_THAT(station.hambrel({"tidy", "unneeded", "-n"}).out, Not(HasSubstr("keel")));
   const Ran ran = station.hambrel({"install", "raft", "-n"});
   EXPECT_THAT(ran.out + ran.err, Not(HasSubstr("hambrel change"))) << "no remedy takes it away";
-  EXPECT_THAT(station.hambrel({"describe", "keel"}).out, HasSubstr("it goes only with --allow-essential keel"));
+  EXPECT_THAT(station.hambrel({"describe", "keel"}).out, HasSubstr("removed only with --allow-essential keel"));
 }
 
 TEST_F(Protection, TheSettingsProtectWhateverTheyName) {

@@ -142,15 +142,15 @@ TEST(CanonicalForm, IsThatOfTheStandard) {
 TEST(Roots, AreAcceptedWhereEnoughOfTheirKeysSignedThem) {
   EXPECT_EQ(Root::first(signed_text(root_content(1, role_of({'a', 'b', 'c'}, 2)), {'a', 'c'}), "r").version(), 1U);
   EXPECT_EQ(problem_of(signed_text(root_content(1, role_of({'a', 'b'}, 2)), {'a'})),
-            "root.json: is signed by 1 of the keys of root, and 2 must sign it");
+            "root.json: is signed by 1 of the root keys; 2 are required");
   EXPECT_EQ(problem_of(signed_text(root_content(1, role_of({'a'})), {'x'})),
-            "root.json: is signed by none of the keys of root")
+            "root.json: is not signed by any of the root keys")
       << "a key of another role";
   // another form of the same content is the same content; another content is not
   std::string text = signed_text(root_content(1, role_of({'a'})), {'a'});
   EXPECT_EQ(problem_of(parse_json(text, "").dump(4)), "accepted");
   text.replace(text.find("2030"), 4, "2031");
-  EXPECT_EQ(problem_of(text), "root.json: is signed by none of the keys of root");
+  EXPECT_EQ(problem_of(text), "root.json: is not signed by any of the root keys");
 }
 
 TEST(Roots, AThresholdCountsNoKeyTwice) {
@@ -174,7 +174,7 @@ TEST(Roots, AThresholdCountsNoKeyTwice) {
   twice.sign(key_of('a'));
   Json both = parse_json(twice.text(), "");
   both["signatures"].push_back({{"keyid", again}, {"sig", both["signatures"][0]["sig"]}});
-  EXPECT_EQ(problem_of(both.dump()), "root.json: is signed by 1 of the keys of root, and 2 must sign it");
+  EXPECT_EQ(problem_of(both.dump()), "root.json: is signed by 1 of the root keys; 2 are required");
   content["roles"]["root"] = {{"keyids", {again}}, {"threshold", 1}};
   Json one = parse_json(SignedDocument::make(content).text(), "");
   one["signatures"] = {{{"keyid", again}, {"sig", hex(key_of('a').sign(canonical_form(content, "")))}}};
@@ -207,12 +207,9 @@ TEST(Roots, TheChainGoesOnOnlyAsTheOneBeforeAsks) {
     return test::refusal([&] { one.next(signed_text(root_content(version, role), signers), "2"); });
   };
   EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b', 'c', 'd'}), "accepted") << "all keys exchanged";
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'c', 'd'}),
-            "2: is signed by none of the keys of root 1, and 2 must sign it");
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'c', 'd'}),
-            "2: is signed by 1 of the keys of root 1, and 2 must sign it");
-  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b'}),
-            "2: is signed by none of the keys of root 2, and 2 must sign it");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'c', 'd'}), "2: is not signed by any of the root 1 keys; 2 are required");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'c', 'd'}), "2: is signed by 1 of the root 1 keys; 2 are required");
+  EXPECT_EQ(next(2, role_of({'c', 'd'}, 2), {'a', 'b'}), "2: is not signed by any of the root 2 keys; 2 are required");
   EXPECT_EQ(next(3, role_of({'a', 'b'}, 2), {'a', 'b'}), "2: is number 3 where 2 comes after 1");
   EXPECT_EQ(next(1, role_of({'a', 'b'}, 2), {'a', 'b'}), "2: is number 1 where 2 comes after 1");
 }
@@ -229,7 +226,7 @@ TEST(Roots, OtherDocumentsNeedTheKeysOfTheirOwnRole) {
   EXPECT_EQ(test::refusal([&] {
               root.verified(signed_text(content, {'y', 'z', 'a'}), Root::Of::Timestamp, "t");
             }),
-            "t: is signed by none of the keys of timestamp");
+            "t: is not signed by any of the timestamp keys");
   EXPECT_EQ(test::refusal([&] { root.verified(signed_text(content, {'y'}), Root::Of::Snapshot, "t"); }),
             "t: \"_type\" must be \"snapshot\"");
   const std::int64_t end = good.expires();

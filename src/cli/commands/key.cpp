@@ -62,7 +62,7 @@ int list(Session& session) {
 int add(Session& session, const std::string& file, const std::string& name) {
   const auto key = operations::add_known_key(session.root(), file, name);
   session.say({{"name", key.name}, {"id", key.id}, {"result", "added"}},
-              fmt::format("{}: package files signed with key {} are taken from now on", key.name, key.id));
+              fmt::format("{}: package files signed with key {} are accepted from now on", key.name, key.id));
   return 0;
 }
 

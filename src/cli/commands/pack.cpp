@@ -1,5 +1,6 @@
 // pack and publish.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -70,7 +71,7 @@ std::string text_of(const operations::Published& published, const std::string& d
   if (with_packages)
     text += fmt::format(", {} in {}", count_text(published.packages, "package version", "package versions"),
                         published.channels.empty() ? "no channel" : join(published.channels, ", "));
-  return text + (published.root == 0 ? "; not signed: whoever adds it has to accept that"
+  return text + (published.root == 0 ? "; not signed: adding it requires --unsigned"
                                      : fmt::format("; signed by root {}", published.root));
 }
 
@@ -127,7 +128,8 @@ int run_publish(Session& session, const Arguments& arguments) {
   if (!published.missing.empty()) text += missing_text(published, request.directory);
   text += roles_text(published) + root_end(published);
   if (request.init)
-    text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}", published.fingerprint_text);
+    text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}",
+                        fmt::join(halves_of(published.fingerprint_text), "\n  "));
   session.say(to_json(published), text);
   return published.missing.empty() ? 0 : kWaits;
 }

@@ -3,8 +3,6 @@
 
 #include <fmt/format.h>
 
-#include <array>
-
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
@@ -73,12 +71,6 @@ std::string bare(std::string text) {
   return lower(text);
 }
 
-/// A fingerprint in two lines, as it does not fit into one of 80 columns.
-std::array<std::string, 2> halves_of(const std::string& fingerprint_text) {
-  const std::size_t middle = fingerprint_text.size() / 2;  // a blank
-  return {fingerprint_text.substr(0, middle), fingerprint_text.substr(middle + 1)};
-}
-
 void show_root(const Session& session, const std::string& name, const operations::OfferedRoot& root) {
   const Screen& screen = session.screen();
   screen.line(fmt::format("Who signs for {}, as its root document {} says (good until {}):", name, root.version,
@@ -104,14 +96,15 @@ void require_trust(const Session& session, const Arguments& arguments, const std
     if (bare(*given) == root.fingerprint) return;
     throw Error(ErrorCode::Untrusted,
                 fmt::format("the root document has the fingerprint {}, not the one given", root.fingerprint_text), name,
-                "nothing was changed; ask the repository's maintainer, by another way, which one is right");
+                "nothing was changed; ask the repository's maintainer, over another channel, which one is right");
   }
   if (session.json() || !can_ask())
     throw Error(
         ErrorCode::Declined,
         session.json() ? "--json never asks whether to trust" : "there is no terminal to ask on whether to trust it",
         name, "compare the fingerprint, then give it with --fingerprint");
-  session.screen().line("Compare it with what the repository's maintainer says, by another way than this network.");
+  session.screen().line(
+      "Compare it with what the repository's maintainer says, over another channel than this network.");
   session.screen().line();
   if (!is_yes(session, "Trust it?")) throw Error(ErrorCode::Declined, "nothing was changed");
 }
@@ -182,7 +175,7 @@ void show_roles(const Session& session, const operations::RepositoryFacts& facts
     const std::string until = one.expires == 0 ? "" : utc_text(one.expires).substr(0, 10);
     table.row({{one.name, Style::Name},
                {fmt::format("{} of {}", one.threshold, count_text(one.keys.size(), "key", "keys"))},
-               {one.version == 0 ? "not seen yet" : fmt::format("number {}", one.version)},
+               {one.version == 0 ? "not seen yet" : fmt::format("version {}", one.version)},
                {one.expires == 0 ? "" : (late ? "expired " : "good until ") + until, late ? Style::Warn : Style::Plain},
                {short_id(one.keys.front()) + (one.keys.size() > 1 ? " ..." : ""), Style::Faint}});
   }
@@ -206,7 +199,7 @@ int show_repository(Session& session, const std::string& name) {
                                        count_text(facts.installed, "is", "are"), size_text(facts.bytes)));
   if (!facts.damage.empty()) {
     screen.field("trust", facts.damage);
-    screen.hint(session.copyable("hambrel repo trust " + one.name) + " begins anew");
+    screen.hint(session.copyable("hambrel repo trust " + one.name) + " starts over");
     return 0;
   }
   if (facts.root == 0) {
@@ -319,7 +312,7 @@ int run_refresh(Session& session, const Arguments& arguments) {
   const bool untrusted = std::any_of(results.begin(), results.end(), [](const RefreshResult& result) {
     return result.problem && result.problem->code() == ErrorCode::Untrusted;
   });
-  if (untrusted) screen.note("Installed packages are not affected; nothing that came was used.");
+  if (untrusted) screen.note("Installed packages are not affected; nothing that was fetched is used.");
   const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
   if (newer > 0 && !session.quiet())
     screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",

@@ -144,7 +144,7 @@ class Description {
     field("maintainer", package.maintainer);
     field("source", package.source);
     field("restart", package.restart);
-    field("essential", package.essential ? "yes: it goes only with --allow-essential " + package.name : "");
+    field("essential", package.essential ? "yes: removed only with --allow-essential " + package.name : "");
     if (!package.description.empty()) {
       screen_.line();
       screen_.raw(wrapped(printable_lines(package.description), 2, std::min(kWidest, terminal_width())));

@@ -103,7 +103,7 @@ OfferedRoot offered_root(Root& root, const Repository& repository) {
     throw Error(ErrorCode::NotFound, "there is no repository here", shown_url(repository.url), "check the URL");
   if (!text)
     throw Error(ErrorCode::NotFound, "the repository is not signed: it has no root document", shown_url(url),
-                "ask its maintainer to sign it; to take what it offers although nobody vouches for it: --unsigned");
+                "ask its maintainer to sign it; to accept its packages without signatures: --unsigned");
   const trust::Root first = trust::Root::first(*text, shown_url(url));
   OfferedRoot offered{
       first.version(),        first.document().expires(), first.document().fingerprint(), first.fingerprint_text(), {},

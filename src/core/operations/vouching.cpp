@@ -91,12 +91,11 @@ plan::Voucher voucher_of_offer(Root& root, PackageId id) { return voucher_for(ro
 
 void require_accepted(const std::vector<Doubt>& doubts, bool accepted) {
   if (doubts.empty() || accepted) return;
-  throw Error(
-      ErrorCode::Declined, "nobody vouches for it: " + doubts.front().text(), {},
-      doubts.front().keys.empty()
-          ? "to install it all the same: --allow-unsigned"
-          : "compare the key with what its maker says, then `hambrel key add FILE`; to install it all the same: "
-            "--allow-unsigned");
+  throw Error(ErrorCode::Declined, "nobody vouches for it: " + doubts.front().text(), {},
+              doubts.front().keys.empty()
+                  ? "to install it anyway: --allow-unsigned"
+                  : "compare the key with what its maker says, then `hambrel key add FILE`; to install it anyway: "
+                    "--allow-unsigned");
 }
 
 }  // namespace hambrel::operations

@@ -83,7 +83,7 @@ void TrustedRepository::require_fresh(std::int64_t now) const {
     throw Error(
         problem.code(), fmt::format("root {} {}", root_.version(), problem.problem()), problem.where(),
         fmt::format("check the clock of this machine; if it is right, the maintainer has not made the next root, "
-                    "or this system was away for too long: `hambrel repo trust {}` begins anew, with the "
+                    "or this system was away for too long: `hambrel repo trust {}` starts over, with the "
                     "fingerprint that the maintainer tells",
                     name_));
   }

@@ -98,7 +98,7 @@ std::string Cause::text(const Universe& universe) const {
       return fmt::format("{} is held{}{}", subject, why.empty() ? "" : ": ", why);
     }
     case Kind::Wanted: return fmt::format("{} is installed and wanted", subject);
-    case Kind::Essential: return fmt::format("{} is essential (--allow-essential {} lets it go)", subject, name);
+    case Kind::Essential: return fmt::format("{} is essential (--allow-essential {} allows this)", subject, name);
     case Kind::Requires:
       if (others.empty()) {
         const auto elsewhere = universe.matching(parse_relation(relation, ""));

@@ -107,13 +107,14 @@ void SignedDocument::require(const Role& role, const Keys& keys, const std::stri
   if (count >= role.threshold) return;
   std::vector<std::string> came;
   for (const auto& [id, text] : signatures_) came.push_back(id);
-  throw Error(ErrorCode::Untrusted,
-              fmt::format("is signed by {} of the keys of {}{}", count == 0 ? "none" : std::to_string(count), role_name,
-                          role.threshold == 1 ? "" : fmt::format(", and {} must sign it", role.threshold)),
-              where_,
-              fmt::format("its keys are {}; it came with {}; somebody may have changed it on its way: try again later, "
-                          "else tell its maintainer",
-                          short_ids(role.keys), short_ids(came)));
+  throw Error(
+      ErrorCode::Untrusted,
+      fmt::format("{} of the {} keys{}", count == 0 ? "is not signed by any" : fmt::format("is signed by {}", count),
+                  role_name, role.threshold == 1 ? "" : fmt::format("; {} are required", role.threshold)),
+      where_,
+      fmt::format("its keys are {}; it came with {}; somebody may have changed it on its way: try again later, "
+                  "else tell its maintainer",
+                  short_ids(role.keys), short_ids(came)));
 }
 
 void SignedDocument::require_fresh(std::int64_t now, std::int64_t seen) const {
