@@ -103,8 +103,7 @@ void require_trust(const Session& session, const Arguments& arguments, const std
         ErrorCode::Declined,
         session.json() ? "--json never asks whether to trust" : "there is no terminal to ask on whether to trust it",
         name, "compare the fingerprint, then give it with --fingerprint");
-  session.screen().line(
-      "Compare it with what the repository's maintainer says, over another channel than this network.");
+  session.screen().line("Compare it with the one that the maintainer publishes elsewhere.");
   session.screen().line();
   if (!is_yes(session, "Trust it?")) throw Error(ErrorCode::Declined, "nothing was changed");
 }
