@@ -7,8 +7,9 @@ declare -A below=(
   [base]='' [os]='base' [model]='base'
   [archive]='os model base' [state]='os model base' [solve]='model base' [plan]='solve model base'
   [settings]='os model base' [trust]='model base' [repo]='trust settings archive os model base'
-  [txn]='plan archive state os model base'
-  [operations]='txn repo plan solve trust settings archive state os model base'
+  [rehearsal]='plan state os model base'
+  [txn]='rehearsal plan archive state os model base'
+  [operations]='rehearsal txn repo plan solve trust settings archive state os model base'
 )
 bad=0
 complain() { echo "structure: $*" >&2; bad=1; }

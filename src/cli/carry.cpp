@@ -67,6 +67,7 @@ operations::ChangeRequest change_request(const Session& session, const Arguments
   request.configuration = config_terms(session, arguments);
   request.end = end_of(arguments);
   request.solve.allow_essential = allowed_essential(arguments);
+  request.acting.without_hooks = arguments.has("without-hooks");
   return request;
 }
 
@@ -76,6 +77,7 @@ operations::PlannedTerms planned_terms(const Arguments& arguments) {
   terms.release = arguments.values("release");
   terms.name_holds = arguments.has("yes");
   terms.allow_essential = allowed_essential(arguments);
+  terms.acting.without_hooks = arguments.has("without-hooks");
   return terms;
 }
 

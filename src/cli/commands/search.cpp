@@ -67,14 +67,24 @@ int run_owner(Session& session, const Arguments& arguments) {
   for (const std::string& given : arguments.words()) {
     const std::string path = os::host_path(given);
     const auto owners = operations::owners_of(session.root(), path);
-    if (owners.empty()) code = exit_code(ErrorCode::NotFound);
+    const auto maker = operations::maker_of(session.root(), path);
+    const bool nobodys = owners.empty() && !maker;
+    if (nobodys) code = exit_code(ErrorCode::NotFound);
+    std::vector<std::string> told = owners;
+    if (maker)
+      told.push_back(fmt::format("made by the {} of {}: {}", maker->by_trigger ? "trigger" : "hook", maker->package,
+                                 printable(maker->program)));
     rows.add(
         [&] {
-          return Json{{"path", "/" + path}, {"packages", owners}};
+          Json made;
+          if (maker)
+            made = {{"kind", maker->by_trigger ? "trigger" : "hook"},
+                    {"package", maker->package},
+                    {"program", maker->program}};
+          return Json{{"path", "/" + path}, {"packages", owners}, {"made_by", std::move(made)}};
         },
         {{"/" + printable(path)},
-         {owners.empty() ? "is not owned by any package" : join(owners, ", "),
-          owners.empty() ? Style::Warn : Style::Name}});
+         {nobodys ? "is not owned by any package" : join(told, ", "), nobodys ? Style::Warn : Style::Name}});
   }
   rows.print();
   return code;

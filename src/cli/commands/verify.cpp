@@ -20,8 +20,8 @@ using operations::Finding;
 constexpr int kDamageFound = 11;  // exit code
 
 const char* name_of(Finding::Kind kind) {
-  static constexpr const char* kNames[] = {"missing", "type",  "content",    "mode",   "owner",
-                                           "target",  "links", "attributes", "edited", "deleted"};
+  static constexpr const char* kNames[] = {"missing", "type",       "content", "mode",    "owner", "target",
+                                           "links",   "attributes", "edited",  "deleted", "remade"};
   return kNames[static_cast<int>(kind)];
 }
 
@@ -30,6 +30,7 @@ Json to_json(const Finding& one) {
           {"package", one.package},
           {"kind", name_of(one.kind)},
           {"text", one.text()},
+          {"made_by", one.made_by.empty() ? Json() : Json(one.made_by)},
           {"damage", one.is_damage()}};
 }
 
@@ -68,8 +69,18 @@ void show(const Session& session, const operations::Verification& found, bool al
     else
       screen.line("  " + screen.paint(Style::Warn, "problem") + "  " + printable(problem));
   }
+  for (const auto& one : found.left_out) {
+    const std::string text = fmt::format("the {} of {} is due: {} was left out in transaction {}",
+                                         one.run.occasion == "trigger" ? "trigger" : "hook", one.run.package,
+                                         printable(one.run.program), number(one.id));
+    if (session.json())
+      session.document({{"problem", text}});
+    else
+      screen.line("  " + screen.paint(Style::Warn, "due") + "  " + text);
+  }
   const std::size_t damaged = found.files.damaged();
-  const bool separate = !session.json() && !session.quiet() && (rows.count() > 0 || !found.problems.empty());
+  const bool separate =
+      !session.json() && !session.quiet() && (rows.count() > 0 || !found.problems.empty() || !found.left_out.empty());
   session.say(
       {{"packages", found.packages.size()},
        {"files", found.files.files},
@@ -85,7 +96,7 @@ Depth depth_of(const Arguments& arguments) { return arguments.has("fast") ? Dept
 /// What packages lack is put right by a transaction of its own. Both are shown before the one question.
 int repair_packages(Session& session, const Arguments& arguments, operations::Verification& found,
                     const operations::Proposal& files) {
-  const bool files_damaged = !files.plan().steps.empty();
+  const bool files_damaged = !files.plan().empty();
   bool agreed = files_damaged && !session.json();
   if (agreed && !(session.quiet() && arguments.has("yes"))) {
     print_plan(session, files.plan());
@@ -96,7 +107,7 @@ int repair_packages(Session& session, const Arguments& arguments, operations::Ve
   agreed = agreed && code == 0;
   operations::keep_installed(session.root(), found);  // a package may have left, or come in another version
   auto repair = operations::propose_repair(session.root(), found, planned_terms(arguments));
-  if (!files_damaged || repair->plan().steps.empty()) return code;  // nothing that was not shown, no second question
+  if (!files_damaged || repair->plan().empty()) return code;  // nothing that was not shown, no second question
   const int files_code = carry_out(session, arguments, std::move(repair), agreed);
   return code != 0 ? code : files_code;
 }
@@ -127,7 +138,7 @@ int run_repair(Session& session, const Arguments& arguments) {
   auto repair = operations::propose_repair(session.root(), found, planned_terms(arguments));
   if (arguments.words().empty() && operations::packages_are_broken(session.root()))
     return repair_packages(session, arguments, found, *repair);
-  if (!repair->plan().steps.empty()) return carry_out(session, arguments, std::move(repair));
+  if (!repair->plan().empty()) return carry_out(session, arguments, std::move(repair));
   show_nothing(session, *repair);
   return found.files.damaged() > 0 ? kDamageFound : 0;
 }

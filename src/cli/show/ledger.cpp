@@ -146,6 +146,19 @@ void print_fields(const Screen& screen, const operations::LedgerDetail& detail) 
   for (const plan::Notice& notice : detail.plan.notices) field("note", notice.text());
 }
 
+/// What was run, and what it printed.
+void print_runs(const Screen& screen, const operations::LedgerDetail& detail) {
+  if (detail.runs.empty()) return;
+  screen.line();
+  for (const auto& run : detail.runs) {
+    const std::string ended = run.ended.empty() ? fmt::format("{} ms", run.milliseconds) : printable(run.ended);
+    screen.line(fmt::format("  ran  {}  {}: {}, {}", screen.paint(Style::Name, run.package), run.occasion,
+                            printable(run.program), ended));
+    for (const std::string_view line : split(run.output, '\n'))
+      if (!line.empty()) screen.line("    " + screen.paint(Style::Faint, printable(line)));
+  }
+}
+
 }  // namespace
 
 std::string size_of(const operations::StandingAttic& attic) {
@@ -220,6 +233,14 @@ void show(const Session& session, const operations::LedgerDetail& detail) {
     for (const PackageChange& change : detail.changes)
       changes.push_back({{"name", change.name}, {"before", to_json(change.before)}, {"after", to_json(change.after)}});
     object["changes"] = std::move(changes);
+    object["runs"] = Json::array();
+    for (const auto& run : detail.runs)
+      object["runs"].push_back({{"package", run.package},
+                                {"program", run.program},
+                                {"occasion", run.occasion},
+                                {"milliseconds", run.milliseconds},
+                                {"problem", run.ended},
+                                {"output", run.output}});
     return session.document(object);
   }
   print_fields(screen, detail);
@@ -227,6 +248,7 @@ void show(const Session& session, const operations::LedgerDetail& detail) {
     screen.line();
     print_configs(screen, detail.plan.configs);
   }
+  print_runs(screen, detail);
   if (detail.changes.empty()) return;
   screen.line();
   std::map<std::string, std::string> whys;  // as the plan told it then

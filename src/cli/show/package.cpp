@@ -138,6 +138,7 @@ class Description {
     relations("replaces", package.replaces);
     list("config", package.config_globs);
     list("privileged", package.privileged);
+    if (package.actions) acts(*package.actions);
     field("category", package.category);
     field("license", package.license);
     field("homepage", package.homepage);
@@ -171,6 +172,33 @@ class Description {
 
   void list(std::string_view label, const std::vector<std::string>& texts) const {
     for (std::size_t i = 0; i < texts.size(); ++i) field(i == 0 ? label : "", texts[i]);
+  }
+
+  static void add_script(const Program& program, std::vector<std::string>& lines) {
+    for (const std::string_view line : split(program.script, '\n'))
+      if (!line.empty()) lines.push_back("  " + printable(line));
+  }
+
+  /// What it asks for beyond its files.
+  void acts(const Actions& actions) const {
+    const auto writes = [](const std::vector<std::string>& globs) {
+      return globs.empty() ? std::string() : fmt::format("; may write /{}", join(globs, ", /"));
+    };
+    std::vector<std::string> hooks, triggers;
+    for (const Hook& one : actions.hooks) {
+      std::vector<std::string> moments;
+      for (const HookMoment moment : one.when) moments.emplace_back(text_of(moment));
+      hooks.push_back(
+          printable(fmt::format("on {}: {}{}", join(moments, ", "), one.program.text(), writes(one.writes))));
+      add_script(one.program, hooks);
+    }
+    for (const Trigger& one : actions.triggers) {
+      triggers.push_back(printable(
+          fmt::format("{}, when /{} changes{}", one.program.text(), join(one.watches, ", /"), writes(one.writes))));
+      add_script(one.program, triggers);
+    }
+    list("hooks", hooks);
+    list("triggers", triggers);
   }
 
   template <typename Value>

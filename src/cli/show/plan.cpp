@@ -122,6 +122,8 @@ std::string sentence_of(const plan::Plan& plan) {
   if (const auto asked = configs.find(plan::ConfigAction::Ask); asked != configs.end())
     parts.push_back(fmt::format("{} a decision",
                                 count_text(asked->second, "configuration file needs", "configuration files need")));
+  if (parts.empty() && !plan.runs.empty())
+    return count_text(plan.runs.size(), "program of a package will be run", "programs of packages will be run");
   return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");
 }
 
@@ -211,6 +213,20 @@ void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& co
                {"/" + printable(one.path), Style::Name},
                {one.package, Style::Faint},
                {printable(one.text())}});
+  table.print(screen);
+}
+
+void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
+  if (runs.front().left_out)
+    screen.line("  Does not run now; `hambrel repair` runs it later:");
+  else
+    screen.line(fmt::format("  Runs first, on a preview of the system{}:", runs.size() > 1 ? ", in this order" : ""));
+  Table table;
+  for (const plan::Run& one : runs)
+    table.row({{one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook", Style::Plain},
+               {one.package, Style::Name},
+               {printable(one.program), Style::Plain, false, true},
+               {printable(one.why_text())}});
   table.print(screen);
 }
 
@@ -337,6 +353,10 @@ void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines)
     print_configs(screen, plan.configs);
     screen.line();
   }
+  if (!plan.runs.empty()) {
+    print_runs(screen, plan.runs);
+    screen.line();
+  }
   print_notices(screen, plan, all);
   print_held_back(session, plan, all);
   if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
@@ -381,6 +401,24 @@ constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "con
                                         "own-settings", "open-to-all",      "directory-lower",
                                         "unsigned",     "unknown-key",      "signed"};
 static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Signed) + 1);
+
+Json json_of(const std::vector<plan::Run>& all) {
+  Json runs = Json::array();
+  for (const plan::Run& one : all) {
+    Json paths = Json::array();
+    for (const std::string& path : one.writes) paths.push_back("/" + path);
+    runs.push_back({{"kind", one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook"},
+                    {"package", one.package},
+                    {"program", one.program},
+                    {"occasion", one.occasion},
+                    {"before", one.before},
+                    {"new", one.is_new},
+                    {"left_out", one.left_out},
+                    {"writes", std::move(paths)},
+                    {"text", one.why_text()}});
+  }
+  return runs;
+}
 
 }  // namespace
 
@@ -438,9 +476,16 @@ Json to_json(const plan::Plan& plan) {
                          {"held", one.held},
                          {"why", one.why},
                          {"by", one.by}});
-  Json whole = {{"kind", plan.kind},         {"proved", plan.proved},         {"held_back", std::move(held_back)},
-                {"steps", std::move(steps)}, {"configs", std::move(configs)}, {"notices", std::move(notices)},
-                {"unneeded", plan.unneeded}, {"download", plan.download()},   {"size_change", plan.size_change()}};
+  Json whole = {{"kind", plan.kind},
+                {"proved", plan.proved},
+                {"held_back", std::move(held_back)},
+                {"steps", std::move(steps)},
+                {"configs", std::move(configs)},
+                {"notices", std::move(notices)},
+                {"runs", json_of(plan.runs)},
+                {"unneeded", plan.unneeded},
+                {"download", plan.download()},
+                {"size_change", plan.size_change()}};
   if (plan.without_strays)
     whole["without_strays"] = {{"held_back", plan.without_strays->held_back},
                                {"dropped", plan.without_strays->dropped}};

@@ -144,6 +144,17 @@ std::vector<std::string> JsonObject::texts_or_none(std::string_view key) const {
   return result;
 }
 
+std::vector<JsonObject> JsonObject::objects(std::string_view key) const {
+  const Json& list = member(key);
+  if (!list.is_array()) wrong(key, "a list of objects");
+  std::vector<JsonObject> result;
+  for (const Json& item : list) {
+    if (!item.is_object()) wrong(key, "a list of objects");
+    result.emplace_back(item, where_);
+  }
+  return result;
+}
+
 std::string canonical(const Json& value) { return value.dump(-1, ' ', false, Json::error_handler_t::replace); }
 
 }  // namespace hambrel

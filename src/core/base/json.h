@@ -31,6 +31,8 @@ class JsonObject {
   std::int64_t signed_number(std::string_view key) const;
   bool flag_or(std::string_view key, bool fallback) const;
   std::vector<std::string> texts_or_none(std::string_view key) const;
+  /// A list of objects.
+  std::vector<JsonObject> objects(std::string_view key) const;
   const std::string& where() const { return where_; }
   /// The same members, told of under another name in messages.
   JsonObject renamed(std::string where) const { return {value_, std::move(where)}; }

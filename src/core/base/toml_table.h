@@ -28,6 +28,8 @@ class TomlTable {
   std::vector<std::pair<std::string, std::string>> texts(std::string_view key);
   std::int64_t number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback);
   bool flag(std::string_view key, bool fallback);
+  /// A table in this one, under its own title.
+  TomlTable below(const toml::table& table, std::string title) const { return {table, file_, std::move(title)}; }
   void done() const;
 
  private:

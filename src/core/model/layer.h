@@ -44,7 +44,8 @@ struct PackageRecord {
 struct DetailRecord {
   std::uint32_t flags, description, license, homepage, maintainer, category, source, restart;
   std::uint32_t config_globs, config_count, features, feature_count, privileged,
-      privileged_count;  // places in the list array
+      privileged_count;         // places in the list array
+  std::uint32_t actions, zero;  // as canonical JSON
   std::uint64_t file_count;
   static constexpr std::uint32_t kEssential = 1;
 };

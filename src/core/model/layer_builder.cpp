@@ -84,6 +84,7 @@ std::uint32_t LayerBuilder::Impl::add(const Package& package, image::PackageReco
   detail.feature_count = static_cast<std::uint32_t>(package.features.size());
   detail.privileged = in.list_of(package.privileged);
   detail.privileged_count = static_cast<std::uint32_t>(package.privileged.size());
+  if (package.actions) detail.actions = in.texts.enter(actions_text(package.actions));
   detail.file_count = package.file_count;
   record.details = static_cast<std::uint32_t>(in.details.size());
   in.details.push_back(detail);

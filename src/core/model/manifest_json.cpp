@@ -62,6 +62,7 @@ Package read_package(const Object& named, const Relations& relations) {
   package.essential = object.flag_or("essential", false);
   package.features = object.texts_or_none("features");
   package.privileged = object.texts_or_none("privileged");
+  package.actions = read_actions(object);
   package.installed_size = object.number("installed_size");
   package.file_count = object.number("file_count");
   relations(package, object);
@@ -131,12 +132,16 @@ Json package_to_json(const Package& package) {
   if (!package.features.empty()) object["features"] = package.features;
   if (!package.privileged.empty()) object["privileged"] = package.privileged;
   if (package.essential) object["essential"] = true;
+  if (package.actions) put_actions(object, *package.actions);
   if (package.parallel != 1) object["parallel"] = package.parallel;
   return object;
 }
 
 std::string manifest_text(const Package& package) { return canonical(package_to_json(package)); }
 
-std::string unknown_feature(const Package& package) { return package.features.empty() ? "" : package.features.front(); }
+std::string unknown_feature(const Package& package) {
+  const auto unknown = std::find_if_not(package.features.begin(), package.features.end(), is_known_feature);
+  return unknown == package.features.end() ? "" : *unknown;
+}
 
 }  // namespace hambrel

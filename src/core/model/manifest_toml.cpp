@@ -105,6 +105,9 @@ PackageSource parse_package_toml(std::string_view text, const std::string& file)
     for (const toml::node& item : *list->as_array())
       source.attributes.push_back(read_attributes(TomlTable(*item.as_table(), file, "attributes")));
   }
+  Actions actions = read_actions(top);
+  source.package.features = features_of(actions);
+  if (!actions.empty()) source.package.actions = std::make_shared<const Actions>(std::move(actions));
   top.done();
   return source;
 }

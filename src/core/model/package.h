@@ -6,6 +6,7 @@
 #include <string_view>
 #include <vector>
 
+#include "model/actions.h"
 #include "model/relation.h"
 #include "model/version.h"
 
@@ -31,6 +32,7 @@ struct Package {
   std::string restart;                    // "", "session" or "system": what a change of it asks for
   std::vector<std::string> features;      // abilities that whoever installs it must have
   std::vector<std::string> privileged;    // paths of its files that run with another's rights, ascending
+  SharedActions actions;                  // what it asks for beyond its files
   ByteCount installed_size = 0;           // bytes of its regular files, hard links counted once
   std::uint64_t file_count = 0;           // entries that are not directories
 

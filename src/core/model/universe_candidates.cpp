@@ -42,6 +42,17 @@ std::vector<Offer> Universe::offers_of(PackageId id) const {
   return offers;
 }
 
+namespace {
+
+void read_numbers(const image::PackageRecord& record, const image::DetailRecord& detail, Package& package) {
+  package.essential = (detail.flags & image::DetailRecord::kEssential) != 0;
+  package.parallel = record.parallel;
+  package.installed_size = record.installed_size;
+  package.file_count = detail.file_count;
+}
+
+}  // namespace
+
 std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   auto result = std::make_unique<Candidate>();
   const Layer& home = layer(id);
@@ -88,16 +99,14 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
                                                                       {RelationList::Replaces, &package.replaces}};
   for (const auto& [list, values] : single)
     for (const RelationId relation : relations(id, list)) values->push_back(constraint_at(relation, 0));
-  for (const TextId text : home.lists.slice(detail.config_globs, detail.config_count))
-    package.config_globs.emplace_back(home.text(text));
-  for (const TextId text : home.lists.slice(detail.features, detail.feature_count))
-    package.features.emplace_back(home.text(text));
-  for (const TextId text : home.lists.slice(detail.privileged, detail.privileged_count))
-    package.privileged.emplace_back(home.text(text));
-  package.essential = (detail.flags & image::DetailRecord::kEssential) != 0;
-  package.parallel = one.parallel;
-  package.installed_size = one.installed_size;
-  package.file_count = detail.file_count;
+  const auto read_list = [&](std::uint32_t first, std::uint32_t count, std::vector<std::string>& into) {
+    for (const TextId text : home.lists.slice(first, count)) into.emplace_back(home.text(text));
+  };
+  read_list(detail.config_globs, detail.config_count, package.config_globs);
+  read_list(detail.features, detail.feature_count, package.features);
+  read_list(detail.privileged, detail.privileged_count, package.privileged);
+  package.actions = actions_from(home.text(detail.actions));
+  read_numbers(one, detail, package);
   for (Offer& offer : offers_of(id)) (offer.enabled ? result->offers : result->elsewhere).push_back(std::move(offer));
   if (const auto* record = installed_record(id)) result->installed = make_installed(id, *record);
   return result;

@@ -1,5 +1,7 @@
 #include "operations/care.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <set>
 
@@ -41,15 +43,25 @@ Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth
   if (!specs.empty())
     std::erase_if(found.packages, [&](const state::StatePackage& one) { return !names.contains(one.package.name); });
   if (specs.empty()) found.problems = other_problems(root, state);
+  for (auto& one : state.left_out())
+    if (std::any_of(found.packages.begin(), found.packages.end(),
+                    [&](const state::StatePackage& package) { return package.package.name == one.run.package; }))
+      found.left_out.push_back(std::move(one));
   found.files = txn::verify(root.files(), state, found.packages, depth, os::processors(), root.observer());
   return found;
 }
 
 std::unique_ptr<Proposal> propose_repair(Root& root, const Verification& found, const PlannedTerms& terms) {
   const auto files = std::make_shared<VersionFiles>(root);
-  return propose(root,
-                 txn::plan_repair(root.files(), require_state(root), found.packages, found.files, files->file_of()),
-                 terms, files);
+  txn::Planned planned =
+      txn::plan_repair(root.files(), require_state(root), found.packages, found.files, files->file_of());
+  for (const auto& one : found.left_out)
+    planned.due.push_back({one.run.package, one.run.program, one.run.occasion,
+                           fmt::format("left out in transaction {}", number(one.id))});
+  for (const Finding& one : found.files.findings)
+    if (one.is_damage() && !one.made_by.empty())
+      planned.due.push_back({one.package, one.made_by, "trigger", fmt::format("/{} is missing", one.entry.path)});
+  return propose(root, std::move(planned), terms, files);
 }
 
 bool packages_are_broken(Root& root) {

@@ -18,7 +18,8 @@ struct Verification {
   std::vector<state::StatePackage> packages;  // that were looked at
   txn::Verified files;
   std::vector<std::string> problems;  // beside files: the database, the chain of the ledger, the set of packages
-  bool sound() const { return files.damaged() == 0 && problems.empty(); }
+  std::vector<state::GeneratedStore::LeftOut> left_out{};  // programs that are due, of these packages
+  bool sound() const { return files.damaged() == 0 && problems.empty() && left_out.empty(); }
 };
 
 /// Of what the specs name; without any also what no file shows.

@@ -25,6 +25,7 @@ struct ChangeRequest {
   bool look_at_files = true;              // false: no more than a list of packages
   bool weigh_strays = true;               // say what letting go of what nobody offers would bring
   ConfigTerms configuration{};
+  ActingTerms acting{};
   End end = End::Switch;
   std::string enables{};  // a repository that a remedy needs: it is enabled when the change is performed
 };

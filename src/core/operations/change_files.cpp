@@ -41,6 +41,7 @@ ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::P
   look_up_leaving();
   look_up_entering();
   plan_purge();
+  look_up_made();
 }
 
 ChangeFiles::~ChangeFiles() {
@@ -106,6 +107,17 @@ void ChangeFiles::plan_purge() {
     }
 }
 
+/// What triggers made can be made again, and goes with their package; what hooks made is data, as configuration is.
+void ChangeFiles::look_up_made() {
+  for (const plan::Step& step : packages_.steps) {
+    if (step.action != plan::Action::Remove) continue;
+    for (state::Generated& one : state().generated_by(step.name))
+      if (one.by_trigger || request_.purge) made_.push_back(std::move(one));
+  }
+  std::sort(made_.begin(), made_.end(), [](const auto& a, const auto& b) { return a.entry.path < b.entry.path; });
+  for (const state::Generated& one : made_) tree_options_.made.push_back(one.entry.path);
+}
+
 txn::Planned ChangeFiles::plan(const Decisions& decisions) {
   txn::Planned planned;
   planned.plan = packages_;
@@ -116,12 +128,37 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
   tree_options_.choices = decisions;
   planned.tree = txn::plan_tree(root_.files(), state(), leaving_, entering_, tree_options_);
   tree_options_.ahead.reset();  // it looked for the first of them
+  for (const state::Generated& one : made_) planned.generated.push_back({one.entry.path, one, std::nullopt});
   txn::source_missing_content(planned, from_kept_, files_.file_of());
   planned.tell_of_files();
+  plan_runs(planned);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
   if (request_.strict) refuse_unowned(planned.plan.notices);
   return planned;
+}
+
+void ChangeFiles::plan_runs(txn::Planned& planned) {
+  std::vector<rehearsal::Party> parties;
+  std::set<std::int64_t> leaving;
+  for (const plan::Step& step : packages_.steps) {
+    if (step.only_state()) continue;
+    rehearsal::Party& party = parties.emplace_back();
+    party.name = step.name;
+    party.downgrades = step.action == plan::Action::Downgrade;
+    party.only_files = step.action == plan::Action::Unshelve;
+    if (step.before_id) {
+      const std::int64_t row = root_.universe()[*step.before_id].installed->row;
+      leaving.insert(row);
+      party.before = step.before;
+      for (const state::StatePackage& one : leaving_)
+        if (one.row == row) party.was = one.package.actions;
+    }
+    if (!step.after_id) continue;
+    party.after = step.after;
+    party.is = root_.universe().package(*step.after_id).actions;
+  }
+  add_runs(root_, planned, parties, leaving, request_.acting);
 }
 
 std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) const {

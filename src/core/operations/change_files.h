@@ -44,11 +44,14 @@ class ChangeFiles {
   void look_up_leaving();
   void look_up_entering();
   void plan_purge();
+  void plan_runs(txn::Planned& planned);
+  void look_up_made();
   std::vector<plan::Notice> privileges() const;
   std::vector<plan::Notice> dangers() const;
 
   Root& root_;
   const ChangeRequest& request_;
+  std::vector<state::Generated> made_;  // by programs of what is removed: it goes, too
   const plan::Plan& packages_;
   std::unique_ptr<state::State> empty_;  // for a dry run on a root without a state
   std::vector<PackageId> coming_;

@@ -122,6 +122,7 @@ LedgerDetail ledger_detail(Root& root, TxnId id) {
   detail.plan = plan::plan_of(entry->record);
   detail.entry = std::move(*entry);
   detail.changes = state->changes_of(id);
+  detail.runs = state->runs_of(id);
   detail.undone_by = state->undone_by(id);
   detail.given_up_by = state->given_up(id);
   if (!detail.given_up_by)

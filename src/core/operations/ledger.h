@@ -56,6 +56,7 @@ struct LedgerDetail {
   LedgerEntry entry;
   plan::Plan plan;
   std::vector<PackageChange> changes;
+  std::vector<state::RunRecord> runs{};  // programs of packages
   std::optional<TxnId> undone_by{}, given_up_by{};
   std::optional<StandingAttic> attic{};
 };

@@ -59,6 +59,10 @@ std::vector<std::string> owners_of(Root& root, const std::string& path) {
   return names;
 }
 
+std::optional<state::Generated> maker_of(Root& root, const std::string& path) {
+  return root.state() == nullptr ? std::nullopt : root.state()->generated_at(path);
+}
+
 std::variant<std::vector<TreeLine>, Refused> needs(Root& root, const Spec& spec, std::size_t depth) {
   const PackageId id = one_package(root, spec);
   const Universe& universe = root.universe();

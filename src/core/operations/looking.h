@@ -1,6 +1,7 @@
 // Looking at packages: which ones a spec means, who owns a file, who needs whom.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <variant>
 #include <vector>
@@ -16,6 +17,8 @@ std::vector<PackageId> described(Root& root, const Spec& spec);
 
 /// Installed packages that have this path of the host's notation, by name.
 std::vector<std::string> owners_of(Root& root, const std::string& path);
+/// Whose program made it, if one did.
+std::optional<state::Generated> maker_of(Root& root, const std::string& path);
 
 using plan::TreeLine;
 /// What a package requires: of one that is not installed, in the set that installing it would lead to. `depth`: levels,

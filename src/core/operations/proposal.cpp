@@ -138,6 +138,7 @@ std::vector<std::string> remarks_on_holds(Root& root, const txn::Planned& planne
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
                                   std::shared_ptr<VersionFiles> files, const char* remark_on_nothing) {
   require_allowed(root, planned.plan, terms.allow_essential);
+  add_runs(root, planned, terms.acting);
   planned = with_retention(root, std::move(planned));
   const bool nothing = planned.does_nothing();
   Proposal::Parts parts;

@@ -12,6 +12,7 @@
 #include <string>
 #include <vector>
 
+#include "operations/acting.h"
 #include "operations/config_difference.h"
 #include "operations/configuration_question.h"
 #include "operations/root.h"
@@ -109,6 +110,7 @@ struct PlannedTerms {
   std::vector<std::string> release{};  // held packages that may change
   bool name_holds = false;             // others must not: nobody is asked
   solve::Names allow_essential{};      // see protection.h
+  ActingTerms acting{};
 };
 /// Throws Error{Refused} for a held package that would change and is not named, where holds have to be.
 /// `files`: what its sources are read from. `remark`: said if there is nothing to be done.

@@ -144,6 +144,21 @@ struct ConfigStep {
   }
 };
 
+/// A program of a package that runs before anything is switched, on a preview of the system.
+struct Run {
+  enum class Kind { Trigger, Hook };  // stored in the ledger: never renumber
+  Kind kind = Kind::Trigger;
+  std::string package;
+  std::string program;                // as it would be written on a command line
+  std::string occasion;               // of a hook: install, upgrade, downgrade or remove
+  std::string why;                    // of a trigger, and of what is made up for
+  std::vector<std::string> writes{};  // globs of what it may write
+  bool before = false;                // on a preview of the system as it was
+  bool is_new = false;                // the version that was installed had no hooks
+  bool left_out = false;              // it is not run: that is recorded, and it is due from then on
+  std::string why_text() const;
+};
+
 /// An installed package that an upgrade leaves behind what a followed channel offers; as many as its level counts, and
 /// those that are held.
 struct HeldBack {
@@ -161,6 +176,7 @@ struct Plan {
   std::vector<ConfigStep> configs;
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
+  std::vector<Run> runs;              // in their order
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
   /// What `upgrade --drop-strays` would do about those left behind, where wanted packages that nobody offers any more
   /// are in the way.
@@ -170,7 +186,7 @@ struct Plan {
   };
   std::optional<WithoutStrays> without_strays;
   bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
-  bool empty() const { return steps.empty() && configs.empty(); }
+  bool empty() const { return steps.empty() && configs.empty() && runs.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
   std::size_t count(Action action) const;

@@ -126,6 +126,20 @@ ConfigStep config_in(const Json& one) {
   return step;
 }
 
+Run run_in(const Json& one) {
+  Run run;
+  run.kind = kind_at(one.at(0), Run::Kind::Hook);
+  run.package = text(one.at(1));
+  run.program = text(one.at(2));
+  run.occasion = text(one.at(3));
+  run.why = text(one.at(4));
+  run.writes = one.at(5).get<std::vector<std::string>>();
+  run.before = one.at(6).get<bool>();
+  run.is_new = one.at(7).get<bool>();
+  run.left_out = one.at(8).get<bool>();
+  return run;
+}
+
 Plan plan_in(const Json& whole) {
   const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
   Plan plan;
@@ -138,6 +152,7 @@ Plan plan_in(const Json& whole) {
     plan.notices.push_back({kind_at(one.at(0), Notice::Kind::Signed), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("held_back")) plan.held_back.push_back(held_back_in(one));
   for (const Json& one : list("unneeded")) plan.unneeded.push_back(text(one));
+  for (const Json& one : list("runs")) plan.runs.push_back(run_in(one));
   if (whole.contains("without_strays")) {
     const Json& strays = whole["without_strays"];
     plan.without_strays = {strays.at(0).get<std::size_t>(), strays.at(1).get<std::vector<std::string>>()};
@@ -244,6 +259,10 @@ std::string record_of(const Plan& plan) {
   });
   put("held_back", plan.held_back, [](const HeldBack& one) {
     return Json::array({one.name, one.stays, one.offered, one.held, one.why, one.by, one.renamed, one.together});
+  });
+  put("runs", plan.runs, [](const Run& one) {
+    return Json::array({encoded_kind(one.kind), one.package, one.program, one.occasion, one.why, one.writes, one.before,
+                        one.is_new, one.left_out});
   });
   put("unneeded", plan.unneeded, [](const std::string& one) { return Json(one); });
   if (!plan.proved) whole["proved"] = false;

@@ -59,6 +59,22 @@ std::string_view text_of(ConfigAction action) {
   return "";
 }
 
+std::string Run::why_text() const {
+  std::string text = why;
+  if (kind == Kind::Hook && why.empty()) {
+    const char* const happens = occasion == "install"     ? "is installed"
+                                : occasion == "upgrade"   ? "is upgraded"
+                                : occasion == "downgrade" ? "goes back to an older version"
+                                                          : "is removed";
+    text = fmt::format("{} {}{}", package, happens, before ? "; runs on the system as it is now" : "");
+    if (is_new) text += "; the installed version runs nothing";
+  }
+  if (writes.empty()) return text + "; may write nothing";
+  std::vector<std::string> paths;
+  for (const std::string& one : writes) paths.push_back("/" + one);
+  return fmt::format("{}; may write {}", text, some_of(paths, 4));
+}
+
 std::string ConfigStep::text() const {
   const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
   switch (action) {

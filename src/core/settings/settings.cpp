@@ -94,6 +94,29 @@ void read_fetch(TomlTable& table, const std::string& file, FetchLimits& fetch) {
   given.done();
 }
 
+void read_hooks(TomlTable& table, const std::string& file, HookRules& rules) {
+  const toml::node* const node = table.find("hooks");
+  if (node == nullptr) return;
+  if (!node->is_table())
+    table.wrong("hooks", "a table with allow, seconds, memory_mebibytes, mebibytes, undeclared", node);
+  TomlTable given(*node->as_table(), file, "hooks");
+  const auto choice = [&](const char* key, const char* usual, const char* other) {
+    const std::string text = given.text(key, false);
+    if (!text.empty() && text != usual && text != other)
+      given.wrong(key, fmt::format("\"{}\" (the default) or \"{}\"", usual, other), given.find(key));
+    return text == other;
+  };
+  rules.allowed = !choice("allow", "declared", "none");
+  rules.discard_undeclared = choice("undeclared", "refuse", "discard");
+  rules.seconds = static_cast<unsigned>(given.number("seconds", 1, 86400, rules.seconds));
+  const auto amount = [&](const char* key, std::uint64_t& value) {
+    value = static_cast<std::uint64_t>(given.number(key, 1, 1 << 20, static_cast<std::int64_t>(value)));
+  };
+  amount("memory_mebibytes", rules.memory_mebibytes);
+  amount("mebibytes", rules.mebibytes);
+  given.done();
+}
+
 void read_protect(TomlTable& table, const std::string& file, Settings& settings) {
   const toml::node* const node = table.find("protect");
   if (node == nullptr) return;
@@ -159,6 +182,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
                {"days", &settings.cache_days},
                {"mebibytes", &settings.cache_mebibytes}});
   read_fetch(table, shown, settings.fetch);
+  read_hooks(table, shown, settings.hooks);
   read_files(table, shown, settings);
   read_protect(table, shown, settings);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {

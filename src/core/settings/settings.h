@@ -36,6 +36,15 @@ struct FetchLimits {
   unsigned window_seconds = 30;
 };
 
+/// What programs of packages may do, [hooks].
+struct HookRules {
+  bool allowed = true;                    // allow = "declared" or "none"
+  unsigned seconds = 60;                  // that one may take
+  std::uint64_t memory_mebibytes = 2048;  // of each process
+  std::uint64_t mebibytes = 1024;         // that what it writes may take
+  bool discard_undeclared = false;        // undeclared = "refuse" or "discard"
+};
+
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
@@ -46,6 +55,7 @@ struct Settings {
   // The same for package files in the cache: how many versions of each, how old, how much together.
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
   FetchLimits fetch;
+  HookRules hooks;
   std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
   std::vector<ConfigRule> configs;      // the first one that fits counts

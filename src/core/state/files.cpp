@@ -203,11 +203,11 @@ void Connection::put_into(std::int64_t slot, std::int64_t package_row) {
 
 std::int64_t Connection::insert_package(const StatePackage& package, const FileList& files, const char* state) {
   ScopedStatement insert = repeat(
-      "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state)"
-      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
+      "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state, acts)"
+      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
   run(*insert, package.package.name, package.package.version.text(), package.package.arch,
       manifest_text(package.package), std::string(text_of(package.reason)), package.origin, package.digest,
-      package.time, state);
+      package.time, state, package.package.actions != nullptr);
   HAMBREL_ASSERT(!package.package.name.empty() && !package.package.arch.empty(), "a package has a name");
   const std::int64_t row = database.getLastInsertRowid();
   ScopedStatement put = repeat("INSERT INTO lists VALUES(?, ?)");

@@ -26,7 +26,8 @@ class LedgerStore : protected Store {
   /// When each transaction ended, by number: seconds since 1970.
   std::vector<std::pair<TxnId, std::int64_t>> ends() const;
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons or gave up attics.
-  void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {});
+  void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {},
+              const std::vector<RunRecord>& runs = {});
 
  protected:
   using Store::Store;

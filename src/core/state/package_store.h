@@ -15,6 +15,7 @@ class PackageStore : protected Store {
   std::vector<StatePackage> installed() const;  // by name
   std::vector<Replaced> replaced() const;       // those that left last come first
   std::vector<StatePackage> shelved() const;    // by name
+  std::vector<StatePackage> acting() const;     // installed, and asking for more than files; by name
   StatePackage package(std::int64_t row) const;
   std::shared_ptr<const FileList> files_of(std::int64_t package_row) const;
   std::vector<FileEntry> configuration_of(std::int64_t package_row) const;  // its regular files that are configuration

@@ -104,6 +104,35 @@ struct PackageChange {
 /// Of a new `after`: none if the change brings nothing, or a row that is there already.
 std::optional<PackageChange::Brings> digests_of(const PackageChange& change);
 
+/// Something in the root that a program of a package made, not the package itself.
+struct Generated {
+  std::string package, program;  // whose, and what was run
+  bool by_trigger = false;       // it can be made again at any time; else it is data from then on
+  FileEntry entry;               // as it was left; of no time
+};
+
+/// What became of a path that programs make. At least one side is there.
+struct GeneratedChange {
+  std::string path;
+  std::optional<Generated> before{}, after{};
+};
+/// As canonical JSON without its path, and back.
+std::string text_of(const Generated& one);
+Generated generated_from(std::string path, const std::string& text, const std::string& where);
+/// For the digest of an entry, see digest_of().
+std::string text_of(const GeneratedChange& change);
+
+/// A program that was run in a transaction.
+struct RunRecord {
+  std::string package, program;
+  std::string occasion;  // "trigger", or when a hook runs: install, upgrade, ...
+  std::int64_t milliseconds = 0;
+  std::string ended;   // empty: as it should
+  std::string output;  // the last of it
+};
+
+inline constexpr const char* kLeftOut = "left out";  // RunRecord::ended of what was due and not run
+
 /// What a commit records beside the packages.
 struct Commit {
   const std::vector<Move>* moves = nullptr;  // as they were done
@@ -111,6 +140,8 @@ struct Commit {
   std::vector<TxnId> gives_up;               // attics that are given up with this
   std::optional<ByteCount> attic{};          // the size of this one's, if known
   std::optional<std::int64_t> prepared{};    // what is activated with this
+  std::vector<GeneratedChange> generated{};  // what programs of packages made or removed
+  std::vector<RunRecord> runs{};
 };
 
 /// A configuration file as it was when a checkpoint was made.

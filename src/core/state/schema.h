@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 9> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 10> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -57,16 +57,16 @@ CREATE TABLE times(
   before_s INTEGER NOT NULL, before_ns INTEGER NOT NULL, after_s INTEGER NOT NULL, after_ns INTEGER NOT NULL,
   PRIMARY KEY(txn, path)) WITHOUT ROWID;
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 ALTER TABLE packages ADD COLUMN hold TEXT;
 ALTER TABLE changes ADD COLUMN before_hold TEXT;
 ALTER TABLE changes ADD COLUMN after_hold TEXT;
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 ALTER TABLE moves ADD COLUMN home TEXT NOT NULL DEFAULT 'var/lib/hambrel';
 UPDATE journal SET directory = substr(directory, length('var/lib/hambrel/') + 1);
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 CREATE TABLE lists(package INTEGER PRIMARY KEY REFERENCES packages(id) ON DELETE CASCADE, list BLOB NOT NULL);
 CREATE TABLE paths(hash INTEGER PRIMARY KEY, slot INTEGER NOT NULL);
 CREATE TABLE more_paths(hash INTEGER NOT NULL, slot INTEGER NOT NULL, PRIMARY KEY(hash, slot)) WITHOUT ROWID;
@@ -74,7 +74,7 @@ ALTER TABLE packages ADD COLUMN slot INTEGER NOT NULL DEFAULT 0;
 UPDATE packages SET slot = id;
 CREATE INDEX packages_by_slot ON packages(slot) WHERE state = 'installed';
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 CREATE TABLE checkpoints(
   id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, after INTEGER NOT NULL, time INTEGER NOT NULL, note TEXT NOT NULL);
 CREATE TABLE checkpoint_files(
@@ -83,7 +83,7 @@ CREATE TABLE checkpoint_files(
   PRIMARY KEY(checkpoint, path)) WITHOUT ROWID;
 CREATE INDEX ledger_undo_of ON ledger(undo_of) WHERE undo_of IS NOT NULL;
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 CREATE TABLE prepared(
   id INTEGER PRIMARY KEY, time INTEGER NOT NULL, after INTEGER NOT NULL, kind TEXT NOT NULL, command TEXT NOT NULL,
   user TEXT NOT NULL, note TEXT NOT NULL, plan TEXT NOT NULL, staged INTEGER NOT NULL, at_boot INTEGER NOT NULL,
@@ -93,7 +93,7 @@ ALTER TABLE changes ADD COLUMN before_shelved INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE changes ADD COLUMN after_shelved INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE attics(txn INTEGER PRIMARY KEY, bytes INTEGER NOT NULL, dropped INTEGER);
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 ALTER TABLE ledger ADD COLUMN chain INTEGER NOT NULL DEFAULT 1;
 ALTER TABLE ledger ADD COLUMN moves TEXT NOT NULL DEFAULT '';
 ALTER TABLE ledger ADD COLUMN told TEXT;
@@ -102,11 +102,24 @@ INSERT INTO head SELECT 1, id, digest FROM ledger ORDER BY id DESC LIMIT 1;
 CREATE INDEX changes_by_after ON changes(after_package);
 CREATE TABLE put_away(txn INTEGER PRIMARY KEY, times BLOB NOT NULL);
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 -- The plans of new entries are records (plan_record.h), which older programs can't read.
 )sql",
-                                                             R"sql(
+                                                              R"sql(
 CREATE INDEX packages_shelved ON packages(name, version) WHERE shelved = 1;
+)sql",
+                                                              R"sql(
+-- packages that ask for more than files; what their programs made, and what was run
+ALTER TABLE packages ADD COLUMN acts INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX packages_acting ON packages(name) WHERE state = 'installed' AND acts = 1;
+CREATE TABLE generated(path TEXT PRIMARY KEY, package TEXT NOT NULL, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE INDEX generated_by ON generated(package);
+CREATE TABLE generated_changes(
+  txn INTEGER NOT NULL, path TEXT NOT NULL, before TEXT, after TEXT, PRIMARY KEY(txn, path)) WITHOUT ROWID;
+CREATE TABLE runs(
+  txn INTEGER NOT NULL, seq INTEGER NOT NULL, package TEXT NOT NULL, program TEXT NOT NULL, occasion TEXT NOT NULL,
+  milliseconds INTEGER NOT NULL, ended TEXT NOT NULL, output TEXT NOT NULL, PRIMARY KEY(txn, seq)) WITHOUT ROWID;
+CREATE INDEX runs_by ON runs(package, program);
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

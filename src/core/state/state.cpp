@@ -100,6 +100,7 @@ State::State(std::unique_ptr<Connection> connection)
       JournalStore(*connection_),
       AtticStore(*connection_),
       CheckpointStore(*connection_),
+      GeneratedStore(*connection_),
       PreparedStore(*connection_) {}
 
 State::State(os::FileSystem& root, const std::string& path, Access access) : State(opened(root, path, access)) {}
@@ -166,6 +167,17 @@ std::vector<StatePackage> PackageStore::shelved() const {
     SQLite::Statement query(
         connection_->database,
         fmt::format("SELECT {} FROM packages WHERE shelved = 1 ORDER BY name, version", kPackageColumns));
+    while (query.executeStep()) result.push_back(connection_->read_package(query));
+    return result;
+  });
+}
+
+std::vector<StatePackage> PackageStore::acting() const {
+  return guarded(connection_->path, [&] {
+    std::vector<StatePackage> result;
+    SQLite::Statement query(
+        connection_->database,
+        fmt::format("SELECT {} FROM packages WHERE state = 'installed' AND acts = 1 ORDER BY name", kPackageColumns));
     while (query.executeStep()) result.push_back(connection_->read_package(query));
     return result;
   });

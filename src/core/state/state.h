@@ -23,6 +23,7 @@
 #include "state/attic_store.h"
 #include "state/checkpoint_store.h"
 #include "state/file_list.h"
+#include "state/generated_store.h"
 #include "state/journal_store.h"
 #include "state/ledger_store.h"
 #include "state/ledger_text.h"
@@ -60,6 +61,7 @@ class State : private ConnectionOwner,
               public JournalStore,
               public AtticStore,
               public CheckpointStore,
+              public GeneratedStore,
               public PreparedStore {
  public:
   /// Opens the database file `path` below the root. Look: it must exist. Change: it is made or migrated; the caller
@@ -111,7 +113,7 @@ Digest chain_digest(const LedgerEntry& entry, std::string_view changes);
 /// What happened to packages, as canonical JSON: what the chain covers, and what a text of the ledger tells.
 /// `chain`: of the entry, whose digest covers it.
 std::string changes_text(const std::vector<PackageChange>& changes, int chain = kChain);
-/// SHA-256 over all that is recorded of the moves; of none: over nothing.
-Digest digest_of(const std::vector<Move>& moves);
+/// SHA-256 over all that is recorded of the moves, and of what programs made; of none: over nothing.
+Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated);
 
 }  // namespace hambrel::state

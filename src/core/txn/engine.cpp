@@ -12,8 +12,10 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "os/neighbours.h"
+#include "txn/capture.h"
 #include "txn/housekeeping.h"
 #include "txn/moving.h"
+#include "txn/rehearsal_run.h"
 #include "txn/stage_names.h"
 #include "txn/stager.h"
 
@@ -36,12 +38,13 @@ LedgerEntry Engine::entry(TxnId id, std::int64_t started, const Account& account
   return entry_of(id, started, env_.now(), account);
 }
 
-void Engine::record_failure(std::int64_t started, const Account& account, const std::string& problem) {
+void Engine::record_failure(std::int64_t started, const Account& account, const std::string& problem,
+                            const std::vector<state::RunRecord>& runs) {
   LedgerEntry failed = entry(env_.state.next_id(), started, account);
   failed.result = "failed";
   failed.problem = problem;
   try {
-    env_.state.record(failed, {});
+    env_.state.record(failed, {}, {}, runs);
     Housekeeping(env_).copy();
   } catch (...) {  // the first problem is the one to be told; this one is told beside it
     env_.observer.note(fmt::format("the failure could not be written to the ledger: {}", current_error().what()));
@@ -56,6 +59,7 @@ std::string_view text_of(EngineStep step) {
   switch (step) {
     case EngineStep::Staged: return "staged";
     case EngineStep::Arrived: return "arrived";
+    case EngineStep::Rehearsed: return "rehearsed";
     case EngineStep::Synced: return "synced";
     case EngineStep::Prepared: return "prepared";
     case EngineStep::Journaled: return "journaled";
@@ -81,8 +85,8 @@ std::optional<ByteCount> size_of_attic(const std::vector<Move>& moves) {
 
 }  // namespace
 
-/// STAGED, from what was planned; nothing has to be staged for what lies in an attic.
-Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+/// What it is, without anything that would have to be staged.
+Transaction Engine::begin(const Planned& planned, const Account& account, const std::string& directory) {
   HAMBREL_ASSERT(!directory.empty(), "a transaction has a directory of its own");
   HAMBREL_ASSERT(planned.attic.empty() || planned.tree.moves.empty(), "files come from a stage or from an attic");
   HAMBREL_ASSERT(!planned.attic.empty() || planned.moves.empty(), "finished moves are of an attic");
@@ -92,6 +96,7 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   ready.changes = planned.changes;
   ready.restore = planned.restore;
   ready.gives_up = planned.gives_up;
+  ready.generated = planned.generated;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -99,39 +104,83 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   journal.kind = account.kind;
   journal.command = account.command;
   journal.user = account.user;
+  return ready;
+}
+
+/// STAGED. Nothing has to be for what lies in an attic, or concerns no file.
+void Engine::stage(const Planned& planned, Transaction& ready, const std::string& directory) {
   if (!planned.attic.empty()) {
     require_ways(planned.moves);
-    journal.moves = planned.moves;
-    ready.attic = size_of_attic(journal.moves);
-    env_.go_on();
-    return ready;
+    ready.journal.moves = planned.moves;
+    return;
   }
-  const auto arrive = [&] {
-    if (!planned.arrival) return;
-    ready.account.downloaded += planned.arrival();
-    env_.after_step(EngineStep::Arrived);
-  };
   Stager stager(env_, directory);
-  try {
-    if (planned.tree.moves.empty()) {  // it concerns no file
-      stager.keep_pristine(planned.tree, planned.sources);
-      arrive();
-      env_.go_on();
-      return ready;
-    }
+  if (planned.tree.moves.empty()) {
+    stager.keep_pristine(planned.tree, planned.sources);
+  } else {
     require_feasible(env_.root, planned.tree, env_.workers);  // again: time has passed since the plan
-    journal.moves = stager.stage(planned.tree, planned.sources);
-    ready.attic = size_of_attic(journal.moves);
+    ready.journal.moves = stager.stage(planned.tree, planned.sources);
     env_.after_step(EngineStep::Staged);
-    arrive();
+  }
+  if (!planned.arrival) return;
+  ready.account.downloaded += planned.arrival();
+  env_.after_step(EngineStep::Arrived);
+}
+
+Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+  Transaction ready = begin(planned, account, directory);
+  try {
+    stage(planned, ready, directory);
+    rehearse(planned, ready, ready.journal.directory);
+    ready.attic = size_of_attic(ready.journal.moves);
     env_.go_on();
   } catch (...) {
     const Error problem = current_error();
     drop_stage(directory);
-    record_failure(journal.started, account, problem.what());
+    record_failure(ready.journal.started, account, problem.what(), ready.runs);
     throw problem;
   }
   return ready;
+}
+
+/// REHEARSED. Where the root has changed under a program's feet, all of them run once more.
+void Engine::rehearse(const Planned& planned, Transaction& ready, const std::string& directory) {
+  if (planned.runs.empty()) return;
+  if (planned.terms.leave_out) {
+    for (const auto* const list : {&planned.runs.before, &planned.runs.hooks, &planned.runs.triggers})
+      for (const rehearsal::Run& one : *list)
+        ready.runs.push_back({one.shown.package, one.program_text(), one.shown.occasion, 0, state::kLeftOut, {}});
+    return;
+  }
+  const TxnId id = env_.state.next_id();
+  const std::string scratch = preview_of(id);
+  const auto run_once = [&] {
+    try {
+      RehearsalRun(env_, planned, directory, scratch).run(ready);
+      drop_preview(scratch);
+    } catch (...) {
+      drop_preview(scratch);
+      for (const std::string& home : StagingHomes::all(env_.root))
+        env_.root.remove_tree(fmt::format("{}/{}/{}", home, directory, made_in(id)));
+      throw;
+    }
+  };
+  try {
+    run_once();
+  } catch (const RootMoved&) {
+    ready.runs.clear();
+    run_once();
+  }
+  env_.after_step(EngineStep::Rehearsed);
+}
+
+void Engine::drop_preview(const std::string& scratch) {
+  for (const std::string& home : StagingHomes::all(env_.root)) {
+    const std::string place = os::join_path(home, scratch);
+    // the kernel keeps a directory there that only root may enter
+    if (const std::string own = place + "/work/work"; env_.root.stat(own)) env_.root.set_mode(own, 0700);
+    env_.root.remove_tree(place);
+  }
 }
 
 TxnId Engine::run(const Planned& planned, const Account& account) {
@@ -306,7 +355,9 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
     env_.state.commit(done, transaction.changes,
-                      {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared}, [&] {
+                      {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared,
+                       transaction.generated, transaction.runs},
+                      [&] {
                         synced.get();
                         env_.after_step(EngineStep::Switched);
                       });

@@ -62,7 +62,8 @@ class Engine {
   state::TxnId give_up(const std::vector<state::TxnId>& attics, const Account& account);
 
   /// Writes down that a transaction failed before anything was changed.
-  void record_failure(std::int64_t started, const Account& account, const std::string& problem);
+  void record_failure(std::int64_t started, const Account& account, const std::string& problem,
+                      const std::vector<state::RunRecord>& runs = {});
 
   using Recovered = Recovery::Recovered;
   /// Makes an interrupted transaction whole: taken back if it was not committed. Nothing if there was none.
@@ -71,7 +72,11 @@ class Engine {
 
  private:
   struct OpenDirectories;
+  Transaction begin(const Planned& planned, const Account& account, const std::string& directory);
+  void stage(const Planned& planned, Transaction& ready, const std::string& directory);
   Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
+  void rehearse(const Planned& planned, Transaction& ready, const std::string& directory);
+  void drop_preview(const std::string& scratch);
   void drop_stage(const std::string& directory);
   std::future<void> meanwhile(const std::function<void()>& work) const;
   void remember_put_away(state::Journal& journal);

@@ -15,6 +15,7 @@ namespace hambrel::txn {
 enum class EngineStep {
   Staged,     // everything new is below the transaction's directories
   Arrived,    // what was fetched meanwhile is whole
+  Rehearsed,  // programs of packages ran on a preview
   Synced,     // all of that is on the disk
   Prepared,   // it waits to be activated; the end
   Journaled,  // from here on it is taken back if it is interrupted

@@ -31,7 +31,7 @@ class Repair {
 
   Planned run(const Verified& verified) {
     for (const Finding& one : verified.findings)
-      if (one.is_damage()) with_other_names(one);
+      if (one.is_damage() && one.made_by.empty()) with_other_names(one);  // what was made is made again
     for (auto& [path, one] : damaged_) put_back(one);
     for (const auto& [row, step] : steps_) result_.plan.steps.push_back(step);
     for (const Put& put : result_.tree.puts) result_.tree.staged_bytes += put.entry.size;

@@ -14,6 +14,10 @@ inline constexpr std::string_view kPrepared = "prepared-";  // and its number: a
 
 inline std::string stage_of(state::TxnId id) { return fmt::format("{}/{}", kStage, number(id)); }
 inline std::string attic_of(state::TxnId id) { return fmt::format("{}/{}", kAttic, number(id)); }
+/// Where programs run before a transaction: beside its own directory.
+inline std::string preview_of(state::TxnId id) { return fmt::format("{}/preview-{}", kStage, number(id)); }
+/// In the transaction's directory, what they made.
+inline std::string made_in(state::TxnId id) { return fmt::format("made-{}", number(id)); }
 inline std::string stage_of_prepared(std::int64_t id) { return fmt::format("{}/{}{}", kStage, kPrepared, id); }
 
 }  // namespace hambrel::txn

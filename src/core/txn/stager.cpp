@@ -80,8 +80,24 @@ std::string Stager::Places::staged(const Put& put, const std::string& directory)
   return fmt::format("{}/{}/{}", put.home, directory, of(put));
 }
 
-/// A fresh directory for the transaction in each home. A home on another mount is made, or must be as we make it: what
-/// lies in it becomes part of the system.
+std::string Stager::make_stage(const Environment& environment, const std::string& home, const std::string& directory) {
+  os::FileSystem& root = environment.root;
+  const auto there = root.stat(home);
+  if (!there) root.make_directory(home, 0700);
+  if (home != kHome && there &&
+      (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
+       there->uid != root.stat_followed(kHome)->uid))
+    throw Error(ErrorCode::Refused, "is not a directory only Hambrel writes to", root.shown(home),
+                "move it away: Hambrel stages files for this file system there");
+  std::string own = os::join_path(home, directory);
+  root.remove_tree(own);
+  root.make_directories(os::parent_of(own));
+  root.make_directory(own, 0700);
+  root.watch_writes(own);
+  return own;
+}
+
+/// A directory for the transaction in each home.
 void Stager::make_stages(const TreeChange& change) {
   std::set<std::string> homes{kHome};
   std::map<std::string_view, std::size_t> removals;  // by home
@@ -93,18 +109,7 @@ void Stager::make_stages(const TreeChange& change) {
   env_.root.make_directories(kHome);
   StagingHomes::remember(env_.root, homes);
   for (const std::string& home : homes) {
-    const auto there = env_.root.stat(home);
-    if (!there) env_.root.make_directory(home, 0700);
-    if (home != kHome && there &&
-        (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
-         there->uid != env_.root.stat_followed(kHome)->uid))
-      throw Error(ErrorCode::Refused, "is not a directory only Hambrel writes to", env_.root.shown(home),
-                  "move it away: Hambrel stages files for this file system there");
-    const std::string own = os::join_path(home, directory_);
-    env_.root.remove_tree(own);
-    env_.root.make_directories(os::parent_of(own));
-    env_.root.make_directory(own, 0700);
-    env_.root.watch_writes(own);
+    const std::string own = make_stage(env_, home, directory_);
     for (std::size_t i = 0; i < removals[home]; i += kBucket)
       env_.root.make_directories(os::join_path(own, os::parent_of(in_bucket(kRemoved, i))));
   }

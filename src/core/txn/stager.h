@@ -19,6 +19,9 @@ class Stager {
   /// `directory`: of the transaction, in each of its homes.
   Stager(const Environment& environment, std::string directory) : env_(environment), directory_(std::move(directory)) {}
 
+  /// A fresh directory of a transaction in a home, which is made, or must be as we make it: what lies in it becomes
+  /// part of the system. Throws Error{Refused} where others may write to it.
+  static std::string make_stage(const Environment& environment, const std::string& home, const std::string& directory);
   /// Returns the moves, with the inode numbers that recovery will ask for.
   std::vector<state::Move> stage(const TreeChange& change, const std::vector<Source>& sources);
   /// What configuration files are before anybody edits them, each content once, under its digest. stage() does it, too.

@@ -1,5 +1,7 @@
 #include "txn/staging_homes.h"
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/text.h"
 #include "model/package.h"
@@ -59,6 +61,15 @@ void StagingHomes::remember(os::FileSystem& root, const std::set<std::string>& h
   std::string text;
   for (const std::string& home : all) text += home + "\n";
   root.replace_file(kList, text, 0600);
+}
+
+std::vector<std::string> StagingHomes::tops(os::FileReader& root) {
+  std::vector<std::string> tops;
+  const std::vector<std::string> mounted = root.mount_points();
+  for (const std::string& home : listed(root))
+    if (const std::string top(os::parent_of(home)); std::binary_search(mounted.begin(), mounted.end(), top))
+      tops.push_back(top);
+  return tops;
 }
 
 /// What is mounted there now may be anybody's: one that does not answer, or a directory that others could change under

@@ -34,6 +34,8 @@ class StagingHomes {
   /// Every home that stands: kHome, and those of other mounts that were written down. No other mount is looked at: a
   /// mount may be a stranger's, or hang.
   static std::vector<std::string> all(os::FileReader& root);
+  /// Where other file systems of the system are mounted: those that packages ever had files on.
+  static std::vector<std::string> tops(os::FileReader& root);
 
  private:
   const std::string& of_directory(std::string_view directory);

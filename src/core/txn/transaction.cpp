@@ -35,7 +35,7 @@ state::LedgerEntry entry_of(state::TxnId id, std::int64_t started, std::int64_t 
 
 namespace {
 
-constexpr int kFormat = 1;  // of encode(); another one is not read
+constexpr int kFormat = 2, kWithoutRuns = 1;  // of encode(); others are not read
 
 Json encoded(const StatePackage& one, bool known) {
   Json object = {{"reason", text_of(one.reason)}, {"shelved", one.shelved}};
@@ -105,6 +105,25 @@ PackageChange decoded_change(const Json& object, const state::State& state) {
   return change;
 }
 
+Json encoded(const state::GeneratedChange& change) {
+  const auto side = [](const std::optional<state::Generated>& one) {
+    return one ? Json(state::text_of(*one)) : Json();
+  };
+  return Json::array({change.path, side(change.before), side(change.after)});
+}
+
+state::GeneratedChange decoded_generated(const Json& one) {
+  state::GeneratedChange change;
+  change.path = one.at(0).get<std::string>();
+  const auto side = [&](const Json& value) {
+    return value.is_null() ? std::nullopt
+                           : std::optional(state::generated_from(change.path, value.get<std::string>(), "prepared"));
+  };
+  change.before = side(one.at(1));
+  change.after = side(one.at(2));
+  return change;
+}
+
 Json encoded(const state::DirectoryAttributes& one) { return Json::array({one.mode, one.uid, one.gid}); }
 
 state::DirectoryAttributes decoded_attributes(const Json& one) {
@@ -138,6 +157,10 @@ std::string encode(const Transaction& transaction) {
   whole["witnesses"] = list(transaction.witnesses, [](const Witness& one) {
     return Json::array({one.path, one.there, one.inode, one.size, one.mtime_seconds, one.mtime_nanoseconds});
   });
+  whole["generated"] = list(transaction.generated, [](const state::GeneratedChange& one) { return encoded(one); });
+  whole["runs"] = list(transaction.runs, [](const state::RunRecord& one) {
+    return Json::array({one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output});
+  });
   std::string bytes;
   Json::to_cbor(whole, bytes);
   return bytes;
@@ -155,7 +178,7 @@ namespace {
 Transaction decode(const std::string& bytes, const state::State& state) {
   try {
     const Json whole = parse_cbor(bytes, "what is prepared");
-    if (!whole.contains("format") || whole["format"] != kFormat)
+    if (!whole.contains("format") || (whole["format"] != kFormat && whole["format"] != kWithoutRuns))
       throw Error(ErrorCode::Refused, "another version of Hambrel prepared this transaction", {},
                   "`hambrel activate --discard` drops it; then prepare it again");
     Transaction transaction;
@@ -187,6 +210,11 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     }
     for (const Json& one : whole.at("restore"))
       transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
+    const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
+    for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
+    for (const Json& one : list("runs"))
+      transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), signed_number(one.at(3)),
+                                  text(one.at(4)), text(one.at(5))});
     if (whole.contains("attic")) transaction.attic = whole["attic"].get<ByteCount>();
     for (const Json& one : whole.at("gives_up")) transaction.gives_up.push_back(state::TxnId{signed_number(one)});
     for (const Json& one : whole.at("changes")) transaction.changes.push_back(decoded_change(one, state));

@@ -8,11 +8,14 @@
 
 #include <functional>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
 #include "archive/package_reader.h"
 #include "os/neighbours.h"
+#include "os/preview.h"
+#include "rehearsal/runs.h"
 #include "txn/tree_change.h"
 
 namespace hambrel::txn {
@@ -48,6 +51,13 @@ struct PackageFile {
 };
 using FileOf = std::function<PackageFile(const state::StatePackage&)>;
 
+/// How programs of packages are run.
+struct RehearsalTerms {
+  os::PreviewLimits limits{};
+  bool discard_undeclared = false;  // what they write beyond what is declared is dropped; else it is refused
+  bool leave_out = false;           // none is run: that is recorded, and they are due from then on
+};
+
 struct Planned {
   plan::Plan plan;              // as it is shown
   TreeChange tree;              // what is staged and moved,
@@ -58,6 +68,18 @@ struct Planned {
   std::vector<state::DirectoryTime> restore;  // directory times to be put back after the moves
   std::vector<state::TxnId> gives_up;         // attics that are given up with it (retention.h)
   std::optional<state::TxnId> undo_of{};
+  rehearsal::Runs runs{};  // programs that are due
+  RehearsalTerms terms{};
+  /// Of an undo: programs whose work comes back as it was, by package and text; or all that are due would only make
+  /// again what comes back.
+  std::set<std::pair<std::string, std::string>> restored{};
+  bool restores_all = false;
+  /// Programs that are due whatever changes, and why: what they made is missing, or they were left out.
+  struct Due {
+    std::string package, program, occasion, why;
+  };
+  std::vector<Due> due{};
+  std::vector<state::GeneratedChange> generated{};  // what becomes of what programs made earlier
   /// Where package files are still arriving: returns the bytes that were fetched when all are whole, or throws what
   /// went wrong. Called once everything is staged.
   std::function<ByteCount()> arrival{};
@@ -66,7 +88,7 @@ struct Planned {
     plan.notices.insert(plan.notices.end(), tree.notices.begin(), tree.notices.end());
     plan.configs = tree.configs;
   }
-  bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty(); }
+  bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty() && runs.empty(); }
 };
 
 /// What a move found at its path when it was made ready. What has changed since must not be switched away unseen.
@@ -84,6 +106,8 @@ struct Transaction {
   std::vector<state::DirectoryTime> restore;
   std::vector<state::PackageChange> changes;
   std::vector<state::TxnId> gives_up;
+  std::vector<state::GeneratedChange> generated{};
+  std::vector<state::RunRecord> runs{};
   std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };

@@ -53,6 +53,7 @@ class Planner {
   TreeChange run() {
     follow_defaults();
     plan_arrivals();
+    for (auto path = options_.made.rbegin(); path != options_.made.rend(); ++path) plan_departure_of_made(*path);
     for (auto file = sides_.old().rbegin(); file != sides_.old().rend(); ++file)
       if (!file->stays) plan_departure(*file);
     const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
@@ -381,6 +382,14 @@ class Planner {
       notice(Notice::Kind::Changed, entry.path, name);
     removed_.insert(entry.path);
     move(MoveKind::Remove, entry.path);
+  }
+
+  void plan_departure_of_made(const std::string& path) {
+    const auto disk = looker_.stat(path);
+    if (!disk || in_whole(path) || is_coming(path) || owned_by_staying(path)) return;
+    if (disk->type == FileType::Directory && !is_emptied(path, "")) return;
+    removed_.insert(path);
+    move(MoveKind::Remove, path);
   }
 
   /// Is everything in a directory on its way out? If not, and because of files of nobody's, that is said.

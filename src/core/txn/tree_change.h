@@ -101,6 +101,7 @@ struct TreeOptions {
   Fetched fetched{};
   std::shared_ptr<LookAhead> ahead{};  // what was looked at already, if anything
   bool asides = true;                  // false: what waits to be settled is the caller's to move
+  std::vector<std::string> made{};     // by programs of what leaves, ascending: it goes, too
 };
 
 /// What leaves and is marked as shelved goes to the shelf: its configuration stays.

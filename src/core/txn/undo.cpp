@@ -41,8 +41,11 @@ class Undo {
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
     reverse_changes();
     find_ours();
+    look_at_generated();
     check_set();
-    for (auto move = moves.rbegin(); move != moves.rend(); ++move) reverse(*move);
+    for (auto move = moves.rbegin(); move != moves.rend(); ++move)
+      if (!was_made_again(move->path)) reverse(*move);
+    restore_generated();
     tell_of_edits();
     tell_of_choices();
     for (const auto& time : state_.times_of(id_)) {
@@ -165,6 +168,42 @@ class Undo {
     if (!caused.empty())
       refuse("undoing it would break later changes: " + join(caused, "; "),
              "undo the later transactions first; `hambrel ledger` lists them");
+  }
+
+  /// What programs made then, and others have made again since, stays: what made it is run again instead, unless it
+  /// goes. What a hook made is data, which comes back whatever became of it.
+  void look_at_generated() {
+    generated_ = state_.generated_changes_of(id_);
+    std::set<std::string> leaving;
+    for (const PackageChange& change : undo_.changes)
+      if (change.before_row && !change.after_row) leaving.insert(change.name);
+    std::set<std::pair<std::string, std::string>> again;
+    for (const state::GeneratedChange& one : generated_) {
+      const auto& made = one.after ? one.after : one.before;
+      const auto now = state_.generated_at(one.path);
+      const bool same = now.has_value() == one.after.has_value() && (!now || text_of(*now) == text_of(*one.after));
+      if (same || !made->by_trigger || leaving.contains(made->package)) continue;
+      made_again_.insert(one.path);
+      again.emplace(made->package, made->program);
+    }
+    undo_.restores_all = again.empty() && state_.last_done() == id_;
+    for (const state::RunRecord& run : state_.runs_of(id_))
+      if (const std::pair key(run.package, run.program);
+          !again.contains(key) && state_.last_run(run.package, run.program) == id_ && run.ended.empty())
+        undo_.restored.insert(key);
+  }
+
+  bool was_made_again(std::string_view path) const {
+    return std::any_of(made_again_.begin(), made_again_.end(),
+                       [&](const std::string& one) { return one == path || os::is_below(one, path); });
+  }
+
+  void restore_generated() {
+    for (state::GeneratedChange& one : generated_) {
+      if (was_made_again(one.path)) continue;
+      auto now = state_.generated_at(one.path);
+      if (now || one.before) undo_.generated.push_back({one.path, std::move(now), std::move(one.before)});
+    }
   }
 
   std::uint64_t inode_at(const std::string& place) {
@@ -354,6 +393,9 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
+    const bool made =
+        std::any_of(generated_.begin(), generated_.end(), [&](const auto& one) { return one.path == path; });
+    if (made && !was_made_again(path)) return true;
     for (const std::string& aside : {waiting_place(""), base_place("")}) {
       if (aside.starts_with(path + "/")) return true;
       if (!path.starts_with(aside)) continue;  // what waits belongs to whom the configuration file belongs
@@ -392,6 +434,8 @@ class Undo {
     if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
   }
 
+  std::vector<state::GeneratedChange> generated_;  // of the transaction, by path
+  std::set<std::string> made_again_;
   std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
   os::FileSystem& root_;
   os::Looker in_place_{root_}, in_attic_{root_};  // nothing is moved while it is planned

@@ -13,6 +13,7 @@
 #include "base/digests.h"
 #include "base/error.h"
 #include "base/parallel.h"
+#include "base/text.h"
 #include "os/neighbours.h"
 #include "txn/owners.h"
 
@@ -25,6 +26,7 @@ using state::StatePackage;
 using Kind = Finding::Kind;
 
 std::string Finding::text() const {
+  if (kind == Kind::Missing && !made_by.empty()) return "missing; made by " + made_by;
   switch (kind) {
     case Kind::Missing: return "missing";
     case Kind::Type: return "something else is there";
@@ -36,6 +38,7 @@ std::string Finding::text() const {
     case Kind::Attributes: return "extended attributes differ";
     case Kind::Edited: return "edited configuration";
     case Kind::Deleted: return "configuration, deleted by you";
+    case Kind::Remade: return "made by " + made_by + ", changed since";
   }
   return {};
 }
@@ -183,6 +186,24 @@ class Inspector {
   ByteCount unread_bytes_ = 0;
 };
 
+/// What triggers made. It may be made again by anybody at any time; missing it should not be.
+void look_at_made(os::FileReader& root, const state::State& state, const StatePackage& package,
+                  std::vector<Finding>& findings) {
+  if (package.package.actions == nullptr) return;
+  os::Looker looker(root);
+  for (const state::Generated& one : state.generated_by(package.package.name)) {
+    if (!one.by_trigger) continue;
+    const FileEntry& entry = one.entry;
+    const auto info = looker.stat(entry.path);
+    const bool changed =
+        info && entry.type == EntryType::File &&
+        (info->type != FileType::Regular || info->size != entry.size || root.digest(entry.path) != entry.digest);
+    if (info && !changed) continue;
+    findings.push_back(
+        {info ? Kind::Remade : Kind::Missing, entry, package.row, package.package.name, printable(one.program)});
+  }
+}
+
 }  // namespace
 
 Verified verify(os::FileReader& root, const state::State& state, const std::vector<StatePackage>& packages, Depth depth,
@@ -226,6 +247,7 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
   };
   const EndOfProgress end(observer);
   by_threads(tasks.size() > kPortion ? workers : 1, work);
+  for (const StatePackage& package : packages) look_at_made(root, state, package, result.findings);
   std::sort(result.findings.begin(), result.findings.end(), [](const Finding& a, const Finding& b) {
     return std::tie(a.entry.path, a.package) < std::tie(b.entry.path, b.package);
   });

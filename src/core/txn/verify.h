@@ -14,11 +14,12 @@
 namespace hambrel::txn {
 
 struct Finding {
-  enum class Kind { Missing, Type, Content, Mode, Owner, Target, Links, Attributes, Edited, Deleted };
+  enum class Kind { Missing, Type, Content, Mode, Owner, Target, Links, Attributes, Edited, Deleted, Remade };
   Kind kind = Kind::Missing;
   FileEntry entry;  // as it should be
   std::int64_t package_row = 0;
   std::string package;
+  std::string made_by{};     // what was run, where it is not the package's own file but was made by its trigger
   std::string text() const;  // what is wrong, in a few words
   bool is_damage() const { return kind < Kind::Edited; }
 };

@@ -1,0 +1,50 @@
+#include "model/actions.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "base/digest.h"
+#include "base/text.h"
+
+namespace hambrel {
+
+namespace {
+
+constexpr std::array<std::string_view, 4> kMoments{"install", "upgrade", "downgrade", "remove"};
+constexpr std::array<std::string_view, 4> kFeatures{"accounts", "directories", "hooks", "triggers"};
+
+}  // namespace
+
+std::string_view text_of(HookMoment moment) { return kMoments[static_cast<std::size_t>(moment)]; }
+
+std::optional<HookMoment> hook_moment_from(std::string_view text) {
+  const auto found = std::find(kMoments.begin(), kMoments.end(), text);
+  return found == kMoments.end() ? std::nullopt : std::optional(static_cast<HookMoment>(found - kMoments.begin()));
+}
+
+bool Hook::is_for(HookMoment moment) const { return std::find(when.begin(), when.end(), moment) != when.end(); }
+
+std::string Program::text() const {
+  constexpr std::size_t kShort = 6;  // digits: enough to tell the scripts of one package apart
+  if (words.empty()) return fmt::format("a script of {} ({})", interpreter, sha256(script).hex().substr(0, kShort));
+  std::vector<std::string> quoted;
+  for (const std::string& word : words) quoted.push_back(shell_quoted(word));
+  return join(quoted, " ");
+}
+
+std::vector<std::string> features_of(const Actions& actions) {
+  std::vector<std::string> features;
+  if (!actions.accounts.empty()) features.emplace_back("accounts");
+  if (!actions.directories.empty()) features.emplace_back("directories");
+  if (!actions.hooks.empty()) features.emplace_back("hooks");
+  if (!actions.triggers.empty()) features.emplace_back("triggers");
+  return features;
+}
+
+bool is_known_feature(std::string_view feature) {
+  return std::find(kFeatures.begin(), kFeatures.end(), feature) != kFeatures.end();
+}
+
+}  // namespace hambrel

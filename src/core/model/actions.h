@@ -1,0 +1,95 @@
+// What a package asks for beyond its files: accounts and directories that are to be there, and programs that are to
+// run.
+//
+// Declared in package.toml, carried by the manifest, carried out by operations of which rehearsal.h tells. Plain
+// values: nothing here says what was done.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+namespace hambrel {
+
+class FastObject;
+class JsonObject;
+class TomlTable;
+
+/// What is run: words, the first of them an absolute path; or a script with what reads it.
+struct Program {
+  std::vector<std::string> words{};
+  std::string script{}, interpreter{};
+  bool operator==(const Program&) const = default;
+  /// As an administrator would write it, on one line; a script by its digest.
+  std::string text() const;
+};
+
+/// Runs once in a transaction in which a path that it watches comes, goes or changes, whoever brings it.
+struct Trigger {
+  std::vector<std::string> watches{}, writes{};  // path globs, relative to the root
+  Program program{};
+  bool operator==(const Trigger&) const = default;
+};
+
+enum class HookMoment { Install, Upgrade, Downgrade, Remove };
+std::string_view text_of(HookMoment moment);
+std::optional<HookMoment> hook_moment_from(std::string_view text);
+
+/// Runs when its package changes.
+struct Hook {
+  std::vector<HookMoment> when{};
+  bool before = false;  // on a preview of the system as it was
+  Program program{};
+  std::vector<std::string> writes{};  // as a trigger's
+  bool operator==(const Hook&) const = default;
+  bool is_for(HookMoment moment) const;
+};
+
+struct Account {
+  bool group_only = false;
+  std::string name{}, text{}, home{}, shell{};
+  std::vector<std::string> groups{};  // others that it is a member of
+  std::optional<std::uint32_t> id{};
+  bool operator==(const Account&) const = default;
+};
+
+/// Is there as long as the package is installed; what programs put there is no package's.
+struct OwnedDirectory {
+  std::string path, user = "root", group = "root";
+  std::uint32_t mode = 0755;
+  bool operator==(const OwnedDirectory&) const = default;
+};
+
+struct Actions {
+  std::vector<Account> accounts{};
+  std::vector<OwnedDirectory> directories{};
+  std::vector<Trigger> triggers{};
+  std::vector<Hook> hooks{};
+  bool empty() const { return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty(); }
+  bool operator==(const Actions&) const = default;
+};
+
+/// None for a package that only carries files.
+using SharedActions = std::shared_ptr<const Actions>;
+
+/// The abilities that whoever installs a package with these must have.
+std::vector<std::string> features_of(const Actions& actions);
+bool is_known_feature(std::string_view feature);
+
+/// The tables [[accounts]], [[directories]], [[triggers]] and [[hooks]]. Throws Error{Invalid} with file and line.
+Actions read_actions(TomlTable& top);
+/// The members of a manifest. Throws Error{Invalid} naming the manifest.
+SharedActions read_actions(const JsonObject& manifest);
+SharedActions read_actions(const FastObject& manifest);
+/// Adds them to a manifest.
+void put_actions(nlohmann::json& manifest, const Actions& actions);
+/// Alone, as canonical JSON, and back; empty for none.
+std::string actions_text(const SharedActions& actions);
+SharedActions actions_from(std::string_view text);
+
+}  // namespace hambrel

@@ -1,0 +1,37 @@
+// What holds for each part of the actions of a package, however it is written. Texts say what was expected.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "model/actions.h"
+
+namespace hambrel::actions {
+
+inline constexpr std::size_t kMost = 64;  // of each kind in one package, and of words or globs in one of them
+inline constexpr std::size_t kMostScript = 64 << 10;   // bytes
+inline constexpr std::uint32_t kMostId = 0x7FFF'FFFE;  // of an account
+
+inline constexpr const char* kGlobExpected =
+    "a list of path globs relative to the root, each with a plain first directory, such as usr/lib/**/*.so.*";
+inline constexpr const char* kWordsExpected = "a list of words, the first an absolute path such as /sbin/ldconfig";
+inline constexpr const char* kInterpreterExpected = "an absolute path such as /bin/sh";
+inline constexpr const char* kMomentsExpected = R"(a list of "install", "upgrade", "downgrade", "remove")";
+inline constexpr const char* kNameExpected =
+    "a name of at most 31 lower-case letters, digits, '_' and '-' that begins with a letter or '_'";
+inline constexpr const char* kLineExpected = "one line without ':'";
+inline constexpr const char* kPathExpected = "a path relative to the root, such as var/lib/saltdb";
+inline constexpr const char* kModeExpected = "an octal text such as \"0750\"";
+
+/// A glob of paths below the root that does not begin with a wildcard and stays out of Hambrel's own directories.
+bool is_path_glob(std::string_view glob);
+bool is_absolute(std::string_view path);
+bool is_account_name(std::string_view name);
+/// Goes into a field of passwd.
+bool is_field(std::string_view text);
+/// A directory that a package may own.
+bool is_directory(std::string_view path);
+std::optional<std::uint32_t> mode_from(std::string_view text);
+std::string mode_text(std::uint32_t mode);
+
+}  // namespace hambrel::actions

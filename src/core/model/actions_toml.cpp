@@ -1,0 +1,133 @@
+#include <fmt/format.h>
+
+#include "base/error.h"
+#include "base/toml_table.h"
+#include "model/actions_check.h"
+
+namespace hambrel {
+
+namespace {
+
+using namespace actions;  // NOLINT: what is expected of each key
+
+/// The tables [[key]], each read by `read`.
+template <typename Read>
+void each_table(TomlTable& top, const char* key, Read read) {
+  const toml::node* const list = top.find(key);
+  if (list == nullptr) return;
+  if (!list->is_array_of_tables())
+    throw Error(ErrorCode::Invalid, fmt::format("{} must be written as [[{}]] tables", key, key), top.at(list));
+  if (list->as_array()->size() > kMost)
+    throw Error(ErrorCode::Invalid, fmt::format("there are more than {} [[{}]]", kMost, key), top.at(list));
+  for (const toml::node& item : *list->as_array()) {
+    TomlTable table = top.below(*item.as_table(), key);
+    read(table);
+    table.done();
+  }
+}
+
+std::vector<std::string> globs(TomlTable& table, const char* key, bool needed) {
+  std::vector<std::string> result;
+  for (const auto& [glob, at] : table.texts(key)) {
+    if (!is_path_glob(glob))
+      throw Error(ErrorCode::Invalid, fmt::format("{} must be {}", key, kGlobExpected), at,
+                  glob.starts_with("/") ? "leave out the leading /" : "");
+    result.push_back(glob);
+  }
+  if ((needed && result.empty()) || result.size() > kMost) table.wrong(key, kGlobExpected, table.find(key));
+  return result;
+}
+
+Program program(TomlTable& table) {
+  Program one;
+  for (const auto& [word, at] : table.texts("run")) one.words.push_back(word);
+  one.script = table.text("script", false);
+  one.interpreter = table.text("interpreter", false);
+  const bool has_script = !one.script.empty();
+  if (has_script == !one.words.empty())
+    throw Error(ErrorCode::Invalid, "either run or script says what runs", table.at(nullptr),
+                R"(such as run = ["/sbin/ldconfig"])");
+  if (!has_script) {
+    if (!is_absolute(one.words[0]) || one.words.size() > kMost) table.wrong("run", kWordsExpected, table.find("run"));
+    return one;
+  }
+  if (one.interpreter.empty()) one.interpreter = "/bin/sh";
+  if (!is_absolute(one.interpreter)) table.wrong("interpreter", kInterpreterExpected, table.find("interpreter"));
+  if (one.script.size() > kMostScript) table.wrong("script", "a text of at most 64 KiB", table.find("script"));
+  return one;
+}
+
+Hook hook(TomlTable& table) {
+  Hook one;
+  for (const auto& [text, at] : table.texts("when")) {
+    const auto moment = hook_moment_from(text);
+    if (!moment) throw Error(ErrorCode::Invalid, fmt::format("when must be {}", kMomentsExpected), at);
+    one.when.push_back(*moment);
+  }
+  if (one.when.empty()) table.wrong("when", kMomentsExpected, table.find("when"));
+  one.before = table.flag("before", false);
+  one.program = program(table);
+  one.writes = globs(table, "writes", false);
+  return one;
+}
+
+Account account(TomlTable& table) {
+  Account one;
+  const std::string kind = table.text("kind", false);
+  if (!kind.empty() && kind != "user" && kind != "group")
+    table.wrong("kind", "\"user\" or \"group\"", table.find("kind"));
+  one.group_only = kind == "group";
+  one.name = table.text("name", true, kNameExpected);
+  if (!is_account_name(one.name)) table.wrong("name", kNameExpected, table.find("name"));
+  if (table.find("id") != nullptr) one.id = static_cast<std::uint32_t>(table.number("id", 1, kMostId, 0));
+  if (one.group_only) return one;
+  one.text = table.text("text", false);
+  one.home = table.text("home", false);
+  one.shell = table.text("shell", false);
+  if (!is_field(one.text)) table.wrong("text", kLineExpected, table.find("text"));
+  for (const auto& [key, value] : {std::pair("home", one.home), std::pair("shell", one.shell)})
+    if (!value.empty() && (!is_absolute(value) || !is_field(value)))
+      table.wrong(key, "an absolute path without ':'", table.find(key));
+  for (const auto& [group, at] : table.texts("groups")) {
+    if (!is_account_name(group))
+      throw Error(ErrorCode::Invalid, fmt::format("each of groups must be {}", kNameExpected), at);
+    one.groups.push_back(group);
+  }
+  return one;
+}
+
+OwnedDirectory directory(TomlTable& table) {
+  OwnedDirectory one;
+  one.path = table.text("path", true, kPathExpected);
+  if (!is_directory(one.path)) table.wrong("path", kPathExpected, table.find("path"));
+  for (const auto& [key, value] : {std::pair("user", &one.user), std::pair("group", &one.group)})
+    if (table.find(key) != nullptr) {
+      *value = table.text(key, true, kNameExpected);
+      if (!is_account_name(*value)) table.wrong(key, kNameExpected, table.find(key));
+    }
+  if (table.find("mode") != nullptr) {
+    const auto mode = mode_from(table.text("mode", true, kModeExpected));
+    if (!mode) table.wrong("mode", kModeExpected, table.find("mode"));
+    one.mode = *mode;
+  }
+  return one;
+}
+
+}  // namespace
+
+Actions read_actions(TomlTable& top) {
+  Actions all;
+  each_table(top, "accounts", [&](TomlTable& table) { all.accounts.push_back(account(table)); });
+  each_table(top, "directories", [&](TomlTable& table) { all.directories.push_back(directory(table)); });
+  each_table(top, "triggers", [&](TomlTable& table) {
+    Trigger one;
+    one.watches = globs(table, "watches", true);
+    one.program = program(table);
+    one.writes = globs(table, "writes", false);
+    all.triggers.push_back(std::move(one));
+  });
+  each_table(top, "hooks", [&](TomlTable& table) { all.hooks.push_back(hook(table)); });
+  return all;
+}
+
+}  // namespace hambrel

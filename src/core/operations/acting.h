@@ -1,0 +1,26 @@
+// Packages that act: which programs of packages a change asks for, and on what terms they run.
+#pragma once
+
+#include <set>
+#include <string>
+#include <vector>
+
+#include "operations/root.h"
+#include "rehearsal/runs.h"
+#include "txn/transaction.h"
+
+namespace hambrel::operations {
+
+/// What a request says of them.
+struct ActingTerms {
+  bool without_hooks = false;  // none is run; what is due is recorded
+};
+
+/// Adds the programs that are due to what is planned, and to its plan. `parties`: the packages that change, in the
+/// order of their steps; `leaving`: rows of those that are not there afterwards.
+void add_runs(Root& root, txn::Planned& planned, const std::vector<rehearsal::Party>& parties,
+              const std::set<std::int64_t>& leaving, const ActingTerms& terms);
+/// The same for what was planned by moves and changes of packages.
+void add_runs(Root& root, txn::Planned& planned, const ActingTerms& terms);
+
+}  // namespace hambrel::operations

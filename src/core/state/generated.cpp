@@ -1,0 +1,163 @@
+// What programs of packages made, and what was run.
+#include "base/assert.h"
+#include "base/json.h"
+#include "state/state_impl.h"
+
+namespace hambrel::state {
+
+std::string text_of(const Generated& one) {
+  return canonical({{"package", one.package},
+                    {"program", one.program},
+                    {"trigger", one.by_trigger},
+                    {"type", static_cast<int>(one.entry.type)},
+                    {"mode", one.entry.mode},
+                    {"user", one.entry.user},
+                    {"group", one.entry.group},
+                    {"size", one.entry.size},
+                    {"digest", one.entry.digest.hex()},
+                    {"target", one.entry.target}});
+}
+
+Generated generated_from(std::string path, const std::string& text, const std::string& where) {
+  const Json whole = parse_json(text, where);
+  const JsonObject object(whole, where);
+  Generated one;
+  one.package = object.text("package");
+  one.program = object.text("program");
+  one.by_trigger = object.flag_or("trigger", false);
+  one.entry.path = std::move(path);
+  one.entry.type = static_cast<EntryType>(object.number("type"));
+  one.entry.mode = static_cast<std::uint32_t>(object.number("mode"));
+  one.entry.user = object.text("user");
+  one.entry.group = object.text("group");
+  one.entry.size = object.number("size");
+  one.entry.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
+  one.entry.target = object.text("target");
+  return one;
+}
+
+std::string text_of(const GeneratedChange& change) {
+  const auto side = [](const std::optional<Generated>& one) { return one ? text_of(*one) : std::string("null"); };
+  return change.path + '\0' + side(change.before) + '\0' + side(change.after) + '\0';
+}
+
+std::vector<Generated> Connection::read_generated(SQLite::Statement& query) const {
+  std::vector<Generated> result;
+  while (query.executeStep())
+    result.push_back(generated_from(query.getColumn(0).getString(), query.getColumn(1).getString(), path));
+  return result;
+}
+
+std::vector<Generated> GeneratedStore::generated() const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement query(connection_->database, "SELECT path, value FROM generated ORDER BY path");
+    return connection_->read_generated(query);
+  });
+}
+
+std::vector<Generated> GeneratedStore::generated_by(const std::string& package) const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement query(connection_->database, "SELECT path, value FROM generated WHERE package = ? ORDER BY path");
+    set_values(query, package);
+    return connection_->read_generated(query);
+  });
+}
+
+std::optional<Generated> GeneratedStore::generated_at(std::string_view path) const {
+  return guarded(connection_->path, [&]() -> std::optional<Generated> {
+    auto query = connection_->repeat("SELECT path, value FROM generated WHERE path = ?");
+    set_values(*query, std::string(path));
+    auto found = connection_->read_generated(*query);
+    return found.empty() ? std::nullopt : std::optional(std::move(found.front()));
+  });
+}
+
+std::vector<GeneratedChange> GeneratedStore::generated_changes_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
+    std::vector<GeneratedChange> result;
+    SQLite::Statement query(connection_->database,
+                            "SELECT path, before, after FROM generated_changes WHERE txn = ? ORDER BY path");
+    set_values(query, id);
+    while (query.executeStep()) {
+      GeneratedChange& change = result.emplace_back();
+      change.path = query.getColumn(0).getString();
+      const auto side = [&](int column, std::optional<Generated>& value) {
+        if (!query.getColumn(column).isNull())
+          value = generated_from(change.path, query.getColumn(column).getString(), connection_->path);
+      };
+      side(1, change.before);
+      side(2, change.after);
+    }
+    return result;
+  });
+}
+
+std::vector<RunRecord> GeneratedStore::runs_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
+    std::vector<RunRecord> result;
+    SQLite::Statement query(
+        connection_->database,
+        "SELECT package, program, occasion, milliseconds, ended, output FROM runs WHERE txn = ? ORDER BY seq");
+    set_values(query, id);
+    while (query.executeStep())
+      result.push_back({query.getColumn(0).getString(), query.getColumn(1).getString(), query.getColumn(2).getString(),
+                        query.getColumn(3).getInt64(), query.getColumn(4).getString(), query.getColumn(5).getString()});
+    return result;
+  });
+}
+
+std::vector<GeneratedStore::LeftOut> GeneratedStore::left_out() const {
+  return guarded(connection_->path, [&] {
+    std::vector<LeftOut> result;
+    SQLite::Statement query(connection_->database,
+                            "SELECT max(txn), package, program, occasion, runs.ended FROM runs"
+                            " JOIN ledger ON ledger.id = runs.txn WHERE result = 'done' GROUP BY package, program");
+    while (query.executeStep()) {
+      if (query.getColumn(4).getString() != kLeftOut) continue;
+      LeftOut one{TxnId{query.getColumn(0).getInt64()}, {}};
+      one.run.package = query.getColumn(1).getString();
+      one.run.program = query.getColumn(2).getString();
+      one.run.occasion = query.getColumn(3).getString();
+      one.run.ended = kLeftOut;
+      if (!connection_->undone_by(one.id)) result.push_back(std::move(one));
+    }
+    return result;
+  });
+}
+
+TxnId GeneratedStore::last_run(const std::string& package, const std::string& program) const {
+  return guarded(connection_->path, [&] {
+    SQLite::Statement query(connection_->database,
+                            "SELECT coalesce(max(txn), 0) FROM runs JOIN ledger ON ledger.id = runs.txn"
+                            " WHERE package = ? AND program = ? AND result = 'done'");
+    set_values(query, package, program);
+    query.executeStep();
+    return TxnId{query.getColumn(0).getInt64()};
+  });
+}
+
+void Connection::put_generated(TxnId id, const std::vector<GeneratedChange>& changes) {
+  if (changes.empty()) return;
+  SQLite::Statement remember(database, "INSERT INTO generated_changes VALUES(?, ?, ?, ?)");
+  SQLite::Statement drop(database, "DELETE FROM generated WHERE path = ?");
+  SQLite::Statement put(database, "INSERT INTO generated VALUES(?, ?, ?)");
+  const auto side = [](const std::optional<Generated>& one) {
+    return one ? std::optional(text_of(*one)) : std::nullopt;
+  };
+  for (const GeneratedChange& one : changes) {
+    HAMBREL_ASSERT(one.before || one.after, "a change has a side");
+    state::run(remember, id, one.path, side(one.before), side(one.after));
+    state::run(drop, one.path);
+    if (one.after) state::run(put, one.path, one.after->package, text_of(*one.after));
+  }
+}
+
+void Connection::put_runs(TxnId id, const std::vector<RunRecord>& runs) {
+  if (runs.empty()) return;
+  SQLite::Statement put(database, "INSERT INTO runs VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
+  std::int64_t sequence = 0;
+  for (const RunRecord& one : runs)
+    state::run(put, id, sequence++, one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output);
+}
+
+}  // namespace hambrel::state

@@ -1,0 +1,20 @@
+#!/usr/bin/env bash
+# userland.sh ROOT - a shell and a few programs of this machine, with the libraries that they need, below ROOT: enough
+# for what packages run in tests.
+set -euo pipefail
+root=$1
+mkdir -p "$root"/{usr/bin,usr/sbin,usr/lib,tmp,etc}
+for link in bin sbin lib; do [[ -e $root/$link ]] || ln -s "usr/$link" "$root/$link"; done
+programs=(dash cat mkdir rm mv ln chmod chown mknod mkfifo sleep touch ls id head)
+for one in "${programs[@]}"; do
+  file=$(command -v "$one")
+  cp -L "$file" "$root/usr/bin/$one"
+  ldd "$file"
+done | sed -nE 's/^.*(=> |^\s*)(\/[^ ]+) .*$/\2/p' | sort -u | while read -r library; do
+  to=$root/${library#/}
+  mkdir -p "$(dirname "$to")"
+  [[ -e $to ]] || cp -L "$library" "$to"
+done
+ln -sf dash "$root/usr/bin/sh"
+echo 'root:x:0:0:root:/root:/bin/sh' > "$root/etc/passwd"
+echo 'root:x:0:' > "$root/etc/group"
