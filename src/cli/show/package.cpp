@@ -184,7 +184,14 @@ class Description {
     const auto writes = [](const std::vector<std::string>& globs) {
       return globs.empty() ? std::string() : fmt::format("; may write /{}", join(globs, ", /"));
     };
-    std::vector<std::string> hooks, triggers;
+    std::vector<std::string> accounts, directories, hooks, triggers;
+    for (const Account& one : actions.accounts)
+      accounts.push_back(printable(fmt::format("{} {}{}{}", one.group_only ? "group" : "user", one.name,
+                                               one.id ? fmt::format(", id {}", *one.id) : "",
+                                               one.text.empty() ? "" : ": " + one.text)));
+    for (const OwnedDirectory& one : actions.directories)
+      directories.push_back(
+          printable(fmt::format("/{}, of {}:{}, mode {:04o}", one.path, one.user, one.group, one.mode)));
     for (const Hook& one : actions.hooks) {
       std::vector<std::string> moments;
       for (const HookMoment moment : one.when) moments.emplace_back(text_of(moment));
@@ -197,6 +204,8 @@ class Description {
           fmt::format("{}, when /{} changes{}", one.program.text(), join(one.watches, ", /"), writes(one.writes))));
       add_script(one.program, triggers);
     }
+    list("accounts", accounts);
+    list("directories", directories);
     list("hooks", hooks);
     list("triggers", triggers);
   }

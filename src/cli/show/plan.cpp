@@ -1,4 +1,5 @@
 #include "cli/show/plan.h"
+#include "cli/show/acting.h"
 #include "cli/terminal/table.h"
 
 #include <fmt/format.h>
@@ -216,20 +217,6 @@ void print_configs(const Screen& screen, const std::vector<plan::ConfigStep>& co
   table.print(screen);
 }
 
-void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
-  if (runs.front().left_out)
-    screen.line("  Does not run now; `hambrel repair` runs it later:");
-  else
-    screen.line(fmt::format("  Runs first, on a preview of the system{}:", runs.size() > 1 ? ", in this order" : ""));
-  Table table;
-  for (const plan::Run& one : runs)
-    table.row({{one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook", Style::Plain},
-               {one.package, Style::Name},
-               {printable(one.program), Style::Plain, false, true},
-               {printable(one.why_text())}});
-  table.print(screen);
-}
-
 namespace {
 
 // What is removed or goes back comes first.
@@ -336,40 +323,13 @@ bool is_long(const plan::Plan& plan) {
   return plan.steps.size() > kFew;
 }
 
-void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines) {
-  const Screen& screen = session.screen();
-  const std::string& root = session.root_path();
-  const bool all = lines == PlanLines::All || session.verbose() || !output_is_terminal() || !is_long(plan);
-  screen.line(fmt::format("{}{}", screen.paint(Style::Strong, sentence_of(plan) + "."),
-                          root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
-  screen.line();
-  const std::string source = common_origin(plan);
-  if (all)
-    print_steps(screen, plan, in_order(plan));
-  else
-    print_short(screen, plan);
-  if (!plan.steps.empty()) screen.line();
-  if (!plan.configs.empty()) {
-    print_configs(screen, plan.configs);
-    screen.line();
-  }
-  if (!plan.runs.empty()) {
-    print_runs(screen, plan.runs);
-    screen.line();
-  }
-  print_notices(screen, plan, all);
-  print_held_back(session, plan, all);
-  if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
-  if (!plan.unneeded.empty())
-    screen.remark("no longer needed: " +
-                  (session.verbose() ? join(plan.unneeded, ", ") : plan::some_of(plan.unneeded)));
-  if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
+namespace {
+
+/// What it costs, in one sentence.
+void print_price(const Screen& screen, const plan::Plan& plan) {
   if (plan.steps.empty()) return screen.line("  No package changes; replaced files are moved to the attic.");
-  if (!plan.steps.empty() &&
-      std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); })) {
-    screen.line("  No file changes.");
-    return;
-  }
+  if (std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); }))
+    return screen.line("  No file changes.");
   if (plan.kind == "shelve")
     return screen.line("  The files are moved to the attic and wait there; configuration stays where it is.");
   const bool only_damage =
@@ -381,11 +341,40 @@ void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines)
   std::string fetch =
       files == 0 ? "Nothing to fetch"
                  : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
-  if (!source.empty())
+  if (const std::string source = common_origin(plan); !source.empty())
     fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
   else if (files > 0)
     fetch += sources_text(plan);
   screen.paragraph(fmt::format("{}, disk use {}.", fetch, change_text(plan.size_change())), 2);
+}
+
+}  // namespace
+
+void print_plan(const Session& session, const plan::Plan& plan, PlanLines lines) {
+  const Screen& screen = session.screen();
+  const std::string& root = session.root_path();
+  const bool all = lines == PlanLines::All || session.verbose() || !output_is_terminal() || !is_long(plan);
+  screen.line(fmt::format("{}{}", screen.paint(Style::Strong, sentence_of(plan) + "."),
+                          root == "/" ? "" : screen.paint(Style::Faint, "  in " + printable(root))));
+  screen.line();
+  if (all)
+    print_steps(screen, plan, in_order(plan));
+  else
+    print_short(screen, plan);
+  if (!plan.steps.empty()) screen.line();
+  if (!plan.configs.empty()) {
+    print_configs(screen, plan.configs);
+    screen.line();
+  }
+  print_acting(screen, plan);
+  print_notices(screen, plan, all);
+  print_held_back(session, plan, all);
+  if (!plan.proved) screen.remark("this plan works and is the best found in the time allowed; a better one may exist");
+  if (!plan.unneeded.empty())
+    screen.remark("no longer needed: " +
+                  (session.verbose() ? join(plan.unneeded, ", ") : plan::some_of(plan.unneeded)));
+  if (!plan.notices.empty() || !plan.held_back.empty() || !plan.unneeded.empty() || !plan.proved) screen.line();
+  print_price(screen, plan);
 }
 
 namespace {
@@ -402,24 +391,6 @@ constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "con
                                         "unsigned",     "unknown-key",      "signed"};
 static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Signed) + 1);
 
-Json json_of(const std::vector<plan::Run>& all) {
-  Json runs = Json::array();
-  for (const plan::Run& one : all) {
-    Json paths = Json::array();
-    for (const std::string& path : one.writes) paths.push_back("/" + path);
-    runs.push_back({{"kind", one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook"},
-                    {"package", one.package},
-                    {"program", one.program},
-                    {"occasion", one.occasion},
-                    {"before", one.before},
-                    {"new", one.is_new},
-                    {"left_out", one.left_out},
-                    {"writes", std::move(paths)},
-                    {"text", one.why_text()}});
-  }
-  return runs;
-}
-
 }  // namespace
 
 Json to_json(const plan::Voucher& voucher) { return {{"root", voucher.root}, {"keys", voucher.keys}}; }
@@ -431,25 +402,32 @@ std::string vouched_text(const plan::Voucher& voucher, const std::string& origin
   return text;
 }
 
+namespace {
+
+Json json_of(const plan::Step& step) {
+  Json why = {{"kind", kWhyNames[static_cast<int>(step.why.kind)]}, {"text", step.why.text()}};
+  if (!step.why.by.empty()) why["by"] = step.why.by;
+  if (!step.why.relation.empty()) why["relation"] = step.why.relation;
+  Json document = Json{{"action", text_of(step.action)},
+                       {"name", step.name},
+                       {"arch", step.arch},
+                       {"before", step.before.empty() ? Json() : Json(step.before)},
+                       {"after", step.after.empty() ? Json() : Json(step.after)},
+                       {"why", std::move(why)},
+                       {"origin", step.origin},
+                       {"reason", text_of(step.reason)},
+                       {"download", step.download},
+                       {"held", step.held},
+                       {"size_change", step.size_change}};
+  if (step.voucher) document["vouched"] = to_json(*step.voucher);
+  return document;
+}
+
+}  // namespace
+
 Json to_json(const plan::Plan& plan) {
   Json steps = Json::array();
-  for (const plan::Step& step : plan.steps) {
-    Json why = {{"kind", kWhyNames[static_cast<int>(step.why.kind)]}, {"text", step.why.text()}};
-    if (!step.why.by.empty()) why["by"] = step.why.by;
-    if (!step.why.relation.empty()) why["relation"] = step.why.relation;
-    Json& document = steps.emplace_back(Json{{"action", text_of(step.action)},
-                                             {"name", step.name},
-                                             {"arch", step.arch},
-                                             {"before", step.before.empty() ? Json() : Json(step.before)},
-                                             {"after", step.after.empty() ? Json() : Json(step.after)},
-                                             {"why", std::move(why)},
-                                             {"origin", step.origin},
-                                             {"reason", text_of(step.reason)},
-                                             {"download", step.download},
-                                             {"held", step.held},
-                                             {"size_change", step.size_change}});
-    if (step.voucher) document["vouched"] = to_json(*step.voucher);
-  }
+  for (const plan::Step& step : plan.steps) steps.push_back(json_of(step));
   Json notices = Json::array();
   for (const plan::Notice& notice : plan.notices)
     notices.push_back({{"kind", kNoticeNames[static_cast<int>(notice.kind)]},
@@ -482,7 +460,8 @@ Json to_json(const plan::Plan& plan) {
                 {"steps", std::move(steps)},
                 {"configs", std::move(configs)},
                 {"notices", std::move(notices)},
-                {"runs", json_of(plan.runs)},
+                {"accounts", to_json(plan.accounts)},
+                {"runs", to_json(plan.runs)},
                 {"unneeded", plan.unneeded},
                 {"download", plan.download()},
                 {"size_change", plan.size_change()}};

@@ -78,6 +78,7 @@ class Scan {
       auto below = children(path);
       waiting.insert(waiting.end(), std::make_move_iterator(below.begin()), std::make_move_iterator(below.end()));
     }
+    add_directories(*top);
     std::sort(entries_.begin(), entries_.end(), [](const Entry& a, const Entry& b) { return a.path < b.path; });
     join_hard_links();
     for (const std::string& glob : description_.package.config_globs)
@@ -94,6 +95,34 @@ class Scan {
     for (const std::string& name : source_.list(at(path))) result.push_back(os::join_path(path, name));
     return result;
   }
+
+  /// Those that the package declares, with what leads to them: they need not lie in the source.
+  void add_directories(const os::FileInfo& top) {
+    if (description_.package.actions == nullptr) return;
+    const auto find = [&](std::string_view path) {
+      const auto found =
+          std::find_if(entries_.begin(), entries_.end(), [&](const Entry& one) { return one.path == path; });
+      if (found != entries_.end()) return &*found;
+      Entry& made = entries_.emplace_back();
+      made.path = path;
+      made.type = EntryType::Directory;
+      made.mode = 0755;
+      made.mtime = std::max<std::int64_t>(0, top.mtime_seconds);
+      if (options_.latest_mtime > 0) made.mtime = std::min(made.mtime, options_.latest_mtime);
+      return &made;
+    };
+    for (const OwnedDirectory& one : description_.package.actions->directories) {
+      for (auto above = os::parent_of(one.path); !above.empty(); above = os::parent_of(above)) find(above);
+      Entry& entry = *find(one.path);
+      if (entry.type != EntryType::Directory)
+        throw Error(ErrorCode::Invalid, "is declared as a directory, but is a file", source_.shown(at(one.path)),
+                    "remove it from root/, or from [[directories]]");
+      entry.user = one.user;
+      entry.group = one.group;
+      entry.mode = one.mode;
+    }
+  }
+
   std::string at(const std::string& path) const { return path.empty() ? root_ : os::join_path(root_, path); }
 
   Entry entry(const std::string& path) {

@@ -7,6 +7,7 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "model/manifest.h"
+#include "operations/account_files.h"
 #include "os/host.h"
 
 namespace hambrel::operations {
@@ -26,6 +27,16 @@ void refuse_unowned(const std::vector<plan::Notice>& notices) {
               fmt::format("files no package owns are in the way: {}{}", join(paths, ", "),
                           more > 0 ? fmt::format(" and {} more", more) : ""),
               {}, "move them away, or leave out --strict: then they are kept in the attic");
+}
+
+}  // namespace
+
+namespace {
+
+bool goes(const txn::TreeChange& tree, const std::string& path) {
+  return std::any_of(tree.moves.begin(), tree.moves.end(), [&](const txn::PlannedMove& move) {
+    return move.kind == state::MoveKind::Remove && move.path == path;
+  });
 }
 
 }  // namespace
@@ -114,8 +125,24 @@ void ChangeFiles::look_up_made() {
     for (state::Generated& one : state().generated_by(step.name))
       if (one.by_trigger || request_.purge) made_.push_back(std::move(one));
   }
-  std::sort(made_.begin(), made_.end(), [](const auto& a, const auto& b) { return a.entry.path < b.entry.path; });
-  for (const state::Generated& one : made_) tree_options_.made.push_back(one.entry.path);
+  std::set<std::string> paths;
+  for (const state::Generated& one : made_) paths.insert(one.entry.path);
+  for (const state::StatePackage& one : leaving_)
+    if (one.package.actions != nullptr && tree_options_.purge.contains(one.row))
+      for (const OwnedDirectory& directory : one.package.actions->directories) add_contents(directory.path, paths);
+  tree_options_.made.assign(paths.begin(), paths.end());
+}
+
+/// All that lies in a directory, which is no other package's: that is asked when it is planned to go.
+void ChangeFiles::add_contents(const std::string& directory, std::set<std::string>& paths) {
+  os::FileSystem& files = root_.files();
+  const auto info = files.stat(directory);
+  if (!info || info->type != os::FileType::Directory) return;
+  for (const std::string& name : files.list(directory)) {
+    const std::string path = os::join_path(directory, name);
+    paths.insert(path);
+    add_contents(path, paths);
+  }
 }
 
 txn::Planned ChangeFiles::plan(const Decisions& decisions) {
@@ -128,9 +155,16 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
   tree_options_.choices = decisions;
   planned.tree = txn::plan_tree(root_.files(), state(), leaving_, entering_, tree_options_);
   tree_options_.ahead.reset();  // it looked for the first of them
-  for (const state::Generated& one : made_) planned.generated.push_back({one.entry.path, one, std::nullopt});
+  for (const state::Generated& one : made_)
+    if (!root_.files().stat(one.entry.path) || goes(planned.tree, one.entry.path))
+      planned.generated.push_back({one.entry.path, one, std::nullopt});
   txn::source_missing_content(planned, from_kept_, files_.file_of());
   planned.tell_of_files();
+  std::vector<std::pair<const Account*, std::string>> accounts;
+  for (const txn::Entering& one : entering_)
+    if (one.package.actions != nullptr)
+      for (const Account& account : one.package.actions->accounts) accounts.emplace_back(&account, one.package.name);
+  add_accounts(root_, planned, accounts, [this](const txn::Put& put) { return content_of(put); });
   plan_runs(planned);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());

@@ -5,6 +5,8 @@
 #include <future>
 #include <map>
 #include <optional>
+#include <set>
+#include <string>
 #include <vector>
 
 #include "operations/change.h"
@@ -46,6 +48,7 @@ class ChangeFiles {
   void plan_purge();
   void plan_runs(txn::Planned& planned);
   void look_up_made();
+  void add_contents(const std::string& directory, std::set<std::string>& paths);
   std::vector<plan::Notice> privileges() const;
   std::vector<plan::Notice> dangers() const;
 

@@ -92,6 +92,8 @@ class DatabaseFile : public ReadableFile {
   virtual void sync() = 0;
   /// Takes the kernel's lock on it, which goes with this object or its process. False: another one has it.
   [[nodiscard]] virtual bool try_lock() = 0;
+  /// The same with a lock of the other kind that the kernel has (fcntl(2)), which other programs take.
+  [[nodiscard]] virtual bool try_record_lock() { return true; }
 };
 
 /// What a file, directory or link is given before it goes to its place.

@@ -65,4 +65,20 @@ std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int w
   return std::make_unique<FileLock>(std::move(file), !describe.empty());
 }
 
+std::unique_ptr<Lock> take_account_lock(FileSystem& root, int wait_seconds) {
+  constexpr const char* kPath = "etc/.pwd.lock";
+  constexpr int kLookAgain = 50;  // milliseconds
+  const auto info = root.stat(kPath);
+  if (!info || info->type != FileType::Regular) return nullptr;
+  auto file = root.open_database(kPath, 0600);
+  const std::int64_t until = monotonic_milliseconds() + 1000LL * wait_seconds;
+  while (!file->try_record_lock()) {
+    if (monotonic_milliseconds() >= until)
+      throw Error(ErrorCode::Locked, "another program is changing accounts", root.shown(kPath),
+                  "nothing was changed; run the command again when it has ended");
+    sleep_milliseconds(kLookAgain);
+  }
+  return std::make_unique<FileLock>(std::move(file), false);
+}
+
 }  // namespace hambrel::os

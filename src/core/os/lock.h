@@ -23,4 +23,8 @@ class Lock {
 [[nodiscard]] std::unique_ptr<Lock> take_lock(FileSystem& root, const std::string& path, int wait_seconds,
                                               const std::string& describe);
 
+/// The lock that programs take who edit passwd and its like (lckpwdf(3)), where that file is there. Waits so long, then
+/// throws Error{Locked}. Nothing if there is none.
+[[nodiscard]] std::unique_ptr<Lock> take_account_lock(FileSystem& root, int wait_seconds);
+
 }  // namespace hambrel::os

@@ -151,6 +151,15 @@ class PosixDatabaseFile final : public DatabaseFile {
   void sync() override {
     if (::fdatasync(handle_.get()) != 0) throw_errno(errno, "cannot sync", where_);
   }
+  bool try_record_lock() override {
+    struct ::flock whole {};
+    whole.l_type = F_WRLCK;
+    while (::fcntl(handle_.get(), F_OFD_SETLK, &whole) != 0) {
+      if (errno == EAGAIN || errno == EACCES) return false;
+      if (errno != EINTR) throw_errno(errno, "cannot take the lock", where_);
+    }
+    return true;
+  }
   bool try_lock() override {
     while (::flock(handle_.get(), LOCK_EX | LOCK_NB) != 0) {
       if (errno == EWOULDBLOCK) return false;

@@ -144,6 +144,15 @@ struct ConfigStep {
   }
 };
 
+/// An account that is made in the root's passwd or group.
+struct AccountStep {
+  std::string name, package;
+  std::string text{};  // what it is for
+  std::uint32_t id = 0;
+  bool group_only = false;
+  bool goes = false;  // it is taken out again
+};
+
 /// A program of a package that runs before anything is switched, on a preview of the system.
 struct Run {
   enum class Kind { Trigger, Hook };  // stored in the ledger: never renumber
@@ -176,6 +185,7 @@ struct Plan {
   std::vector<ConfigStep> configs;
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
+  std::vector<AccountStep> accounts;
   std::vector<Run> runs;              // in their order
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
   /// What `upgrade --drop-strays` would do about those left behind, where wanted packages that nobody offers any more

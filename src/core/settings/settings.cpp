@@ -117,6 +117,26 @@ void read_hooks(TomlTable& table, const std::string& file, HookRules& rules) {
   given.done();
 }
 
+void read_accounts(TomlTable& table, const std::string& file, Settings& settings) {
+  const toml::node* const node = table.find("accounts");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("accounts", "a table with range", node);
+  TomlTable given(*node->as_table(), file, "accounts");
+  if (const toml::node* const range = given.find("range"); range != nullptr) {
+    const toml::array* const ends = range->as_array();
+    const auto end = [&](std::size_t i) {
+      const auto value = ends == nullptr || ends->size() != 2 ? std::nullopt : (*ends)[i].value_exact<std::int64_t>();
+      if (!value || *value < 1 || *value > 65533)
+        given.wrong("range", "two numbers from 1 to 65533: [200, 999]", range);
+      return static_cast<std::uint32_t>(*value);
+    };
+    settings.account_ids = {end(0), end(1)};
+    if (settings.account_ids.first > settings.account_ids.second)
+      given.wrong("range", "a lower and a higher number", range);
+  }
+  given.done();
+}
+
 void read_protect(TomlTable& table, const std::string& file, Settings& settings) {
   const toml::node* const node = table.find("protect");
   if (node == nullptr) return;
@@ -183,6 +203,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
                {"mebibytes", &settings.cache_mebibytes}});
   read_fetch(table, shown, settings.fetch);
   read_hooks(table, shown, settings.hooks);
+  read_accounts(table, shown, settings);
   read_files(table, shown, settings);
   read_protect(table, shown, settings);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {

@@ -56,6 +56,7 @@ struct Settings {
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
   FetchLimits fetch;
   HookRules hooks;
+  std::pair<std::uint32_t, std::uint32_t> account_ids{200, 999};  // of system accounts that packages ask for, inclusive
   std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
   std::vector<ConfigRule> configs;      // the first one that fits counts

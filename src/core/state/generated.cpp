@@ -92,6 +92,19 @@ std::vector<GeneratedChange> GeneratedStore::generated_changes_of(TxnId id) cons
   });
 }
 
+std::vector<LineChange> GeneratedStore::lines_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
+    std::vector<LineChange> result;
+    SQLite::Statement query(connection_->database,
+                            "SELECT path, what, line, member FROM lines WHERE txn = ? ORDER BY seq");
+    set_values(query, id);
+    while (query.executeStep())
+      result.push_back({query.getColumn(0).getString(), static_cast<LineChange::What>(query.getColumn(1).getInt()),
+                        query.getColumn(2).getString(), query.getColumn(3).getString()});
+    return result;
+  });
+}
+
 std::vector<RunRecord> GeneratedStore::runs_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<RunRecord> result;
@@ -150,6 +163,14 @@ void Connection::put_generated(TxnId id, const std::vector<GeneratedChange>& cha
     state::run(drop, one.path);
     if (one.after) state::run(put, one.path, one.after->package, text_of(*one.after));
   }
+}
+
+void Connection::put_lines(TxnId id, const std::vector<LineChange>& lines) {
+  if (lines.empty()) return;
+  SQLite::Statement put(database, "INSERT INTO lines VALUES(?, ?, ?, ?, ?, ?)");
+  std::int64_t sequence = 0;
+  for (const LineChange& one : lines)
+    state::run(put, id, sequence++, one.path, static_cast<int>(one.what), one.line, one.member);
 }
 
 void Connection::put_runs(TxnId id, const std::vector<RunRecord>& runs) {

@@ -20,6 +20,8 @@ class GeneratedStore : protected Store {
   std::optional<Generated> generated_at(std::string_view path) const;
   /// What a transaction changed of that, by path.
   std::vector<GeneratedChange> generated_changes_of(TxnId id) const;
+  /// What it changed of accounts, in that order.
+  std::vector<LineChange> lines_of(TxnId id) const;
   /// In the order in which they ran.
   std::vector<RunRecord> runs_of(TxnId id) const;
   /// Those that were left out when they were due last, in a transaction that stands; each once.

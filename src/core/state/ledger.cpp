@@ -31,7 +31,8 @@ std::optional<PackageChange::Brings> digests_of(const PackageChange& change) {
   return PackageChange::Brings{sha256(manifest_text(change.after->package)), sha256(change.files.bytes())};
 }
 
-Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated) {
+Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated,
+                 const std::vector<LineChange>& lines) {
   Sha256 running;
   std::string text;
   for (const Move& one : moves) {
@@ -45,6 +46,14 @@ Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChan
     running.update(text);
   }
   for (const GeneratedChange& one : generated) running.update(text_of(one));
+  for (const LineChange& one : lines) {
+    text = fmt::format("{} ", static_cast<int>(one.what));
+    for (const std::string& part : {one.path, one.line, one.member}) {
+      text += part;
+      text += '\0';
+    }
+    running.update(text);
+  }
   return running.finish();
 }
 
@@ -219,7 +228,7 @@ std::vector<std::string> State::damage() const {
         problems.push_back(fmt::format("the ledger's entry of transaction {} was modified", number(entry->id)));
       const auto moves = moves_of(entry->id);
       const bool whole = entry->chain > 1 && !moves.empty() && !given_up(entry->id);
-      if (whole && digest_of(moves, generated_changes_of(entry->id)) != entry->moves)
+      if (whole && digest_of(moves, generated_changes_of(entry->id), lines_of(entry->id)) != entry->moves)
         problems.push_back(
             fmt::format("the ledger's record of the files of transaction {} was modified", number(entry->id)));
       previous = entry->digest;
@@ -373,7 +382,8 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     SQLite::Transaction step(connection_->database);
     HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
     HAMBREL_ASSERT(connection_->journal_id() == entry.id, "what is committed was journaled");
-    entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>(), beside.generated);
+    entry.moves =
+        digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>(), beside.generated, beside.lines);
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
     if (beside.moves != nullptr && !beside.moves->empty()) connection_->put_away(entry.id, *beside.moves);
@@ -385,6 +395,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     if (beside.attic) connection_->put_size(entry.id, *beside.attic);
     connection_->put_generated(entry.id, beside.generated);
     connection_->put_runs(entry.id, beside.runs);
+    connection_->put_lines(entry.id, beside.lines);
     connection_->give_up(beside.gives_up, entry.id);
     connection_->end_journal();
     if (await && held) await();
@@ -396,7 +407,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
 void JournalStore::close_taken_back(LedgerEntry entry) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
-    entry.moves = digest_of({}, {});
+    entry.moves = digest_of({}, {}, {});
     std::ignore = connection_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
       SQLite::Statement drop(connection_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
@@ -411,7 +422,7 @@ void LedgerStore::record(LedgerEntry entry, const std::vector<PackageChange>& ch
                          const std::vector<TxnId>& gives_up, const std::vector<RunRecord>& runs) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
-    entry.moves = digest_of({}, {});
+    entry.moves = digest_of({}, {}, {});
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
     connection_->put_runs(entry.id, runs);

@@ -131,6 +131,16 @@ struct RunRecord {
   std::string output;  // the last of it
 };
 
+/// A line of a file that is edited as text: of passwd, group, shadow or gshadow.
+struct LineChange {
+  enum class What { Add, Drop, Join, Leave };  // stored in the database: never renumber
+  std::string path;
+  What what = What::Add;
+  std::string line;    // of Join and Leave: what it begins with, before ':'
+  std::string member;  // of Join and Leave
+  bool operator==(const LineChange&) const = default;
+};
+
 inline constexpr const char* kLeftOut = "left out";  // RunRecord::ended of what was due and not run
 
 /// What a commit records beside the packages.
@@ -142,6 +152,7 @@ struct Commit {
   std::optional<std::int64_t> prepared{};    // what is activated with this
   std::vector<GeneratedChange> generated{};  // what programs of packages made or removed
   std::vector<RunRecord> runs{};
+  std::vector<LineChange> lines{};  // of accounts
 };
 
 /// A configuration file as it was when a checkpoint was made.

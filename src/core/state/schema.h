@@ -120,6 +120,9 @@ CREATE TABLE runs(
   txn INTEGER NOT NULL, seq INTEGER NOT NULL, package TEXT NOT NULL, program TEXT NOT NULL, occasion TEXT NOT NULL,
   milliseconds INTEGER NOT NULL, ended TEXT NOT NULL, output TEXT NOT NULL, PRIMARY KEY(txn, seq)) WITHOUT ROWID;
 CREATE INDEX runs_by ON runs(package, program);
+CREATE TABLE lines(
+  txn INTEGER NOT NULL, seq INTEGER NOT NULL, path TEXT NOT NULL, what INTEGER NOT NULL, line TEXT NOT NULL,
+  member TEXT NOT NULL, PRIMARY KEY(txn, seq)) WITHOUT ROWID;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

@@ -113,7 +113,9 @@ Digest chain_digest(const LedgerEntry& entry, std::string_view changes);
 /// What happened to packages, as canonical JSON: what the chain covers, and what a text of the ledger tells.
 /// `chain`: of the entry, whose digest covers it.
 std::string changes_text(const std::vector<PackageChange>& changes, int chain = kChain);
-/// SHA-256 over all that is recorded of the moves, and of what programs made; of none: over nothing.
-Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated);
+/// SHA-256 over all that is recorded of the moves, of what programs made and of lines of accounts; of none: over
+/// nothing.
+Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated,
+                 const std::vector<LineChange>& lines);
 
 }  // namespace hambrel::state

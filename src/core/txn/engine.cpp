@@ -12,10 +12,8 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "os/neighbours.h"
-#include "txn/capture.h"
 #include "txn/housekeeping.h"
 #include "txn/moving.h"
-#include "txn/rehearsal_run.h"
 #include "txn/stage_names.h"
 #include "txn/stager.h"
 
@@ -97,6 +95,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
   ready.restore = planned.restore;
   ready.gives_up = planned.gives_up;
   ready.generated = planned.generated;
+  ready.lines = planned.lines;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -112,6 +111,7 @@ void Engine::stage(const Planned& planned, Transaction& ready, const std::string
   if (!planned.attic.empty()) {
     require_ways(planned.moves);
     ready.journal.moves = planned.moves;
+    write_contents(planned, ready.journal);
     return;
   }
   Stager stager(env_, directory);
@@ -137,53 +137,16 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   } catch (...) {
     const Error problem = current_error();
     drop_stage(directory);
+    for (const std::string& home : StagingHomes::all(env_.root))
+      env_.root.remove_tree(fmt::format("{}/{}/{}", home, ready.journal.directory, lines_in(ready.journal.id)));
     record_failure(ready.journal.started, account, problem.what(), ready.runs);
     throw problem;
   }
   return ready;
 }
 
-/// REHEARSED. Where the root has changed under a program's feet, all of them run once more.
-void Engine::rehearse(const Planned& planned, Transaction& ready, const std::string& directory) {
-  if (planned.runs.empty()) return;
-  if (planned.terms.leave_out) {
-    for (const auto* const list : {&planned.runs.before, &planned.runs.hooks, &planned.runs.triggers})
-      for (const rehearsal::Run& one : *list)
-        ready.runs.push_back({one.shown.package, one.program_text(), one.shown.occasion, 0, state::kLeftOut, {}});
-    return;
-  }
-  const TxnId id = env_.state.next_id();
-  const std::string scratch = preview_of(id);
-  const auto run_once = [&] {
-    try {
-      RehearsalRun(env_, planned, directory, scratch).run(ready);
-      drop_preview(scratch);
-    } catch (...) {
-      drop_preview(scratch);
-      for (const std::string& home : StagingHomes::all(env_.root))
-        env_.root.remove_tree(fmt::format("{}/{}/{}", home, directory, made_in(id)));
-      throw;
-    }
-  };
-  try {
-    run_once();
-  } catch (const RootMoved&) {
-    ready.runs.clear();
-    run_once();
-  }
-  env_.after_step(EngineStep::Rehearsed);
-}
-
-void Engine::drop_preview(const std::string& scratch) {
-  for (const std::string& home : StagingHomes::all(env_.root)) {
-    const std::string place = os::join_path(home, scratch);
-    // the kernel keeps a directory there that only root may enter
-    if (const std::string own = place + "/work/work"; env_.root.stat(own)) env_.root.set_mode(own, 0700);
-    env_.root.remove_tree(place);
-  }
-}
-
 TxnId Engine::run(const Planned& planned, const Account& account) {
+  const auto held = hold_accounts(planned);
   return switch_over(make_ready(planned, account, stage_of(env_.state.next_id())), std::nullopt);
 }
 
@@ -191,6 +154,7 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
   if (const auto standing = env_.state.prepared())
     throw Error(ErrorCode::Refused, fmt::format("a change is already prepared: {}", standing->command), {},
                 "`hambrel activate` switches to it, `hambrel activate --discard` drops it");
+  const auto held = hold_accounts(planned);
   state::Prepared prepared;
   prepared.id = env_.state.next_prepared();
   const std::string directory = stage_of_prepared(prepared.id);
@@ -267,6 +231,8 @@ std::optional<Engine::Recovered> Engine::recover() { return Recovery(env_).recov
 
 TxnId Engine::activate(const state::Prepared& prepared) {
   Transaction ready = decode(env_.state.prepared_value(prepared.id), env_.state);
+  constexpr int kPatience = 15;  // seconds
+  const auto held = ready.lines.empty() ? nullptr : os::take_account_lock(env_.root, kPatience);
   require_unmoved(prepared, ready.witnesses);
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
@@ -356,7 +322,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     done.undo_of = account.undo_of;
     env_.state.commit(done, transaction.changes,
                       {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared,
-                       transaction.generated, transaction.runs},
+                       transaction.generated, transaction.runs, transaction.lines},
                       [&] {
                         synced.get();
                         env_.after_step(EngineStep::Switched);

@@ -35,6 +35,7 @@
 #include <string>
 #include <vector>
 
+#include "os/lock.h"
 #include "txn/environment.h"
 #include "txn/recovery.h"
 #include "txn/transaction.h"
@@ -76,6 +77,8 @@ class Engine {
   void stage(const Planned& planned, Transaction& ready, const std::string& directory);
   Transaction make_ready(const Planned& planned, const Account& account, const std::string& directory);
   void rehearse(const Planned& planned, Transaction& ready, const std::string& directory);
+  std::unique_ptr<os::Lock> hold_accounts(const Planned& planned);
+  void write_contents(const Planned& planned, state::Journal& journal);
   void drop_preview(const std::string& scratch);
   void drop_stage(const std::string& directory);
   std::future<void> meanwhile(const std::function<void()>& work) const;

@@ -43,7 +43,10 @@ std::uint32_t look_up(const Names& names, const std::string& name, const char* k
 
 }  // namespace
 
-Owners::Owners(os::FileReader& root) : users_(read_names(root, "etc/passwd")), groups_(read_names(root, "etc/group")) {}
+Owners::Owners(os::FileReader& root, const Names& users, const Names& groups) : users_(users), groups_(groups) {
+  users_.merge(read_names(root, "etc/passwd"));
+  groups_.merge(read_names(root, "etc/group"));
+}
 
 std::optional<Owners::Numbers> Owners::find(const FileEntry& entry) const {
   const auto uid = find_number(users_, entry.user), gid = find_number(groups_, entry.group);

@@ -13,7 +13,9 @@ namespace hambrel::txn {
 
 class Owners {
  public:
-  explicit Owners(os::FileReader& root);
+  using Names = std::map<std::string, std::uint32_t>;
+  /// `users`, `groups`: those that a change makes, which count besides.
+  explicit Owners(os::FileReader& root, const Names& users = {}, const Names& groups = {});
   struct Numbers {
     std::uint32_t uid = 0, gid = 0;
   };
@@ -23,7 +25,7 @@ class Owners {
   std::optional<Numbers> find(const FileEntry& entry) const;
 
  private:
-  std::map<std::string, std::uint32_t> users_, groups_;
+  Names users_, groups_;
 };
 
 }  // namespace hambrel::txn

@@ -18,6 +18,8 @@ inline std::string attic_of(state::TxnId id) { return fmt::format("{}/{}", kAtti
 inline std::string preview_of(state::TxnId id) { return fmt::format("{}/preview-{}", kStage, number(id)); }
 /// In the transaction's directory, what they made.
 inline std::string made_in(state::TxnId id) { return fmt::format("made-{}", number(id)); }
+/// And files that are written anew.
+inline std::string lines_in(state::TxnId id) { return fmt::format("lines-{}", number(id)); }
 inline std::string stage_of_prepared(std::int64_t id) { return fmt::format("{}/{}{}", kStage, kPrepared, id); }
 
 }  // namespace hambrel::txn

@@ -149,7 +149,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
   std::set<std::string_view> homes;
   for (const Put& put : change.puts)
     if (homes.insert(put.home).second) directories.known(os::join_path(put.home, directory_));
-  const Given given{Owners(env_.root), Labels(env_.root, env_.observer)};
+  const Given given{Owners(env_.root, change.users, change.groups), Labels(env_.root, env_.observer)};
   const auto metadata_of_put = [&](const Put& put) {
     return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
   };

@@ -161,6 +161,9 @@ std::string encode(const Transaction& transaction) {
   whole["runs"] = list(transaction.runs, [](const state::RunRecord& one) {
     return Json::array({one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output});
   });
+  whole["lines"] = list(transaction.lines, [](const state::LineChange& one) {
+    return Json::array({one.path, static_cast<int>(one.what), one.line, one.member});
+  });
   std::string bytes;
   Json::to_cbor(whole, bytes);
   return bytes;
@@ -212,6 +215,9 @@ Transaction decode(const std::string& bytes, const state::State& state) {
       transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
     const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
     for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
+    for (const Json& one : list("lines"))
+      transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
+                                   text(one.at(2)), text(one.at(3))});
     for (const Json& one : list("runs"))
       transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), signed_number(one.at(3)),
                                   text(one.at(4)), text(one.at(5))});

@@ -7,6 +7,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
@@ -79,6 +80,14 @@ struct Planned {
     std::string package, program, occasion, why;
   };
   std::vector<Due> due{};
+  /// Files that are written anew where others come from an attic: of accounts, which somebody edited since.
+  struct Content {
+    std::string path, text;
+  };
+  std::vector<Content> contents{};
+  std::vector<state::LineChange> lines{};  // of accounts
+  /// What was read to plan this and must be so still: by path, with the digest of its content.
+  std::map<std::string, Digest> read{};
   std::vector<state::GeneratedChange> generated{};  // what becomes of what programs made earlier
   /// Where package files are still arriving: returns the bytes that were fetched when all are whole, or throws what
   /// went wrong. Called once everything is staged.
@@ -108,6 +117,7 @@ struct Transaction {
   std::vector<state::TxnId> gives_up;
   std::vector<state::GeneratedChange> generated{};
   std::vector<state::RunRecord> runs{};
+  std::vector<state::LineChange> lines{};
   std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };

@@ -84,6 +84,7 @@ struct TreeChange {
   std::vector<Conflict> conflicts;  // decided by a choice, or without one left waiting
   ByteCount staged_bytes = 0;
   Fetched fetched{};
+  std::map<std::string, std::uint32_t> users{}, groups{};  // accounts that are there then, made by this change or not
 };
 
 /// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package

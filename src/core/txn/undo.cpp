@@ -11,6 +11,7 @@
 #include "os/neighbours.h"
 #include "plan/plan_record.h"
 #include "txn/shelve.h"
+#include "txn/undo_lines.h"
 
 namespace hambrel::txn {
 
@@ -42,9 +43,10 @@ class Undo {
     reverse_changes();
     find_ours();
     look_at_generated();
+    anew_ = plan_lines_back(root_, state_, id_, moves, undo_);
     check_set();
     for (auto move = moves.rbegin(); move != moves.rend(); ++move)
-      if (!was_made_again(move->path)) reverse(*move);
+      if (!was_made_again(move->path) && !anew_.contains(move->path)) reverse(*move);
     restore_generated();
     tell_of_edits();
     tell_of_choices();
@@ -435,7 +437,7 @@ class Undo {
   }
 
   std::vector<state::GeneratedChange> generated_;  // of the transaction, by path
-  std::set<std::string> made_again_;
+  std::set<std::string> made_again_, anew_;
   std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
   os::FileSystem& root_;
   os::Looker in_place_{root_}, in_attic_{root_};  // nothing is moved while it is planned

@@ -1,0 +1,82 @@
+#include "cli/show/acting.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/terminal/table.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+void print_accounts(const Screen& screen, const std::vector<plan::AccountStep>& accounts) {
+  screen.line("  Accounts of the system:");
+  Table table;
+  for (const plan::AccountStep& one : accounts)
+    table.row({{one.goes ? "remove" : "make", one.goes ? Style::Go : Style::Come},
+               {one.name, Style::Name},
+               {fmt::format("{} {}", one.group_only ? "group" : "user and group", one.id)},
+               {printable(one.text)},
+               {one.package.empty() ? "" : "for " + one.package, Style::Faint}});
+  table.print(screen);
+}
+
+void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
+  if (runs.front().left_out)
+    screen.line("  Does not run now; `hambrel repair` runs it later:");
+  else
+    screen.line(fmt::format("  Runs first, on a preview of the system{}:", runs.size() > 1 ? ", in this order" : ""));
+  Table table;
+  for (const plan::Run& one : runs)
+    table.row({{one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook", Style::Plain},
+               {one.package, Style::Name},
+               {printable(one.program), Style::Plain, false, true},
+               {printable(one.why_text())}});
+  table.print(screen);
+}
+
+}  // namespace
+
+void print_acting(const Screen& screen, const plan::Plan& plan) {
+  if (!plan.accounts.empty()) {
+    print_accounts(screen, plan.accounts);
+    screen.line();
+  }
+  if (!plan.runs.empty()) {
+    print_runs(screen, plan.runs);
+    screen.line();
+  }
+}
+
+Json to_json(const std::vector<plan::AccountStep>& all) {
+  Json accounts = Json::array();
+  for (const plan::AccountStep& one : all)
+    accounts.push_back({{"name", one.name},
+                        {"kind", one.group_only ? "group" : "user"},
+                        {"id", one.id},
+                        {"text", one.text},
+                        {"package", one.package},
+                        {"goes", one.goes}});
+  return accounts;
+}
+
+Json to_json(const std::vector<plan::Run>& all) {
+  Json runs = Json::array();
+  for (const plan::Run& one : all) {
+    Json paths = Json::array();
+    for (const std::string& path : one.writes) paths.push_back("/" + path);
+    runs.push_back({{"kind", one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook"},
+                    {"package", one.package},
+                    {"program", one.program},
+                    {"occasion", one.occasion},
+                    {"before", one.before},
+                    {"new", one.is_new},
+                    {"left_out", one.left_out},
+                    {"writes", std::move(paths)},
+                    {"text", one.why_text()}});
+  }
+  return runs;
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,100 @@
+// What a transaction does for packages that ask for more than files, before it is journaled: see engine.h.
+#include <fmt/format.h>
+
+#include "base/assert.h"
+#include "base/error.h"
+#include "txn/capture.h"
+#include "txn/configuration.h"
+#include "txn/engine.h"
+#include "txn/moving.h"
+#include "txn/rehearsal_run.h"
+#include "txn/stage_names.h"
+
+namespace hambrel::txn {
+
+using state::Journal;
+using state::Move;
+using state::MoveKind;
+using state::TxnId;
+
+/// REHEARSED. Where the root has changed under a program's feet, all of them run once more.
+void Engine::rehearse(const Planned& planned, Transaction& ready, const std::string& directory) {
+  if (planned.runs.empty()) return;
+  if (planned.terms.leave_out) {
+    for (const auto* const list : {&planned.runs.before, &planned.runs.hooks, &planned.runs.triggers})
+      for (const rehearsal::Run& one : *list)
+        ready.runs.push_back({one.shown.package, one.program_text(), one.shown.occasion, 0, state::kLeftOut, {}});
+    return;
+  }
+  const TxnId id = env_.state.next_id();
+  const std::string scratch = preview_of(id);
+  const auto run_once = [&] {
+    try {
+      RehearsalRun(env_, planned, directory, scratch).run(ready);
+      drop_preview(scratch);
+    } catch (...) {
+      drop_preview(scratch);
+      for (const std::string& home : StagingHomes::all(env_.root))
+        env_.root.remove_tree(fmt::format("{}/{}/{}", home, directory, made_in(id)));
+      throw;
+    }
+  };
+  try {
+    run_once();
+  } catch (const RootMoved&) {
+    ready.runs.clear();
+    run_once();
+  }
+  env_.after_step(EngineStep::Rehearsed);
+}
+
+void Engine::drop_preview(const std::string& scratch) {
+  for (const std::string& home : StagingHomes::all(env_.root)) {
+    const std::string place = os::join_path(home, scratch);
+    // the kernel keeps a directory there that only root may enter
+    if (const std::string own = place + "/work/work"; env_.root.stat(own)) env_.root.set_mode(own, 0700);
+    env_.root.remove_tree(place);
+  }
+}
+
+/// What others may not change meanwhile has to be as it was when it was read.
+std::unique_ptr<os::Lock> Engine::hold_accounts(const Planned& planned) {
+  if (planned.lines.empty()) return nullptr;
+  constexpr int kPatience = 15;  // seconds, as others have it
+  auto lock = os::take_account_lock(env_.root, kPatience);
+  for (const auto& [path, digest] : planned.read)
+    if (!env_.root.stat(path) || env_.root.digest(path) != digest)
+      throw Error(ErrorCode::Refused, "was changed since this was planned", env_.root.shown(path),
+                  "nothing was changed; run the command again");
+  return lock;
+}
+
+/// Beside what comes from an attic.
+void Engine::write_contents(const Planned& planned, Journal& journal) {
+  std::size_t number_of = 0;
+  for (const Planned::Content& one : planned.contents) {
+    const auto here = env_.root.stat(one.path);
+    HAMBREL_ASSERT(here && here->type == os::FileType::Regular, "what is written anew is there");
+    Move move;
+    move.kind = MoveKind::Exchange;
+    move.path = one.path;
+    move.home = StagingHomes(env_.root).of(one.path);
+    move.place = fmt::format("{}/{}", lines_in(journal.id), number_of++);
+    const std::string place = place_of(move, journal.directory);
+    env_.root.make_directories(os::parent_of(place));
+    os::Metadata metadata;
+    if (env_.set_owners) metadata.owner = {here->uid, here->gid};
+    metadata.mode = here->mode;
+    metadata.attributes = own_attributes(env_.root, one.path);
+    const auto file = env_.root.create(place, 0600);
+    file->write(one.text);
+    file->finish(metadata);
+    move.inode_new = env_.root.stat(place)->inode;
+    move.inode_old = here->inode;
+    move.plain = true;
+    move.leaves = here->size;
+    journal.moves.push_back(std::move(move));
+  }
+}
+
+}  // namespace hambrel::txn
