@@ -149,6 +149,9 @@ class FaultFs final : public os::FileSystem {
                         std::uint32_t mode) override {
       stepped(name), real_->set_attributes(name, inode, owner, mode);
     }
+    void make_hard_link(std::string_view name, os::Directory& other, std::string_view there) override {
+      stepped(name), real_->make_hard_link(name, *dynamic_cast<Directory&>(other).real_, there);
+    }
     void rename_no_replace(std::string_view name, os::Directory& other, std::string_view there) override {
       stepped(name), real_->rename_no_replace(name, *dynamic_cast<Directory&>(other).real_, there);
     }

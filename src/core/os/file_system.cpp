@@ -136,6 +136,9 @@ class DirectoryByPath final : public Directory {
   void set_metadata(std::string_view name, const Metadata& metadata) override {
     files_.set_metadata(join_path(path_, name), metadata);
   }
+  void make_hard_link(std::string_view name, Directory& other, std::string_view there) override {
+    files_.make_hard_link(join_path(path_, name), join_path(dynamic_cast<DirectoryByPath&>(other).path_, there));
+  }
   void rename_no_replace(std::string_view name, Directory& other, std::string_view there) override {
     files_.rename_no_replace(join_path(path_, name), join_path(dynamic_cast<DirectoryByPath&>(other).path_, there));
   }

@@ -148,6 +148,7 @@ class Directory : public DirectoryReader {
   virtual void make_directory(std::string_view name, std::uint32_t mode) = 0;
   virtual void set_metadata(std::string_view name, const Metadata& metadata) = 0;
   // `other` is of the same file system.
+  virtual void make_hard_link(std::string_view name, Directory& other, std::string_view there) = 0;
   virtual void rename_no_replace(std::string_view name, Directory& other, std::string_view there) = 0;
   virtual void rename_exchange(std::string_view name, Directory& other, std::string_view there) = 0;
 };

@@ -347,6 +347,12 @@ class PosixDirectory final : public Directory {
     }
   }
 
+  void make_hard_link(std::string_view name, Directory& other, std::string_view there) override {
+    const auto& to = dynamic_cast<PosixDirectory&>(other);
+    const std::string from = clean(name), link = to.clean(there);
+    if (::linkat(handle_.get(), from.c_str(), to.handle_.get(), link.c_str(), 0) != 0)
+      throw_errno(errno, "cannot make the hard link to " + where_ + "/" + from, to.where_ + "/" + link);
+  }
   void rename_no_replace(std::string_view name, Directory& other, std::string_view there) override {
     rename_with(name, dynamic_cast<PosixDirectory&>(other), there, RENAME_NOREPLACE);
   }

@@ -123,6 +123,7 @@ int layer(const Layer& one, bool own_users) {
                {"upperdir", upper.text()},
                {"workdir", work.text()},
                {"userxattr", marks},
+               {"redirect_dir", own_users ? nullptr : "follow"},  // see rehearsal/view.cpp
                {"index", "off"},
                {"metacopy", "off"}},
               kHarmless, Step::Overlay);

@@ -180,6 +180,7 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
     record_failure(ready.journal.started, account, problem.what());
     throw problem;
   }
+  end_preview();
   env_.after_step(EngineStep::Prepared);
   return prepared;
 }
@@ -213,6 +214,7 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
 }
 
 void Engine::drop_stage(const std::string& directory) {
+  end_preview();
   Stager(env_, directory).drop();
   Housekeeping(env_).tidy_up();
 }
@@ -307,6 +309,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     journal_it(journal, transaction, prepared.has_value());
   } catch (...) {
     const Error problem = current_error();
+    end_preview();
     Housekeeping(env_).tidy_up();
     record_failure(journal.started, account, problem.what());
     throw problem;
@@ -329,10 +332,12 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
                       });
   } catch (...) {  // whatever it is
     const Error problem = current_error();
+    end_preview();
     Recovery(env_).take_back_after(problem, journal.id);
     throw problem;
   }
   env_.after_step(EngineStep::Committed);
+  end_preview();
   Housekeeping(env_).tidy_up();
   env_.after_step(EngineStep::Done);
   return journal.id;

@@ -45,6 +45,9 @@ namespace hambrel::txn {
 class Engine {
  public:
   explicit Engine(Environment environment) : env_(std::move(environment)) {}
+  ~Engine() { end_preview(); }
+  Engine(const Engine&) = delete;
+  Engine& operator=(const Engine&) = delete;
 
   /// Stages, where there is something to stage, and switches. Returns the number in the ledger. On failure everything
   /// is as before, the failure stands in the ledger, and the Error says so.
@@ -80,6 +83,7 @@ class Engine {
   std::unique_ptr<os::Lock> hold_accounts(const Planned& planned);
   void write_contents(const Planned& planned, state::Journal& journal);
   void drop_preview(const std::string& scratch);
+  void end_preview();
   void drop_stage(const std::string& directory);
   std::future<void> meanwhile(const std::function<void()>& work) const;
   void remember_put_away(state::Journal& journal);
@@ -95,6 +99,7 @@ class Engine {
   state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;
 
   const Environment env_;
+  std::future<void> preview_;  // a preview that is no longer needed is dropped while the switch goes on
 };
 
 }  // namespace hambrel::txn

@@ -31,7 +31,7 @@ void Engine::rehearse(const Planned& planned, Transaction& ready, const std::str
   const auto run_once = [&] {
     try {
       RehearsalRun(env_, planned, directory, scratch).run(ready);
-      drop_preview(scratch);
+      preview_ = meanwhile([this, scratch] { drop_preview(scratch); });
     } catch (...) {
       drop_preview(scratch);
       for (const std::string& home : StagingHomes::all(env_.root))
@@ -46,6 +46,16 @@ void Engine::rehearse(const Planned& planned, Transaction& ready, const std::str
     run_once();
   }
   env_.after_step(EngineStep::Rehearsed);
+}
+
+/// Before anybody else tidies up. What could not be dropped is dropped by the next change.
+void Engine::end_preview() {
+  if (!preview_.valid()) return;
+  try {
+    preview_.get();
+  } catch (...) {
+    env_.observer.note(fmt::format("the preview could not be removed: {}", current_error().what()));
+  }
 }
 
 void Engine::drop_preview(const std::string& scratch) {

@@ -79,6 +79,7 @@ void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
 
 /// By the file system that a path is, or is going to be, on.
 RehearsalRun::Mounted& RehearsalRun::mounted_at(std::string_view path) {
+  if (mounted_.size() == 1) return *mounted_.front();
   const std::string directory = existing_directory(env_.root, os::parent_of(path));
   const std::string physical = env_.root.physical(directory);
   Mounted* best = nullptr;
