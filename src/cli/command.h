@@ -143,6 +143,7 @@ int run_rollback(Session&, const Arguments&);
 int run_checkpoint(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_configs(Session&, const Arguments&);
+int run_pick(Session&, const Arguments&);
 int run_tidy(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
 int run_verify(Session&, const Arguments&);

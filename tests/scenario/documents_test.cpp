@@ -19,6 +19,10 @@ class Documents : public testing::Test {
     station.pack("desk", "1-1", "[relations]\nrequires = [\"lib\"]\nrecommends = [\"lamp\"]\n",
                  {{"usr/bin/desk", "d"}});
     station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "l"}});
+    station.pack("wick", "1-1",
+                 "[[candidates]]\npath = \"usr/bin/light\"\nfile = \"usr/bin/wick\"\n[[accounts]]\nname = \"wick\"\n"
+                 "[[hooks]]\nwhen = [\"install\"]\nrun = [\"/usr/bin/wick\"]\nwrites = [\"var/wick\"]\n",
+                 {{"usr/bin/wick", "w"}});
     station.pack("horn", "1-1", "[relations]\nconflicts = [\"lib\"]\n", {{"usr/bin/horn", "h"}});
     write_file(station.path("source/package.toml"),
                "name = \"x\"\nversion = \"1-1\"\narch = \"independent\"\nsummary = \"x\"\n");
@@ -151,6 +155,16 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"activate", "-n"}), 0);
   EXPECT_EQ(run({"activate"}), 0);
   EXPECT_EQ(run({"recover"}), 0);
+  EXPECT_EQ(run({"install", "wick", "-n"}), 0);
+  EXPECT_EQ(run({"install", "wick", "-y"}), 3) << "what it runs is no program";
+  EXPECT_EQ(run({"install", "wick", "-y", "--without-hooks"}), 0);
+  EXPECT_EQ(run({"describe", "wick"}), 0);
+  EXPECT_EQ(run({"owner", "/usr/bin/light"}), 0);
+  EXPECT_EQ(run({"verify"}), 11) << "a hook is due";
+  EXPECT_EQ(run({"pick"}), 0);
+  EXPECT_EQ(run({"pick", "/usr/bin/light", "wick", "-y"}), 0);
+  EXPECT_EQ(run({"ledger", "show", "5"}), 0);
+  EXPECT_EQ(run({"remove", "wick", "-y"}), 0);
   EXPECT_EQ(run({"repo", "disable", "base"}), 0);
   EXPECT_EQ(run({"repo", "drop", "base"}), 0);
   fs::remove(station.root() / "var/lib/hambrel/state.sqlite");

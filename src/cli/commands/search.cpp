@@ -71,14 +71,19 @@ int run_owner(Session& session, const Arguments& arguments) {
     const bool nobodys = owners.empty() && !maker;
     if (nobodys) code = exit_code(ErrorCode::NotFound);
     std::vector<std::string> told = owners;
-    if (maker)
+    if (maker && maker->program == operations::kCandidates)
+      told.push_back(
+          fmt::format("a link to {}, which {} offers for it", printable(maker->entry.target), maker->package));
+    else if (maker)
       told.push_back(fmt::format("made by the {} of {}: {}", maker->by_trigger ? "trigger" : "hook", maker->package,
                                  printable(maker->program)));
     rows.add(
         [&] {
           Json made;
           if (maker)
-            made = {{"kind", maker->by_trigger ? "trigger" : "hook"},
+            made = {{"kind", maker->by_trigger                           ? "trigger"
+                             : maker->program == operations::kCandidates ? "candidate"
+                                                                         : "hook"},
                     {"package", maker->package},
                     {"program", maker->program}};
           return Json{{"path", "/" + path}, {"packages", owners}, {"made_by", std::move(made)}};

@@ -22,6 +22,23 @@ void print_accounts(const Screen& screen, const std::vector<plan::AccountStep>& 
   table.print(screen);
 }
 
+void print_links(const Screen& screen, const std::vector<plan::LinkStep>& links) {
+  screen.line("  Links to what serves a path:");
+  Table table;
+  for (const plan::LinkStep& one : links) {
+    std::string why = one.after.empty() ? "nothing can serve it any more"
+                      : one.picked      ? "picked by you"
+                                        : "has the highest rank";
+    if (!one.lost.empty()) why += fmt::format("; /{}, which you had picked, is gone", printable(one.lost));
+    table.row({{one.after.empty() ? "remove" : "link", one.after.empty() ? Style::Go : Style::Change},
+               {"/" + printable(one.path), Style::Name},
+               {one.after.empty() ? "" : "-> /" + printable(one.after)},
+               {one.package, Style::Faint},
+               {why}});
+  }
+  table.print(screen);
+}
+
 void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
   if (runs.front().left_out)
     screen.line("  Does not run now; `hambrel repair` runs it later:");
@@ -39,6 +56,10 @@ void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
 }  // namespace
 
 void print_acting(const Screen& screen, const plan::Plan& plan) {
+  if (!plan.links.empty()) {
+    print_links(screen, plan.links);
+    screen.line();
+  }
   if (!plan.accounts.empty()) {
     print_accounts(screen, plan.accounts);
     screen.line();
@@ -47,6 +68,18 @@ void print_acting(const Screen& screen, const plan::Plan& plan) {
     print_runs(screen, plan.runs);
     screen.line();
   }
+}
+
+Json to_json(const std::vector<plan::LinkStep>& all) {
+  Json links = Json::array();
+  const auto path = [](const std::string& text) { return text.empty() ? Json() : Json("/" + text); };
+  for (const plan::LinkStep& one : all)
+    links.push_back({{"path", path(one.path)},
+                     {"file", path(one.after)},
+                     {"package", one.package},
+                     {"picked", one.picked},
+                     {"lost", path(one.lost)}});
+  return links;
 }
 
 Json to_json(const std::vector<plan::AccountStep>& all) {

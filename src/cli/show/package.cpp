@@ -184,7 +184,7 @@ class Description {
     const auto writes = [](const std::vector<std::string>& globs) {
       return globs.empty() ? std::string() : fmt::format("; may write /{}", join(globs, ", /"));
     };
-    std::vector<std::string> accounts, directories, hooks, triggers;
+    std::vector<std::string> candidates, accounts, directories, hooks, triggers;
     for (const Account& one : actions.accounts)
       accounts.push_back(printable(fmt::format("{} {}{}{}", one.group_only ? "group" : "user", one.name,
                                                one.id ? fmt::format(", id {}", *one.id) : "",
@@ -204,6 +204,9 @@ class Description {
           fmt::format("{}, when /{} changes{}", one.program.text(), join(one.watches, ", /"), writes(one.writes))));
       add_script(one.program, triggers);
     }
+    for (const Candidacy& one : actions.candidates)
+      candidates.push_back(printable(fmt::format("/{} for /{}, rank {}", one.link.file, one.link.path, one.rank)));
+    list("candidates", candidates);
     list("accounts", accounts);
     list("directories", directories);
     list("hooks", hooks);

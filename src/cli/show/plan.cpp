@@ -123,6 +123,9 @@ std::string sentence_of(const plan::Plan& plan) {
   if (const auto asked = configs.find(plan::ConfigAction::Ask); asked != configs.end())
     parts.push_back(fmt::format("{} a decision",
                                 count_text(asked->second, "configuration file needs", "configuration files need")));
+  if (parts.empty() && !plan.links.empty())
+    return plan.links.size() == 1 ? "1 link will lead elsewhere"
+                                  : fmt::format("{} links will lead elsewhere", plan.links.size());
   if (parts.empty() && !plan.runs.empty())
     return count_text(plan.runs.size(), "program of a package will be run", "programs of packages will be run");
   return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");
@@ -460,6 +463,7 @@ Json to_json(const plan::Plan& plan) {
                 {"steps", std::move(steps)},
                 {"configs", std::move(configs)},
                 {"notices", std::move(notices)},
+                {"links", to_json(plan.links)},
                 {"accounts", to_json(plan.accounts)},
                 {"runs", to_json(plan.runs)},
                 {"unneeded", plan.unneeded},

@@ -13,7 +13,7 @@ namespace hambrel {
 namespace {
 
 constexpr std::array<std::string_view, 4> kMoments{"install", "upgrade", "downgrade", "remove"};
-constexpr std::array<std::string_view, 4> kFeatures{"accounts", "directories", "hooks", "triggers"};
+constexpr std::array<std::string_view, 5> kFeatures{"accounts", "candidates", "directories", "hooks", "triggers"};
 
 }  // namespace
 
@@ -37,6 +37,7 @@ std::string Program::text() const {
 std::vector<std::string> features_of(const Actions& actions) {
   std::vector<std::string> features;
   if (!actions.accounts.empty()) features.emplace_back("accounts");
+  if (!actions.candidates.empty()) features.emplace_back("candidates");
   if (!actions.directories.empty()) features.emplace_back("directories");
   if (!actions.hooks.empty()) features.emplace_back("hooks");
   if (!actions.triggers.empty()) features.emplace_back("triggers");

@@ -65,12 +65,28 @@ struct OwnedDirectory {
   bool operator==(const OwnedDirectory&) const = default;
 };
 
+/// A file of the package that can serve a path which others can serve, too: a link leads from there to the one that was
+/// picked.
+struct Candidacy {
+  struct Link {
+    std::string path, file;  // relative to the root
+    bool operator==(const Link&) const = default;
+  };
+  Link link{};
+  std::vector<Link> with{};  // that follow the same choice
+  std::int64_t rank = 0;     // the highest serves where nobody picked
+  bool operator==(const Candidacy&) const = default;
+};
+
 struct Actions {
   std::vector<Account> accounts{};
   std::vector<OwnedDirectory> directories{};
   std::vector<Trigger> triggers{};
   std::vector<Hook> hooks{};
-  bool empty() const { return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty(); }
+  std::vector<Candidacy> candidates{};
+  bool empty() const {
+    return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty() && candidates.empty();
+  }
   bool operator==(const Actions&) const = default;
 };
 
@@ -81,7 +97,8 @@ using SharedActions = std::shared_ptr<const Actions>;
 std::vector<std::string> features_of(const Actions& actions);
 bool is_known_feature(std::string_view feature);
 
-/// The tables [[accounts]], [[directories]], [[triggers]] and [[hooks]]. Throws Error{Invalid} with file and line.
+/// The tables [[accounts]], [[directories]], [[triggers]], [[hooks]] and [[candidates]]. Throws Error{Invalid} with
+/// file and line.
 Actions read_actions(TomlTable& top);
 /// The members of a manifest. Throws Error{Invalid} naming the manifest.
 SharedActions read_actions(const JsonObject& manifest);

@@ -21,6 +21,7 @@ inline constexpr const char* kNameExpected =
     "a name of at most 31 lower-case letters, digits, '_' and '-' that begins with a letter or '_'";
 inline constexpr const char* kLineExpected = "one line without ':'";
 inline constexpr const char* kPathExpected = "a path relative to the root, such as var/lib/saltdb";
+inline constexpr std::int64_t kMostRank = 1'000'000;
 inline constexpr const char* kModeExpected = "an octal text such as \"0750\"";
 
 /// A glob of paths below the root that does not begin with a wildcard and stays out of Hambrel's own directories.

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <iterator>
 
 #include "base/json.h"
 #include "base/json_reader.h"
@@ -84,8 +85,32 @@ OwnedDirectory directory(const Object& object) {
 }
 
 template <typename Object>
+Candidacy::Link link(const Object& object) {
+  Candidacy::Link one{object.text("path"), object.text("file")};
+  if (!is_directory(one.path)) object.wrong("path", "a path relative to the root");
+  if (!is_directory(one.file)) object.wrong("file", "a path relative to the root");
+  return one;
+}
+
+template <typename Object>
+Candidacy candidacy(const Object& object) {
+  Candidacy one;
+  one.link = link(object);
+  // unsigned, as both readers have it: a rank below zero has a member of its own
+  const std::uint64_t rank = object.number_or("rank", 0), below = object.number_or("rank_below", 0);
+  if (rank > kMostRank || below > kMostRank) object.wrong("rank", "a number up to 1000000");
+  one.rank = static_cast<std::int64_t>(rank) - static_cast<std::int64_t>(below);
+  if (!object.has("with")) return one;
+  const auto with = object.objects("with");
+  if (with.size() > kMost) object.wrong("with", "a list of at most 64");
+  for (const auto& other : with) one.with.push_back(link(other));
+  return one;
+}
+
+template <typename Object>
 SharedActions read_all(const Object& manifest) {
-  if (!manifest.has("accounts") && !manifest.has("directories") && !manifest.has("triggers") && !manifest.has("hooks"))
+  constexpr const char* kMembers[] = {"accounts", "directories", "triggers", "hooks", "candidates"};
+  if (std::none_of(std::begin(kMembers), std::end(kMembers), [&](const char* one) { return manifest.has(one); }))
     return nullptr;
   Actions all;
   const auto each = [&](const char* key, const auto& read) {
@@ -96,6 +121,7 @@ SharedActions read_all(const Object& manifest) {
   };
   each("accounts", [&](const auto& one) { all.accounts.push_back(account(one)); });
   each("directories", [&](const auto& one) { all.directories.push_back(directory(one)); });
+  each("candidates", [&](const auto& one) { all.candidates.push_back(candidacy(one)); });
   each("triggers", [&](const auto& one) {
     all.triggers.push_back({globs(one, "watches", true), globs(one, "writes", false), program(one)});
   });
@@ -141,6 +167,14 @@ Json json_of(const OwnedDirectory& one) {
   return {{"path", one.path}, {"user", one.user}, {"group", one.group}, {"mode", mode_text(one.mode)}};
 }
 
+Json json_of(const Candidacy& one) {
+  Json object = {{"path", one.link.path}, {"file", one.link.file}};
+  if (one.rank > 0) object["rank"] = one.rank;
+  if (one.rank < 0) object["rank_below"] = -one.rank;
+  for (const Candidacy::Link& other : one.with) object["with"].push_back({{"path", other.path}, {"file", other.file}});
+  return object;
+}
+
 }  // namespace
 
 SharedActions read_actions(const JsonObject& manifest) { return read_all(manifest); }
@@ -152,6 +186,7 @@ void put_actions(Json& manifest, const Actions& actions) {
   };
   put("accounts", actions.accounts);
   put("directories", actions.directories);
+  put("candidates", actions.candidates);
   put("triggers", actions.triggers);
   put("hooks", actions.hooks);
 }

@@ -113,6 +113,32 @@ OwnedDirectory directory(TomlTable& table) {
   return one;
 }
 
+Candidacy::Link link(TomlTable& table) {
+  Candidacy::Link one;
+  for (const auto& [key, value] : {std::pair("path", &one.path), std::pair("file", &one.file)}) {
+    *value = table.text(key, true, "a path relative to the root, such as usr/bin/editor");
+    if (!is_directory(*value)) table.wrong(key, "a path relative to the root, such as usr/bin/editor", table.find(key));
+  }
+  return one;
+}
+
+Candidacy candidacy(TomlTable& table) {
+  Candidacy one;
+  one.link = link(table);
+  one.rank = table.number("rank", -kMostRank, kMostRank, 0);
+  if (const toml::node* const list = table.find("with"); list != nullptr) {
+    const char* const expected = "a list of tables {path = ..., file = ...}";
+    if (!list->is_array() || list->as_array()->size() > kMost) table.wrong("with", expected, list);
+    for (const toml::node& item : *list->as_array()) {
+      if (!item.is_table()) table.wrong("with", expected, &item);
+      TomlTable below = table.below(*item.as_table(), "candidates.with");
+      one.with.push_back(link(below));
+      below.done();
+    }
+  }
+  return one;
+}
+
 }  // namespace
 
 Actions read_actions(TomlTable& top) {
@@ -126,6 +152,7 @@ Actions read_actions(TomlTable& top) {
     one.writes = globs(table, "writes", false);
     all.triggers.push_back(std::move(one));
   });
+  each_table(top, "candidates", [&](TomlTable& table) { all.candidates.push_back(candidacy(table)); });
   each_table(top, "hooks", [&](TomlTable& table) { all.hooks.push_back(hook(table)); });
   return all;
 }

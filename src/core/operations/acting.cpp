@@ -6,6 +6,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "txn/links.h"
 
 namespace hambrel::operations {
 
@@ -47,6 +48,42 @@ bool is_restored(const txn::Planned& planned, const rehearsal::Run& run) {
   return planned.restores_all || planned.restored.contains({run.shown.package, run.program_text()});
 }
 
+/// Those that there are after a change.
+txn::Candidates candidates_then(Root& root, const std::vector<Party>& parties, const std::set<std::int64_t>& leaving) {
+  txn::Candidates all;
+  if (root.state() != nullptr)
+    for (const state::StatePackage& one : root.state()->acting())
+      if (!leaving.contains(one.row)) txn::add_candidates(all, one.package.name, *one.package.actions);
+  for (const Party& one : parties)
+    if (one.is != nullptr && !one.after.empty()) txn::add_candidates(all, one.name, *one.is);
+  return all;
+}
+
+bool concern_candidates(const std::vector<Party>& parties) {
+  const auto some = [](const SharedActions& actions) { return actions != nullptr && !actions->candidates.empty(); };
+  return std::any_of(parties.begin(), parties.end(), [&](const Party& one) { return some(one.is) || some(one.was); });
+}
+
+/// Links to candidates, as they are for what will be installed then.
+void add_links(Root& root, txn::Planned& planned, const std::vector<Party>& parties,
+               const std::set<std::int64_t>& leaving) {
+  if (planned.restores_all) {  // they come back as they were
+    for (const state::GeneratedChange& one : planned.generated)
+      if (const auto& made = one.after ? one.after : one.before;
+          made->program == state::kCandidates && made->entry.type == EntryType::Symlink) {
+        const auto file = [&](const std::optional<state::Generated>& side) {
+          return side ? os::host_path(fmt::format("/{}/{}", os::parent_of(one.path), side->entry.target)) : "";
+        };
+        planned.plan.links.push_back({one.path, file(one.before), file(one.after), made->package, false, ""});
+      }
+    return;
+  }
+  const txn::Candidates all = candidates_then(root, parties, leaving);
+  if (all.empty() && !concern_candidates(parties)) return;
+  const state::State none;
+  txn::plan_links(root.files(), root.state() != nullptr ? *root.state() : none, all, planned);
+}
+
 /// Those that are due whatever changes.
 void add_due(txn::Planned& planned, const std::vector<Staying>& staying) {
   if (planned.due.empty()) return;
@@ -66,8 +103,15 @@ void add_due(txn::Planned& planned, const std::vector<Staying>& staying) {
 
 }  // namespace
 
+std::vector<std::string> links_that_go(Root& root, const std::vector<Party>& parties,
+                                       const std::set<std::int64_t>& leaving) {
+  if (root.state() == nullptr || !concern_candidates(parties)) return {};
+  return txn::links_without(*root.state(), candidates_then(root, parties, leaving));
+}
+
 void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parties,
               const std::set<std::int64_t>& leaving, const ActingTerms& terms) {
+  add_links(root, planned, parties, leaving);
   std::vector<Staying> staying;
   if (root.state() != nullptr)
     for (const state::StatePackage& one : root.state()->acting())

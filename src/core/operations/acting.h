@@ -16,6 +16,10 @@ struct ActingTerms {
   bool without_hooks = false;  // none is run; what is due is recorded
 };
 
+/// Links to candidates that have none left after a change, with the directories that were made for them.
+std::vector<std::string> links_that_go(Root& root, const std::vector<rehearsal::Party>& parties,
+                                       const std::set<std::int64_t>& leaving);
+
 /// Adds the programs that are due to what is planned, and to its plan. `parties`: the packages that change, in the
 /// order of their steps; `leaving`: rows of those that are not there afterwards.
 void add_runs(Root& root, txn::Planned& planned, const std::vector<rehearsal::Party>& parties,

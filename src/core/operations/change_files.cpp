@@ -52,6 +52,7 @@ ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::P
   look_up_leaving();
   look_up_entering();
   plan_purge();
+  look_up_parties();
   look_up_made();
 }
 
@@ -130,6 +131,7 @@ void ChangeFiles::look_up_made() {
   for (const state::StatePackage& one : leaving_)
     if (one.package.actions != nullptr && tree_options_.purge.contains(one.row))
       for (const OwnedDirectory& directory : one.package.actions->directories) add_contents(directory.path, paths);
+  for (const std::string& path : links_that_go(root_, parties_, rows_)) paths.insert(path);
   tree_options_.made.assign(paths.begin(), paths.end());
 }
 
@@ -165,25 +167,24 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
     if (one.package.actions != nullptr)
       for (const Account& account : one.package.actions->accounts) accounts.emplace_back(&account, one.package.name);
   add_accounts(root_, planned, accounts, [this](const txn::Put& put) { return content_of(put); });
-  plan_runs(planned);
+  add_runs(root_, planned, parties_, rows_, request_.acting);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
   if (request_.strict) refuse_unowned(planned.plan.notices);
   return planned;
 }
 
-void ChangeFiles::plan_runs(txn::Planned& planned) {
-  std::vector<rehearsal::Party> parties;
-  std::set<std::int64_t> leaving;
+/// The packages that change, with what they ask for, in the order of their steps.
+void ChangeFiles::look_up_parties() {
   for (const plan::Step& step : packages_.steps) {
     if (step.only_state()) continue;
-    rehearsal::Party& party = parties.emplace_back();
+    rehearsal::Party& party = parties_.emplace_back();
     party.name = step.name;
     party.downgrades = step.action == plan::Action::Downgrade;
     party.only_files = step.action == plan::Action::Unshelve;
     if (step.before_id) {
       const std::int64_t row = root_.universe()[*step.before_id].installed->row;
-      leaving.insert(row);
+      rows_.insert(row);
       party.before = step.before;
       for (const state::StatePackage& one : leaving_)
         if (one.row == row) party.was = one.package.actions;
@@ -192,7 +193,6 @@ void ChangeFiles::plan_runs(txn::Planned& planned) {
     party.after = step.after;
     party.is = root_.universe().package(*step.after_id).actions;
   }
-  add_runs(root_, planned, parties, leaving, request_.acting);
 }
 
 std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) const {

@@ -46,7 +46,7 @@ class ChangeFiles {
   void look_up_leaving();
   void look_up_entering();
   void plan_purge();
-  void plan_runs(txn::Planned& planned);
+  void look_up_parties();
   void look_up_made();
   void add_contents(const std::string& directory, std::set<std::string>& paths);
   std::vector<plan::Notice> privileges() const;
@@ -55,6 +55,8 @@ class ChangeFiles {
   Root& root_;
   const ChangeRequest& request_;
   std::vector<state::Generated> made_;  // by programs of what is removed: it goes, too
+  std::vector<rehearsal::Party> parties_;
+  std::set<std::int64_t> rows_;  // of what leaves, in the state
   const plan::Plan& packages_;
   std::unique_ptr<state::State> empty_;  // for a dry run on a root without a state
   std::vector<PackageId> coming_;

@@ -45,9 +45,9 @@ void resolve_undo(const state::State& state, LedgerLine& line) {
 }  // namespace
 
 const std::vector<std::string>& ledger_kinds() {
-  static const std::vector<std::string> kinds{"install",  "remove", "upgrade", "downgrade", "change",   "hold",
-                                              "release",  "want",   "unwant",  "shelve",    "unshelve", "undo",
-                                              "rollback", "repair", "rebuild", "purge",     "settle",   "tidy"};
+  static const std::vector<std::string> kinds{
+      "install",  "remove", "upgrade",  "downgrade", "change",  "hold",  "release", "want", "unwant", "shelve",
+      "unshelve", "undo",   "rollback", "repair",    "rebuild", "purge", "settle",  "tidy", "pick"};
   return kinds;
 }
 

@@ -17,7 +17,8 @@ std::vector<PackageId> described(Root& root, const Spec& spec);
 
 /// Installed packages that have this path of the host's notation, by name.
 std::vector<std::string> owners_of(Root& root, const std::string& path);
-/// Whose program made it, if one did.
+using state::kCandidates;
+/// Whose program made it, if one did; or the link to a candidate.
 std::optional<state::Generated> maker_of(Root& root, const std::string& path);
 
 using plan::TreeLine;

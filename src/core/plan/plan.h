@@ -144,6 +144,15 @@ struct ConfigStep {
   }
 };
 
+/// A link that leads from a path to the candidate that serves it.
+struct LinkStep {
+  std::string path;           // relative to the root, as the others
+  std::string before, after;  // files; empty: there is no link
+  std::string package;        // whose file it is afterwards, or was
+  bool picked = false;        // by the administrator; else it has the highest rank
+  std::string lost{};         // the file that was picked, and is not a candidate any more
+};
+
 /// An account that is made in the root's passwd or group.
 struct AccountStep {
   std::string name, package;
@@ -185,6 +194,7 @@ struct Plan {
   std::vector<ConfigStep> configs;
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
+  std::vector<LinkStep> links;
   std::vector<AccountStep> accounts;
   std::vector<Run> runs;              // in their order
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
@@ -196,7 +206,7 @@ struct Plan {
   };
   std::optional<WithoutStrays> without_strays;
   bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
-  bool empty() const { return steps.empty() && configs.empty() && runs.empty(); }
+  bool empty() const { return steps.empty() && configs.empty() && runs.empty() && links.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
   std::size_t count(Action action) const;

@@ -152,6 +152,9 @@ Plan plan_in(const Json& whole) {
     plan.notices.push_back({kind_at(one.at(0), Notice::Kind::Signed), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("held_back")) plan.held_back.push_back(held_back_in(one));
   for (const Json& one : list("unneeded")) plan.unneeded.push_back(text(one));
+  for (const Json& one : list("links"))
+    plan.links.push_back(
+        {text(one.at(0)), text(one.at(1)), text(one.at(2)), text(one.at(3)), one.at(4).get<bool>(), text(one.at(5))});
   for (const Json& one : list("accounts"))
     plan.accounts.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::uint32_t>(),
                              one.at(4).get<bool>(), one.at(5).get<bool>()});
@@ -262,6 +265,9 @@ std::string record_of(const Plan& plan) {
   });
   put("held_back", plan.held_back, [](const HeldBack& one) {
     return Json::array({one.name, one.stays, one.offered, one.held, one.why, one.by, one.renamed, one.together});
+  });
+  put("links", plan.links, [](const LinkStep& one) {
+    return Json::array({one.path, one.before, one.after, one.package, one.picked, one.lost});
   });
   put("accounts", plan.accounts, [](const AccountStep& one) {
     return Json::array({one.name, one.package, one.text, one.id, one.group_only, one.goes});

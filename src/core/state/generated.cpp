@@ -92,6 +92,28 @@ std::vector<GeneratedChange> GeneratedStore::generated_changes_of(TxnId id) cons
   });
 }
 
+std::map<std::string, std::string> GeneratedStore::picks() const {
+  return guarded(connection_->path, [&] {
+    std::map<std::string, std::string> result;
+    SQLite::Statement query(connection_->database, "SELECT path, file FROM picks");
+    while (query.executeStep()) result.emplace(query.getColumn(0).getString(), query.getColumn(1).getString());
+    return result;
+  });
+}
+
+std::vector<PickChange> GeneratedStore::pick_changes_of(TxnId id) const {
+  return guarded(connection_->path, [&] {
+    std::vector<PickChange> result;
+    SQLite::Statement query(connection_->database,
+                            "SELECT path, before, after FROM pick_changes WHERE txn = ? ORDER BY path");
+    set_values(query, id);
+    while (query.executeStep())
+      result.push_back(
+          {query.getColumn(0).getString(), query.getColumn(1).getString(), query.getColumn(2).getString()});
+    return result;
+  });
+}
+
 std::vector<LineChange> GeneratedStore::lines_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<LineChange> result;
@@ -162,6 +184,18 @@ void Connection::put_generated(TxnId id, const std::vector<GeneratedChange>& cha
     state::run(remember, id, one.path, side(one.before), side(one.after));
     state::run(drop, one.path);
     if (one.after) state::run(put, one.path, one.after->package, text_of(*one.after));
+  }
+}
+
+void Connection::put_picks(TxnId id, const std::vector<PickChange>& picks) {
+  if (picks.empty()) return;
+  SQLite::Statement remember(database, "INSERT INTO pick_changes VALUES(?, ?, ?, ?)");
+  SQLite::Statement drop(database, "DELETE FROM picks WHERE path = ?");
+  SQLite::Statement put(database, "INSERT INTO picks VALUES(?, ?)");
+  for (const PickChange& one : picks) {
+    state::run(remember, id, one.path, one.before, one.after);
+    state::run(drop, one.path);
+    if (!one.after.empty()) state::run(put, one.path, one.after);
   }
 }
 

@@ -2,6 +2,7 @@
 // and what was run in each transaction.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -20,6 +21,9 @@ class GeneratedStore : protected Store {
   std::optional<Generated> generated_at(std::string_view path) const;
   /// What a transaction changed of that, by path.
   std::vector<GeneratedChange> generated_changes_of(TxnId id) const;
+  /// What the administrator picked, by path; and what a transaction changed of that.
+  std::map<std::string, std::string> picks() const;
+  std::vector<PickChange> pick_changes_of(TxnId id) const;
   /// What it changed of accounts, in that order.
   std::vector<LineChange> lines_of(TxnId id) const;
   /// In the order in which they ran.

@@ -141,6 +141,14 @@ struct LineChange {
   bool operator==(const LineChange&) const = default;
 };
 
+/// The administrator's choice among the candidates for a path. Empty: none.
+struct PickChange {
+  std::string path, before, after;  // files, relative to the root
+};
+
+/// Generated::program of a link that leads to a candidate.
+inline constexpr const char* kCandidates = "candidates";
+
 inline constexpr const char* kLeftOut = "left out";  // RunRecord::ended of what was due and not run
 
 /// What a commit records beside the packages.
@@ -153,6 +161,7 @@ struct Commit {
   std::vector<GeneratedChange> generated{};  // what programs of packages made or removed
   std::vector<RunRecord> runs{};
   std::vector<LineChange> lines{};  // of accounts
+  std::vector<PickChange> picks{};
 };
 
 /// A configuration file as it was when a checkpoint was made.

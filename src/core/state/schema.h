@@ -123,6 +123,10 @@ CREATE INDEX runs_by ON runs(package, program);
 CREATE TABLE lines(
   txn INTEGER NOT NULL, seq INTEGER NOT NULL, path TEXT NOT NULL, what INTEGER NOT NULL, line TEXT NOT NULL,
   member TEXT NOT NULL, PRIMARY KEY(txn, seq)) WITHOUT ROWID;
+CREATE TABLE picks(path TEXT PRIMARY KEY, file TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE pick_changes(
+  txn INTEGER NOT NULL, path TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
+  PRIMARY KEY(txn, path)) WITHOUT ROWID;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

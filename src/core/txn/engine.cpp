@@ -96,6 +96,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
   ready.gives_up = planned.gives_up;
   ready.generated = planned.generated;
   ready.lines = planned.lines;
+  ready.picks = planned.picks;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -325,7 +326,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     done.undo_of = account.undo_of;
     env_.state.commit(done, transaction.changes,
                       {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared,
-                       transaction.generated, transaction.runs, transaction.lines},
+                       transaction.generated, transaction.runs, transaction.lines, transaction.picks},
                       [&] {
                         synced.get();
                         env_.after_step(EngineStep::Switched);

@@ -82,6 +82,7 @@ class Engine {
   void rehearse(const Planned& planned, Transaction& ready, const std::string& directory);
   std::unique_ptr<os::Lock> hold_accounts(const Planned& planned);
   void write_contents(const Planned& planned, state::Journal& journal);
+  void write_like(const Planned::Content& content, const os::FileInfo& here, const std::string& place);
   void drop_preview(const std::string& scratch);
   void end_preview();
   void drop_stage(const std::string& directory);

@@ -84,27 +84,36 @@ void Engine::write_contents(const Planned& planned, Journal& journal) {
   std::size_t number_of = 0;
   for (const Planned::Content& one : planned.contents) {
     const auto here = env_.root.stat(one.path);
-    HAMBREL_ASSERT(here && here->type == os::FileType::Regular, "what is written anew is there");
+    HAMBREL_ASSERT(one.link || (here && here->type == os::FileType::Regular), "what is written anew is there");
+    HAMBREL_ASSERT(!one.goes || here, "what goes is there");
     Move move;
-    move.kind = MoveKind::Exchange;
+    move.kind = one.goes ? MoveKind::Remove : here ? MoveKind::Exchange : MoveKind::Place;
     move.path = one.path;
     move.home = StagingHomes(env_.root).of(one.path);
     move.place = fmt::format("{}/{}", lines_in(journal.id), number_of++);
+    move.plain = !here || here->type != os::FileType::Directory;
     const std::string place = place_of(move, journal.directory);
     env_.root.make_directories(os::parent_of(place));
-    os::Metadata metadata;
-    if (env_.set_owners) metadata.owner = {here->uid, here->gid};
-    metadata.mode = here->mode;
-    metadata.attributes = own_attributes(env_.root, one.path);
-    const auto file = env_.root.create(place, 0600);
-    file->write(one.text);
-    file->finish(metadata);
-    move.inode_new = env_.root.stat(place)->inode;
-    move.inode_old = here->inode;
-    move.plain = true;
-    move.leaves = here->size;
+    if (one.link && !one.goes) env_.root.make_symlink(one.text, place);
+    if (!one.link) write_like(one, *here, place);
+    if (!one.goes) move.inode_new = env_.root.stat(place)->inode;
+    if (here) {
+      move.inode_old = here->inode;
+      move.leaves = here->type == os::FileType::Regular ? here->size : 0;
+    }
     journal.moves.push_back(std::move(move));
   }
+}
+
+/// With the owner, mode and attributes of what is there.
+void Engine::write_like(const Planned::Content& content, const os::FileInfo& here, const std::string& place) {
+  os::Metadata metadata;
+  if (env_.set_owners) metadata.owner = {here.uid, here.gid};
+  metadata.mode = here.mode;
+  metadata.attributes = own_attributes(env_.root, content.path);
+  const auto file = env_.root.create(place, 0600);
+  file->write(content.text);
+  file->finish(metadata);
 }
 
 }  // namespace hambrel::txn

@@ -161,6 +161,9 @@ std::string encode(const Transaction& transaction) {
   whole["runs"] = list(transaction.runs, [](const state::RunRecord& one) {
     return Json::array({one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output});
   });
+  whole["picks"] = list(transaction.picks, [](const state::PickChange& one) {
+    return Json::array({one.path, one.before, one.after});
+  });
   whole["lines"] = list(transaction.lines, [](const state::LineChange& one) {
     return Json::array({one.path, static_cast<int>(one.what), one.line, one.member});
   });
@@ -215,6 +218,8 @@ Transaction decode(const std::string& bytes, const state::State& state) {
       transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
     const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
     for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
+    for (const Json& one : list("picks"))
+      transaction.picks.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
     for (const Json& one : list("lines"))
       transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
                                    text(one.at(2)), text(one.at(3))});

@@ -80,12 +80,15 @@ struct Planned {
     std::string package, program, occasion, why;
   };
   std::vector<Due> due{};
-  /// Files that are written anew where others come from an attic: of accounts, which somebody edited since.
+  /// What is made anew where other things come from an attic: files of accounts, which somebody edited since, and links
+  /// to candidates.
   struct Content {
-    std::string path, text;
+    std::string path, text;  // of a link: where it leads
+    bool link = false, goes = false;
   };
   std::vector<Content> contents{};
   std::vector<state::LineChange> lines{};  // of accounts
+  std::vector<state::PickChange> picks{};
   /// What was read to plan this and must be so still: by path, with the digest of its content.
   std::map<std::string, Digest> read{};
   std::vector<state::GeneratedChange> generated{};  // what becomes of what programs made earlier
@@ -97,7 +100,10 @@ struct Planned {
     plan.notices.insert(plan.notices.end(), tree.notices.begin(), tree.notices.end());
     plan.configs = tree.configs;
   }
-  bool does_nothing() const { return plan.steps.empty() && tree.moves.empty() && moves.empty() && runs.empty(); }
+  bool does_nothing() const {
+    return plan.steps.empty() && tree.moves.empty() && moves.empty() && runs.empty() && contents.empty() &&
+           picks.empty();
+  }
 };
 
 /// What a move found at its path when it was made ready. What has changed since must not be switched away unseen.
@@ -118,6 +124,7 @@ struct Transaction {
   std::vector<state::GeneratedChange> generated{};
   std::vector<state::RunRecord> runs{};
   std::vector<state::LineChange> lines{};
+  std::vector<state::PickChange> picks{};
   std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };

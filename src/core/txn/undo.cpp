@@ -44,6 +44,9 @@ class Undo {
     find_ours();
     look_at_generated();
     anew_ = plan_lines_back(root_, state_, id_, moves, undo_);
+    auto picks = state_.picks();
+    for (const state::PickChange& one : state_.pick_changes_of(id_))
+      if (picks[one.path] == one.after) undo_.picks.push_back({one.path, one.after, one.before});
     check_set();
     for (auto move = moves.rbegin(); move != moves.rend(); ++move)
       if (!was_made_again(move->path) && !anew_.contains(move->path)) reverse(*move);
@@ -195,6 +198,9 @@ class Undo {
         undo_.restored.insert(key);
   }
 
+  static bool is_link(const state::GeneratedChange& one) {
+    return (one.after ? one.after : one.before)->program == state::kCandidates;
+  }
   bool was_made_again(std::string_view path) const {
     return std::any_of(made_again_.begin(), made_again_.end(),
                        [&](const std::string& one) { return one == path || os::is_below(one, path); });
@@ -202,7 +208,7 @@ class Undo {
 
   void restore_generated() {
     for (state::GeneratedChange& one : generated_) {
-      if (was_made_again(one.path)) continue;
+      if (was_made_again(one.path) || (is_link(one) && !undo_.restores_all)) continue;
       auto now = state_.generated_at(one.path);
       if (now || one.before) undo_.generated.push_back({one.path, std::move(now), std::move(one.before)});
     }
@@ -395,8 +401,9 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
-    const bool made =
-        std::any_of(generated_.begin(), generated_.end(), [&](const auto& one) { return one.path == path; });
+    const bool made = std::any_of(generated_.begin(), generated_.end(), [&](const state::GeneratedChange& one) {
+      return one.path == path && (undo_.restores_all || !is_link(one));  // links: see links.h
+    });
     if (made && !was_made_again(path)) return true;
     for (const std::string& aside : {waiting_place(""), base_place("")}) {
       if (aside.starts_with(path + "/")) return true;

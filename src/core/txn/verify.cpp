@@ -192,15 +192,18 @@ void look_at_made(os::FileReader& root, const state::State& state, const StatePa
   if (package.package.actions == nullptr) return;
   os::Looker looker(root);
   for (const state::Generated& one : state.generated_by(package.package.name)) {
-    if (!one.by_trigger) continue;
+    const bool link = one.program == state::kCandidates;
+    if (!one.by_trigger && !link) continue;
     const FileEntry& entry = one.entry;
     const auto info = looker.stat(entry.path);
     const bool changed =
         info && entry.type == EntryType::File &&
         (info->type != FileType::Regular || info->size != entry.size || root.digest(entry.path) != entry.digest);
-    if (info && !changed) continue;
-    findings.push_back(
-        {info ? Kind::Remade : Kind::Missing, entry, package.row, package.package.name, printable(one.program)});
+    const bool elsewhere =
+        link && info && (info->type != FileType::Symlink || root.read_link(entry.path) != entry.target);
+    if (info && !changed && !elsewhere) continue;
+    findings.push_back({info ? Kind::Remade : Kind::Missing, entry, package.row, package.package.name,
+                        link ? "hambrel pick" : printable(one.program)});
   }
 }
 
