@@ -75,6 +75,35 @@ E2
   printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\n' | file 0640 etc/saltdb/store.toml
   mkdir -p "$dir/root/var/lib/saltdb"; chmod 0750 "$dir/root/var/lib/saltdb"
 done
+package skerry-base saltdb 2.0-1 x86_64 "small store for station records" <<'E2'
+category = "databases"
+[relations]
+provides = ["record-store"]
+[config]
+files = ["etc/saltdb/*.toml"]
+[[accounts]]
+name = "saltdb"
+text = "store of station records"
+home = "/var/lib/saltdb"
+[[directories]]
+path = "var/lib/saltdb"
+user = "saltdb"
+group = "saltdb"
+mode = "0750"
+[[hooks]]
+when = ["install", "upgrade"]
+run = ["/usr/lib/saltdb/convert-store"]
+writes = ["var/lib/saltdb/**"]
+E2
+program usr/bin/saltdb "saltdb 2.0"; filler usr/share/saltdb/units.tab 40 3; manual saltdb "store for station records"
+printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\nformat = 2\n' | file 0640 etc/saltdb/store.toml
+file 0755 usr/lib/saltdb/convert-store <<'E2'
+#!/bin/sh
+# made up for the demo: writes the store in the new form
+echo "format 2, made by saltdb $HAMBREL_NEW_VERSION from ${HAMBREL_OLD_VERSION:-nothing}" > /var/lib/saltdb/store
+chown saltdb:saltdb /var/lib/saltdb/store
+echo "the store has format 2 now"
+E2
 package skerry-base signal-fonts 2024.1-1 independent "flag and lamp symbols as fonts" <<'E2'
 category = "fonts"
 E2
@@ -90,6 +119,19 @@ package skerry-base harbour-menu 1.2-1 independent "menu of the station's progra
 category = "tools"
 E2
 program usr/bin/harbour-menu "harbour-menu 1.2"; mkdir -p "$dir/root/usr/share/harbour-menu"
+package skerry-base harbour-menu 1.3-1 independent "menu of the station's programs" <<'E2'
+category = "tools"
+[[triggers]]
+watches = ["usr/share/harbour-menu/*.entry"]
+run = ["/usr/bin/harbour-menu", "--index"]
+writes = ["usr/share/harbour-menu/index"]
+E2
+mkdir -p "$dir/root/usr/share/harbour-menu"
+file 0755 usr/bin/harbour-menu <<'E2'
+#!/bin/sh
+# made up for the demo: the index of all entries
+cd /usr/share/harbour-menu && cat ./*.entry > index 2>/dev/null || : > index
+E2
 package skerry-base pilot-tools 3.3-1 x86_64 "tools of the pilots: bearings, speeds, drafts" <<'E2'
 category = "tools"
 [relations]
@@ -97,6 +139,30 @@ requires = ["libbuoy >= 2.3", "libtide"]
 E2
 for t in bearing draft knots; do program "usr/bin/$t" "$t of pilot-tools 3.3"; done
 ln "$dir/root/usr/bin/knots" "$dir/root/usr/bin/speed"
+for editor in moored:40 quill:60; do
+  name=${editor%:*}
+  package skerry-base "$name" 1.4-1 independent "writes notices to mariners" <<E2
+category = "editors"
+[[candidates]]
+path = "usr/bin/editor"
+file = "usr/bin/$name"
+rank = ${editor#*:}
+with = [{path = "usr/share/man/man1/editor.1", file = "usr/share/man/man1/$name.1"}]
+E2
+  program "usr/bin/$name" "$name 1.4"; manual "$name" "writes notices to mariners"
+  printf '%s\n' "$name" | file 0644 "usr/share/harbour-menu/$name.entry"
+done
+package skerry-base gale-warner 0.2-1 independent "warns of gales" <<'E2'
+category = "signals"
+[[hooks]]
+when = ["install"]
+script = '''
+echo "reading the wind vane"
+echo "no wind vane on this station" >&2
+exit 1
+'''
+E2
+program usr/bin/gale-warner "gale-warner 0.2"
 package skerry-base bell-buoy 1.0-1 independent "sound files of bell buoys" <<'E2'
 category = "sound"
 E2
@@ -220,7 +286,7 @@ for one in "${queue[@]}"; do
   "$hambrel" pack --quiet "$src/$repo/$name-$version" -o "$to" "${signer[@]}"
 done
 printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
-printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3"]\n' >"$out/skerry-base/repository.toml"
+printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3", "saltdb >= 2", "harbour-menu >= 1.3"]\n' >"$out/skerry-base/repository.toml"
 # The two of Skerry are signed; the neighbour's is not.
 for repo in skerry-base skerry-harbour; do
   mkdir -p "$keys/$repo"

@@ -259,5 +259,28 @@ rm "$station/var/lib/hambrel/state.sqlite"
 play 5 hambrel list
 play 0 hambrel repair --rebuild --yes
 play 0 hambrel verify
+chapter 'Packages that act: accounts, programs on a preview, and a choice of editors'
+if unshare -mpn --fork true 2>/dev/null; then
+  "$here/userland.sh" "$station"
+  printf '\n%s(the station has a shell from now on)%s\n' "$faint" "$off"
+  before=$(listing | contents)
+  play 0 hambrel install saltdb@beta harbour-menu@beta --configs keep --yes
+  printf '\n%s$ tail -n 1 /etc/passwd; cat /var/lib/saltdb/store /usr/share/harbour-menu/index%s\n' "$faint" "$off"
+  tail -n 1 "$station/etc/passwd"; cat "$station/var/lib/saltdb/store" "$station/usr/share/harbour-menu/index"
+  acting=$(listing)
+  play 3 hambrel install gale-warner --yes
+  same "$acting"
+  play 0 hambrel install moored quill --yes
+  play 0 hambrel pick /usr/bin/editor moored --yes
+  play 0 hambrel pick
+  play 0 hambrel owner /usr/bin/editor /usr/share/harbour-menu/index
+  last=$("$HAMBREL" --root "$station" ledger --most 1 --json | sed -n 's/.*"id":\([0-9]*\).*/\1/p')
+  play 0 hambrel ledger show $((last - 1))
+  for n in 0 1 3; do play 0 hambrel undo $((last - n)) --yes --quiet; done
+  same_contents "$before"
+else
+  printf '\n%s(left out: this machine does not allow namespaces, which a preview needs)%s\n' "$faint" "$off"
+fi
+
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

@@ -60,6 +60,6 @@ asked downgrade 'Which one' downgrade lampdesk
 sed -i 's/120/90/' "$root/etc/foghorn/schedule.conf"
 hambrel -q remove foghorn tidewatch --yes
 shot tidy 'hambrel tidy; hambrel tidy cache --keep 1 --dry-run'
-rm "$root/var/lib/hambrel/state.sqlite"
-shot rebuild 'hambrel list; hambrel repair --rebuild --yes; hambrel verify'
+demo/userland.sh "$root"
+shot acting 'hambrel install saltdb@beta harbour-menu@beta moored --configs keep --yes; hambrel pick; hambrel owner /var/lib/saltdb/store'
 shot help 'hambrel help install'

@@ -68,6 +68,18 @@ TEST_F(Accounts, AreMadeWithTheirPackageAndTheRestStaysByteForByte) {
   EXPECT_EQ(owner(station.root() / "usr/tern"), "201:0 600\n");
 }
 
+TEST_F(Accounts, ADirectoryThatIsThereIsGivenToThem) {
+  station.pack("tern", "0-1", "[[directories]]\npath = \"var/lib/tern\"\n", {{"usr/tern", "0"}});
+  station.open();
+  done({"install", "tern=0"});
+  write_file(station.root() / "var/lib/tern/egg", "egg");
+  EXPECT_EQ(owner(station.root() / "var/lib/tern"), "0:0 755\n");
+  done({"upgrade"});
+  EXPECT_EQ(owner(station.root() / "var/lib/tern"), "201:200 750\n");
+  done({"undo", "2"});
+  EXPECT_EQ(owner(station.root() / "var/lib/tern"), "0:0 755\n");
+}
+
 TEST_F(Accounts, StayWithTheirNumberWhenThePackageGoesAndComesAgain) {
   station.open();
   done({"install", "tern=1"});

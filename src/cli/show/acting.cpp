@@ -44,13 +44,12 @@ void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
     screen.line("  Does not run now; `hambrel repair` runs it later:");
   else
     screen.line(fmt::format("  Runs first, on a preview of the system{}:", runs.size() > 1 ? ", in this order" : ""));
-  Table table;
-  for (const plan::Run& one : runs)
-    table.row({{one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook", Style::Plain},
-               {one.package, Style::Name},
-               {printable(one.program), Style::Plain, false, true},
-               {printable(one.why_text())}});
-  table.print(screen);
+  for (const plan::Run& one : runs) {
+    constexpr std::size_t kIndent = 11;  // behind the kind
+    screen.line(fmt::format("  {:<7}  {}  {}", one.kind == plan::Run::Kind::Trigger ? "trigger" : "hook",
+                            screen.paint(Style::Name, one.package), printable(one.program)));
+    screen.paragraph(printable(one.why_text()), kIndent);
+  }
 }
 
 }  // namespace

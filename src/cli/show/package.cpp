@@ -174,16 +174,18 @@ class Description {
     for (std::size_t i = 0; i < texts.size(); ++i) field(i == 0 ? label : "", texts[i]);
   }
 
-  static void add_script(const Program& program, std::vector<std::string>& lines) {
+  /// A program, below it what else there is to know of it, a line each.
+  static void add_program(const std::string& occasion, const Program& program, const std::vector<std::string>& writes,
+                          std::vector<std::string>& lines) {
+    lines.push_back(printable(program.text()));
+    lines.push_back("  " + printable(occasion));
+    for (const std::string& glob : writes) lines.push_back("  may write /" + printable(glob));
     for (const std::string_view line : split(program.script, '\n'))
-      if (!line.empty()) lines.push_back("  " + printable(line));
+      if (!line.empty()) lines.push_back("  | " + printable(line));
   }
 
   /// What it asks for beyond its files.
   void acts(const Actions& actions) const {
-    const auto writes = [](const std::vector<std::string>& globs) {
-      return globs.empty() ? std::string() : fmt::format("; may write /{}", join(globs, ", /"));
-    };
     std::vector<std::string> candidates, accounts, directories, hooks, triggers;
     for (const Account& one : actions.accounts)
       accounts.push_back(printable(fmt::format("{} {}{}{}", one.group_only ? "group" : "user", one.name,
@@ -195,20 +197,15 @@ class Description {
     for (const Hook& one : actions.hooks) {
       std::vector<std::string> moments;
       for (const HookMoment moment : one.when) moments.emplace_back(text_of(moment));
-      hooks.push_back(
-          printable(fmt::format("on {}: {}{}", join(moments, ", "), one.program.text(), writes(one.writes))));
-      add_script(one.program, hooks);
+      add_program("on " + join(moments, ", "), one.program, one.writes, hooks);
     }
-    for (const Trigger& one : actions.triggers) {
-      triggers.push_back(printable(
-          fmt::format("{}, when /{} changes{}", one.program.text(), join(one.watches, ", /"), writes(one.writes))));
-      add_script(one.program, triggers);
-    }
+    for (const Trigger& one : actions.triggers)
+      add_program(fmt::format("when /{} changes", join(one.watches, ", /")), one.program, one.writes, triggers);
     for (const Candidacy& one : actions.candidates)
       candidates.push_back(printable(fmt::format("/{} for /{}, rank {}", one.link.file, one.link.path, one.rank)));
     list("candidates", candidates);
     list("accounts", accounts);
-    list("directories", directories);
+    list("directory", directories);
     list("hooks", hooks);
     list("triggers", triggers);
   }

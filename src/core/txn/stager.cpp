@@ -432,15 +432,17 @@ std::vector<Move> Stager::resolve_moves(const TreeChange& change, const Places& 
     else if (planned.kind != MoveKind::Attributes)
       move.place = places.of(planned.path);
   }
+  const Owners owners(env_.root, change.users, change.groups);
   in_portions(moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker in_place(env_.root), in_stage(env_.root);
-    for (std::size_t i = first; i < last; ++i) resolve(moves[i], change.moves[i], in_place, in_stage);
+    for (std::size_t i = first; i < last; ++i) resolve(moves[i], change.moves[i], owners, in_place, in_stage);
   });
   return moves;
 }
 
 /// What the disk says of one.
-void Stager::resolve(Move& move, const PlannedMove& planned, os::Looker& in_place, os::Looker& in_stage) const {
+void Stager::resolve(Move& move, const PlannedMove& planned, const Owners& owners, os::Looker& in_place,
+                     os::Looker& in_stage) const {
   const auto here = in_place.stat(move.path);
   move.plain = !here || here->type != os::FileType::Directory;
   if (move.kind == MoveKind::Place || move.kind == MoveKind::Exchange) {
@@ -451,7 +453,7 @@ void Stager::resolve(Move& move, const PlannedMove& planned, os::Looker& in_plac
   }
   if (move.kind == MoveKind::Attributes) {
     if (!here) throw Error(ErrorCode::Refused, "has disappeared since this was planned", env_.root.shown(move.path));
-    const Owners::Numbers owner = Owners(env_.root).of(*planned.after, move.path);
+    const Owners::Numbers owner = owners.of(*planned.after, move.path);
     move.inode_old = here->inode;
     move.before = {here->mode, here->uid, here->gid};
     move.after = {planned.after->mode, owner.uid, owner.gid};

@@ -61,7 +61,8 @@ class Stager {
                 const std::function<os::Metadata(const Put&)>& metadata_of_put);
   os::Metadata metadata_of(const Put& put, const Given& given, const std::string& package) const;
   std::vector<state::Move> resolve_moves(const TreeChange& change, const Places& places);
-  void resolve(state::Move& move, const PlannedMove& planned, os::Looker& in_place, os::Looker& in_stage) const;
+  void resolve(state::Move& move, const PlannedMove& planned, const Owners& owners, os::Looker& in_place,
+               os::Looker& in_stage) const;
 
   const Environment& env_;
   const std::string directory_;

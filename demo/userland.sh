@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # userland.sh ROOT - a shell and a few programs of this machine, with the libraries that they need, below ROOT: enough
-# for what packages run in tests.
+# for what packages run in the demo and in tests.
 set -euo pipefail
 root=$1
 mkdir -p "$root"/{usr/bin,usr/sbin,usr/lib,tmp,etc}
