@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <unistd.h>
+
 #include "scenario/station.h"
 
 namespace hambrel::test {
@@ -287,6 +289,49 @@ TEST_F(Acting, KilledAtAnyStepTheRootIsAsBeforeOrAsPlanned) {
   EXPECT_EQ(content("usr/index"), "north 1\nsouth\n");
   EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n");
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
+TEST_F(Acting, WhatWasChangedUnderAProgramsFeetIsNotLost) {
+  station.pack(
+      "slow", "1-1",
+      hook("install", "cat /etc/list > /tmp/l; sleep 1; echo ours >> /tmp/l; cat /tmp/l > /etc/list", "\"etc/list\""),
+      {{"usr/slow", "1"}});
+  station.open();
+  write_file(station.root() / "etc/list", "first\n");
+  const std::string list = (station.root() / "etc/list").string();
+  run({"sh", "-c", "(sleep 0.6; echo somebody >> " + list + ") > /dev/null 2>&1 &"});
+  done({"install", "slow"});
+  EXPECT_EQ(content("etc/list"), "first\nsomebody\nours\n") << "the program ran once more";
+  EXPECT_EQ(ran().size(), 1U);
+  done({"undo", "1"});
+  EXPECT_EQ(content("etc/list"), "first\nsomebody\n");
+}
+
+TEST_F(Acting, ARootOfOnesOwnNeedsNoPrivilege) {
+  if (::geteuid() != 0) GTEST_SKIP() << "only root can be somebody else";
+  station.open();
+  const fs::path top = station.root().parent_path();
+  run({"chmod", "755", top.string()});
+  run({"chown", "-R", "65534:65534", top.string()});
+  const auto as_nobody = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", HAMBREL_PROGRAM,
+                                 "--root", station.root().string()});
+    words.emplace_back("-y");
+    return run(words);
+  };
+  const auto before = station.contents();
+  const Ran installed = as_nobody({"install", "saltdb=1", "north=1", "chart"});
+  if (installed.code == 3 && installed.err.find("cannot be rehearsed here") != std::string::npos)
+    GTEST_SKIP() << installed.err;  // no user namespaces for everybody: that is said
+  EXPECT_EQ(installed.code, 0) << installed.err;
+  EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n");
+  EXPECT_EQ(content("usr/index"), "north 1\n");
+  EXPECT_EQ(as_nobody({"upgrade"}).code, 0);
+  EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n1-1 to 2-1\n");
+  EXPECT_EQ(content("usr/index"), "north 2\n");
+  EXPECT_EQ(as_nobody({"undo", "2"}).code, 0);
+  EXPECT_EQ(as_nobody({"undo", "1"}).code, 0);
+  EXPECT_EQ(station.contents(), before);
 }
 
 TEST_F(Acting, APackageTomlIsReadStrictly) {

@@ -161,12 +161,14 @@ void enter(const Plan& plan) {
     devices[i] = ::open_tree(AT_FDCWD, kDevices[i], OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
     require(devices[i] >= 0, Step::Devices);
   }
+  // whoever is not root may mount it only where another one is in sight
+  const int proc = made("proc", {}, kHarmless | MOUNT_ATTR_NOEXEC | MOUNT_ATTR_RDONLY, Step::Proc);
   place(layers[0], kNew, Step::Enter);
   require(::chdir(kNew) == 0, Step::Enter);
   require(::syscall(SYS_pivot_root, ".", ".") == 0, Step::Enter);
   require(::umount2(".", MNT_DETACH) == 0 && ::chdir("/") == 0, Step::Enter);
   for (std::size_t i = 1; i < plan.layers.size(); ++i) place(layers[i], plan.layers[i].at, Step::Place);
-  place(made("proc", {}, kHarmless | MOUNT_ATTR_NOEXEC | MOUNT_ATTR_RDONLY, Step::Proc), "/proc", Step::Place);
+  place(proc, "/proc", Step::Place);
   for (const char* const at : {"/tmp", "/run", "/var/tmp"})
     place(made("tmpfs", {{"size", "256m"}, {"nr_inodes", "64k"}, {"mode", at[1] == 'r' ? "0755" : "1777"}}, kHarmless,
                Step::Tmpfs),
