@@ -189,12 +189,20 @@ TEST_F(Acting, TheAdministratorCanForbidOrPostponeThem) {
   const Ran forbidden = station.hambrel({"install", "saltdb=1", "-y"});
   EXPECT_EQ(forbidden.code, 3);
   EXPECT_THAT(forbidden.err, HasSubstr("allows no programs of packages"));
+  // the same for one repository
+  fs::remove(station.root() / "etc/hambrel/hambrel.toml");
+  const fs::path file = station.root() / "etc/hambrel/repos/base.toml";
+  const std::string before = read_file(file);
+  write_file(file, before + "hooks = \"none\"\n");
+  const Ran distrusted = station.hambrel({"install", "saltdb=1", "-y"});
+  EXPECT_EQ(distrusted.code, 3);
+  EXPECT_THAT(distrusted.err, HasSubstr("the file of repository base allows no programs"));
   done({"install", "saltdb=1", "--without-hooks"});
   EXPECT_EQ(content("var/lib/saltdb/store"), "(not there)");
   const Ran verified = station.hambrel({"verify"});
   EXPECT_EQ(verified.code, 11);
   EXPECT_THAT(verified.out, HasSubstr("the hook of saltdb is due"));
-  fs::remove(station.root() / "etc/hambrel/hambrel.toml");
+  write_file(file, before);
   done({"repair"});
   EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n");
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
@@ -305,6 +313,21 @@ TEST_F(Acting, WhatWasChangedUnderAProgramsFeetIsNotLost) {
   EXPECT_EQ(ran().size(), 1U);
   done({"undo", "1"});
   EXPECT_EQ(content("etc/list"), "first\nsomebody\n");
+}
+
+TEST_F(Acting, ASystemOfSeveralFileSystemsIsSeenAsOne) {
+  station.open();
+  const std::string root = station.root().string();
+  const std::string hambrel = std::string(HAMBREL_PROGRAM) + " --root " + root;
+  fs::create_directories(station.root() / "var/lib/saltdb");
+  const Ran ran =
+      run({"unshare", "-m", "sh", "-ec",
+           "mount -t tmpfs none " + root + "/var/lib/saltdb\n" + hambrel + " install saltdb=1 north=1 chart -y -q\n" +
+               hambrel + " upgrade -y -q\n" + "cat " + root + "/var/lib/saltdb/store " + root + "/usr/index\n" +
+               hambrel + " undo 2 -y -q\n" + "cat " + root + "/var/lib/saltdb/store " + root + "/usr/index\n" +
+               hambrel + " undo 1 -y -q\n" + "ls " + root + "/var/lib/saltdb\n"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(ran.out, "made by 1-1\n1-1 to 2-1\nnorth 2\nmade by 1-1\nnorth 1\n");
 }
 
 TEST_F(Acting, ARootOfOnesOwnNeedsNoPrivilege) {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "base/error.h"
 #include "base/text.h"
@@ -103,6 +104,29 @@ void add_due(txn::Planned& planned, const std::vector<Staying>& staying) {
 
 }  // namespace
 
+namespace {
+
+/// By hambrel.toml, and by the file of the repository that a package comes from.
+void require_allowed_programs(Root& root, const plan::Plan& plan, const std::vector<Party>& parties,
+                              const std::vector<Staying>& staying) {
+  std::map<std::string, std::string> origins;
+  for (const Staying& one : staying) origins.emplace(one.name, one.origin);
+  for (const Party& one : parties) origins.insert_or_assign(one.name, one.origin);
+  for (const plan::Run& run : plan.runs) {
+    const auto refuse = [&](const std::string& who) {
+      throw Error(ErrorCode::Refused,
+                  fmt::format("{} would run {}, and {} allows no programs of packages", run.package, run.program, who),
+                  {}, "--without-hooks leaves it out, and `hambrel verify` lists it then");
+    };
+    if (!root.settings().hooks.allowed) refuse("hambrel.toml");
+    const std::string origin = origins[run.package], repository = origin.substr(0, origin.find('/'));
+    for (const settings::Repository& one : root.repositories())
+      if (one.name == repository && !one.hooks_allowed) refuse(fmt::format("the file of repository {}", one.name));
+  }
+}
+
+}  // namespace
+
 std::vector<std::string> links_that_go(Root& root, const std::vector<Party>& parties,
                                        const std::set<std::int64_t>& leaving) {
   if (root.state() == nullptr || !concern_candidates(parties)) return {};
@@ -116,7 +140,7 @@ void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parti
   if (root.state() != nullptr)
     for (const state::StatePackage& one : root.state()->acting())
       if (!leaving.contains(one.row) && acts(one.package.actions))
-        staying.push_back({one.package.name, one.package.version.text(), one.package.actions});
+        staying.push_back({one.package.name, one.package.version.text(), one.origin, one.package.actions});
   const bool some =
       std::any_of(parties.begin(), parties.end(), [](const Party& one) { return acts(one.was) || acts(one.is); });
   if (staying.empty() && !some) return;
@@ -133,11 +157,7 @@ void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parti
   planned.terms.discard_undeclared = rules.discard_undeclared;
   planned.plan.runs = planned.runs.shown();
   for (plan::Run& run : planned.plan.runs) run.left_out = terms.without_hooks;
-  if (terms.without_hooks || rules.allowed || planned.runs.empty()) return;
-  throw Error(ErrorCode::Refused,
-              fmt::format("{} would run {}, and hambrel.toml allows no programs of packages",
-                          planned.plan.runs.front().package, planned.plan.runs.front().program),
-              {}, "--without-hooks leaves it out, and `hambrel verify` lists it then");
+  if (!terms.without_hooks) require_allowed_programs(root, planned.plan, parties, staying);
 }
 
 void add_runs(Root& root, txn::Planned& planned, const ActingTerms& terms) {
@@ -154,6 +174,7 @@ void add_runs(Root& root, txn::Planned& planned, const ActingTerms& terms) {
     if (is) party.after = change.after->package.version.text(), party.is = change.after->package.actions;
     party.downgrades = was && is && change.after->package.version < change.before->package.version;
     party.only_files = change.before_row == change.after_row;
+    party.origin = change.after ? change.after->origin : change.before->origin;
   }
   add_runs(root, planned, parties, leaving, terms);
 }

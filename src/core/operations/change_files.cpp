@@ -182,6 +182,8 @@ void ChangeFiles::look_up_parties() {
     party.name = step.name;
     party.downgrades = step.action == plan::Action::Downgrade;
     party.only_files = step.action == plan::Action::Unshelve;
+    const auto* const kept = step.after_id ? root_.kept(*step.after_id) : nullptr;
+    party.origin = kept != nullptr ? kept->origin : step.origin;
     if (step.before_id) {
       const std::int64_t row = root_.universe()[*step.before_id].installed->row;
       rows_.insert(row);

@@ -21,6 +21,7 @@ struct Party {
   std::string before, after;  // versions
   SharedActions was{}, is{};
   bool downgrades = false;
+  std::string origin{};     // where it comes from, or came from: "repository/channel"
   bool only_files = false;  // it goes to the shelf or comes from there: no hook runs
   HookMoment moment() const;
 };
@@ -67,7 +68,7 @@ struct Runs {
 };
 
 struct Staying {
-  std::string name, version;
+  std::string name, version, origin;
   SharedActions actions;
 };
 

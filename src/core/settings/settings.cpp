@@ -41,6 +41,10 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
   if (!trust.empty() && trust != "signed" && trust != "none")
     table.wrong("trust", R"("signed" (the default) or "none")", table.find("trust"));
   repository.accepts_unsigned = trust == "none";
+  const std::string hooks = table.text("hooks", false);
+  if (!hooks.empty() && hooks != "declared" && hooks != "none")
+    table.wrong("hooks", R"("declared" (the default) or "none")", table.find("hooks"));
+  repository.hooks_allowed = hooks != "none";
   table.done();
   return repository;
 }

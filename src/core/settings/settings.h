@@ -20,6 +20,7 @@ struct Repository {
   std::uint32_t rank = 50;        // 1 to 99: smaller is preferred
   std::string problem{};          // why its file can't be used; it is disabled then
   bool accepts_unsigned = false;  // trust = "none": what it offers is taken although nobody vouches for it
+  bool hooks_allowed = true;      // hooks = "declared" or "none": programs of its packages run
 };
 
 /// What is to become of configuration that both sides changed, where nobody is asked.

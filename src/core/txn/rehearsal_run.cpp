@@ -59,6 +59,12 @@ void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
   StagingHomes homes(env_.root);
   std::set<std::string> all{kHome, homes.of("x")};
   for (const state::Move& move : moves) all.insert(move.home);
+  for (const auto* const list : {&planned_.runs.before, &planned_.runs.hooks, &planned_.runs.watching})
+    for (const Run& one : *list)
+      for (const std::string& glob : one.shown.writes) {
+        const std::string plain = glob.substr(0, glob.find_first_of("*?"));
+        all.insert(homes.of(plain.substr(0, plain.rfind('/') + 1) + "x"));
+      }
   StagingHomes::remember(env_.root, all);
   std::map<std::string, std::string> by_top;
   for (const std::string& home : all) by_top.emplace(top_of(env_.root, home), home);
