@@ -392,6 +392,7 @@ TEST_F(HostileHook, IsHeldIn) {
   add("devices", "mkdir /var/out; mknod /var/out/sda b 8 0 || exit 7");
   add("pipes", "mkdir /var/out; mkfifo /var/out/pipe");
   add("rights", "mkdir /var/out; echo > /var/out/x; chmod 4755 /var/out/x");
+  add("opening", "mkdir -p /var/out/all; chmod 777 /var/out/all");
   add("killing", "kill -9 1; kill -9 -1; exit 9");
   add("reading", "head -c 1 || exit 8; read line || exit 8");
   station.open();
@@ -402,6 +403,7 @@ TEST_F(HostileHook, IsHeldIn) {
   refused("devices", "returned 7");
   refused("pipes", "/var/out/pipe: the hook of pipes made something that is no file, directory or link");
   refused("rights", "/var/out/x: the hook of rights made a file that runs with the rights of another user");
+  refused("opening", "/var/out/all: the hook of opening made a directory that every user may change");
   refused("killing", "the hook of killing failed");
   refused("reading", "returned 8");
   EXPECT_EQ(read_file(station.path("outside")), "untouched");

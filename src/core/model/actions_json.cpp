@@ -200,8 +200,8 @@ std::string actions_text(const SharedActions& actions) {
 
 SharedActions actions_from(std::string_view text) {
   if (text.empty()) return nullptr;
-  const Json object = parse_json(text, "actions");
-  return read_actions(JsonObject(object, "actions"));
+  thread_local JsonReader reader;  // its memory serves for all of a plan
+  return read_all(reader.parse(text, "actions"));
 }
 
 }  // namespace hambrel

@@ -28,7 +28,12 @@ std::string owner_text(const Run& run) {
 
 Capture::Capture(const Environment& environment, const Planned& planned, std::string directory,
                  std::pair<std::int64_t, std::int64_t> begun, std::vector<Move> moves)
-    : env_(environment), planned_(planned), directory_(std::move(directory)), begun_(begun), moves_(std::move(moves)) {
+    : env_(environment),
+      planned_(planned),
+      directory_(std::move(directory)),
+      begun_(begun),
+      moves_(std::move(moves)),
+      labels_(env_.root, env_.observer) {
   for (std::size_t i = 0; i < moves_.size(); ++i) by_path_[moves_[i].path] = i;
 }
 
@@ -230,16 +235,16 @@ void Capture::remember(const Written& one, const Run& run) {
   made.program = run.program_text();
   made.by_trigger = run.is_trigger();
   made.entry.path = one.path;
+  if (one.kind == Written::Kind::Directory) made.entry.type = EntryType::Directory;
+  if (one.info.type == os::FileType::Symlink) made.entry.type = EntryType::Symlink;
   made.entry.mode = one.info.mode;
   made.entry.user = std::to_string(one.info.uid);
   made.entry.group = std::to_string(one.info.gid);
   const std::string place = staged_place(one.path);
-  if (one.kind == Written::Kind::Directory) {
-    made.entry.type = EntryType::Directory;
-  } else if (one.info.type == os::FileType::Symlink) {
-    made.entry.type = EntryType::Symlink;
+  if (const std::string label = labels_.of(made.entry); !label.empty()) env_.root.set_label(place, label);
+  if (made.entry.type == EntryType::Symlink) {
     made.entry.target = env_.root.read_link(place);
-  } else {
+  } else if (made.entry.type == EntryType::File) {
     made.entry.size = one.info.size;
     made.entry.digest = env_.root.digest(place);
   }

@@ -10,6 +10,7 @@
 #include "rehearsal/runs.h"
 #include "rehearsal/upper.h"
 #include "txn/environment.h"
+#include "txn/labels.h"
 #include "txn/owners.h"
 #include "txn/transaction.h"
 
@@ -63,6 +64,7 @@ class Capture {
   std::map<std::string, std::size_t, std::less<>> by_path_;
   std::vector<std::string> whole_;  // new directories that are moved with all that is in them
   std::map<std::string, state::GeneratedChange> generated_;
+  const Labels labels_;
   std::size_t places_ = 0;
 };
 

@@ -273,6 +273,10 @@ void RehearsalRun::require_allowed(const Run& run, const Written& one) {
     throw Error(ErrorCode::Refused,
                 fmt::format("{} made a file that runs with the rights of another user", name_of(run)),
                 "/" + printable(one.path), hint);
+  constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
+  if (directory && one.kind != Written::Kind::Gone && (one.info.mode & (kForAll | kSticky)) == kForAll)
+    throw Error(ErrorCode::Refused, fmt::format("{} made a directory that every user may change", name_of(run)),
+                "/" + printable(one.path), hint);
   if (!path_problem(one.path).empty())
     throw Error(ErrorCode::Refused, fmt::format("{} wrote {}", name_of(run), path_problem(one.path)),
                 "/" + printable(one.path), hint);
