@@ -173,14 +173,30 @@ TEST_F(Acting, WhatFailsChangesNothingAndSaysWhy) {
   refused("altering", "/usr/charts/north: the hook of altering changed a file of north");
 }
 
+TEST_F(Acting, AHookBeforeARemovalSeesTheSystemAsItWas) {
+  station.pack("logbook", "1-1",
+               hook("remove", "cat /usr/logbook > /var/kept; [ -d /proc/1 ]", "\"var/kept\"") + "before = true\n" +
+                   hook("remove", "[ ! -e /usr/logbook ] && echo gone >> /var/kept", "\"var/kept\""),
+               {{"usr/logbook", "entries\n"}});
+  station.open();
+  done({"install", "logbook"});
+  const auto before = station.contents();
+  done({"remove", "logbook"});
+  EXPECT_EQ(content("var/kept"), "entries\ngone\n");
+  done({"undo", "2"});
+  EXPECT_EQ(station.contents(), before);
+}
+
 TEST_F(Acting, WhatIsNotDeclaredCanBeDiscarded) {
-  station.pack("writing", "1-1", hook("install", "echo > /etc/junk; echo kept > /etc/good", "\"etc/good\""),
+  station.pack("writing", "1-1",
+               hook("install", "echo > /etc/junk; echo kept > /etc/good; chmod 700 /etc", "\"etc/good\""),
                {{"usr/writing", "1"}});
   station.open();
   write_file(station.root() / "etc/hambrel/hambrel.toml", "[hooks]\nundeclared = \"discard\"\n");
   done({"install", "writing"});
   EXPECT_EQ(content("etc/good"), "kept\n");
   EXPECT_EQ(content("etc/junk"), "(not there)");
+  EXPECT_NE(fs::status(station.root() / "etc").permissions(), fs::perms::owner_all);
 }
 
 TEST_F(Acting, TheAdministratorCanForbidOrPostponeThem) {

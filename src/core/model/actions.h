@@ -1,7 +1,7 @@
 // What a package asks for beyond its files: accounts and directories that are to be there, and programs that are to
 // run.
 //
-// Declared in package.toml, carried by the manifest, carried out by operations of which rehearsal.h tells. Plain
+// Declared in package.toml, carried by the manifest, carried out as docs/acting.md tells. Plain
 // values: nothing here says what was done.
 #pragma once
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/parallel.h"
 #include "base/text.h"
 #include "model/manifest.h"
@@ -176,6 +177,7 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
 
 /// The packages that change, with what they ask for, in the order of their steps.
 void ChangeFiles::look_up_parties() {
+  auto leaving = leaving_.begin();  // they stand in the order of the steps
   for (const plan::Step& step : packages_.steps) {
     if (step.only_state()) continue;
     rehearsal::Party& party = parties_.emplace_back();
@@ -185,11 +187,11 @@ void ChangeFiles::look_up_parties() {
     const auto* const kept = step.after_id ? root_.kept(*step.after_id) : nullptr;
     party.origin = kept != nullptr ? kept->origin : step.origin;
     if (step.before_id) {
-      const std::int64_t row = root_.universe()[*step.before_id].installed->row;
-      rows_.insert(row);
+      HAMBREL_ASSERT(leaving != leaving_.end() && leaving->package.name == step.name, "what leaves was looked up");
+      rows_.insert(leaving->row);
       party.before = step.before;
-      for (const state::StatePackage& one : leaving_)
-        if (one.row == row) party.was = one.package.actions;
+      party.was = leaving->package.actions;
+      ++leaving;
     }
     if (!step.after_id) continue;
     party.after = step.after;
@@ -202,12 +204,12 @@ std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) 
   return questions_of(root_, planned.tree.conflicts, coming_, tables_, planned.plan);
 }
 
-/// Files that run with another's rights, where the version that leaves did not have them.
 std::string ChangeFiles::content_of(const txn::Put& put) const {
   const PackageId id = coming_.at(put.package);
   return operations::content_of(root_, id, put.path_in_package(), tables_.at(id));
 }
 
+/// Files that run with another's rights, where the version that leaves did not have them.
 std::vector<plan::Notice> ChangeFiles::privileges() const {
   std::vector<plan::Notice> notices;
   for (const txn::Entering& one : entering_)

@@ -144,12 +144,13 @@ std::vector<Run> runs_of(const std::string& package, const std::string& version,
   return runs;
 }
 
-bool is_declared(const std::vector<std::string>& writes, std::string_view path, bool directory) {
+bool is_declared(const std::vector<std::string>& writes, std::string_view path, bool new_directory) {
   return std::any_of(writes.begin(), writes.end(), [&](const std::string& glob) {
     if (path_glob_match(glob, path)) return true;
-    if (!directory) return false;
-    const std::string_view beginning = plain_beginning(glob);  // "X/**" means X, too
-    return beginning.size() > path.size() && beginning.starts_with(path) && beginning[path.size()] == '/';
+    if (glob.size() == path.size() + 3 && glob.starts_with(path) && glob.ends_with("/**")) return true;
+    const std::string_view beginning = plain_beginning(glob);
+    return new_directory && beginning.size() > path.size() && beginning.starts_with(path) &&
+           beginning[path.size()] == '/';
   });
 }
 

@@ -78,7 +78,7 @@ struct Staying {
 /// All that an installed package could run: for what is made up for later.
 [[nodiscard]] std::vector<Run> runs_of(const std::string& package, const std::string& version, const Actions& actions);
 
-/// May a program write this? What it declares, and the directories on the way to that.
-bool is_declared(const std::vector<std::string>& writes, std::string_view path, bool directory);
+/// May a program write this? What it declares; X/** means X, too. `new_directory`: also one on the way to that.
+bool is_declared(const std::vector<std::string>& writes, std::string_view path, bool new_directory);
 
 }  // namespace hambrel::rehearsal

@@ -1,4 +1,4 @@
-// What programs of packages made in the root (triggers and hooks, see rehearsal.md in the documents of the project),
+// What programs of packages made in the root (triggers and hooks, see docs/acting.md),
 // and what was run in each transaction.
 #pragma once
 

@@ -79,7 +79,8 @@ void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
   for (const std::string& top : StagingHomes::tops(env_.root))
     if (!by_top.contains(top)) others_.insert(top);
   for (const state::Move& move : moves) mounted_at(move.path).view.add(move, place_of(move, directory_));
-  for (const char* const path : {"proc", "dev", "run", "tmp", "var/tmp"}) mounted_at(path).view.need_directory(path);
+  for (const char* const path : {"proc", "dev", "run", "tmp", "var/tmp"})
+    for (rehearsal::View* const view : {&mounted_at(path).view, &mounted_at(path).bare}) view->need_directory(path);
   env_.root.make_directory(fmt::format("{}/{}/merged", kHome, scratch_), 0700);
 }
 
@@ -103,7 +104,7 @@ os::Preview RehearsalRun::preview(bool as_it_was) const {
   const auto real = [&](const std::string& path) { return env_.root.real_path(path); };
   for (const auto& one : mounted_) {
     const std::string place(os::parent_of(one->upper.place()));
-    preview.layers.push_back({one->view.top(), real(one->view.top()), as_it_was ? "" : real(place + "/view"),
+    preview.layers.push_back({one->view.top(), real(one->view.top()), real(place + (as_it_was ? "/bare" : "/view")),
                               real(place + "/upper"), real(place + "/work")});
     if (const std::string own = one->home; env_.root.stat(own)) preview.hidden.push_back(own);
   }
@@ -128,7 +129,8 @@ void RehearsalRun::run(Transaction& ready) {
   for (const Run& one : runs.hooks) run_one(one, false, ready);
   run_triggers(ready);
   for (const Written& one : written_)
-    if (!authors_.at(one.path).kept && !one.place.empty()) env_.root.remove_tree(one.place);
+    if (!authors_.at(one.path).kept && one.kind != Written::Kind::Gone && one.kind != Written::Kind::Attributes)
+      env_.root.remove_tree(one.place);
   Capture capture(env_, planned_, directory_, begun, ready.journal.moves);
   for (const auto& one : mounted_) capture.use(one->home, one->view);
   for (const Written& one : written_)
@@ -249,12 +251,10 @@ void RehearsalRun::attribute(const Run& run) {
 }
 
 void RehearsalRun::require_allowed(const Run& run, const Written& one) {
-  const auto was = one.kind == Written::Kind::Gone ? mounted_at(one.path).view.stat(one.path) : std::nullopt;
-  const bool directory = one.kind == Written::Kind::Directory || one.kind == Written::Kind::Attributes ||
-                         (was && was->type == os::FileType::Directory);
+  const bool directory = one.kind == Written::Kind::Directory || one.kind == Written::Kind::Attributes;
   const std::string hint = "nothing was changed; tell the maintainer of the package";
   const char* const did = one.kind == Written::Kind::Gone ? "removed" : "wrote";
-  if (!rehearsal::is_declared(run.shown.writes, one.path, directory)) {
+  if (!rehearsal::is_declared(run.shown.writes, one.path, one.kind == Written::Kind::Directory)) {
     if (planned_.terms.discard_undeclared) {
       authors_[one.path].kept = false;
       return;
@@ -274,7 +274,7 @@ void RehearsalRun::require_allowed(const Run& run, const Written& one) {
                 fmt::format("{} made a file that runs with the rights of another user", name_of(run)),
                 "/" + printable(one.path), hint);
   constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
-  if (directory && one.kind != Written::Kind::Gone && (one.info.mode & (kForAll | kSticky)) == kForAll)
+  if (directory && (one.info.mode & (kForAll | kSticky)) == kForAll)
     throw Error(ErrorCode::Refused, fmt::format("{} made a directory that every user may change", name_of(run)),
                 "/" + printable(one.path), hint);
   if (!path_problem(one.path).empty())

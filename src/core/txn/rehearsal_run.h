@@ -31,9 +31,13 @@ class RehearsalRun {
  private:
   struct Mounted {
     Mounted(os::FileSystem& root, std::string of, const std::string& top, const std::string& place)
-        : home(std::move(of)), view(root, top, place + "/view"), upper(root, view, place + "/upper") {}
+        : home(std::move(of)),
+          view(root, top, place + "/view"),
+          bare(root, top, place + "/bare"),
+          upper(root, view, place + "/upper") {}
     std::string home;
-    rehearsal::View view;
+    rehearsal::View view;  // the system as it will be,
+    rehearsal::View bare;  // and as it was, with no more than what is mounted on
     rehearsal::Upper upper;
   };
   /// Who wrote a path last, and whether that is kept.
