@@ -48,7 +48,8 @@ TEST_F(Accounts, AreMadeWithTheirPackageAndTheRestStaysByteForByte) {
   station.open();
   const auto before = station.contents();
   const Ran plan = station.hambrel({"install", "tern=1", "-n"});
-  EXPECT_THAT(plan.out, AllOf(HasSubstr("make  tern   user and group 201  keeper  for tern"), HasSubstr("group 200")));
+  EXPECT_THAT(plan.out,
+              AllOf(HasSubstr("create  tern   user and group 201  keeper  for tern"), HasSubstr("group 200")));
   EXPECT_EQ(station.contents(), before);
   done({"install", "tern=1"});
   EXPECT_EQ(content("etc/passwd"),
@@ -89,6 +90,7 @@ TEST_F(Accounts, StayWithTheirNumberWhenThePackageGoesAndComesAgain) {
   add_line("etc/passwd", "late:x:202:202::/:/bin/sh");
   done({"install", "tern"});
   EXPECT_THAT(content("etc/passwd"), HasSubstr("tern:x:201:201:"));
+  EXPECT_THAT(station.hambrel({"ledger", "show", "1"}).out, HasSubstr("create  tern   user and group 201"));
   EXPECT_THAT(station.hambrel({"ledger", "show", "3"}).out, Not(HasSubstr("user and group")));
 }
 

@@ -72,8 +72,7 @@ int run_owner(Session& session, const Arguments& arguments) {
     if (nobodys) code = exit_code(ErrorCode::NotFound);
     std::vector<std::string> told = owners;
     if (maker && maker->program == operations::kCandidates)
-      told.push_back(
-          fmt::format("a link to {}, which {} offers for it", printable(maker->entry.target), maker->package));
+      told.push_back(fmt::format("links to {}, the candidate of {}", printable(maker->entry.target), maker->package));
     else if (maker)
       told.push_back(fmt::format("made by the {} of {}: {}", maker->by_trigger ? "trigger" : "hook", maker->package,
                                  printable(maker->program)));

@@ -11,10 +11,10 @@ namespace hambrel::cli {
 namespace {
 
 void print_accounts(const Screen& screen, const std::vector<plan::AccountStep>& accounts) {
-  screen.line("  Accounts of the system:");
+  screen.line("  System accounts:");
   Table table;
   for (const plan::AccountStep& one : accounts)
-    table.row({{one.goes ? "remove" : "make", one.goes ? Style::Go : Style::Come},
+    table.row({{one.goes ? "remove" : "create", one.goes ? Style::Go : Style::Come},
                {one.name, Style::Name},
                {fmt::format("{} {}", one.group_only ? "group" : "user and group", one.id)},
                {printable(one.text)},
@@ -23,7 +23,7 @@ void print_accounts(const Screen& screen, const std::vector<plan::AccountStep>& 
 }
 
 void print_links(const Screen& screen, const std::vector<plan::LinkStep>& links) {
-  screen.line("  Links to what serves a path:");
+  screen.line("  Links to candidates:");
   Table table;
   for (const plan::LinkStep& one : links) {
     std::string why = one.after.empty() ? "nothing can serve it any more"

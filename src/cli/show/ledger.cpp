@@ -6,6 +6,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/show/acting.h"
 #include "cli/show/plan.h"
 #include "cli/show/prepared.h"
 #include "cli/show/rows.h"
@@ -149,7 +150,6 @@ void print_fields(const Screen& screen, const operations::LedgerDetail& detail) 
 /// What was run, and what it printed.
 void print_runs(const Screen& screen, const operations::LedgerDetail& detail) {
   if (detail.runs.empty()) return;
-  screen.line();
   for (const auto& run : detail.runs) {
     const std::string ended = run.ended.empty() ? fmt::format("{} ms", run.milliseconds) : printable(run.ended);
     screen.line(fmt::format("  ran  {}  {}: {}, {}", screen.paint(Style::Name, run.package), run.occasion,
@@ -157,6 +157,7 @@ void print_runs(const Screen& screen, const operations::LedgerDetail& detail) {
     for (const std::string_view line : split(run.output, '\n'))
       if (!line.empty()) screen.line("    " + screen.paint(Style::Faint, printable(line)));
   }
+  if (!detail.changes.empty()) screen.line();
 }
 
 }  // namespace
@@ -248,9 +249,13 @@ void show(const Session& session, const operations::LedgerDetail& detail) {
     screen.line();
     print_configs(screen, detail.plan.configs);
   }
+  plan::Plan declared = detail.plan;  // what was run is told with its outcome
+  declared.runs.clear();
+  if (declared.accounts.empty() && declared.links.empty() && detail.runs.empty() && detail.changes.empty()) return;
+  screen.line();
+  print_acting(screen, declared);
   print_runs(screen, detail);
   if (detail.changes.empty()) return;
-  screen.line();
   std::map<std::string, std::string> whys;  // as the plan told it then
   for (const plan::Step& step : detail.plan.steps) whys[step.name] = step.why.text();
   Table table;

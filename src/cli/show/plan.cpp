@@ -124,8 +124,8 @@ std::string sentence_of(const plan::Plan& plan) {
     parts.push_back(fmt::format("{} a decision",
                                 count_text(asked->second, "configuration file needs", "configuration files need")));
   if (parts.empty() && !plan.links.empty())
-    return plan.links.size() == 1 ? "1 link will lead elsewhere"
-                                  : fmt::format("{} links will lead elsewhere", plan.links.size());
+    return plan.links.size() == 1 ? "1 link will be changed"
+                                  : fmt::format("{} links will be changed", plan.links.size());
   if (parts.empty() && !plan.runs.empty())
     return count_text(plan.runs.size(), "program of a package will be run", "programs of packages will be run");
   return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");

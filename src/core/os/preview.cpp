@@ -225,9 +225,9 @@ ProgramEnd run_on_preview(const Preview& preview, const PreviewProgram& program,
   }
   if (process == 0) child::run(prepared.plan);
   Watch watch(static_cast<pid_t>(process), preview, limits, printed, stop_asked);
-  for (Handle* const theirs : {&output.write, &report.write, &start.read}) std::ignore = theirs->close();
-  const bool told = ::write(start.write.get(), "g", 1) == 1;
-  if (!told && errno != EPIPE) refuse("cannot start a program");
+  // not the end that it reads from: where it has ended already, writing to it would end this process, too
+  for (Handle* const theirs : {&output.write, &report.write}) std::ignore = theirs->close();
+  if (::write(start.write.get(), "g", 1) != 1) refuse("cannot start a program");
   return watch.run(output.read, report.read);
 }
 

@@ -67,7 +67,7 @@ std::string Run::why_text() const {
                                 : occasion == "downgrade" ? "goes back to an older version"
                                                           : "is removed";
     text = fmt::format("{} {}{}", package, happens, before ? "; runs on the system as it is now" : "");
-    if (is_new) text += "; the installed version runs nothing";
+    if (is_new) text += "; the installed version has no hooks";
   }
   if (writes.empty()) return text + "; may write nothing";
   std::vector<std::string> paths;

@@ -121,7 +121,7 @@ Runs plan_runs(const std::vector<Party>& parties, const std::vector<Staying>& st
     if (const auto match = changed.match(run.watches))
       run.shown.why = told(*match);
     else if (due_anyway)
-      run.shown.why = run.shown.package + " brings it";
+      run.shown.why = run.shown.package + " adds this trigger";
     else
       return;
     add(runs.triggers, std::move(run));
