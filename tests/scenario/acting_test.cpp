@@ -1,83 +1,13 @@
 // Packages that act: triggers and hooks run on a preview of the system, and what they wrote is part of the transaction.
-#include <gmock/gmock.h>
-#include <gtest/gtest.h>
+#include "scenario/acting.h"
 
 #include <unistd.h>
-
-#include "scenario/station.h"
 
 namespace hambrel::test {
 
 using testing::AllOf;
 using testing::HasSubstr;
 using testing::Not;
-
-namespace {
-
-std::string hook(const std::string& when, const std::string& script, const std::string& writes = "") {
-  return "[[hooks]]\nwhen = [\"" + when + "\"]\nscript = '''\n" + script + "\n'''\nwrites = [" + writes + "]\n";
-}
-
-std::string trigger(const std::string& watches, const std::string& script, const std::string& writes) {
-  return "[[triggers]]\nwatches = [\"" + watches + "\"]\nscript = '''\n" + script + "\n'''\nwrites = [\"" + writes +
-         "\"]\n";
-}
-
-}  // namespace
-
-class Acting : public testing::Test {
- protected:
-  void SetUp() override {
-    if (run({"unshare", "-mpn", "--fork", "true"}).code != 0)
-      GTEST_SKIP() << "no namespaces here: nothing can be rehearsed";
-    const Ran ran = run({HAMBREL_SOURCE "/demo/userland.sh", station.root().string()});
-    ASSERT_EQ(ran.code, 0) << ran.err;
-    station.pack("chart", "1-1",
-                 trigger("usr/charts/**", "cat /usr/charts/* > /usr/index 2> /dev/null || :", "usr/index"),
-                 {{"usr/share/chart", "1"}});
-    station.pack("north", "1-1", "", {{"usr/charts/north", "north 1\n"}});
-    station.pack("north", "2-1", "", {{"usr/charts/north", "north 2\n"}});
-    station.pack("south", "1-1", "", {{"usr/charts/south", "south\n"}});
-    station.pack("saltdb", "1-1",
-                 hook("install", "mkdir -p /var/lib/saltdb; echo made by $HAMBREL_NEW_VERSION > /var/lib/saltdb/store",
-                      "\"var/lib/saltdb/**\""),
-                 {{"usr/share/saltdb", "1"}});
-    station.pack("saltdb", "2-1",
-                 hook("upgrade", "echo $HAMBREL_OLD_VERSION to $HAMBREL_NEW_VERSION >> /var/lib/saltdb/store",
-                      "\"var/lib/saltdb/**\""),
-                 {{"usr/share/saltdb", "2"}});
-  }
-  /// What the last transaction ran.
-  std::vector<std::string> ran() const {
-    std::vector<std::string> packages;
-    const auto last = station.json({"ledger", "--most", "1"})["id"].get<int>();
-    const auto shown = station.json({"ledger", "show", std::to_string(last)});
-    for (const auto& one : shown["runs"]) packages.push_back(one["package"].get<std::string>());
-    return packages;
-  }
-  void done(std::vector<std::string> words) const {
-    words.emplace_back("-y");
-    const Ran ran = station.hambrel(words);
-    EXPECT_EQ(ran.code, 0) << words[0] << ": " << ran.out << ran.err;
-  }
-  std::string content(const std::string& path) const {
-    return fs::exists(station.root() / path) ? read_file(station.root() / path) : "(not there)";
-  }
-  /// An install is refused for this reason, and nothing has changed.
-  void refused(const std::string& package, const std::string& reason) const {
-    SCOPED_TRACE(package);
-    const auto before = station.files();
-    const Ran ran = station.hambrel({"install", package, "-y"});
-    EXPECT_EQ(ran.code, 3) << ran.out;
-    EXPECT_THAT(ran.err, AllOf(HasSubstr(reason), HasSubstr("nothing was changed")));
-    EXPECT_EQ(station.files(), before);
-    EXPECT_THAT(station.installed(), Not(HasSubstr(package)));
-    for (const char* const left : {"stage", "attic"})
-      EXPECT_TRUE(!fs::exists(station.root() / "var/lib/hambrel" / left) ||
-                  fs::is_empty(station.root() / "var/lib/hambrel" / left));
-  }
-  Station station;
-};
 
 TEST_F(Acting, AHooksWorkComesWithItsPackageAndGoesWithAnUndo) {
   station.open();
@@ -390,72 +320,6 @@ TEST_F(Acting, APackageTomlIsReadStrictly) {
   EXPECT_THAT(problem("[[triggers]]\nrun = [\"/bin/x\"]\nwatches = [\"**\"]\n"), HasSubstr("plain first directory"));
   EXPECT_THAT(problem(trigger("usr/x", "true", "etc/hambrel/hambrel.toml")), HasSubstr("writes"));
   EXPECT_THAT(problem("[[hooks]]\nwhen = [\"install\"]\nrun = [\"/bin/x\"]\nwirtes = []\n"), HasSubstr("did you mean"));
-}
-
-/// A trigger or hook that tries to get out, or to do harm where it is.
-class HostileHook : public Acting {};
-
-TEST_F(HostileHook, IsHeldIn) {
-  write_file(station.path("outside"), "untouched");
-  write_file(station.root() / "etc/hambrel/hambrel.toml", "[hooks]\nseconds = 1\nmebibytes = 16\n");
-  const auto add = [&](const std::string& name, const std::string& script) {
-    station.pack(name, "1-1", hook("install", script, "\"var/out/**\""), {{"usr/" + name, "1"}});
-  };
-  add("endless", "while :; do :; done");
-  add("sleeping", "sleep 1000 & sleep 1000");
-  add("bombing", "b() { b | b & }; b; while :; do b; done");
-  add("filling", "mkdir /var/out; while :; do cat /dev/zero >> /var/out/f; done");
-  add("devices", "mkdir /var/out; mknod /var/out/sda b 8 0 || exit 7");
-  add("pipes", "mkdir /var/out; mkfifo /var/out/pipe");
-  add("rights", "mkdir /var/out; echo > /var/out/x; chmod 4755 /var/out/x");
-  add("opening", "mkdir -p /var/out/all; chmod 777 /var/out/all");
-  add("killing", "kill -9 1; kill -9 -1; exit 9");
-  add("reading", "head -c 1 || exit 8; read line || exit 8");
-  station.open();
-  refused("endless", "took more than 1 s");
-  refused("sleeping", "took more than 1 s");
-  refused("bombing", "bombing");
-  refused("filling", "the hook of filling");
-  refused("devices", "returned 7");
-  refused("pipes", "/var/out/pipe: the hook of pipes made something that is no file, directory or link");
-  refused("rights", "/var/out/x: the hook of rights made a file that runs with the rights of another user");
-  refused("opening", "/var/out/all: the hook of opening made a directory that every user may change");
-  refused("killing", "the hook of killing failed");
-  refused("reading", "returned 8");
-  EXPECT_EQ(read_file(station.path("outside")), "untouched");
-}
-
-TEST_F(HostileHook, SeesNothingOfTheMachine) {
-  write_file(station.path("outside"), "secret");
-  const std::string outside = station.path("outside").string();
-  station.pack(
-      "looking", "1-1",
-      hook("install",
-           "[ -e " + outside +
-               " ] && exit 1\n"
-               "[ -e /proc/1/root" +
-               outside +
-               " ] && exit 2\n"
-               "[ \"$(ls /var/lib/hambrel 2>/dev/null)\" = '' ] || exit 3\n"
-               "[ \"$(ls /etc/hambrel 2>/dev/null)\" = '' ] || exit 4\n"
-               "[ \"$(ls /proc | head -n 60 | { n=0; while read p; do case $p in [0-9]*) n=$((n+1));; esac; done;"
-               " echo $n; })\" -lt 8 ] || exit 5\n"
-               "(echo x > /proc/sys/kernel/core_pattern) 2>/dev/null && exit 6\n"
-               "(echo b > /proc/sysrq-trigger) 2>/dev/null && exit 7\n"
-               "while read a b; do case $a in lo:|Inter*|face*) ;; *) exit 8;; esac; done < /proc/net/dev\n"
-               "[ -e /dev/sda ] && exit 9\n"
-               "(: < /dev/tty) 2>/dev/null && exit 10\n"
-               "for f in /proc/1/fd/* /proc/1/cwd /proc/self/fd/*; do [ -e $f/" +
-               outside +
-               " ] && exit 11; done\n"
-               "for f in /proc/1/fd/*; do [ -e $f ] && exit 12; done\n"
-               "(: < /proc/1/mem) 2>/dev/null && exit 13\n"
-               "echo temporary > /tmp/x; echo temporary > /run/x\n"
-               "exit 0"),
-      {{"usr/looking", "1"}});
-  station.open();
-  done({"install", "looking"});
-  EXPECT_EQ(content("tmp/x"), "(not there)");
 }
 
 }  // namespace hambrel::test

@@ -4,17 +4,22 @@
 #include <fmt/format.h>
 #include <poll.h>
 #include <sched.h>
+#include <sys/resource.h>
 #include <sys/statvfs.h>
 #include <sys/syscall.h>
+#include <sys/utsname.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <array>
 #include <cerrno>
 #include <csignal>
+#include <cstdio>
+#include <cstdlib>
 #include <cstring>
 
 #include "base/error.h"
+#include "os/control_group.h"
 #include "os/handle.h"
 #include "os/host.h"
 #include "os/preview_child.h"
@@ -37,6 +42,21 @@ struct Pipe {
   Handle read, write;
 };
 
+/// Since Linux 6.14. Before that the same file is a limit of the whole machine, which is not ours to set.
+bool numbers_are_of_a_namespace() {
+#ifdef HAMBREL_FAULT_POINTS  // for tests: as an older kernel
+  if (std::getenv("HAMBREL_TEST_OLD_KERNEL") != nullptr) return false;
+#endif
+  utsname kernel{};
+  int major = 0, minor = 0;
+  if (::uname(&kernel) != 0 || std::sscanf(kernel.release, "%d.%d", &major, &minor) != 2) return false;
+  constexpr std::pair kSince{6, 14};
+  return std::pair(major, minor) >= kSince;
+}
+
+/// Numbers of processes below this are given once. So many may be made beyond the limit before it is seen.
+constexpr unsigned kNotGivenAgain = 301;
+
 /// All that the first process of the preview needs, made ready before it is there.
 class Prepared {
  public:
@@ -53,6 +73,8 @@ class Prepared {
     plan.words.push_back(nullptr);
     plan.environment.push_back(nullptr);
     plan.processes = limits.processes;
+    if (numbers_are_of_a_namespace()) plan.own_numbers = keep(fmt::format("{}", limits.processes + kNotGivenAgain));
+    plan.nice = ::getpriority(PRIO_PROCESS, 0);
     plan.memory = limits.memory;
     plan.disk = limits.disk;
     plan.own_users = !is_superuser();
@@ -87,7 +109,8 @@ std::string_view what_failed(child::Step step) {
     case child::Step::Script: return "the script could not be written";
     case child::Step::Rights: return "rights could not be given up";
     case child::Step::Start:
-    case child::Step::TooMany: break;
+    case child::Step::TooMany:
+    case child::Step::TooLarge: break;
   }
   return "";
 }
@@ -174,6 +197,8 @@ class Watch {
     const bool reported = ::read(report_from.get(), &report, sizeof report) == sizeof report;
     if (reported && report.step == child::Step::TooMany) {
       end_.kind = ProgramEnd::Kind::TooMany;
+    } else if (reported && report.step == child::Step::TooLarge) {
+      end_.kind = ProgramEnd::Kind::TooLarge;
     } else if (reported) {
       const bool starts = report.step == child::Step::Start;
       end_.kind = starts ? ProgramEnd::Kind::NotStarted : ProgramEnd::Kind::NoPreview;
@@ -224,11 +249,15 @@ ProgramEnd run_on_preview(const Preview& preview, const PreviewProgram& program,
     return end;
   }
   if (process == 0) child::run(prepared.plan);
+  const ControlGroup group(limits.processes + kNotGivenAgain, limits.memory);
+  group.take(static_cast<pid_t>(process));
   Watch watch(static_cast<pid_t>(process), preview, limits, printed, stop_asked);
   // not the end that it reads from: where it has ended already, writing to it would end this process, too
   for (Handle* const theirs : {&output.write, &report.write}) std::ignore = theirs->close();
   if (::write(start.write.get(), "g", 1) != 1) refuse("cannot start a program");
-  return watch.run(output.read, report.read);
+  ProgramEnd end = watch.run(output.read, report.read);
+  if (!end.succeeded() && group.ran_out_of_memory()) end.kind = ProgramEnd::Kind::TooLarge;
+  return end;
 }
 
 }  // namespace hambrel::os

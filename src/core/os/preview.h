@@ -26,8 +26,8 @@ struct PreviewLayer {
 
 struct PreviewLimits {
   unsigned seconds = 60;              // by the clock on the wall
-  unsigned processes = 1024;          // at once
-  std::uint64_t memory = 2ULL << 30;  // bytes of each process
+  unsigned processes = 1024;          // and threads, at once
+  std::uint64_t memory = 2ULL << 30;  // bytes of address space of each process, and of memory of all together
   std::uint64_t disk = 1ULL << 30;    // bytes that what it writes may take
 };
 
@@ -50,7 +50,8 @@ struct ProgramEnd {
     Killed,      // code: the signal
     NotStarted,  // problem: why
     TooLong,     // over the limit
-    TooMany,     // processes
+    TooMany,     // processes and threads
+    TooLarge,    // memory
     TooMuch,     // written
     NoPreview,   // problem: what this system does not let us do
     Stopped      // it was asked to

@@ -1,6 +1,5 @@
 #include "os/preview_child.h"
 
-#include <dirent.h>
 #include <fcntl.h>
 #include <linux/capability.h>
 #include <sched.h>
@@ -17,8 +16,10 @@
 #include <csignal>
 #include <cstring>
 #include <string_view>
+#include <tuple>
 
 #include "os/preview_filter.h"
+#include "os/preview_taken.h"
 
 namespace hambrel::os::child {
 
@@ -36,12 +37,14 @@ void require(bool good, Step step) {
   if (!good) fail(step);
 }
 
-void write_file(const char* path, const char* text, Step step) {
+bool wrote(const char* path, const char* text) {
   const int file = ::open(path, O_WRONLY | O_CLOEXEC);
-  require(file >= 0, step);
-  require(::write(file, text, std::strlen(text)) == static_cast<ssize_t>(std::strlen(text)), step);
-  require(::close(file) == 0, step);
+  if (file < 0) return false;
+  const bool whole = ::write(file, text, std::strlen(text)) == static_cast<ssize_t>(std::strlen(text));
+  return ::close(file) == 0 && whole;
 }
+
+void write_file(const char* path, const char* text, Step step) { require(wrote(path, text), step); }
 
 /// A new file system that is mounted nowhere yet.
 int made(const char* type, std::initializer_list<std::pair<const char*, const char*>> options, unsigned attributes,
@@ -184,6 +187,7 @@ void enter(const Plan& plan) {
 }
 
 constexpr int kReport = 3, kOutput = 4;  // descriptors from here on
+constexpr int kBefore = 10;              // steps of priority between the process that looks after the others and these
 
 /// What is open leads out of the preview: all but the two ends of pipes is closed, and who this process starts can't
 /// look into it.
@@ -216,6 +220,8 @@ void give_up_rights(const Plan& plan) {
   limit(RLIMIT_NOFILE, kMostFiles);
   limit(RLIMIT_AS, plan.memory);
   limit(RLIMIT_FSIZE, plan.disk);
+  // counted in the user namespace, since Linux 5.14; the machine's root is exempt from it
+  if (plan.own_users) limit(RLIMIT_NPROC, plan.processes);
   require(::prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0, Step::Rights);
   for (int one = 0; ::prctl(PR_CAPBSET_READ, one, 0, 0, 0) >= 0; ++one)
     if ((kKept >> one & 1U) == 0) require(::prctl(PR_CAPBSET_DROP, one, 0, 0, 0) == 0, Step::Rights);
@@ -237,22 +243,6 @@ void give_up_rights(const Plan& plan) {
   fail(Step::Start);
 }
 
-/// How many processes there are. Without the C library's directories, which allocate.
-unsigned processes() {
-  const int proc = ::open("/proc", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (proc < 0) return 0;
-  alignas(8) static std::array<char, 32768> buffer;
-  unsigned count = 0;
-  for (long size = 0; (size = ::syscall(SYS_getdents64, proc, buffer.data(), buffer.size())) > 0;)
-    for (long at = 0; at < size;) {
-      const auto* const entry = reinterpret_cast<const dirent64*>(buffer.data() + at);
-      if (entry->d_name[0] >= '0' && entry->d_name[0] <= '9') ++count;
-      at += entry->d_reclen;
-    }
-  if (::close(proc) != 0) return 0;
-  return count;
-}
-
 /// Ends as the program did. When this process ends the kernel ends all that are left in its namespace.
 [[noreturn]] void wait_for(pid_t program, const Plan& plan) {
   constexpr long kLookAgain = 20'000'000;  // nanoseconds
@@ -264,7 +254,10 @@ unsigned processes() {
     int status = 0;
     for (pid_t one = 0; (one = ::waitpid(-1, &status, WNOHANG)) > 0;)
       if (one == program) ::_exit(WIFEXITED(status) ? WEXITSTATUS(status) : kBySignal + WTERMSIG(status));
-    if (processes() > plan.processes) fail(Step::TooMany, 0);
+    Taken now;
+    require(taken_by_all(now), Step::Start);
+    if (now.tasks > plan.processes) fail(Step::TooMany, 0);
+    if (now.memory > plan.memory) fail(Step::TooLarge, 0);
     const timespec pause{0, kLookAgain};
     ::sigtimedwait(&ended, nullptr, &pause);
   }
@@ -288,6 +281,12 @@ void run(const Plan& plan) {
     write_file("/proc/self/uid_map", plan.uid_map, Step::Identity);
     write_file("/proc/self/gid_map", plan.gid_map, Step::Identity);
   }
+  // a machine that is itself in a container may have /proc/sys read-only: then it is left to the other limits
+  if (plan.own_numbers != nullptr) std::ignore = wrote("/proc/sys/kernel/pid_max", plan.own_numbers);
+  // it gets its turn however many there are; whoever may not ask for that does without
+  ::setpriority(PRIO_PROCESS, 0, plan.nice - kBefore);
+  // where the machine has no memory left, this goes first
+  write_file("/proc/self/oom_score_adj", "1000", Step::Rights);
   constexpr std::string_view kName = "preview";  // a program should not remember the machine's
   require(::sethostname(kName.data(), kName.size()) == 0, Step::Private);
   enter(plan);
@@ -295,7 +294,10 @@ void run(const Plan& plan) {
   give_up_rights(plan);
   const long program = ::syscall(SYS_clone, SIGCHLD, nullptr, nullptr, nullptr, nullptr);
   require(program >= 0, Step::Start);
-  if (program == 0) start(plan);
+  if (program == 0) {
+    ::setpriority(PRIO_PROCESS, 0, plan.nice);
+    start(plan);
+  }
   wait_for(static_cast<pid_t>(program), plan);
 }
 

@@ -24,7 +24,8 @@ enum class Step : int {
   Script,
   Rights,
   Start,
-  TooMany
+  TooMany,
+  TooLarge
 };
 struct Report {
   Step step = Step::None;
@@ -46,6 +47,9 @@ struct Plan {
   std::size_t script_size = 0;
   std::vector<char*> words, environment;  // each with a null at the end
   unsigned processes = 0;
+  // the kernel's own limit, as text for its pid_max; null: it has one for the whole machine only
+  const char* own_numbers = nullptr;
+  int nice = 0;
   std::uint64_t memory = 0, disk = 0;
   bool own_users = false;  // in a user namespace, for whoever is not root
   const char* uid_map = nullptr;

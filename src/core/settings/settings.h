@@ -41,7 +41,7 @@ struct FetchLimits {
 struct HookRules {
   bool allowed = true;                    // allow = "declared" or "none"
   unsigned seconds = 60;                  // that one may take
-  std::uint64_t memory_mebibytes = 2048;  // of each process
+  std::uint64_t memory_mebibytes = 2048;  // of all their processes
   std::uint64_t mebibytes = 1024;         // that what it writes may take
   bool discard_undeclared = false;        // undeclared = "refuse" or "discard"
 };

@@ -221,6 +221,8 @@ void RehearsalRun::judge(const Run& run, const os::ProgramEnd& end) const {
     case Kind::NotStarted: return refuse(fmt::format("could not be started ({})", end.problem));
     case Kind::TooLong: return refuse(fmt::format("took more than {} s ([hooks] seconds)", limits.seconds));
     case Kind::TooMany: return refuse(fmt::format("started more than {} processes", limits.processes));
+    case Kind::TooLarge:
+      return refuse(fmt::format("took more than {} MiB of memory ([hooks] memory_mebibytes)", limits.memory >> 20U));
     case Kind::TooMuch: return refuse(fmt::format("wrote more than {} MiB ([hooks] mebibytes)", limits.disk >> 20U));
     case Kind::Stopped: throw Error(ErrorCode::Declined, "interrupted; nothing was changed");
     case Kind::NoPreview:
