@@ -7,9 +7,10 @@ declare -A below=(
   [base]='' [os]='base' [model]='base'
   [archive]='os model base' [state]='os model base' [solve]='model base' [plan]='solve model base'
   [settings]='os model base' [trust]='model base' [repo]='trust settings archive os model base'
+  [services]='settings os model base'
   [rehearsal]='plan state os model base'
   [txn]='rehearsal plan archive state os model base'
-  [operations]='rehearsal txn repo plan solve trust settings archive state os model base'
+  [operations]='services rehearsal txn repo plan solve trust settings archive state os model base'
 )
 bad=0
 complain() { echo "structure: $*" >&2; bad=1; }
@@ -29,7 +30,7 @@ done < <(grep -rnE '^#include <(fcntl\.h|dirent\.h|sys/stat\.h|filesystem|fstrea
 # the program knows use cases and plain values, nothing below them
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - src/cli sees operations, plan, model and base; of os the host alone"
-done < <(grep -rnE '^#include "(state|txn|solve|archive|repo|trust|settings)/|^[^/]*\b(state|txn|solve|archive|repo|trust|settings)::|^#include <(sqlite3|SQLiteCpp|archive)' src/cli)
+done < <(grep -rnE '^#include "(state|txn|solve|archive|repo|trust|settings|services)/|^[^/]*\b(state|txn|solve|archive|repo|trust|settings|services)::|^#include <(sqlite3|SQLiteCpp|archive)' src/cli)
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - only the state knows SQLite"
 done < <(grep -rnE '^#include <(sqlite3\.h|SQLiteCpp/)' src --include='*.h' --include='*.cpp' | grep -v '^src/core/state/')

@@ -12,6 +12,8 @@
 #include "cli/show/plan.h"
 #include "cli/show/refusal.h"
 #include "cli/terminal/config_dialogue.h"
+#include "operations/going_back.h"
+#include "operations/services.h"
 #include "os/interrupt.h"
 
 namespace hambrel::cli {
@@ -89,6 +91,21 @@ void require_consent_possible(const Session& session, const Arguments& arguments
   if (is_consent_possible(session, arguments)) return;
   throw Error(ErrorCode::Declined, session.json() ? "--json never asks" : "there is no terminal to ask on", {},
               "add --yes to do it, or --dry-run to see the plan");
+}
+
+std::optional<Outcome> undone_where_services_failed(Session& session, const Outcome& outcome) {
+  if (!outcome.some_service_failed() || !operations::are_failures_undone(session.root())) return std::nullopt;
+  const auto failed =
+      std::find_if(outcome.services.begin(), outcome.services.end(), [](const auto& one) { return !one.good; });
+  session.progress().note(
+      fmt::format("{} did not come up: {}. The transaction is undone.", failed->name, failed->said));
+  return operations::take_back_failed(session.changed(), outcome);
+}
+
+int exit_code_of(const Outcome& outcome, bool was_undone) {
+  constexpr int kServiceFailed = 13;
+  if (!outcome.some_service_failed()) return 0;
+  return was_undone ? 1 : kServiceFailed;
 }
 
 namespace {
@@ -239,9 +256,10 @@ int perform(Session& session, const Arguments& arguments, std::unique_ptr<Propos
   terms.stop_asked = [&guard] { return guard.asked(); };
   terms.accepts_unsigned = accepts_unsigned;
   const Outcome outcome = proposal->perform(session.changed(), terms);
-  show(session, proposal->plan(), outcome);
+  const auto undone = undone_where_services_failed(session, outcome);
+  show(session, proposal->plan(), outcome, undone ? &*undone : nullptr);
   leave_to_the_end(std::move(proposal));
-  return 0;
+  return exit_code_of(outcome, undone.has_value());
 }
 
 }  // namespace

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 
 #include "cli/session.h"
 #include "operations/change.h"
@@ -27,6 +28,10 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 /// does that, and returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal,
               bool agreed = false, const std::function<int()>& fetch_only = nullptr);
+
+/// Where a service did not come up and hambrel.toml has such changes undone: that is done. Nothing else.
+std::optional<operations::Outcome> undone_where_services_failed(Session& session, const operations::Outcome& outcome);
+int exit_code_of(const operations::Outcome& outcome, bool was_undone);
 
 /// Was everything agreed to before, or is there somebody to ask? Where not, a plan is made by looking only.
 bool is_consent_possible(const Session& session, const Arguments& arguments);

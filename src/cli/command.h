@@ -144,6 +144,7 @@ int run_checkpoint(Session&, const Arguments&);
 int run_ledger(Session&, const Arguments&);
 int run_configs(Session&, const Arguments&);
 int run_pick(Session&, const Arguments&);
+int run_services(Session&, const Arguments&);
 int run_tidy(Session&, const Arguments&);
 int run_recover(Session&, const Arguments&);
 int run_verify(Session&, const Arguments&);

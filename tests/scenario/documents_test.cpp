@@ -21,9 +21,12 @@ class Documents : public testing::Test {
     station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "l"}});
     station.pack("wick", "1-1",
                  "[[candidates]]\npath = \"usr/bin/light\"\nfile = \"usr/bin/wick\"\n[[accounts]]\nname = \"wick\"\n"
+                 "[[services]]\nname = \"beacon\"\ncheck = [\"/usr/bin/wick\"]\n"
                  "[[hooks]]\nwhen = [\"install\"]\nrun = [\"/usr/bin/wick\"]\nwrites = [\"var/wick\"]\n",
                  {{"usr/bin/wick", "w"}});
     station.pack("horn", "1-1", "[relations]\nconflicts = [\"lib\"]\n", {{"usr/bin/horn", "h"}});
+    write_file(station.root() / "usr/bin/runsvdir", "");  // a service manager, that does not run here
+    write_file(station.root() / "etc/service/README", "");
     write_file(station.path("source/package.toml"),
                "name = \"x\"\nversion = \"1-1\"\narch = \"independent\"\nsummary = \"x\"\n");
     write_file(station.path("source/root/x"), "x");
@@ -163,6 +166,10 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"verify"}), 11) << "a hook is due";
   EXPECT_EQ(run({"pick"}), 0);
   EXPECT_EQ(run({"pick", "/usr/bin/light", "wick", "-y"}), 0);
+  EXPECT_EQ(run({"services"}), 0);
+  EXPECT_EQ(run({"services", "due"}), 0);
+  EXPECT_EQ(run({"services", "start", "beacon"}), 3) << "it does not run here";
+  EXPECT_EQ(run({"services", "disable", "beacon", "-n"}), 0);
   EXPECT_EQ(run({"ledger", "show", "5"}), 0);
   EXPECT_EQ(run({"remove", "wick", "-y"}), 0);
   EXPECT_EQ(run({"repo", "disable", "base"}), 0);

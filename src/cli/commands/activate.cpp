@@ -3,6 +3,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/carry.h"
+#include "cli/show/outcome.h"
 #include "cli/show/prepared.h"
 #include "os/interrupt.h"
 
@@ -30,12 +32,21 @@ int only_show(const Session& session, const PreparedChange& one) {
 
 int switch_to(Session& session, const PreparedChange& one) {
   const os::InterruptGuard guard;
-  const auto id = number(operations::activate(session.changed(), one, [&] { return guard.asked(); }));
-  session.say(
-      {{"prepared", to_json(one)}, {"result", "done"}, {"transaction", id}},
-      fmt::format("{}: {}, as transaction {}. To undo it: `{}`", session.screen().paint(Style::Strong, "Activated"),
-                  text_of(one), id, session.copyable(fmt::format("hambrel undo {}", id))));
-  return 0;
+  const auto outcome = operations::activate(session.changed(), one, [&] { return guard.asked(); });
+  const auto undone = undone_where_services_failed(session, outcome);
+  const auto id = number(*outcome.transaction);
+  Json document = {{"prepared", to_json(one)},
+                   {"result", undone ? "undone" : "done"},
+                   {"transaction", id},
+                   {"services", services_json(outcome)}};
+  if (undone) document["undone_by"] = number(*undone->transaction);
+  const std::string next = undone
+                               ? fmt::format("It was undone as transaction {}.", number(*undone->transaction))
+                               : fmt::format("To undo it: `{}`", session.copyable(fmt::format("hambrel undo {}", id)));
+  session.say(document, fmt::format("{}: {}, as transaction {}. {}{}{}",
+                                    session.screen().paint(Style::Strong, "Activated"), text_of(one), id, next,
+                                    services_text(session, outcome), undone ? services_text(session, *undone) : ""));
+  return exit_code_of(outcome, undone.has_value());
 }
 
 }  // namespace

@@ -52,6 +52,18 @@ void print_runs(const Screen& screen, const std::vector<plan::Run>& runs) {
   }
 }
 
+void print_services(const Screen& screen, const std::vector<plan::ServiceStep>& services) {
+  screen.line("  Services:");
+  Table table;
+  for (const plan::ServiceStep& one : services) {
+    const bool goes = one.kind == plan::ServiceStep::Kind::Stop || one.kind == plan::ServiceStep::Kind::Disable;
+    table.row({{plan::text_of(one.kind), goes ? Style::Go : Style::Change},
+               {one.name, Style::Name},
+               {printable(one.text())}});
+  }
+  table.print(screen);
+}
+
 }  // namespace
 
 void print_acting(const Screen& screen, const plan::Plan& plan) {
@@ -65,6 +77,10 @@ void print_acting(const Screen& screen, const plan::Plan& plan) {
   }
   if (!plan.runs.empty()) {
     print_runs(screen, plan.runs);
+    screen.line();
+  }
+  if (!plan.services.empty()) {
+    print_services(screen, plan.services);
     screen.line();
   }
 }
@@ -91,6 +107,18 @@ Json to_json(const std::vector<plan::AccountStep>& all) {
                         {"package", one.package},
                         {"goes", one.goes}});
   return accounts;
+}
+
+Json to_json(const std::vector<plan::ServiceStep>& all) {
+  Json services = Json::array();
+  for (const plan::ServiceStep& one : all)
+    services.push_back({{"service", one.name},
+                        {"package", one.package},
+                        {"action", plan::text_of(one.kind)},
+                        {"stopped_before", one.stopped_before},
+                        {"check", one.check},
+                        {"text", one.text()}});
+  return services;
 }
 
 Json to_json(const std::vector<plan::Run>& all) {

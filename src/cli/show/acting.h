@@ -14,5 +14,6 @@ void print_acting(const Screen& screen, const plan::Plan& plan);
 nlohmann::json to_json(const std::vector<plan::LinkStep>& links);
 nlohmann::json to_json(const std::vector<plan::AccountStep>& accounts);
 nlohmann::json to_json(const std::vector<plan::Run>& runs);
+nlohmann::json to_json(const std::vector<plan::ServiceStep>& services);
 
 }  // namespace hambrel::cli

@@ -99,7 +99,27 @@ void show(Session& session, const Arguments& arguments, const operations::Propos
         2);
 }
 
-void show(const Session& session, const plan::Plan& plan, const Outcome& outcome) {
+Json services_json(const Outcome& outcome) {
+  Json list = Json::array();
+  for (const operations::ServiceDone& one : outcome.services)
+    list.push_back({{"service", one.name}, {"action", one.action}, {"problem", one.said}});
+  return list;
+}
+
+std::string services_text(const Session& session, const Outcome& outcome) {
+  std::string text;
+  for (const operations::ServiceDone& one : outcome.services) {
+    const std::string name = session.screen().paint(Style::Name, one.name);
+    if (one.good)
+      text += fmt::format("\nService {}: {}", name, one.action == "stop" ? "stopped" : one.action + "ed");
+    else
+      text += fmt::format("\nService {} {}: {}", name, session.screen().paint(Style::Go, "did not come up"),
+                          printable(one.said));
+  }
+  return text;
+}
+
+void show(const Session& session, const plan::Plan& plan, const Outcome& outcome, const Outcome* undone) {
   if (outcome.stopped_too_late) session.screen().note("Interrupted during the switch, which was completed first.");
   Json document;
   if (session.json()) document["plan"] = to_json(plan);
@@ -107,7 +127,16 @@ void show(const Session& session, const plan::Plan& plan, const Outcome& outcome
     case End::Switch:
       document["result"] = "done";
       document["transaction"] = number(*outcome.transaction);
-      return session.say(document, done_text(session, outcome));
+      document["services"] = services_json(outcome);
+      if (undone == nullptr)
+        return session.say(document, done_text(session, outcome) + services_text(session, outcome));
+      document["result"] = "undone";
+      document["undone_by"] = number(*undone->transaction);
+      return session.say(
+          document,
+          fmt::format("\n{} as transaction {}, and undone as transaction {}: everything is as before.{}{}",
+                      session.screen().paint(Style::Strong, "Done"), number(*outcome.transaction),
+                      number(*undone->transaction), services_text(session, outcome), services_text(session, *undone)));
     case End::Prepare:
       document["result"] = "prepared";
       document["staged"] = outcome.staged;

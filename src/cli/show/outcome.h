@@ -3,6 +3,8 @@
 
 #include <string>
 
+#include <nlohmann/json_fwd.hpp>
+
 #include "cli/session.h"
 #include "operations/proposal.h"
 
@@ -10,7 +12,12 @@ namespace hambrel::cli {
 
 /// What is proposed, before it is agreed to: with --json only where nothing else follows, by --dry-run.
 void show(Session& session, const Arguments& arguments, const operations::Proposal& proposal);
-void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome);
+/// `undone`: what took it back, as a service did not come up.
+void show(const Session& session, const plan::Plan& plan, const operations::Outcome& outcome,
+          const operations::Outcome* undone = nullptr);
+/// What was done with services, as a document and as lines.
+nlohmann::json services_json(const operations::Outcome& outcome);
+std::string services_text(const Session& session, const operations::Outcome& outcome);
 /// Nothing is to be done.
 void show_nothing(const Session& session, const operations::Proposal& proposal);
 

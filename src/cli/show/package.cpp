@@ -186,7 +186,7 @@ class Description {
 
   /// What it asks for beyond its files.
   void acts(const Actions& actions) const {
-    std::vector<std::string> candidates, accounts, directories, hooks, triggers;
+    std::vector<std::string> candidates, accounts, directories, hooks, triggers, services;
     for (const Account& one : actions.accounts)
       accounts.push_back(printable(fmt::format("{} {}{}{}", one.group_only ? "group" : "user", one.name,
                                                one.id ? fmt::format(", id {}", *one.id) : "",
@@ -197,13 +197,22 @@ class Description {
     for (const Hook& one : actions.hooks) {
       std::vector<std::string> moments;
       for (const HookMoment moment : one.when) moments.emplace_back(text_of(moment));
-      add_program("on " + join(moments, ", "), one.program, one.writes, hooks);
+      add_program("on " + join(moments, ", ") + (one.reads_live ? ", with its services stopped" : ""), one.program,
+                  one.writes, hooks);
     }
     for (const Trigger& one : actions.triggers)
       add_program(fmt::format("when /{} changes", join(one.watches, ", /")), one.program, one.writes, triggers);
     for (const Candidacy& one : actions.candidates)
       candidates.push_back(printable(fmt::format("/{} for /{}, rank {}", one.link.file, one.link.path, one.rank)));
+    for (const Service& one : actions.services) {
+      std::string text = fmt::format("{}{}; on an upgrade: {}", one.name, one.enable ? "" : ", not enabled by itself",
+                                     text_of(one.on_upgrade));
+      if (!one.check.empty())
+        text += fmt::format("; healthy if {} returns 0 within {} s", join(one.check, " "), one.check_seconds);
+      services.push_back(printable(text));
+    }
     list("candidates", candidates);
+    list("services", services);
     list("accounts", accounts);
     list("directory", directories);
     list("hooks", hooks);

@@ -126,6 +126,8 @@ std::string sentence_of(const plan::Plan& plan) {
   if (parts.empty() && !plan.links.empty())
     return plan.links.size() == 1 ? "1 link will be changed"
                                   : fmt::format("{} links will be changed", plan.links.size());
+  if (parts.empty() && !plan.services.empty())
+    return fmt::format("whether {} starts with the system will be changed", plan.services.front().name);
   if (parts.empty() && !plan.runs.empty())
     return count_text(plan.runs.size(), "program of a package will be run", "programs of packages will be run");
   return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");
@@ -466,6 +468,7 @@ Json to_json(const plan::Plan& plan) {
                 {"links", to_json(plan.links)},
                 {"accounts", to_json(plan.accounts)},
                 {"runs", to_json(plan.runs)},
+                {"services", to_json(plan.services)},
                 {"unneeded", plan.unneeded},
                 {"download", plan.download()},
                 {"size_change", plan.size_change()}};

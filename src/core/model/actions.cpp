@@ -13,7 +13,9 @@ namespace hambrel {
 namespace {
 
 constexpr std::array<std::string_view, 4> kMoments{"install", "upgrade", "downgrade", "remove"};
-constexpr std::array<std::string_view, 5> kFeatures{"accounts", "candidates", "directories", "hooks", "triggers"};
+constexpr std::array<std::string_view, 4> kOnUpgrade{"restart", "reload", "nothing", "stop-before"};
+constexpr std::array<std::string_view, 6> kFeatures{"accounts", "candidates", "directories",
+                                                    "hooks",    "services",   "triggers"};
 
 }  // namespace
 
@@ -22,6 +24,14 @@ std::string_view text_of(HookMoment moment) { return kMoments[static_cast<std::s
 std::optional<HookMoment> hook_moment_from(std::string_view text) {
   const auto found = std::find(kMoments.begin(), kMoments.end(), text);
   return found == kMoments.end() ? std::nullopt : std::optional(static_cast<HookMoment>(found - kMoments.begin()));
+}
+
+std::string_view text_of(Service::OnUpgrade one) { return kOnUpgrade[static_cast<std::size_t>(one)]; }
+
+std::optional<Service::OnUpgrade> on_upgrade_from(std::string_view text) {
+  const auto found = std::find(kOnUpgrade.begin(), kOnUpgrade.end(), text);
+  if (found == kOnUpgrade.end()) return std::nullopt;
+  return static_cast<Service::OnUpgrade>(found - kOnUpgrade.begin());
 }
 
 bool Hook::is_for(HookMoment moment) const { return std::find(when.begin(), when.end(), moment) != when.end(); }
@@ -40,6 +50,9 @@ std::vector<std::string> features_of(const Actions& actions) {
   if (!actions.candidates.empty()) features.emplace_back("candidates");
   if (!actions.directories.empty()) features.emplace_back("directories");
   if (!actions.hooks.empty()) features.emplace_back("hooks");
+  const bool reads_live =
+      std::any_of(actions.hooks.begin(), actions.hooks.end(), [](const Hook& one) { return one.reads_live; });
+  if (!actions.services.empty() || reads_live) features.emplace_back("services");
   if (!actions.triggers.empty()) features.emplace_back("triggers");
   return features;
 }

@@ -46,6 +46,7 @@ struct Hook {
   bool before = false;  // on a preview of the system as it was
   Program program{};
   std::vector<std::string> writes{};  // as a trigger's
+  bool reads_live = false;            // what its services write: they are stopped before it runs
   bool operator==(const Hook&) const = default;
   bool is_for(HookMoment moment) const;
 };
@@ -78,14 +79,31 @@ struct Candidacy {
   bool operator==(const Candidacy&) const = default;
 };
 
+/// A program that the service manager of the system runs.
+struct Service {
+  enum class OnUpgrade { Restart, Reload, Nothing, StopBefore };  // StopBefore: it is stopped during the switch
+  std::string name{};
+  bool enable = true;  // it starts with the system, unless the administrator decided otherwise
+  bool start = true;   // when its package comes
+  OnUpgrade on_upgrade = OnUpgrade::Restart;
+  std::vector<std::string> check{};    // words, the first an absolute path: it is healthy if this returns 0
+  std::uint32_t check_seconds = 10;    // that it may take until then
+  std::vector<std::string> targets{};  // of a systemd unit: what it is started with
+  bool operator==(const Service&) const = default;
+};
+std::string_view text_of(Service::OnUpgrade one);
+std::optional<Service::OnUpgrade> on_upgrade_from(std::string_view text);
+
 struct Actions {
   std::vector<Account> accounts{};
   std::vector<OwnedDirectory> directories{};
   std::vector<Trigger> triggers{};
   std::vector<Hook> hooks{};
   std::vector<Candidacy> candidates{};
+  std::vector<Service> services{};
   bool empty() const {
-    return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty() && candidates.empty();
+    return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty() && candidates.empty() &&
+           services.empty();
   }
   bool operator==(const Actions&) const = default;
 };
@@ -97,8 +115,8 @@ using SharedActions = std::shared_ptr<const Actions>;
 std::vector<std::string> features_of(const Actions& actions);
 bool is_known_feature(std::string_view feature);
 
-/// The tables [[accounts]], [[directories]], [[triggers]], [[hooks]] and [[candidates]]. Throws Error{Invalid} with
-/// file and line.
+/// The tables [[accounts]], [[directories]], [[triggers]], [[hooks]], [[candidates]] and [[services]]. Throws
+/// Error{Invalid} with file and line.
 Actions read_actions(TomlTable& top);
 /// The members of a manifest. Throws Error{Invalid} naming the manifest.
 SharedActions read_actions(const JsonObject& manifest);

@@ -37,6 +37,14 @@ bool is_account_name(std::string_view name) {
          std::all_of(name.begin(), name.end(), [&](char c) { return fits(c) || (c >= '0' && c <= '9') || c == '-'; });
 }
 
+bool is_service_name(std::string_view name) {
+  constexpr std::size_t kMostBytes = 64;
+  const auto plain = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9'); };
+  return !name.empty() && name.size() <= kMostBytes && plain(name.front()) &&
+         std::all_of(name.begin(), name.end(),
+                     [&](char c) { return plain(c) || std::string_view("._@-").find(c) != std::string_view::npos; });
+}
+
 bool is_field(std::string_view text) {
   constexpr std::size_t kMostBytes = 200;
   return text.size() <= kMostBytes && text.find(':') == std::string_view::npos && is_utf8(text) &&

@@ -21,6 +21,10 @@ inline constexpr const char* kNameExpected =
     "a name of at most 31 lower-case letters, digits, '_' and '-' that begins with a letter or '_'";
 inline constexpr const char* kLineExpected = "one line without ':'";
 inline constexpr const char* kPathExpected = "a path relative to the root, such as var/lib/saltdb";
+inline constexpr const char* kServiceExpected =
+    "a name of at most 64 letters, digits and . _ @ - that begins with a letter or a digit";
+inline constexpr const char* kOnUpgradeExpected = R"("restart", "reload", "nothing" or "stop-before")";
+inline constexpr std::uint32_t kMostCheckSeconds = 3600;
 inline constexpr std::int64_t kMostRank = 1'000'000;
 inline constexpr const char* kModeExpected = "an octal text such as \"0750\"";
 
@@ -28,6 +32,8 @@ inline constexpr const char* kModeExpected = "an octal text such as \"0750\"";
 bool is_path_glob(std::string_view glob);
 bool is_absolute(std::string_view path);
 bool is_account_name(std::string_view name);
+/// As service managers and their directories take it.
+bool is_service_name(std::string_view name);
 /// Goes into a field of passwd.
 bool is_field(std::string_view text);
 /// A directory that a package may own.

@@ -42,6 +42,7 @@ Hook hook(const Object& object) {
   one.before = object.flag_or("before", false);
   one.program = program(object);
   one.writes = globs(object, "writes", false);
+  one.reads_live = object.flag_or("reads_live", false);
   return one;
 }
 
@@ -108,8 +109,30 @@ Candidacy candidacy(const Object& object) {
 }
 
 template <typename Object>
+Service service(const Object& object) {
+  Service one;
+  one.name = object.text("name");
+  one.enable = object.flag_or("enable", true);
+  one.start = object.flag_or("start", true);
+  const auto on_upgrade = on_upgrade_from(object.text_or("on_upgrade", "restart"));
+  one.check = object.texts_or_none("check");
+  const std::uint64_t seconds = object.number_or("check_seconds", one.check_seconds);
+  one.targets = object.texts_or_none("targets");
+  if (!is_service_name(one.name)) object.wrong("name", kServiceExpected);
+  if (!on_upgrade) object.wrong("on_upgrade", kOnUpgradeExpected);
+  if (!one.check.empty() && (!is_absolute(one.check[0]) || one.check.size() > kMost))
+    object.wrong("check", kWordsExpected);
+  if (seconds == 0 || seconds > kMostCheckSeconds) object.wrong("check_seconds", "a number from 1 to 3600");
+  if (one.targets.size() > kMost || !std::all_of(one.targets.begin(), one.targets.end(), is_service_name))
+    object.wrong("targets", "a list of names of units");
+  one.on_upgrade = *on_upgrade;
+  one.check_seconds = static_cast<std::uint32_t>(seconds);
+  return one;
+}
+
+template <typename Object>
 SharedActions read_all(const Object& manifest) {
-  constexpr const char* kMembers[] = {"accounts", "directories", "triggers", "hooks", "candidates"};
+  constexpr const char* kMembers[] = {"accounts", "directories", "triggers", "hooks", "candidates", "services"};
   if (std::none_of(std::begin(kMembers), std::end(kMembers), [&](const char* one) { return manifest.has(one); }))
     return nullptr;
   Actions all;
@@ -126,6 +149,7 @@ SharedActions read_all(const Object& manifest) {
     all.triggers.push_back({globs(one, "watches", true), globs(one, "writes", false), program(one)});
   });
   each("hooks", [&](const auto& one) { all.hooks.push_back(hook(one)); });
+  each("services", [&](const auto& one) { all.services.push_back(service(one)); });
   return all.empty() ? nullptr : std::make_shared<const Actions>(std::move(all));
 }
 
@@ -140,6 +164,7 @@ Json json_of(const Hook& one) {
   Json object = {{"when", Json::array()}};
   for (const HookMoment moment : one.when) object["when"].push_back(text_of(moment));
   if (one.before) object["before"] = true;
+  if (one.reads_live) object["reads_live"] = true;
   put_program(object, one.program);
   if (!one.writes.empty()) object["writes"] = one.writes;
   return object;
@@ -167,6 +192,17 @@ Json json_of(const OwnedDirectory& one) {
   return {{"path", one.path}, {"user", one.user}, {"group", one.group}, {"mode", mode_text(one.mode)}};
 }
 
+Json json_of(const Service& one) {
+  Json object = {{"name", one.name}};
+  if (!one.enable) object["enable"] = false;
+  if (!one.start) object["start"] = false;
+  if (one.on_upgrade != Service::OnUpgrade::Restart) object["on_upgrade"] = text_of(one.on_upgrade);
+  if (!one.check.empty()) object["check"] = one.check;
+  if (!one.check.empty()) object["check_seconds"] = one.check_seconds;
+  if (!one.targets.empty()) object["targets"] = one.targets;
+  return object;
+}
+
 Json json_of(const Candidacy& one) {
   Json object = {{"path", one.link.path}, {"file", one.link.file}};
   if (one.rank > 0) object["rank"] = one.rank;
@@ -189,6 +225,7 @@ void put_actions(Json& manifest, const Actions& actions) {
   put("candidates", actions.candidates);
   put("triggers", actions.triggers);
   put("hooks", actions.hooks);
+  put("services", actions.services);
 }
 
 std::string actions_text(const SharedActions& actions) {

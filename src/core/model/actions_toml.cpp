@@ -68,6 +68,10 @@ Hook hook(TomlTable& table) {
   one.before = table.flag("before", false);
   one.program = program(table);
   one.writes = globs(table, "writes", false);
+  one.reads_live = table.flag("reads-live", false);
+  if (one.reads_live && one.before)
+    table.wrong("reads-live", "left out of a hook with before = true, which sees the system as it is",
+                table.find("reads-live"));
   return one;
 }
 
@@ -139,6 +143,32 @@ Candidacy candidacy(TomlTable& table) {
   return one;
 }
 
+Service service(TomlTable& table) {
+  Service one;
+  one.name = table.text("name", true, kServiceExpected);
+  if (!is_service_name(one.name)) table.wrong("name", kServiceExpected, table.find("name"));
+  one.enable = table.flag("enable", true);
+  one.start = table.flag("start", true);
+  if (table.find("on-upgrade") != nullptr) {
+    const auto on_upgrade = on_upgrade_from(table.text("on-upgrade", true, kOnUpgradeExpected));
+    if (!on_upgrade) table.wrong("on-upgrade", kOnUpgradeExpected, table.find("on-upgrade"));
+    one.on_upgrade = *on_upgrade;
+  }
+  for (const auto& [word, at] : table.texts("check")) one.check.push_back(word);
+  if (!one.check.empty() && (!is_absolute(one.check[0]) || one.check.size() > kMost))
+    table.wrong("check", kWordsExpected, table.find("check"));
+  if (one.check.empty() && table.find("check-seconds") != nullptr)
+    table.wrong("check-seconds", "left out where there is no check", table.find("check-seconds"));
+  one.check_seconds =
+      static_cast<std::uint32_t>(table.number("check-seconds", 1, kMostCheckSeconds, one.check_seconds));
+  for (const auto& [target, at] : table.texts("targets")) {
+    if (!is_service_name(target))
+      throw Error(ErrorCode::Invalid, "each of targets must be the name of a unit, such as multi-user.target", at);
+    one.targets.push_back(target);
+  }
+  return one;
+}
+
 }  // namespace
 
 Actions read_actions(TomlTable& top) {
@@ -154,6 +184,7 @@ Actions read_actions(TomlTable& top) {
   });
   each_table(top, "candidates", [&](TomlTable& table) { all.candidates.push_back(candidacy(table)); });
   each_table(top, "hooks", [&](TomlTable& table) { all.hooks.push_back(hook(table)); });
+  each_table(top, "services", [&](TomlTable& table) { all.services.push_back(service(table)); });
   return all;
 }
 

@@ -5,7 +5,7 @@
 
 namespace hambrel {
 
-inline constexpr std::uint32_t kLayerFormat = 11;
+inline constexpr std::uint32_t kLayerFormat = 12;
 
 enum class Section : std::uint32_t {
   Names = 1,

@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "operations/services.h"
 #include "txn/links.h"
 
 namespace hambrel::operations {
@@ -136,6 +137,7 @@ std::vector<std::string> links_that_go(Root& root, const std::vector<Party>& par
 void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parties,
               const std::set<std::int64_t>& leaving, const ActingTerms& terms) {
   add_links(root, planned, parties, leaving);
+  add_services(root, planned, parties, terms);
   std::vector<Staying> staying;
   if (root.state() != nullptr)
     for (const state::StatePackage& one : root.state()->acting())

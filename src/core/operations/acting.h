@@ -14,6 +14,8 @@ namespace hambrel::operations {
 /// What a request says of them.
 struct ActingTerms {
   bool without_hooks = false;  // none is run; what is due is recorded
+  bool prepares = false;       // nothing is switched to yet
+  solve::Names running{};      // services that are to run, whatever they do now
 };
 
 /// Links to candidates that have none left after a change, with the directories that were made for them.

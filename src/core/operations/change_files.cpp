@@ -168,7 +168,9 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
     if (one.package.actions != nullptr)
       for (const Account& account : one.package.actions->accounts) accounts.emplace_back(&account, one.package.name);
   add_accounts(root_, planned, accounts, [this](const txn::Put& put) { return content_of(put); });
-  add_runs(root_, planned, parties_, rows_, request_.acting);
+  ActingTerms acting = request_.acting;
+  acting.prepares = request_.end == End::Prepare;
+  add_runs(root_, planned, parties_, rows_, acting);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
   if (request_.strict) refuse_unowned(planned.plan.notices);

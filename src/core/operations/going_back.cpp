@@ -53,6 +53,20 @@ std::unique_ptr<Proposal> propose_redo(Root& root, state::TxnId id, const Planne
   return propose_undo(root, *by, terms);
 }
 
+Outcome take_back_failed(ChangingRoot& root, const Outcome& failed) {
+  std::vector<std::string> names;
+  for (const ServiceDone& one : failed.services)
+    if (!one.good) names.push_back(one.name);
+  root.renew();
+  PlannedTerms terms;
+  terms.acting.running.insert(failed.ran.begin(), failed.ran.end());
+  for (const state::PackageChange& change : root.state()->changes_of(*failed.transaction))
+    terms.allow_essential.insert(change.name);
+  Terms how;
+  how.reason = fmt::format("{} did not come up", join(names, ", "));
+  return propose_undo(root, *failed.transaction, terms)->perform(root, how);
+}
+
 bool is_checkpoint(Root& root, const std::string& name) { return find_checkpoint(root, name).has_value(); }
 
 std::unique_ptr<Proposal> propose(Root& root, const RollbackRequest& request) {

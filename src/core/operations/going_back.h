@@ -16,6 +16,9 @@ namespace hambrel::operations {
 /// Does again what was taken back.
 [[nodiscard]] std::unique_ptr<Proposal> propose_redo(Root& root, state::TxnId id, const PlannedTerms& terms);
 
+/// Takes back a transaction whose services did not come up, whatever it concerned, and starts what ran before it.
+Outcome take_back_failed(ChangingRoot& root, const Outcome& failed);
+
 /// To how things were after a transaction, given by its number, or at a checkpoint, given by its name. It may propose
 /// nothing: does_nothing().
 struct RollbackRequest {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "operations/service_run.h"
 #include "os/host.h"
 #include "plan/plan_record.h"
 #include "txn/checkpoint.h"
@@ -109,8 +110,11 @@ std::optional<PreparedChange> prepared(Root& root) {
   return PreparedChange{std::move(*standing), std::move(plan)};
 }
 
-TxnId activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked) {
-  return txn::Engine(root.environment(stop_asked)).activate(one.account);
+Outcome activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked) {
+  Outcome outcome;
+  with_services(root, one.plan.services, stop_asked, outcome,
+                [&](txn::Engine& engine) { return engine.activate(one.account); });
+  return outcome;
 }
 
 void discard(ChangingRoot& root, const PreparedChange& one) { txn::Engine(root.environment()).discard(one.account); }

@@ -50,11 +50,11 @@ std::unique_ptr<Proposal> propose(Root& root, const PickRequest& request) {
   const auto now = picks.find(request.path);
   state::PickChange change{request.path, now == picks.end() ? "" : now->second, ""};
   if (request.choice != "auto") {
-    const std::string file = os::host_path(request.choice);
+    const bool is_path = request.choice.find('/') != std::string::npos;
+    const std::string file = is_path ? os::host_path(request.choice) : std::string();
     const auto& of_path = list->second;
     const auto chosen = std::find_if(of_path.begin(), of_path.end(), [&](const txn::Candidate& one) {
-      return one.package == request.choice || one.file == file ||
-             (request.choice.find('/') == std::string::npos && os::name_of(one.file) == request.choice);
+      return one.package == request.choice || (is_path ? one.file == file : os::name_of(one.file) == request.choice);
     });
     if (chosen == of_path.end()) {
       std::vector<std::string> names;

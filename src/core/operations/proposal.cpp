@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "operations/limits.h"
 #include "operations/protection.h"
+#include "operations/service_run.h"
 #include "os/host.h"
 #include "plan/plan_record.h"
 
@@ -60,12 +61,12 @@ Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Acco
                 const std::function<bool()>& stop_asked) {
   Outcome outcome;
   outcome.end = end;
-  txn::Engine engine(root.environment(stop_asked));
   if (end == End::Prepare) {
-    outcome.staged = engine.prepare(planned, account).staged;
+    outcome.staged = txn::Engine(root.environment(stop_asked)).prepare(planned, account).staged;
     return outcome;
   }
-  outcome.transaction = engine.run(planned, account);
+  with_services(root, planned.services, stop_asked, outcome,
+                [&](txn::Engine& engine) { return engine.run(planned, account); });
   outcome.stopped_too_late = stop_asked();
   if (fetches) outcome.cache = trim_cache(root);
   return outcome;
@@ -138,7 +139,9 @@ std::vector<std::string> remarks_on_holds(Root& root, const txn::Planned& planne
 std::unique_ptr<Proposal> propose(Root& root, txn::Planned planned, const PlannedTerms& terms,
                                   std::shared_ptr<VersionFiles> files, const char* remark_on_nothing) {
   require_allowed(root, planned.plan, terms.allow_essential);
-  add_runs(root, planned, terms.acting);
+  ActingTerms acting = terms.acting;
+  acting.prepares = terms.end == End::Prepare;
+  add_runs(root, planned, acting);
   planned = with_retention(root, std::move(planned));
   const bool nothing = planned.does_nothing();
   Proposal::Parts parts;

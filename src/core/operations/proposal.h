@@ -6,9 +6,11 @@
 // prints or asks.
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -41,12 +43,24 @@ struct CacheTrim {
   ByteCount bytes = 0;
 };
 
+/// What was done with a service.
+struct ServiceDone {
+  std::string name, action;
+  bool good = true;
+  std::string said{};  // of what went wrong, in a few words
+};
+
 struct Outcome {
   End end = End::Switch;
   std::optional<state::TxnId> transaction{};  // of Switch
   ByteCount staged = 0;                       // bytes, of Prepare
   ByteCount fetched = 0;                      // bytes, of FetchOnly
   CacheTrim cache{};
+  std::vector<ServiceDone> services{};  // in their order
+  std::set<std::string> ran{};          // services that were running before
+  bool some_service_failed() const {
+    return std::any_of(services.begin(), services.end(), [](const ServiceDone& one) { return !one.good; });
+  }
   bool stopped_too_late = false;  // it was asked to stop in the middle of the switch, which was finished first
 };
 

@@ -7,6 +7,7 @@
 
 #include "base/amounts.h"
 #include "base/text.h"
+#include "operations/service_run.h"
 #include "os/host.h"
 #include "plan/plan.h"
 #include "repo/download.h"
@@ -323,6 +324,7 @@ ChangingRoot::ChangingRoot(RootOptions given, Observer& observer, unsigned wait_
   state_ = std::make_unique<state::State>(files(), kStateFile, state::Access::Change);
   clock_doubt_ = txn::doubt_of_clock(*state_, os::now());
   recover();
+  finish_services(*this);
 }
 
 void ChangingRoot::recover() {

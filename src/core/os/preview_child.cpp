@@ -150,9 +150,33 @@ void make_devices(const std::array<int, kDevices.size()>& devices) {
   require(::mkdir("/dev/shm", 01777) == 0 && ::chmod("/dev/shm", 01777) == 0, Step::Devices);
 }
 
+/// The root of this process is a directory of a mount (chroot), and only whole mounts can be made private or given up:
+/// from the mounts' own root, which is where ".." leads to, all is made private, then the directory is a mount of its
+/// own.
+void leave_a_changed_root(const Plan& plan) {
+  const int own = ::open("/", O_PATH | O_DIRECTORY | O_CLOEXEC);
+  require(own >= 0 && ::chroot(plan.merged) == 0 && ::fchdir(own) == 0, Step::Private);
+  for (;;) {
+    struct stat here {
+    }, above{};
+    require(::stat(".", &here) == 0 && ::stat("..", &above) == 0, Step::Private);
+    if (here.st_dev == above.st_dev && here.st_ino == above.st_ino) break;
+    require(::chdir("..") == 0, Step::Private);
+  }
+  require(::chroot(".") == 0, Step::Private);
+  require(::mount(nullptr, "/", nullptr, MS_REC | MS_PRIVATE, nullptr) == 0, Step::Private);
+  require(::fchdir(own) == 0 && ::chroot(".") == 0 && ::close(own) == 0, Step::Private);
+  require(::mount("/", "/", nullptr, MS_BIND | MS_REC, nullptr) == 0, Step::Private);
+  // what is mounted on the root is not seen from it, but from its ".."
+  require(::chdir("/..") == 0 && ::chroot(".") == 0, Step::Private);
+}
+
 /// The mounts, from the outside in: what names the host's files is opened before the way to them is cut off.
 void enter(const Plan& plan) {
-  require(::mount(nullptr, "/", nullptr, MS_REC | MS_PRIVATE, nullptr) == 0, Step::Private);
+  if (::mount(nullptr, "/", nullptr, MS_REC | MS_PRIVATE, nullptr) != 0) {
+    require(errno == EINVAL, Step::Private);
+    leave_a_changed_root(plan);
+  }
   std::array<int, kMostLayers> layers{};
   require(plan.layers.size() <= kMostLayers, Step::Overlay);
   place(made("tmpfs", {{"mode", "0700"}}, kHarmless, Step::Tmpfs), plan.merged, Step::Enter);

@@ -188,6 +188,21 @@ struct HeldBack {
   std::size_t together = 0;  // so many that are held back could come if that gave way, and nothing else were lost
 };
 
+/// What becomes of a service, beside the switch.
+struct ServiceStep {
+  enum class Kind { Enable, Disable, Stop, Start, Restart, Reload };  // stored in the ledger: never renumber
+  Kind kind = Kind::Restart;
+  std::string name, package;
+  std::string occasion{};            // what becomes of its package: installed, upgraded, removed, ...
+  bool stopped_before = false;       // of Restart: it is stopped before the switch, and started after it
+  std::uint32_t rehearsal = 0;       // and before its package's hooks run, which may take so many seconds; 0: not
+  bool must_run = false;             // whatever it is doing now
+  std::vector<std::string> check{};  // words: it is healthy if this returns 0
+  std::uint32_t check_seconds = 0;   // that it may take until then
+  std::string text() const;
+};
+std::string_view text_of(ServiceStep::Kind kind);
+
 struct Plan {
   std::string kind;  // install, remove, upgrade, undo
   std::vector<Step> steps;
@@ -197,6 +212,7 @@ struct Plan {
   std::vector<LinkStep> links;
   std::vector<AccountStep> accounts;
   std::vector<Run> runs;              // in their order
+  std::vector<ServiceStep> services;  // in the order of their packages' steps
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves
   /// What `upgrade --drop-strays` would do about those left behind, where wanted packages that nobody offers any more
   /// are in the way.
@@ -206,7 +222,7 @@ struct Plan {
   };
   std::optional<WithoutStrays> without_strays;
   bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
-  bool empty() const { return steps.empty() && configs.empty() && runs.empty() && links.empty(); }
+  bool empty() const { return steps.empty() && configs.empty() && runs.empty() && links.empty() && services.empty(); }
   ByteCount download() const;
   std::int64_t size_change() const;
   std::size_t count(Action action) const;

@@ -140,6 +140,20 @@ Run run_in(const Json& one) {
   return run;
 }
 
+ServiceStep service_in(const Json& one) {
+  ServiceStep step;
+  step.kind = kind_at(one.at(0), ServiceStep::Kind::Reload);
+  step.name = text(one.at(1));
+  step.package = text(one.at(2));
+  step.occasion = text(one.at(3));
+  step.stopped_before = one.at(4).get<bool>();
+  step.rehearsal = one.at(5).get<std::uint32_t>();
+  step.must_run = one.at(6).get<bool>();
+  step.check = one.at(7).get<std::vector<std::string>>();
+  step.check_seconds = one.at(8).get<std::uint32_t>();
+  return step;
+}
+
 Plan plan_in(const Json& whole) {
   const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
   Plan plan;
@@ -159,6 +173,7 @@ Plan plan_in(const Json& whole) {
     plan.accounts.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::uint32_t>(),
                              one.at(4).get<bool>(), one.at(5).get<bool>()});
   for (const Json& one : list("runs")) plan.runs.push_back(run_in(one));
+  for (const Json& one : list("services")) plan.services.push_back(service_in(one));
   if (whole.contains("without_strays")) {
     const Json& strays = whole["without_strays"];
     plan.without_strays = {strays.at(0).get<std::size_t>(), strays.at(1).get<std::vector<std::string>>()};
@@ -275,6 +290,10 @@ std::string record_of(const Plan& plan) {
   put("runs", plan.runs, [](const Run& one) {
     return Json::array({encoded_kind(one.kind), one.package, one.program, one.occasion, one.why, one.writes, one.before,
                         one.is_new, one.left_out});
+  });
+  put("services", plan.services, [](const ServiceStep& one) {
+    return Json::array({encoded_kind(one.kind), one.name, one.package, one.occasion, one.stopped_before, one.rehearsal,
+                        one.must_run, one.check, one.check_seconds});
   });
   put("unneeded", plan.unneeded, [](const std::string& one) { return Json(one); });
   if (!plan.proved) whole["proved"] = false;

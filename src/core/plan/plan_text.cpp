@@ -75,6 +75,31 @@ std::string Run::why_text() const {
   return fmt::format("{}; may write {}", text, some_of(paths, 4));
 }
 
+std::string_view text_of(ServiceStep::Kind kind) {
+  constexpr std::array<std::string_view, 6> kTexts{"enable", "disable", "stop", "start", "restart", "reload"};
+  return kTexts[static_cast<std::size_t>(kind)];
+}
+
+std::string ServiceStep::text() const {
+  std::string text;
+  switch (kind) {
+    case Kind::Enable: return "starts with the system from then on";
+    case Kind::Disable: return "does not start with the system any more";
+    case Kind::Stop: text = "before the switch"; break;
+    case Kind::Start: text = "after the switch"; break;
+    case Kind::Restart:
+      text = stopped_before ? "stopped before the switch, started after it" : "after the switch";
+      if (rehearsal > 0)
+        text = fmt::format("stopped before the hook of {} runs, which may take {} s; started after the switch", package,
+                           rehearsal);
+      break;
+    case Kind::Reload: text = "reads its configuration again after the switch"; break;
+  }
+  if (!occasion.empty()) text += fmt::format("; {} {}", package, occasion);
+  if (!check.empty()) text += fmt::format("; healthy if {} returns 0 within {} s", join(check, " "), check_seconds);
+  return text;
+}
+
 std::string ConfigStep::text() const {
   const std::string moved = from.empty() ? "" : fmt::format("moved here from /{}; ", from);
   switch (action) {

@@ -121,6 +121,53 @@ void read_hooks(TomlTable& table, const std::string& file, HookRules& rules) {
   given.done();
 }
 
+void read_service_commands(TomlTable& given, ServiceRules& rules) {
+  const toml::node* const node = given.find("commands");
+  if (rules.manager == "commands" && node == nullptr)
+    given.wrong("commands", "a table with start and stop, as manager = \"commands\" needs it", node);
+  if (node == nullptr) return;
+  if (!node->is_table()) given.wrong("commands", "a table with start, stop, restart, reload, status", node);
+  TomlTable commands = given.below(*node->as_table(), "services.commands");
+  const auto words = [&](const char* key, std::vector<std::string>& into) {
+    for (const auto& [word, at] : commands.texts(key)) into.push_back(word);
+    if (!into.empty() && !into[0].starts_with('/'))
+      commands.wrong(key, R"(a list of words, the first an absolute path: ["/usr/sbin/service", "{service}", "start"])",
+                     commands.find(key));
+  };
+  words("start", rules.start);
+  words("stop", rules.stop);
+  words("restart", rules.restart);
+  words("reload", rules.reload);
+  words("status", rules.status);
+  commands.done();
+  if (rules.start.empty() || rules.stop.empty())
+    given.wrong("commands", "a table with start and stop, at the least", node);
+}
+
+void read_services(TomlTable& table, const std::string& file, ServiceRules& rules) {
+  const toml::node* const node = table.find("services");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("services", "a table with manager, failed, directory, commands", node);
+  TomlTable given(*node->as_table(), file, "services");
+  if (const std::string manager = given.text("manager", false); !manager.empty()) {
+    const std::set<std::string> known{"auto", "systemd", "runit", "sysv", "commands", "none"};
+    if (!known.contains(manager))
+      given.wrong("manager", R"("auto" (the default), "systemd", "runit", "sysv", "commands" or "none")",
+                  given.find("manager"));
+    rules.manager = manager;
+  }
+  const std::string failed = given.text("failed", false);
+  if (!failed.empty() && failed != "tell" && failed != "undo")
+    given.wrong("failed", R"("tell" (the default) or "undo")", given.find("failed"));
+  rules.undoes = failed == "undo";
+  rules.directory = given.text("directory", false);
+  if (rules.directory.starts_with('/')) rules.directory.erase(0, 1);
+  if (!rules.directory.empty() && !path_problem(rules.directory).empty())
+    given.wrong("directory", "a path such as \"/etc/service\"", given.find("directory"));
+  read_service_commands(given, rules);
+  given.done();
+}
+
 void read_accounts(TomlTable& table, const std::string& file, Settings& settings) {
   const toml::node* const node = table.find("accounts");
   if (node == nullptr) return;
@@ -207,6 +254,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
                {"mebibytes", &settings.cache_mebibytes}});
   read_fetch(table, shown, settings.fetch);
   read_hooks(table, shown, settings.hooks);
+  read_services(table, shown, settings.services);
   read_accounts(table, shown, settings);
   read_files(table, shown, settings);
   read_protect(table, shown, settings);

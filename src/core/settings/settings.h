@@ -46,6 +46,15 @@ struct HookRules {
   bool discard_undeclared = false;        // undeclared = "refuse" or "discard"
 };
 
+/// How services are acted on, [services].
+struct ServiceRules {
+  std::string manager = "auto";  // systemd, runit, sysv, commands or none
+  bool undoes = false;      // failed = "tell" or "undo": what brought a service that does not come up is taken back
+  std::string directory{};  // that runit watches, relative to the root; empty: the usual one
+  // of "commands": words, in which {service} stands for its name
+  std::vector<std::string> start{}, stop{}, restart{}, reload{}, status{};
+};
+
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
@@ -57,6 +66,7 @@ struct Settings {
   std::uint64_t cache_versions = 0, cache_days = 0, cache_mebibytes = 4096;
   FetchLimits fetch;
   HookRules hooks;
+  ServiceRules services;
   std::pair<std::uint32_t, std::uint32_t> account_ids{200, 999};  // of system accounts that packages ask for, inclusive
   std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked

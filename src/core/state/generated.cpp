@@ -210,7 +210,10 @@ void Connection::put_lines(TxnId id, const std::vector<LineChange>& lines) {
 void Connection::put_runs(TxnId id, const std::vector<RunRecord>& runs) {
   if (runs.empty()) return;
   SQLite::Statement put(database, "INSERT INTO runs VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
-  std::int64_t sequence = 0;
+  SQLite::Statement last(database, "SELECT coalesce(max(seq) + 1, 0) FROM runs WHERE txn = ?");
+  last.bind(1, number(id));
+  last.executeStep();
+  std::int64_t sequence = last.getColumn(0).getInt64();
   for (const RunRecord& one : runs)
     state::run(put, id, sequence++, one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output);
 }

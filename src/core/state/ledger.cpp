@@ -433,4 +433,12 @@ void LedgerStore::record(LedgerEntry entry, const std::vector<PackageChange>& ch
   });
 }
 
+void LedgerStore::add_runs(TxnId id, const std::vector<RunRecord>& runs) {
+  guarded(connection_->path, [&] {
+    SQLite::Transaction step(connection_->database);
+    connection_->put_runs(id, runs);
+    step.commit();
+  });
+}
+
 }  // namespace hambrel::state

@@ -28,6 +28,8 @@ class LedgerStore : protected Store {
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons or gave up attics.
   void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {},
               const std::vector<RunRecord>& runs = {});
+  /// What was run for a transaction after it was done.
+  void add_runs(TxnId id, const std::vector<RunRecord>& runs);
 
  protected:
   using Store::Store;

@@ -307,6 +307,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     for (state::PackageChange& change : transaction.changes) change.brings = digests_of(change);
   });
   try {
+    env_.before_switch();
     journal_it(journal, transaction, prepared.has_value());
   } catch (...) {
     const Error problem = current_error();

@@ -26,6 +26,7 @@ void Engine::rehearse(const Planned& planned, Transaction& ready, const std::str
         ready.runs.push_back({one.shown.package, one.program_text(), one.shown.occasion, 0, state::kLeftOut, {}});
     return;
   }
+  env_.before_rehearsal();
   const TxnId id = env_.state.next_id();
   const std::string scratch = preview_of(id);
   const auto run_once = [&] {

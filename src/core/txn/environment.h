@@ -38,6 +38,9 @@ struct Environment {
   /// Asked before each step up to the journal: true ends the transaction there, with nothing changed. From the journal
   /// on nobody asks: the switch is finished.
   std::function<bool()> stop_asked = [] { return false; };
+  /// Called before programs of packages run, and when everything is ready to be journaled. What it throws ends the
+  /// transaction, with nothing changed.
+  std::function<void()> before_rehearsal = [] {}, before_switch = [] {};
   unsigned workers = 1;  // threads that unpack
 
   void go_on() const;  // Error{Declined} when it was asked to stop

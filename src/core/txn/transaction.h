@@ -89,6 +89,7 @@ struct Planned {
   std::vector<Content> contents{};
   std::vector<state::LineChange> lines{};  // of accounts
   std::vector<state::PickChange> picks{};
+  std::vector<plan::ServiceStep> services{};  // what becomes of services, beside the switch
   /// What was read to plan this and must be so still: by path, with the digest of its content.
   std::map<std::string, Digest> read{};
   std::vector<state::GeneratedChange> generated{};  // what becomes of what programs made earlier
