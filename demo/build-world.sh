@@ -75,7 +75,8 @@ E2
   printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\n' | file 0640 etc/saltdb/store.toml
   mkdir -p "$dir/root/var/lib/saltdb"; chmod 0750 "$dir/root/var/lib/saltdb"
 done
-package skerry-base saltdb 2.0-1 x86_64 "small store for station records" <<'E2'
+for v in 2.0-1 2.1-1; do
+package skerry-base saltdb $v x86_64 "small store for station records" <<'E2'
 category = "databases"
 [relations]
 provides = ["record-store"]
@@ -94,8 +95,12 @@ mode = "0750"
 when = ["install", "upgrade"]
 run = ["/usr/lib/saltdb/convert-store"]
 writes = ["var/lib/saltdb/**"]
+[[services]]
+name = "saltdb"
+check = ["/usr/bin/saltctl", "ping"]
+check-seconds = 2
 E2
-program usr/bin/saltdb "saltdb 2.0"; filler usr/share/saltdb/units.tab 40 3; manual saltdb "store for station records"
+program usr/bin/saltdb "saltdb ${v%-*}"; filler usr/share/saltdb/units.tab 40 3; manual saltdb "store for station records"
 printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\nformat = 2\n' | file 0640 etc/saltdb/store.toml
 file 0755 usr/lib/saltdb/convert-store <<'E2'
 #!/bin/sh
@@ -104,6 +109,22 @@ echo "format 2, made by saltdb $HAMBREL_NEW_VERSION from ${HAMBREL_OLD_VERSION:-
 chown saltdb:saltdb /var/lib/saltdb/store
 echo "the store has format 2 now"
 E2
+file 0755 usr/bin/saltctl <<'E2'
+#!/bin/sh
+# made up for the demo: does the store answer?
+read pid 2>/dev/null < /var/lib/saltdb/pid && kill -0 "$pid" 2>/dev/null || { echo 'the store does not answer'; exit 1; }
+E2
+file 0755 usr/lib/saltdb/serve <<'E2'
+#!/bin/sh
+# made up for the demo: the store, which does nothing
+echo $$ > /var/lib/saltdb/pid
+while :; do sleep 1; done
+E2
+# this version has a fault
+[[ $v == 2.0-1 ]] || printf '#!/bin/sh\necho "saltdb: unknown option sync" >&2; exit 1\n' | file 0755 usr/lib/saltdb/serve
+printf '#!/bin/sh\nexec chpst -u saltdb /usr/lib/saltdb/serve\n' | file 0755 etc/sv/saltdb/run
+ln -s /run/saltdb.supervise "$dir/root/etc/sv/saltdb/supervise"
+done
 package skerry-base signal-fonts 2024.1-1 independent "flag and lamp symbols as fonts" <<'E2'
 category = "fonts"
 E2

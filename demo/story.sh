@@ -10,6 +10,7 @@ station=$dir/station world=$dir/world run=$dir/server
 [[ -e $world || -e $station ]] && { echo "story: $dir was played in before; choose another directory" >&2; exit 1; }
 cleanup() {
   [[ ${server:-} ]] && kill "$server" 2>/dev/null
+  [[ ${system:-} ]] && { kill "$system"; wait "$system"; } 2>/dev/null
   [[ ${DEMO_DIR:-} ]] || rm -rf "$dir"
 }
 trap cleanup EXIT
@@ -264,7 +265,7 @@ if unshare -mpn --fork true 2>/dev/null; then
   "$here/userland.sh" "$station"
   printf '\n%s(the station has a shell from now on)%s\n' "$faint" "$off"
   before=$(listing | contents)
-  play 0 hambrel install saltdb@beta harbour-menu@beta --configs keep --yes
+  play 0 hambrel install saltdb=2.0 harbour-menu@beta --configs keep --yes
   printf '\n%s$ tail -n 1 /etc/passwd; cat /var/lib/saltdb/store /usr/share/harbour-menu/index%s\n' "$faint" "$off"
   tail -n 1 "$station/etc/passwd"; cat "$station/var/lib/saltdb/store" "$station/usr/share/harbour-menu/index"
   acting=$(listing)
@@ -280,6 +281,31 @@ if unshare -mpn --fork true 2>/dev/null; then
   same_contents "$before"
 else
   printf '\n%s(left out: this machine does not allow namespaces, which a preview needs)%s\n' "$faint" "$off"
+fi
+
+chapter 'A service that does not come up is undone by itself'
+if unshare -mpn --fork true 2>/dev/null && command -v runsvdir >/dev/null; then
+  "$here/live.sh" "$station" "$HAMBREL" "$run" &
+  system=$!
+  for ((i = 0; i < 100; i++)); do [[ -s $run/inside ]] && break; sleep 0.05; done
+  outside=$HAMBREL
+  HAMBREL=$run/inside
+  printf '\n%s(the station runs now: what follows is typed on it, and runit keeps its services running)%s\n' "$faint" "$off"
+  printf '[services]\nfailed = "undo"\n' >>"$station/etc/hambrel/hambrel.toml"
+  play 0 hambrel install saltdb=2.0 --configs keep --yes
+  play 0 hambrel services
+  own='^([0-9a-f]+ +)?\./(var/lib/saltdb|run/)'  # what the store writes itself
+  before=$(listing | contents | grep -vE "$own")
+  play 1 hambrel install saltdb@beta --yes
+  play 0 hambrel services
+  if [[ $(listing | contents | grep -vE "$own") == "$before" ]]; then printf '%s(compared: every file but those of the store itself is as it was)%s\n' "$faint" "$off"
+  else printf '%sthe files are not as they were%s\n' "$bold" "$off"; trouble=1; fi
+  play 0 hambrel ledger --most 2
+  play 0 hambrel services disable saltdb --yes --quiet
+  HAMBREL=$outside
+  kill "$system"; wait "$system" 2>/dev/null; system=
+else
+  printf '\n%s(left out: this needs namespaces, and runit)%s\n' "$faint" "$off"
 fi
 
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }

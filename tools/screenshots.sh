@@ -61,5 +61,6 @@ sed -i 's/120/90/' "$root/etc/foghorn/schedule.conf"
 hambrel -q remove foghorn tidewatch --yes
 shot tidy 'hambrel tidy; hambrel tidy cache --keep 1 --dry-run'
 demo/userland.sh "$root"
+mkdir -p "$root/etc/service"; : > "$root/usr/bin/runsvdir"  # a service manager, which does not run here
 shot acting 'hambrel install saltdb@beta harbour-menu@beta moored --configs keep --yes; hambrel pick; hambrel owner /var/lib/saltdb/store'
 shot help 'hambrel help install'

@@ -97,8 +97,7 @@ std::optional<Outcome> undone_where_services_failed(Session& session, const Outc
   if (!outcome.some_service_failed() || !operations::are_failures_undone(session.root())) return std::nullopt;
   const auto failed =
       std::find_if(outcome.services.begin(), outcome.services.end(), [](const auto& one) { return !one.good; });
-  session.progress().note(
-      fmt::format("{} did not come up: {}. The transaction is undone.", failed->name, failed->said));
+  session.progress().note(fmt::format("{} did not come up; the transaction is undone", failed->name));
   return operations::take_back_failed(session.changed(), outcome);
 }
 

@@ -130,15 +130,12 @@ ServiceDone ServiceRun::finish(const ServiceStep& step) {
 
 /// By its own program, or by what the manager says of it.
 ServiceDone ServiceRun::check(const ServiceStep& step) {
-  constexpr int kPause = 250, kSettled = 1000;  // milliseconds
+  constexpr int kPause = 250;  // milliseconds
   const std::string action(plan::text_of(step.kind));
   if (step.check.empty()) {
-    os::sleep_milliseconds(kSettled);
-    const ServiceState state = manager_->state_of(step.name);
-    const bool good = state == ServiceState::Running || state == ServiceState::Unknown;
-    const std::string said = good ? "" : fmt::format("a second later it is {}", services::text_of(state));
-    if (!good) records_.push_back({step.package, kServiceProgram + step.name, "check", kSettled, said, {}});
-    return {step.name, action, good, said};
+    const services::Done done = settled(*manager_, step.name);
+    if (!done.good) records_.push_back({step.package, kServiceProgram + step.name, "check", 1000, done.said, {}});
+    return {step.name, action, done.good, done.said};
   }
   root_.observer().begin(fmt::format("checking {}", step.name), 0, Observer::Unit::Items);
   const EndOfProgress end(root_.observer());

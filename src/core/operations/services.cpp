@@ -328,6 +328,14 @@ ServiceList service_list(Root& root, bool with_due) {
   return list;
 }
 
+services::Done settled(const services::Manager& manager, const std::string& service) {
+  constexpr int kSettled = 1000;  // milliseconds
+  os::sleep_milliseconds(kSettled);
+  const ServiceState state = manager.state_of(service);
+  const bool good = state == ServiceState::Running || state == ServiceState::Unknown;
+  return {good, good ? "" : fmt::format("a second later it is {}", services::text_of(state))};
+}
+
 bool are_failures_undone(Root& root) { return root.settings().services.undoes; }
 
 ServiceDone act_on(Root& root, const std::string& name, ServiceAction action) {
@@ -337,13 +345,15 @@ ServiceDone act_on(Root& root, const std::string& name, ServiceAction action) {
     throw Error(ErrorCode::Refused, fmt::format("{} does not run on this root", manager->name()), root.options().path,
                 "services are started and stopped on the running system only");
   services::Done done;
+  std::string called;
   switch (action) {
-    case ServiceAction::Start: done = manager->start(name); return {name, "start", done.good, done.said};
-    case ServiceAction::Stop: done = manager->stop(name); return {name, "stop", done.good, done.said};
-    case ServiceAction::Restart: done = manager->restart(name); return {name, "restart", done.good, done.said};
-    case ServiceAction::Reload: done = manager->reload(name); return {name, "reload", done.good, done.said};
+    case ServiceAction::Start: done = manager->start(name), called = "start"; break;
+    case ServiceAction::Stop: done = manager->stop(name), called = "stop"; break;
+    case ServiceAction::Restart: done = manager->restart(name), called = "restart"; break;
+    case ServiceAction::Reload: done = manager->reload(name), called = "reload"; break;
   }
-  return {};
+  if (done.good && action != ServiceAction::Stop) done = settled(*manager, name);
+  return {name, called, done.good, done.said};
 }
 
 std::unique_ptr<Proposal> propose(Root& root, const EnableRequest& request) {

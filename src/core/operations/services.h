@@ -47,6 +47,9 @@ struct ServiceList {
 /// Of all installed packages, by name. `with_due`: what runs on files that were replaced is looked for, too.
 ServiceList service_list(Root& root, bool with_due);
 
+/// Is it still there a second after it was started? Some end at once.
+services::Done settled(const services::Manager& manager, const std::string& service);
+
 /// [services] failed = "undo".
 bool are_failures_undone(Root& root);
 
