@@ -95,6 +95,12 @@ mode = "0750"
 when = ["install", "upgrade"]
 run = ["/usr/lib/saltdb/convert-store"]
 writes = ["var/lib/saltdb/**"]
+[[questions]]
+key = "listen"
+text = "Which address should the store listen on?"
+kind = "choice"
+choices = ["127.0.0.1", "0.0.0.0"]
+default = "127.0.0.1"
 [[services]]
 name = "saltdb"
 check = ["/usr/bin/saltctl", "ping"]
@@ -105,7 +111,7 @@ printf 'port = 7421\npath = "/var/lib/saltdb"\nsync = "always"\nformat = 2\n' | 
 file 0755 usr/lib/saltdb/convert-store <<'E2'
 #!/bin/sh
 # made up for the demo: writes the store in the new form
-echo "format 2, made by saltdb $HAMBREL_NEW_VERSION from ${HAMBREL_OLD_VERSION:-nothing}" > /var/lib/saltdb/store
+echo "format 2, made by saltdb $HAMBREL_NEW_VERSION from ${HAMBREL_OLD_VERSION:-nothing}, for $HAMBREL_ANSWER_LISTEN" > /var/lib/saltdb/store
 chown saltdb:saltdb /var/lib/saltdb/store
 echo "the store has format 2 now"
 E2

@@ -7,11 +7,13 @@
 
 #include "base/assert.h"
 #include "base/text.h"
+#include "cli/show/acting.h"
 #include "cli/show/configuration.h"
 #include "cli/show/outcome.h"
 #include "cli/show/plan.h"
 #include "cli/show/refusal.h"
 #include "cli/terminal/config_dialogue.h"
+#include "cli/terminal/question_dialogue.h"
 #include "operations/going_back.h"
 #include "operations/services.h"
 #include "os/interrupt.h"
@@ -55,6 +57,14 @@ std::set<std::string, std::less<>> allowed_essential(const Arguments& arguments)
   return {names.begin(), names.end()};
 }
 
+operations::ActingTerms acting_terms(const Session& session, const Arguments& arguments) {
+  operations::ActingTerms terms;
+  terms.without_hooks = arguments.has("without-hooks");
+  if (const auto file = arguments.value("answers")) terms.answers = operations::load_answers(*file);
+  terms.may_ask = arguments.has("dry-run") || (!session.json() && !arguments.has("yes") && can_ask());
+  return terms;
+}
+
 }  // namespace
 
 operations::ChangeRequest change_request(const Session& session, const Arguments& arguments, const std::string& kind) {
@@ -69,7 +79,7 @@ operations::ChangeRequest change_request(const Session& session, const Arguments
   request.configuration = config_terms(session, arguments);
   request.end = end_of(arguments);
   request.solve.allow_essential = allowed_essential(arguments);
-  request.acting.without_hooks = arguments.has("without-hooks");
+  request.acting = acting_terms(session, arguments);
   return request;
 }
 
@@ -80,6 +90,7 @@ operations::PlannedTerms planned_terms(const Arguments& arguments) {
   terms.name_holds = arguments.has("yes");
   terms.allow_essential = allowed_essential(arguments);
   terms.acting.without_hooks = arguments.has("without-hooks");
+  if (const auto file = arguments.value("answers")) terms.acting.answers = operations::load_answers(*file);
   return terms;
 }
 
@@ -224,7 +235,8 @@ struct Agreement {
 /// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.
 std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal,
                                     bool may_fetch_only, Agreement& agreement) {
-  const bool questions = !proposal->questions().empty() && !arguments.has("dry-run");
+  const bool of_packages = !proposal->questions_of_packages().empty();
+  const bool questions = (of_packages || !proposal->questions().empty()) && !arguments.has("dry-run");
   const bool nothing_else = questions && proposal->plan().steps.empty();
   if (nothing_else) {
     require_consent_possible(session, arguments);
@@ -238,8 +250,12 @@ std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments
   }
   require_consent_possible(session, arguments);
   if (questions && !nothing_else) {
-    proposal = proposal->decided(ask_about(session, proposal->questions()));
+    operations::Decisions decisions;
+    if (!proposal->questions().empty()) decisions = ask_about(session, proposal->questions());
+    proposal = proposal->decided(std::move(decisions), ask_for(session, proposal->questions_of_packages()));
     print_configs(session.screen(), proposal->plan().configs);
+    if (!proposal->plan().questions.empty()) session.screen().line();
+    print_questions(session.screen(), proposal->plan().questions);
   }
   agreement.accepts_unsigned = is_accepted(session, arguments, *proposal);
   operations::require_accepted(proposal->doubts(), agreement.accepts_unsigned);

@@ -21,6 +21,7 @@ class Documents : public testing::Test {
     station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "l"}});
     station.pack("wick", "1-1",
                  "[[candidates]]\npath = \"usr/bin/light\"\nfile = \"usr/bin/wick\"\n[[accounts]]\nname = \"wick\"\n"
+                 "[[questions]]\nkey = \"height\"\ntext = \"?\"\nkind = \"number\"\ndefault = 7\n"
                  "[[services]]\nname = \"beacon\"\ncheck = [\"/usr/bin/wick\"]\n"
                  "[[hooks]]\nwhen = [\"install\"]\nrun = [\"/usr/bin/wick\"]\nwrites = [\"var/wick\"]\n",
                  {{"usr/bin/wick", "w"}});

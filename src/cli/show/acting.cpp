@@ -66,7 +66,27 @@ void print_services(const Screen& screen, const std::vector<plan::ServiceStep>& 
 
 }  // namespace
 
+void print_questions(const Screen& screen, const std::vector<plan::AskStep>& questions) {
+  if (questions.empty()) return;
+  screen.line("  Questions of packages:");
+  Table table;
+  for (const plan::AskStep& one : questions) {
+    const bool open = one.from == plan::AskStep::From::Open;
+    const std::string answer = open ? "-" : one.is_secret() ? "(a secret)" : printable(one.answer);
+    table.row({{one.package, Style::Name},
+               {one.key},
+               {answer, open ? Style::Faint : Style::Strong},
+               {one.from_text(), Style::Faint},
+               {printable(one.text)}});
+  }
+  table.print(screen);
+}
+
 void print_acting(const Screen& screen, const plan::Plan& plan) {
+  if (!plan.questions.empty()) {
+    print_questions(screen, plan.questions);
+    screen.line();
+  }
   if (!plan.links.empty()) {
     print_links(screen, plan.links);
     screen.line();
@@ -107,6 +127,22 @@ Json to_json(const std::vector<plan::AccountStep>& all) {
                         {"package", one.package},
                         {"goes", one.goes}});
   return accounts;
+}
+
+Json to_json(const std::vector<plan::AskStep>& all) {
+  constexpr const char* kFrom[] = {"open", "asked", "given", "settings", "kept", "default"};
+  Json questions = Json::array();
+  for (const plan::AskStep& one : all) {
+    const bool told = one.from != plan::AskStep::From::Open && !one.is_secret();
+    questions.push_back({{"package", one.package},
+                         {"key", one.key},
+                         {"text", one.text},
+                         {"kind", one.kind},
+                         {"choices", one.choices},
+                         {"from", kFrom[static_cast<std::size_t>(one.from)]},
+                         {"answer", told ? Json(one.answer) : Json()}});
+  }
+  return questions;
 }
 
 Json to_json(const std::vector<plan::ServiceStep>& all) {

@@ -186,7 +186,7 @@ class Description {
 
   /// What it asks for beyond its files.
   void acts(const Actions& actions) const {
-    std::vector<std::string> candidates, accounts, directories, hooks, triggers, services;
+    std::vector<std::string> candidates, accounts, directories, hooks, triggers, services, questions;
     for (const Account& one : actions.accounts)
       accounts.push_back(printable(fmt::format("{} {}{}{}", one.group_only ? "group" : "user", one.name,
                                                one.id ? fmt::format(", id {}", *one.id) : "",
@@ -211,7 +211,12 @@ class Description {
         text += fmt::format("; healthy if {} returns 0 within {} s", join(one.check, " "), one.check_seconds);
       services.push_back(printable(text));
     }
+    for (const Question& one : actions.questions)
+      questions.push_back(
+          printable(fmt::format("{}: {} ({}{})", one.key, one.text, one.is_secret() ? "a secret" : one.expected(),
+                                one.usual ? "; default " + *one.usual : "")));
     list("candidates", candidates);
+    list("questions", questions);
     list("services", services);
     list("accounts", accounts);
     list("directory", directories);

@@ -469,6 +469,7 @@ Json to_json(const plan::Plan& plan) {
                 {"accounts", to_json(plan.accounts)},
                 {"runs", to_json(plan.runs)},
                 {"services", to_json(plan.services)},
+                {"questions", to_json(plan.questions)},
                 {"unneeded", plan.unneeded},
                 {"download", plan.download()},
                 {"size_change", plan.size_change()}};

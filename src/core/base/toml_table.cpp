@@ -18,6 +18,13 @@ toml::table parse_toml(std::string_view text, const std::string& file) {
   }
 }
 
+std::optional<std::string> answer_in(const toml::node& node) {
+  if (const auto text = node.value_exact<std::string>()) return *text;
+  if (const auto number = node.value_exact<std::int64_t>()) return std::to_string(*number);
+  if (const auto flag = node.value_exact<bool>()) return *flag ? "yes" : "no";
+  return std::nullopt;
+}
+
 std::string TomlTable::at(const toml::node* node) const {
   const auto line = (node != nullptr ? node->source() : table_.source()).begin.line;
   return line > 0 ? fmt::format("{}:{}", file_, line) : file_;

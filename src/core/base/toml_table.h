@@ -3,6 +3,7 @@
 
 #include <toml++/toml.h>
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -12,6 +13,9 @@ namespace hambrel {
 
 /// Throws Error{Invalid} with file:line.
 toml::table parse_toml(std::string_view text, const std::string& file);
+
+/// The answer to a question, as people write it: a text, a whole number, or true or false for yes and no.
+std::optional<std::string> answer_in(const toml::node& node);
 
 /// One table of a file; done() refuses the keys that nobody asked for.
 class TomlTable {

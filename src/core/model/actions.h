@@ -94,6 +94,24 @@ struct Service {
 std::string_view text_of(Service::OnUpgrade one);
 std::optional<Service::OnUpgrade> on_upgrade_from(std::string_view text);
 
+/// What the administrator is asked before the first change; hooks are given the answer.
+struct Question {
+  enum class Kind { Choice, Text, YesNo, Number, Secret };
+  std::string key{}, text{};
+  Kind kind = Kind::Text;
+  std::vector<std::string> choices{};  // of Choice
+  std::optional<std::string> usual{};  // the answer where nobody gives one
+  bool operator==(const Question&) const = default;
+  bool is_secret() const { return kind == Kind::Secret; }
+  /// What an answer must be, as a part of a sentence.
+  std::string expected() const;
+  bool takes(const std::string& answer) const;
+  /// The variable in which hooks find it: HAMBREL_ANSWER_ and the key in capitals.
+  std::string variable() const;
+};
+std::string_view text_of(Question::Kind kind);
+std::optional<Question::Kind> question_kind_from(std::string_view text);
+
 struct Actions {
   std::vector<Account> accounts{};
   std::vector<OwnedDirectory> directories{};
@@ -101,9 +119,10 @@ struct Actions {
   std::vector<Hook> hooks{};
   std::vector<Candidacy> candidates{};
   std::vector<Service> services{};
+  std::vector<Question> questions{};
   bool empty() const {
     return accounts.empty() && directories.empty() && triggers.empty() && hooks.empty() && candidates.empty() &&
-           services.empty();
+           services.empty() && questions.empty();
   }
   bool operator==(const Actions&) const = default;
 };
@@ -115,8 +134,8 @@ using SharedActions = std::shared_ptr<const Actions>;
 std::vector<std::string> features_of(const Actions& actions);
 bool is_known_feature(std::string_view feature);
 
-/// The tables [[accounts]], [[directories]], [[triggers]], [[hooks]], [[candidates]] and [[services]]. Throws
-/// Error{Invalid} with file and line.
+/// The tables [[accounts]], [[directories]], [[triggers]], [[hooks]], [[candidates]], [[services]] and [[questions]].
+/// Throws Error{Invalid} with file and line.
 Actions read_actions(TomlTable& top);
 /// The members of a manifest. Throws Error{Invalid} naming the manifest.
 SharedActions read_actions(const JsonObject& manifest);

@@ -37,6 +37,13 @@ bool is_account_name(std::string_view name) {
          std::all_of(name.begin(), name.end(), [&](char c) { return fits(c) || (c >= '0' && c <= '9') || c == '-'; });
 }
 
+bool is_question_key(std::string_view key) {
+  constexpr std::size_t kMostBytes = 40;
+  const auto letter = [](char c) { return c >= 'a' && c <= 'z'; };
+  return !key.empty() && key.size() <= kMostBytes && letter(key.front()) &&
+         std::all_of(key.begin(), key.end(), [&](char c) { return letter(c) || (c >= '0' && c <= '9') || c == '-'; });
+}
+
 bool is_service_name(std::string_view name) {
   constexpr std::size_t kMostBytes = 64;
   const auto plain = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9'); };

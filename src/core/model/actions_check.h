@@ -21,6 +21,8 @@ inline constexpr const char* kNameExpected =
     "a name of at most 31 lower-case letters, digits, '_' and '-' that begins with a letter or '_'";
 inline constexpr const char* kLineExpected = "one line without ':'";
 inline constexpr const char* kPathExpected = "a path relative to the root, such as var/lib/saltdb";
+inline constexpr const char* kKeyExpected = "at most 40 lower-case letters, digits and - that begin with a letter";
+inline constexpr const char* kKindExpected = R"("choice", "text", "yes-no", "number" or "secret")";
 inline constexpr const char* kServiceExpected =
     "a name of at most 64 letters, digits and . _ @ - that begins with a letter or a digit";
 inline constexpr const char* kOnUpgradeExpected = R"("restart", "reload", "nothing" or "stop-before")";
@@ -32,6 +34,8 @@ inline constexpr const char* kModeExpected = "an octal text such as \"0750\"";
 bool is_path_glob(std::string_view glob);
 bool is_absolute(std::string_view path);
 bool is_account_name(std::string_view name);
+/// Of a question: it becomes the name of a variable.
+bool is_question_key(std::string_view key);
 /// As service managers and their directories take it.
 bool is_service_name(std::string_view name);
 /// Goes into a field of passwd.

@@ -3,6 +3,7 @@
 
 #include "base/json.h"
 #include "base/json_reader.h"
+#include "base/text.h"
 #include "model/actions_check.h"
 
 namespace hambrel {
@@ -109,6 +110,25 @@ Candidacy candidacy(const Object& object) {
 }
 
 template <typename Object>
+Question question(const Object& object) {
+  Question one;
+  one.key = object.text("key");
+  one.text = object.text("text");
+  const auto kind = question_kind_from(object.text_or("kind", "text"));
+  one.choices = object.texts_or_none("choices");
+  if (!is_question_key(one.key)) object.wrong("key", kKeyExpected);
+  if (one.text.empty() || !is_utf8(one.text)) object.wrong("text", "a question");
+  if (!kind) object.wrong("kind", kKindExpected);
+  one.kind = *kind;
+  if ((one.kind == Question::Kind::Choice) == one.choices.empty() || one.choices.size() > kMost)
+    object.wrong("choices", "a list, for kind choice alone");
+  if (!object.has("default")) return one;
+  one.usual = object.text("default");
+  if (one.is_secret() || !one.takes(*one.usual)) object.wrong("default", one.expected());
+  return one;
+}
+
+template <typename Object>
 Service service(const Object& object) {
   Service one;
   one.name = object.text("name");
@@ -132,7 +152,8 @@ Service service(const Object& object) {
 
 template <typename Object>
 SharedActions read_all(const Object& manifest) {
-  constexpr const char* kMembers[] = {"accounts", "directories", "triggers", "hooks", "candidates", "services"};
+  constexpr const char* kMembers[] = {"accounts",   "directories", "triggers", "hooks",
+                                      "candidates", "services",    "questions"};
   if (std::none_of(std::begin(kMembers), std::end(kMembers), [&](const char* one) { return manifest.has(one); }))
     return nullptr;
   Actions all;
@@ -150,6 +171,7 @@ SharedActions read_all(const Object& manifest) {
   });
   each("hooks", [&](const auto& one) { all.hooks.push_back(hook(one)); });
   each("services", [&](const auto& one) { all.services.push_back(service(one)); });
+  each("questions", [&](const auto& one) { all.questions.push_back(question(one)); });
   return all.empty() ? nullptr : std::make_shared<const Actions>(std::move(all));
 }
 
@@ -192,6 +214,14 @@ Json json_of(const OwnedDirectory& one) {
   return {{"path", one.path}, {"user", one.user}, {"group", one.group}, {"mode", mode_text(one.mode)}};
 }
 
+Json json_of(const Question& one) {
+  Json object = {{"key", one.key}, {"text", one.text}};
+  if (one.kind != Question::Kind::Text) object["kind"] = text_of(one.kind);
+  if (!one.choices.empty()) object["choices"] = one.choices;
+  if (one.usual) object["default"] = *one.usual;
+  return object;
+}
+
 Json json_of(const Service& one) {
   Json object = {{"name", one.name}};
   if (!one.enable) object["enable"] = false;
@@ -226,6 +256,7 @@ void put_actions(Json& manifest, const Actions& actions) {
   put("triggers", actions.triggers);
   put("hooks", actions.hooks);
   put("services", actions.services);
+  put("questions", actions.questions);
 }
 
 std::string actions_text(const SharedActions& actions) {

@@ -1,6 +1,9 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
+#include "base/text.h"
 #include "base/toml_table.h"
 #include "model/actions_check.h"
 
@@ -143,6 +146,30 @@ Candidacy candidacy(TomlTable& table) {
   return one;
 }
 
+Question question(TomlTable& table) {
+  Question one;
+  one.key = table.text("key", true, kKeyExpected);
+  if (!is_question_key(one.key)) table.wrong("key", kKeyExpected, table.find("key"));
+  one.text = table.text("text", true, "a question");
+  if (table.find("kind") != nullptr) {
+    const auto kind = question_kind_from(table.text("kind", true, kKindExpected));
+    if (!kind) table.wrong("kind", kKindExpected, table.find("kind"));
+    one.kind = *kind;
+  }
+  for (const auto& [choice, at] : table.texts("choices")) {
+    if (choice.empty() || printable(choice) != choice) throw Error(ErrorCode::Invalid, "a choice must be a text", at);
+    one.choices.push_back(choice);
+  }
+  if ((one.kind == Question::Kind::Choice) == one.choices.empty() || one.choices.size() > kMost)
+    table.wrong("choices", "a list of texts, for kind = \"choice\" alone", table.find("choices"));
+  const toml::node* const usual = table.find("default");
+  if (usual == nullptr) return one;
+  if (one.is_secret()) table.wrong("default", "left out: a secret that everybody can read is none", usual);
+  one.usual = answer_in(*usual);
+  if (!one.usual || !one.takes(*one.usual)) table.wrong("default", one.expected(), usual);
+  return one;
+}
+
 Service service(TomlTable& table) {
   Service one;
   one.name = table.text("name", true, kServiceExpected);
@@ -185,6 +212,12 @@ Actions read_actions(TomlTable& top) {
   each_table(top, "candidates", [&](TomlTable& table) { all.candidates.push_back(candidacy(table)); });
   each_table(top, "hooks", [&](TomlTable& table) { all.hooks.push_back(hook(table)); });
   each_table(top, "services", [&](TomlTable& table) { all.services.push_back(service(table)); });
+  each_table(top, "questions", [&](TomlTable& table) {
+    all.questions.push_back(question(table));
+    const auto& keys = all.questions;
+    if (std::any_of(keys.begin(), keys.end() - 1, [&](const Question& one) { return one.key == keys.back().key; }))
+      table.wrong("key", "another one for each question", table.find("key"));
+  });
   return all;
 }
 

@@ -5,7 +5,7 @@
 
 namespace hambrel {
 
-inline constexpr std::uint32_t kLayerFormat = 12;
+inline constexpr std::uint32_t kLayerFormat = 13;
 
 enum class Section : std::uint32_t {
   Names = 1,

@@ -7,6 +7,7 @@
 
 #include "base/error.h"
 #include "base/text.h"
+#include "operations/questions.h"
 #include "operations/services.h"
 #include "txn/links.h"
 
@@ -151,6 +152,7 @@ void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parti
   if (planned.undo_of)
     std::erase_if(planned.runs.triggers, [&](const rehearsal::Run& run) { return is_restored(planned, run); });
   add_due(planned, staying);
+  add_answers(root, planned, parties, terms);
   planned.terms.leave_out = terms.without_hooks;
   const settings::HookRules& rules = root.settings().hooks;
   planned.terms.limits.seconds = rules.seconds;

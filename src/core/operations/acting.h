@@ -1,6 +1,7 @@
 // Packages that act: which programs of packages a change asks for, and on what terms they run.
 #pragma once
 
+#include <map>
 #include <set>
 #include <string>
 #include <vector>
@@ -11,11 +12,20 @@
 
 namespace hambrel::operations {
 
+/// Answers to questions of packages, by package and key.
+struct GivenAnswer {
+  std::string text;
+  std::string at{};  // "file:line"; empty: it was asked for
+};
+using GivenAnswers = std::map<std::pair<std::string, std::string>, GivenAnswer>;
+
 /// What a request says of them.
 struct ActingTerms {
   bool without_hooks = false;  // none is run; what is due is recorded
-  bool prepares = false;       // nothing is switched to yet
-  solve::Names running{};      // services that are to run, whatever they do now
+  bool may_ask = false;        // questions of packages stay open; else each needs an answer
+  GivenAnswers answers{};
+  bool prepares = false;   // nothing is switched to yet
+  solve::Names running{};  // services that are to run, whatever they do now
 };
 
 /// Links to candidates that have none left after a change, with the directories that were made for them.

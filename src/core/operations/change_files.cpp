@@ -148,7 +148,7 @@ void ChangeFiles::add_contents(const std::string& directory, std::set<std::strin
   }
 }
 
-txn::Planned ChangeFiles::plan(const Decisions& decisions) {
+txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& answers) {
   txn::Planned planned;
   planned.plan = packages_;
   for (plan::Step& step : planned.plan.steps)
@@ -170,6 +170,8 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions) {
   add_accounts(root_, planned, accounts, [this](const txn::Put& put) { return content_of(put); });
   ActingTerms acting = request_.acting;
   acting.prepares = request_.end == End::Prepare;
+  acting.answers.insert(answers.begin(), answers.end());
+  acting.may_ask = acting.may_ask || request_.end == End::FetchOnly;
   add_runs(root_, planned, parties_, rows_, acting);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());

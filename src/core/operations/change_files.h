@@ -27,7 +27,7 @@ class ChangeFiles {
 
   /// The plan of packages together with all that is known of their files, under these decisions.
   /// Throws Error{Refused} for what files stand in the way.
-  txn::Planned plan(const Decisions& decisions);
+  txn::Planned plan(const Decisions& decisions, const GivenAnswers& answers = {});
   /// What `planned` leaves to be decided.
   std::vector<ConfigQuestion> questions(const txn::Planned& planned) const;
 

@@ -47,9 +47,9 @@ class ChangeProposal final : public Proposal {
         planned_(std::move(planned)),
         decisions_(std::move(decisions)) {}
 
-  std::unique_ptr<Proposal> decided(Decisions answers) override {
-    answers.insert(decisions_.begin(), decisions_.end());
-    return make(basis_, std::move(answers));
+  std::unique_ptr<Proposal> decided(Decisions decisions, GivenAnswers answers) override {
+    decisions.insert(decisions_.begin(), decisions_.end());
+    return make(basis_, std::move(decisions), answers);
   }
 
   std::vector<ConfigDifference> config_differences() const override {
@@ -58,10 +58,11 @@ class ChangeProposal final : public Proposal {
   }
 
   /// With all that is decided on, by the request or by answers.
-  static std::unique_ptr<Proposal> make(std::shared_ptr<Basis> basis, Decisions decisions) {
+  static std::unique_ptr<Proposal> make(std::shared_ptr<Basis> basis, Decisions decisions,
+                                        const GivenAnswers& answers = {}) {
     txn::Planned planned;
     planned.plan = basis->packages;
-    if (basis->files) planned = basis->files->plan(decisions);
+    if (basis->files) planned = basis->files->plan(decisions, answers);
     return finished(std::move(basis), std::move(planned), std::move(decisions), {});
   }
 
@@ -97,6 +98,7 @@ class ChangeProposal final : public Proposal {
     if (!basis->request.enables.empty())
       parts.remarks.push_back(fmt::format("this enables repository {}", basis->request.enables));
     parts.questions = std::move(found.open);
+    if (parts.end != End::FetchOnly) parts.of_packages = open_questions(basis->root, planned);
     parts.plan = std::move(planned.plan);
     return std::make_unique<ChangeProposal>(std::move(basis), std::move(parts), std::move(planned),
                                             std::move(decisions));

@@ -112,7 +112,7 @@ class OpenSettlement final : public Proposal {
   OpenSettlement(Parts parts, Settlement settlement, ConfigDecisions found)
       : Proposal(std::move(parts)), settlement_(std::move(settlement)), found_(std::move(found)) {}
 
-  std::unique_ptr<Proposal> decided(Decisions answers) override {
+  std::unique_ptr<Proposal> decided(Decisions answers, GivenAnswers) override {
     answers.insert(found_.choices.begin(), found_.choices.end());
     return settlement_.propose(answers, found_.notices);
   }

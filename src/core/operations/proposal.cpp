@@ -15,13 +15,15 @@
 
 namespace hambrel::operations {
 
-std::unique_ptr<Proposal> Proposal::decided(Decisions) {
+std::unique_ptr<Proposal> Proposal::decided(Decisions, GivenAnswers) {
   throw Error(ErrorCode::Internal, "answers to questions that nobody put");
 }
 
 Outcome Proposal::perform(ChangingRoot& root, const Terms& terms) {
   if (!questions().empty())
     throw Error(ErrorCode::Internal, fmt::format("/{} needs a decision", questions().front().path));
+  if (!questions_of_packages().empty())
+    throw Error(ErrorCode::Internal, fmt::format("{} needs an answer", questions_of_packages().front().package));
   require_accepted(doubts(), terms.accepts_unsigned);
   return carry_out(root, terms);
 }

@@ -17,6 +17,7 @@
 #include "operations/acting.h"
 #include "operations/config_difference.h"
 #include "operations/configuration_question.h"
+#include "operations/questions.h"
 #include "operations/root.h"
 #include "operations/vouching.h"
 #include "plan/plan.h"
@@ -68,8 +69,9 @@ class Proposal {
  public:
   struct Parts {
     plan::Plan plan;
-    std::vector<std::string> remarks{};       // sentences about it that belong to no step
-    std::vector<ConfigQuestion> questions{};  // configuration that is still to be decided on
+    std::vector<std::string> remarks{};          // sentences about it that belong to no step
+    std::vector<ConfigQuestion> questions{};     // configuration that is still to be decided on
+    std::vector<PackageQuestion> of_packages{};  // what packages still ask
     End end = End::Switch;
     std::vector<Doubt> doubts{};  // package files that nobody vouches for
   };
@@ -81,13 +83,14 @@ class Proposal {
   const plan::Plan& plan() const { return parts_.plan; }
   const std::vector<std::string>& remarks() const { return parts_.remarks; }
   const std::vector<ConfigQuestion>& questions() const { return parts_.questions; }
+  const std::vector<PackageQuestion>& questions_of_packages() const { return parts_.of_packages; }
   End end() const { return parts_.end; }
   /// Where there are some, the terms have to accept them.
   const std::vector<Doubt>& doubts() const { return parts_.doubts; }
   /// Nothing of the system would change.
   virtual bool does_nothing() const { return plan().empty(); }
   /// What it is with an answer to each of its questions: another one, without questions. This one is used up.
-  [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions answers);
+  [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions decisions, GivenAnswers answers = {});
   /// What it changes in configuration files.
   virtual std::vector<ConfigDifference> config_differences() const { return {}; }
   /// Once, by the root that it was made from, and with no question open. On failure everything is as before, and the

@@ -203,6 +203,19 @@ struct ServiceStep {
 };
 std::string_view text_of(ServiceStep::Kind kind);
 
+/// A question of a package, and its answer.
+struct AskStep {
+  enum class From { Open, Asked, Given, Settings, Kept, Default };  // stored in the ledger: never renumber
+  std::string package, key, text;
+  std::string kind{};                  // as package.toml has it
+  std::vector<std::string> choices{};  // of kind choice
+  std::string usual{};                 // its default
+  From from = From::Open;              // Open: it is asked before anything is changed
+  std::string answer{};                // none of a secret
+  bool is_secret() const { return kind == "secret"; }
+  std::string from_text() const;
+};
+
 struct Plan {
   std::string kind;  // install, remove, upgrade, undo
   std::vector<Step> steps;
@@ -211,6 +224,7 @@ struct Plan {
   std::vector<HeldBack> held_back;
   std::vector<LinkStep> links;
   std::vector<AccountStep> accounts;
+  std::vector<AskStep> questions;
   std::vector<Run> runs;              // in their order
   std::vector<ServiceStep> services;  // in the order of their packages' steps
   std::vector<std::string> unneeded;  // names that nothing wanted needs afterwards, and that this plan leaves

@@ -173,6 +173,15 @@ Plan plan_in(const Json& whole) {
     plan.accounts.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::uint32_t>(),
                              one.at(4).get<bool>(), one.at(5).get<bool>()});
   for (const Json& one : list("runs")) plan.runs.push_back(run_in(one));
+  for (const Json& one : list("questions"))
+    plan.questions.push_back({text(one.at(0)),
+                              text(one.at(1)),
+                              text(one.at(2)),
+                              text(one.at(3)),
+                              {},
+                              {},
+                              kind_at(one.at(4), AskStep::From::Default),
+                              text(one.at(5))});
   for (const Json& one : list("services")) plan.services.push_back(service_in(one));
   if (whole.contains("without_strays")) {
     const Json& strays = whole["without_strays"];
@@ -290,6 +299,9 @@ std::string record_of(const Plan& plan) {
   put("runs", plan.runs, [](const Run& one) {
     return Json::array({encoded_kind(one.kind), one.package, one.program, one.occasion, one.why, one.writes, one.before,
                         one.is_new, one.left_out});
+  });
+  put("questions", plan.questions, [](const AskStep& one) {
+    return Json::array({one.package, one.key, one.text, one.kind, encoded_kind(one.from), one.answer});
   });
   put("services", plan.services, [](const ServiceStep& one) {
     return Json::array({encoded_kind(one.kind), one.name, one.package, one.occasion, one.stopped_before, one.rehearsal,

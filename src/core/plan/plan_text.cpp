@@ -75,6 +75,18 @@ std::string Run::why_text() const {
   return fmt::format("{}; may write {}", text, some_of(paths, 4));
 }
 
+std::string AskStep::from_text() const {
+  switch (from) {
+    case From::Open: return "you will be asked before anything is changed";
+    case From::Asked: return "you answered";
+    case From::Given: return "by --answers";
+    case From::Settings: return "by hambrel.toml";
+    case From::Kept: return "you answered earlier";
+    case From::Default: return "the default of the package";
+  }
+  return "";
+}
+
 std::string_view text_of(ServiceStep::Kind kind) {
   constexpr std::array<std::string_view, 6> kTexts{"enable", "disable", "stop", "start", "restart", "reload"};
   return kTexts[static_cast<std::size_t>(kind)];

@@ -121,6 +121,32 @@ void read_hooks(TomlTable& table, const std::string& file, HookRules& rules) {
   given.done();
 }
 
+Answers answers_in(const toml::table& table, const std::string& file) {
+  Answers all;
+  for (const auto& [package, node] : table) {
+    const std::string name(package.str()), at = TomlTable(table, file, "").at(&node);
+    if (!is_package_name(name) || !node.is_table())
+      throw Error(ErrorCode::Invalid, fmt::format("\"{}\" must be a table with answers for a package", printable(name)),
+                  at, "write [saltdb] and below it lines such as listen = \"127.0.0.1\"");
+    for (const auto& [key, value] : *node.as_table()) {
+      const auto answer = answer_in(value);
+      const std::string where = TomlTable(table, file, "").at(&value);
+      if (!answer)
+        throw Error(ErrorCode::Invalid, fmt::format("{} must be a text, a whole number, true or false", key.str()),
+                    where);
+      all[name][std::string(key.str())] = {*answer, where};
+    }
+  }
+  return all;
+}
+
+void read_answers(TomlTable& table, const std::string& file, Settings& settings) {
+  const toml::node* const node = table.find("answers");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("answers", "tables of answers, such as [answers.saltdb]", node);
+  settings.answers = answers_in(*node->as_table(), file);
+}
+
 void read_service_commands(TomlTable& given, ServiceRules& rules) {
   const toml::node* const node = given.find("commands");
   if (rules.manager == "commands" && node == nullptr)
@@ -255,6 +281,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   read_fetch(table, shown, settings.fetch);
   read_hooks(table, shown, settings.hooks);
   read_services(table, shown, settings.services);
+  read_answers(table, shown, settings);
   read_accounts(table, shown, settings);
   read_files(table, shown, settings);
   read_protect(table, shown, settings);
@@ -267,6 +294,11 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
   table.done();
   return settings;
+}
+
+Answers load_answers(os::FileReader& files, const std::string& path, const std::string& shown) {
+  if (!files.stat_followed(path)) throw Error(ErrorCode::NotFound, "the file of answers does not exist", shown);
+  return answers_in(parse_toml(files.read_all(path, kMostBytes), shown), shown);
 }
 
 std::vector<Repository> load_repositories(os::FileReader& root) {

@@ -55,6 +55,13 @@ struct ServiceRules {
   std::vector<std::string> start{}, stop{}, restart{}, reload{}, status{};
 };
 
+/// Answers to questions of packages: by package and key.
+struct Answer {
+  std::string text;
+  std::string at;  // "file:line"
+};
+using Answers = std::map<std::string, std::map<std::string, Answer>>;
+
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
@@ -67,6 +74,7 @@ struct Settings {
   FetchLimits fetch;
   HookRules hooks;
   ServiceRules services;
+  Answers answers;                                                // [answers.NAME]
   std::pair<std::uint32_t, std::uint32_t> account_ids{200, 999};  // of system accounts that packages ask for, inclusive
   std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
@@ -75,6 +83,8 @@ struct Settings {
 
 /// Settings of a root; missing files give the defaults. Throws Error{Invalid} with file:line.
 Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch);
+/// A file of answers, which has a table for each package. Throws Error{NotFound}, Error{Invalid} with file:line.
+Answers load_answers(os::FileReader& files, const std::string& path, const std::string& shown);
 /// All repositories, by name. A malformed file spoils only its own: that has a problem, with file:line.
 std::vector<Repository> load_repositories(os::FileReader& root);
 

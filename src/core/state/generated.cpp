@@ -101,6 +101,16 @@ std::map<std::string, std::string> GeneratedStore::picks() const {
   });
 }
 
+std::map<std::string, std::map<std::string, std::string>> GeneratedStore::answers() const {
+  return guarded(connection_->path, [&] {
+    std::map<std::string, std::map<std::string, std::string>> result;
+    SQLite::Statement query(connection_->database, "SELECT package, key, value FROM answers");
+    while (query.executeStep())
+      result[query.getColumn(0).getString()][query.getColumn(1).getString()] = query.getColumn(2).getString();
+    return result;
+  });
+}
+
 std::vector<PickChange> GeneratedStore::pick_changes_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<PickChange> result;
@@ -196,6 +206,16 @@ void Connection::put_picks(TxnId id, const std::vector<PickChange>& picks) {
     state::run(remember, id, one.path, one.before, one.after);
     state::run(drop, one.path);
     if (!one.after.empty()) state::run(put, one.path, one.after);
+  }
+}
+
+void Connection::put_answers(const std::vector<Answer>& answers) {
+  if (answers.empty()) return;
+  SQLite::Statement drop(database, "DELETE FROM answers WHERE package = ? AND key = ?");
+  SQLite::Statement put(database, "INSERT INTO answers VALUES(?, ?, ?)");
+  for (const Answer& one : answers) {
+    state::run(drop, one.package, one.key);
+    if (one.value) state::run(put, one.package, one.key, *one.value);
   }
 }
 

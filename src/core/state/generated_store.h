@@ -24,6 +24,8 @@ class GeneratedStore : protected Store {
   /// What the administrator picked, by path; and what a transaction changed of that.
   std::map<std::string, std::string> picks() const;
   std::vector<PickChange> pick_changes_of(TxnId id) const;
+  /// What was answered to questions of packages, by package and key.
+  std::map<std::string, std::map<std::string, std::string>> answers() const;
   /// What it changed of accounts, in that order.
   std::vector<LineChange> lines_of(TxnId id) const;
   /// In the order in which they ran.

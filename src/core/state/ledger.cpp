@@ -397,6 +397,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     connection_->put_runs(entry.id, beside.runs);
     connection_->put_lines(entry.id, beside.lines);
     connection_->put_picks(entry.id, beside.picks);
+    connection_->put_answers(beside.answers);
     connection_->give_up(beside.gives_up, entry.id);
     connection_->end_journal();
     if (await && held) await();

@@ -151,6 +151,12 @@ inline constexpr const char* kCandidates = "candidates";
 
 inline constexpr const char* kLeftOut = "left out";  // RunRecord::ended of what was due and not run
 
+/// To a question of a package, which is no secret; none: it is forgotten.
+struct Answer {
+  std::string package, key;
+  std::optional<std::string> value{};
+};
+
 /// What a commit records beside the packages.
 struct Commit {
   const std::vector<Move>* moves = nullptr;  // as they were done
@@ -162,6 +168,7 @@ struct Commit {
   std::vector<RunRecord> runs{};
   std::vector<LineChange> lines{};  // of accounts
   std::vector<PickChange> picks{};
+  std::vector<Answer> answers{};
 };
 
 /// A configuration file as it was when a checkpoint was made.

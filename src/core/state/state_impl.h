@@ -90,6 +90,7 @@ struct Connection {
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   std::vector<Generated> read_generated(SQLite::Statement& query) const;  // columns: path, value
   void put_generated(TxnId id, const std::vector<GeneratedChange>& changes);
+  void put_answers(const std::vector<Answer>& answers);
   void put_picks(TxnId id, const std::vector<PickChange>& picks);
   void put_lines(TxnId id, const std::vector<LineChange>& lines);
   void put_runs(TxnId id, const std::vector<RunRecord>& runs);

@@ -97,6 +97,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
   ready.generated = planned.generated;
   ready.lines = planned.lines;
   ready.picks = planned.picks;
+  ready.answers = planned.answers;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -325,13 +326,14 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     described.get();
     LedgerEntry done = entry(journal.id, journal.started, account);
     done.undo_of = account.undo_of;
-    env_.state.commit(done, transaction.changes,
-                      {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared,
-                       transaction.generated, transaction.runs, transaction.lines, transaction.picks},
-                      [&] {
-                        synced.get();
-                        env_.after_step(EngineStep::Switched);
-                      });
+    env_.state.commit(
+        done, transaction.changes,
+        {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared, transaction.generated,
+         transaction.runs, transaction.lines, transaction.picks, transaction.answers},
+        [&] {
+          synced.get();
+          env_.after_step(EngineStep::Switched);
+        });
   } catch (...) {  // whatever it is
     const Error problem = current_error();
     end_preview();

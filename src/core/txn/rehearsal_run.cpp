@@ -180,13 +180,24 @@ void RehearsalRun::run_triggers(Transaction& ready) {
   }
 }
 
+/// What a program prints is recorded and shown.
+void RehearsalRun::hide_secrets(std::string& output) const {
+  if (planned_.secrets.empty()) return;
+  // only the last of it was kept, which may begin in the middle of one
+  if (output.size() >= os::kKeptOutput) output.erase(0, output.find('\n'));
+  for (const std::string& secret : planned_.secrets)
+    for (std::size_t at = 0; (at = output.find(secret, at)) != std::string::npos; at += 3)
+      output.replace(at, secret.size(), "***");
+}
+
 void RehearsalRun::run_one(const Run& run, bool as_it_was, Transaction& ready) {
   env_.go_on();
   env_.observer.at(fmt::format("{}: {}", run.shown.package, run.shown.program));
   os::PreviewProgram program{run.program.words, run.environment, run.program.script};
   if (!run.program.script.empty()) program.words = {run.program.interpreter, os::kScript};
-  const os::ProgramEnd end = os::run_on_preview(
+  os::ProgramEnd end = os::run_on_preview(
       preview(as_it_was), program, planned_.terms.limits, [](auto) {}, env_.stop_asked);
+  hide_secrets(end.output);
   ready.runs.push_back({run.shown.package,
                         run.program_text(),
                         run.shown.occasion,

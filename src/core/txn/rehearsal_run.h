@@ -54,6 +54,7 @@ class RehearsalRun {
   void make_layers(const std::vector<state::Move>& moves);
   Mounted& mounted_at(std::string_view path);
   os::Preview preview(bool as_it_was) const;
+  void hide_secrets(std::string& output) const;
   void run_one(const rehearsal::Run& run, bool as_it_was, Transaction& ready);
   void judge(const rehearsal::Run& run, const os::ProgramEnd& end) const;
   void attribute(const rehearsal::Run& run);

@@ -161,6 +161,9 @@ std::string encode(const Transaction& transaction) {
   whole["runs"] = list(transaction.runs, [](const state::RunRecord& one) {
     return Json::array({one.package, one.program, one.occasion, one.milliseconds, one.ended, one.output});
   });
+  whole["answers"] = list(transaction.answers, [](const state::Answer& one) {
+    return Json::array({one.package, one.key, one.value ? Json(*one.value) : Json()});
+  });
   whole["picks"] = list(transaction.picks, [](const state::PickChange& one) {
     return Json::array({one.path, one.before, one.after});
   });
@@ -177,6 +180,28 @@ namespace {
 [[noreturn]] void refuse_damaged(const std::string& why) {
   throw Error(ErrorCode::Untrusted, "the prepared transaction is damaged: " + why, {},
               "`hambrel activate --discard` drops it; then prepare it again");
+}
+
+}  // namespace
+
+namespace {
+
+/// What it does beyond files of packages.
+void decode_acting(const Json& whole, Transaction& transaction) {
+  const auto text = [](const Json& one) { return one.get<std::string>(); };
+  const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
+  for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
+  for (const Json& one : list("answers"))
+    transaction.answers.push_back(
+        {text(one.at(0)), text(one.at(1)), one.at(2).is_null() ? std::nullopt : std::optional(text(one.at(2)))});
+  for (const Json& one : list("picks"))
+    transaction.picks.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
+  for (const Json& one : list("lines"))
+    transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
+                                 text(one.at(2)), text(one.at(3))});
+  for (const Json& one : list("runs"))
+    transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::int64_t>(),
+                                text(one.at(4)), text(one.at(5))});
 }
 
 }  // namespace
@@ -216,16 +241,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     }
     for (const Json& one : whole.at("restore"))
       transaction.restore.push_back({text(one.at(0)), signed_number(one.at(1)), signed_number(one.at(2)), 0, 0});
-    const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
-    for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
-    for (const Json& one : list("picks"))
-      transaction.picks.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
-    for (const Json& one : list("lines"))
-      transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
-                                   text(one.at(2)), text(one.at(3))});
-    for (const Json& one : list("runs"))
-      transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), signed_number(one.at(3)),
-                                  text(one.at(4)), text(one.at(5))});
+    decode_acting(whole, transaction);
     if (whole.contains("attic")) transaction.attic = whole["attic"].get<ByteCount>();
     for (const Json& one : whole.at("gives_up")) transaction.gives_up.push_back(state::TxnId{signed_number(one)});
     for (const Json& one : whole.at("changes")) transaction.changes.push_back(decoded_change(one, state));

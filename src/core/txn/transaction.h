@@ -90,6 +90,8 @@ struct Planned {
   std::vector<state::LineChange> lines{};  // of accounts
   std::vector<state::PickChange> picks{};
   std::vector<plan::ServiceStep> services{};  // what becomes of services, beside the switch
+  std::vector<state::Answer> answers{};       // to be remembered
+  std::vector<std::string> secrets{};         // answers that nothing printed may show
   /// What was read to plan this and must be so still: by path, with the digest of its content.
   std::map<std::string, Digest> read{};
   std::vector<state::GeneratedChange> generated{};  // what becomes of what programs made earlier
@@ -126,6 +128,7 @@ struct Transaction {
   std::vector<state::RunRecord> runs{};
   std::vector<state::LineChange> lines{};
   std::vector<state::PickChange> picks{};
+  std::vector<state::Answer> answers{};
   std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };
