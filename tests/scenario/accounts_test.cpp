@@ -154,6 +154,36 @@ TEST_F(Accounts, APurgeTakesWhatLiesInTheDirectoriesToo) {
   EXPECT_EQ(content("var/lib/tern/deep/egg"), "egg");
 }
 
+TEST_F(Accounts, APurgeTakesOutThoseThatOwnNothingAnyMore) {
+  station.open();
+  const auto files = [&] {
+    return content("etc/passwd") + "|" + content("etc/group") + "|" + content("etc/shadow") + "|" +
+           content("etc/gshadow");
+  };
+  done({"install", "skua"});
+  done({"remove", "skua"});
+  EXPECT_THAT(files(), HasSubstr("skua:")) << "without --purge they stay";
+  done({"install", "skua", "tern=1"});
+  add_line("etc/passwd", "bob:x:1001:1001::/:/bin/sh");
+  write_file(station.root() / "var/log/tern", "seen\n");
+  ASSERT_EQ(run({"chown", "202", (station.root() / "var/log/tern").string()}).code, 0);
+  const auto before = station.contents();
+  const Ran ran = station.hambrel({"remove", "tern", "skua", "--purge", "-y"});
+  EXPECT_THAT(ran.out, AllOf(HasSubstr("/var/log/tern belongs to the account"), HasSubstr("remove  skua")));
+  EXPECT_THAT(files(),
+              AllOf(Not(HasSubstr("skua")), HasSubstr("tern:x:202"), HasSubstr("bob:"), HasSubstr("wheel:!:ann:ann")));
+  const std::string last = std::to_string(station.json({"ledger", "--most", "1"})["id"].get<int>());
+  done({"undo", last});
+  EXPECT_EQ(station.contents(), before);
+  // one that was there before is not Hambrel's
+  done({"remove", "skua", "--purge"});
+  add_line("etc/passwd", "skua:x:207:207::/:/bin/sh");
+  add_line("etc/group", "skua:x:207:");
+  done({"install", "skua"});
+  done({"remove", "skua", "--purge"});
+  EXPECT_THAT(files(), HasSubstr("skua:x:207"));
+}
+
 TEST_F(Accounts, ArePreparedAndSurviveBeingKilled) {
   station.open();
   const auto before = station.contents();

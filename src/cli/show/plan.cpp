@@ -388,13 +388,12 @@ namespace {
 constexpr const char* kWhyNames[] = {"asked",       "required",       "recommended", "newer",      "replacing",
                                      "replaced-by", "loses-provider", "in-conflict", "makes-room", "stray",
                                      "unneeded",    "undone",         "rolled-back", "damaged",    "old-in-conflict"};
-constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away",
-                                        "leftover",     "unowned",          "directory-stays",
-                                        "changed",      "privileged",       "lost",
-                                        "given-up",     "config-unmerged",  "config-unknown",
-                                        "own-settings", "open-to-all",      "directory-lower",
-                                        "unsigned",     "unknown-key",      "signed"};
-static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::Signed) + 1);
+constexpr const char* kNoticeNames[] = {"config-kept",  "config-displaced", "config-stays-away", "leftover",
+                                        "unowned",      "directory-stays",  "changed",           "privileged",
+                                        "lost",         "given-up",         "config-unmerged",   "config-unknown",
+                                        "own-settings", "open-to-all",      "directory-lower",   "unsigned",
+                                        "unknown-key",  "signed",           "account-stays"};
+static_assert(std::size(kNoticeNames) == static_cast<std::size_t>(plan::Notice::Kind::AccountStays) + 1);
 
 }  // namespace
 

@@ -1,5 +1,9 @@
 #include "operations/account_files.h"
 
+#include <algorithm>
+#include <optional>
+#include <set>
+
 #include "base/error.h"
 #include "os/host.h"
 #include "rehearsal/accounts.h"
@@ -74,16 +78,105 @@ class AccountPuts {
 
 }  // namespace
 
+namespace {
+
+/// An account that may go: files are a user's by its number or its group's.
+struct Candidate {
+  const Account* account;
+  std::string package;
+  std::optional<std::uint32_t> user{}, group{};
+  std::string owns{};  // the first thing that was found; empty: nothing
+};
+
+/// Looks for something that belongs to one of these.
+class Belongings {
+ public:
+  Belongings(Root& root, const txn::Planned& planned, std::vector<Candidate>& candidates)
+      : files_(root.files()), observer_(root.observer()), candidates_(candidates) {
+    for (const txn::PlannedMove& one : planned.tree.moves)
+      if (one.kind == state::MoveKind::Remove) going_.insert(one.path);
+  }
+
+  void look() {
+    observer_.begin("looking for files of accounts that go", 0, Observer::Unit::Items);
+    const EndOfProgress end(observer_);
+    if (const auto top = files_.stat_followed("")) look_below("", top->mount);
+  }
+
+ private:
+  void look_below(const std::string& directory, std::uint64_t top) {
+    const bool done =
+        std::none_of(candidates_.begin(), candidates_.end(), [](const auto& one) { return one.owns.empty(); });
+    if (done || going_.contains(directory)) return;
+    const auto reader = files_.look_into(directory);
+    if (reader == nullptr) return;
+    for (const std::string& name : files_.list(directory)) {
+      const std::string path = os::join_path(directory, name);
+      const auto info = reader->stat(name);
+      if (!info || going_.contains(path)) continue;
+      for (Candidate& one : candidates_)
+        if (one.owns.empty() && (one.user == info->uid || one.group == info->gid)) one.owns = path;
+      // what is only made up has no owner that stays: /proc and the like lie on mounts of their own in the root itself
+      const bool made_up = info->mount != top && (path == "proc" || path == "sys" || path == "dev" || path == "run");
+      if (info->type == os::FileType::Directory && !made_up && path != kStateDirectory) look_below(path, top);
+    }
+  }
+
+  os::FileSystem& files_;
+  Observer& observer_;
+  std::vector<Candidate>& candidates_;
+  std::set<std::string> going_;
+};
+
+/// Names that transactions put into passwd or group, and that none took out again.
+std::set<std::pair<std::string, std::string>> made_here(Root& root) {
+  std::set<std::pair<std::string, std::string>> made;
+  if (root.state() == nullptr) return made;
+  for (const state::LineChange& one : root.state()->all_lines()) {
+    const std::pair name(one.path, one.line.substr(0, one.line.find(':')));
+    if (one.what == state::LineChange::What::Add) made.insert(name);
+    if (one.what == state::LineChange::What::Drop) made.erase(name);
+  }
+  return made;
+}
+
+void drop_accounts(Root& root, txn::Planned& planned, rehearsal::AccountBook& book,
+                   const std::vector<std::pair<const Account*, std::string>>& going) {
+  const auto made = made_here(root);
+  const auto users = book.users(), groups = book.groups();
+  std::vector<Candidate> candidates;
+  for (const auto& [account, package] : going) {
+    Candidate one{account, package};
+    if (const auto user = users.find(account->name); user != users.end() && !account->group_only)
+      one.user = user->second;
+    if (const auto group = groups.find(account->name); group != groups.end()) one.group = group->second;
+    const char* const path = account->group_only ? "etc/group" : "etc/passwd";
+    const bool there = account->group_only ? one.group.has_value() : one.user.has_value();
+    if (there && made.contains({path, account->name})) candidates.push_back(std::move(one));
+  }
+  if (candidates.empty()) return;
+  Belongings(root, planned, candidates).look();
+  for (const Candidate& one : candidates)
+    if (one.owns.empty())
+      book.drop(*one.account, one.package);
+    else
+      planned.plan.notices.push_back({plan::Notice::Kind::AccountStays, one.owns, one.account->name});
+}
+
+}  // namespace
+
 void add_accounts(Root& root, txn::Planned& planned,
                   const std::vector<std::pair<const Account*, std::string>>& accounts,
+                  const std::vector<std::pair<const Account*, std::string>>& going,
                   const std::function<std::string(const txn::Put&)>& content_of) {
-  if (accounts.empty()) return;
+  if (accounts.empty() && going.empty()) return;
   constexpr std::int64_t kDay = 86400;  // seconds
   AccountPuts puts(root, planned, content_of);
   const rehearsal::AccountTexts before = puts.read();
   const auto& [lowest, highest] = root.settings().account_ids;
   rehearsal::AccountBook book(before, lowest, highest, os::now() / kDay);
   book.require(accounts);
+  drop_accounts(root, planned, book, going);
   for (const auto& [path, text] : book.texts()) {
     const auto was = before.find(path);
     puts.write(path, was == before.end() ? std::string() : was->second, text);

@@ -167,7 +167,7 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& a
   for (const txn::Entering& one : entering_)
     if (one.package.actions != nullptr)
       for (const Account& account : one.package.actions->accounts) accounts.emplace_back(&account, one.package.name);
-  add_accounts(root_, planned, accounts, [this](const txn::Put& put) { return content_of(put); });
+  add_accounts(root_, planned, accounts, accounts_that_go(), [this](const txn::Put& put) { return content_of(put); });
   ActingTerms acting = request_.acting;
   acting.prepares = request_.end == End::Prepare;
   acting.answers.insert(answers.begin(), answers.end());
@@ -177,6 +177,25 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& a
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
   if (request_.strict) refuse_unowned(planned.plan.notices);
   return planned;
+}
+
+/// Of what is purged, where nothing else that is or will be installed asks for them.
+std::vector<std::pair<const Account*, std::string>> ChangeFiles::accounts_that_go() const {
+  std::vector<std::pair<const Account*, std::string>> going;
+  if (!request_.purge) return going;
+  std::set<std::string> needed;
+  const auto needs = [&](const SharedActions& actions) {
+    if (actions == nullptr) return;
+    for (const Account& one : actions->accounts) needed.insert(one.name);
+  };
+  for (const txn::Entering& one : entering_) needs(one.package.actions);
+  for (const state::StatePackage& one : state().acting())
+    if (!rows_.contains(one.row)) needs(one.package.actions);
+  for (const rehearsal::Party& party : parties_)
+    if (party.after.empty() && party.was != nullptr)
+      for (const Account& one : party.was->accounts)
+        if (!needed.contains(one.name)) going.emplace_back(&one, party.name);
+  return going;
 }
 
 /// The packages that change, with what they ask for, in the order of their steps.

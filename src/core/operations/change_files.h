@@ -48,6 +48,7 @@ class ChangeFiles {
   void plan_purge();
   void look_up_parties();
   void look_up_made();
+  std::vector<std::pair<const Account*, std::string>> accounts_that_go() const;
   void add_contents(const std::string& directory, std::set<std::string>& paths);
   std::vector<plan::Notice> privileges() const;
   std::vector<plan::Notice> dangers() const;

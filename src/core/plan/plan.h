@@ -106,13 +106,15 @@ struct Notice {
     DirectoryLower,
     Unsigned,
     UnknownKey,
-    Signed
+    Signed,
+    AccountStays
   };
   Kind kind = Kind::ConfigKept;
-  // Of GivenUp: the transactions, and the last of them; of Unsigned: a repository or a package file, and packages; of
-  // UnknownKey and Signed: a package file, and the id or the name of a key.
+  // Of AccountStays: something that belongs to it, and its name; of GivenUp: the transactions, and the last of them; of
+  // Unsigned: a repository or a package file, and packages; of UnknownKey and Signed: a package file, and the id or the
+  // name of a key.
   std::string path, package;
-  bool is_about_path() const { return kind != Kind::GivenUp && kind < Kind::Unsigned; }
+  bool is_about_path() const { return kind != Kind::GivenUp && (kind < Kind::Unsigned || kind == Kind::AccountStays); }
   std::string text() const;
 };
 

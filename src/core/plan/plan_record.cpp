@@ -163,7 +163,7 @@ Plan plan_in(const Json& whole) {
   for (const Json& one : list("steps")) plan.steps.push_back(step_in(one, vouchers));
   for (const Json& one : list("configs")) plan.configs.push_back(config_in(one));
   for (const Json& one : list("notices"))
-    plan.notices.push_back({kind_at(one.at(0), Notice::Kind::Signed), text(one.at(1)), text(one.at(2))});
+    plan.notices.push_back({kind_at(one.at(0), Notice::Kind::AccountStays), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("held_back")) plan.held_back.push_back(held_back_in(one));
   for (const Json& one : list("unneeded")) plan.unneeded.push_back(text(one));
   for (const Json& one : list("links"))

@@ -165,6 +165,7 @@ std::string Notice::text() const {
                  ? fmt::format("nobody vouches for {} from {}, which is not signed", package, path)
                  : fmt::format("nobody vouches for what comes from {}, which is not verified: {}", path, package);
     case Kind::UnknownKey: return fmt::format("{} is signed with a key that is not known here: {}", path, package);
+    case Kind::AccountStays: return fmt::format("/{} belongs to the account {}, which stays", path, package);
     case Kind::Signed: return fmt::format("{} is signed by {}", path, package);
     case Kind::Privileged:
       return fmt::format("/{} of {} runs with elevated privileges (set-user-ID, set-group-ID or capabilities)", path,

@@ -194,6 +194,27 @@ void AccountBook::require(const Account& account, const std::string& package) {
   steps_.push_back({account.name, package, account.text, id, false});
 }
 
+void AccountBook::drop(const Account& account, const std::string& package) {
+  const auto ids = account.group_only ? groups() : users();
+  const auto known = ids.find(account.name);
+  if (known == ids.end()) return;
+  for (const char* const path : kAccountFiles) {
+    const bool of_groups = std::string_view(path).find("g") == 4;  // group and gshadow
+    const auto text = texts_.find(path);
+    if (text == texts_.end() || (account.group_only && !of_groups)) continue;
+    for (const std::string& line : lines_of(text->second)) {
+      if (line.starts_with(account.name + ":")) {
+        change({path, What::Drop, line, {}});
+        continue;
+      }
+      if (account.group_only || !of_groups) continue;
+      for (const std::string_view member : split(std::string_view(line).substr(line.rfind(':') + 1), ','))
+        if (member == account.name) change({path, What::Leave, line.substr(0, line.find(':')), account.name});
+    }
+  }
+  steps_.push_back({account.name, package, account.text, known->second, account.group_only, true});
+}
+
 void AccountBook::join(const std::string& user, const std::string& group, const std::string& package) {
   const auto found = texts_.find("etc/group");
   const std::vector<std::string> lines = found == texts_.end() ? std::vector<std::string>() : lines_of(found->second);

@@ -35,6 +35,9 @@ class AccountBook {
   /// Groups first that are accounts of their own; memberships last, so that they find each other in any order.
   void require(const std::vector<std::pair<const Account*, std::string>>& accounts);
 
+  /// Takes an account out, and out of all groups. What is not there is left at that.
+  void drop(const Account& account, const std::string& package);
+
   const AccountTexts& texts() const { return texts_; }
   const std::vector<state::LineChange>& changes() const { return changes_; }
   const std::vector<plan::AccountStep>& steps() const { return steps_; }

@@ -137,6 +137,19 @@ std::vector<LineChange> GeneratedStore::lines_of(TxnId id) const {
   });
 }
 
+std::vector<LineChange> GeneratedStore::all_lines() const {
+  return guarded(connection_->path, [&] {
+    std::vector<LineChange> result;
+    SQLite::Statement query(connection_->database,
+                            "SELECT path, what, line, member FROM lines JOIN ledger ON ledger.id = lines.txn"
+                            " WHERE result = 'done' ORDER BY txn, seq");
+    while (query.executeStep())
+      result.push_back({query.getColumn(0).getString(), static_cast<LineChange::What>(query.getColumn(1).getInt()),
+                        query.getColumn(2).getString(), query.getColumn(3).getString()});
+    return result;
+  });
+}
+
 std::vector<RunRecord> GeneratedStore::runs_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<RunRecord> result;

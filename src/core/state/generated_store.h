@@ -28,6 +28,8 @@ class GeneratedStore : protected Store {
   std::map<std::string, std::map<std::string, std::string>> answers() const;
   /// What it changed of accounts, in that order.
   std::vector<LineChange> lines_of(TxnId id) const;
+  /// Of all transactions that were done, in their order.
+  std::vector<LineChange> all_lines() const;
   /// In the order in which they ran.
   std::vector<RunRecord> runs_of(TxnId id) const;
   /// Those that were left out when they were due last, in a transaction that stands; each once.
