@@ -98,6 +98,26 @@ TEST_F(Asking, ASecretStandsNowhere) {
   EXPECT_THAT(station.hambrel({"install", "vault", "-y"}).err, HasSubstr("vault asks, and nobody answers"));
 }
 
+TEST_F(Asking, WhatAProgramPrintsIsAllInALogWithoutSecrets) {
+  const std::string secret = "kelp-and-tar-77";
+  station.pack("loud", "1-1",
+               "[[questions]]\nkey = \"password\"\ntext = \"?\"\nkind = \"secret\"\n" +
+                   hook("install",
+                        "i=0; while [ $i -lt 3000 ]; do echo line $i of a long story, $HAMBREL_ANSWER_PASSWORD; "
+                        "i=$((i+1)); done"),
+               {{"usr/loud", "1"}});
+  station.publish();
+  station.hambrel({"refresh"});
+  done({"install", "loud", "--answers", answers("[loud]\npassword = \"" + secret + "\"\n")});
+  const auto shown = station.json({"ledger", "show", "1"});
+  EXPECT_THAT(shown["runs"][0]["output"].get<std::string>(),
+              AllOf(Not(HasSubstr("line 0 of")), HasSubstr("line 2999 of"), Not(HasSubstr(secret))));
+  const std::string log = content(shown["log"].get<std::string>().substr(1));
+  EXPECT_THAT(log, AllOf(HasSubstr("the hook of loud"), HasSubstr("line 0 of a long story, ***"),
+                         HasSubstr("line 2999 of"), Not(HasSubstr(secret))));
+  EXPECT_EQ(std::count(log.begin(), log.end(), '\n'), 3001);
+}
+
 TEST_F(Asking, WhatIsLeftOutIsAnsweredWhenItIsMadeUpFor) {
   done({"install", "store=1", "--without-hooks"});
   EXPECT_EQ(station.hambrel({"repair", "-y"}).code, 3) << "its hook is due, and nobody answers";

@@ -290,14 +290,33 @@ void CrashFs::make_symlink(std::string_view target, std::string_view path) {
   add(at(path), node);
 }
 
-void CrashFs::make_hard_link(std::string_view existing, std::string_view path) {
+void CrashFs::make_whiteout(std::string_view path) {
   const std::lock_guard lock(mutex_);
   step();
-  const Place from = place(at(existing), true), to = place(at(path), false);
-  if (to.node) fail(EEXIST, path);
+  Node node;
+  node.type = FileType::Other;
+  add(at(path), node);
+}
+
+bool CrashFs::is_whiteout(std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  const auto id = resolve(path, false);
+  return id && live_.at(*id).type == FileType::Other;
+}
+
+void CrashFs::make_hard_link(std::string_view existing, std::string_view path) {
+  const std::lock_guard lock(mutex_);
+  make_hard_link_in(at(existing), at(path));
+}
+
+void CrashFs::make_hard_link_in(const At& existing, const At& path) {
+  const std::lock_guard lock(mutex_);
+  step();
+  const Place from = place(existing, true), to = place(path, false);
+  if (to.node) fail(EEXIST, path.name);
   const Id id = *from.node;
   const Node& birth = births_.at(id);
-  if (birth.disk != live_.at(to.directory).disk) fail(EXDEV, path);
+  if (birth.disk != live_.at(to.directory).disk) fail(EXDEV, path.name);
   change({birth.disk, {to.directory}, 0, false, [to, id, birth](Disk& disk, bool) {
             const auto directory = disk.find(to.directory);
             if (directory == disk.end() || directory->second.names.contains(to.name)) return;

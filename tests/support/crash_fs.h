@@ -60,6 +60,8 @@ class CrashFs final : public os::FileSystem {
   std::unique_ptr<os::Directory> open_directory(std::string_view path) override;
   void make_directory(std::string_view path, std::uint32_t mode) override;
   void make_symlink(std::string_view target, std::string_view path) override;
+  void make_whiteout(std::string_view path) override;
+  bool is_whiteout(std::string_view path) override;
   void make_hard_link(std::string_view existing, std::string_view path) override;
   void rename(std::string_view from, std::string_view to) override;
   void rename_no_replace(std::string_view from, std::string_view to) override;
@@ -96,6 +98,7 @@ class CrashFs final : public os::FileSystem {
   void remove_in(const At& at, bool directory);
   void set_owner_in(const At& at, std::uint32_t uid, std::uint32_t gid);
   void set_mode_in(const At& at, std::uint32_t mode);
+  void make_hard_link_in(const At& existing, const At& path);
   void set_attribute_in(const At& at, const std::string& name, std::string_view value);
   void set_mtime_in(const At& at, std::int64_t seconds, std::int64_t nanoseconds);
 

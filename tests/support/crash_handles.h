@@ -104,8 +104,8 @@ class Directory final : public os::Directory {
     if (owner) disk_.set_owner_in(at(name), owner->uid, owner->gid);
     disk_.set_mode_in(at(name), mode);
   }
-  void make_hard_link(std::string_view name, os::Directory&, std::string_view) override {
-    throw Error(ErrorCode::Internal, "no preview is made on a disk in memory", std::string(name), "");
+  void make_hard_link(std::string_view name, os::Directory& other, std::string_view there) override {
+    disk_.make_hard_link_in(at(name), dynamic_cast<Directory&>(other).at(there));
   }
   void rename_no_replace(std::string_view name, os::Directory& other, std::string_view there) override {
     disk_.rename_in(at(name), dynamic_cast<Directory&>(other).at(there), kNoReplace);

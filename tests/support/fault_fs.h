@@ -65,6 +65,11 @@ class FaultFs final : public os::FileSystem {
   void make_symlink(std::string_view target, std::string_view path) override {
     step(path), real_.make_symlink(target, path);
   }
+  void make_whiteout(std::string_view path) override { step(path), real_.make_whiteout(path); }
+  bool is_whiteout(std::string_view path) override { return real_.is_whiteout(path); }
+  void remove_attribute(std::string_view path, const std::string& name) override {
+    step(path), real_.remove_attribute(path, name);
+  }
   void make_hard_link(std::string_view existing, std::string_view path) override {
     step(path), real_.make_hard_link(existing, path);
   }

@@ -42,6 +42,7 @@ struct Lab {
     text += rows(
         "SELECT p.name || ' ' || hex(l.list) FROM lists l JOIN packages p ON p.id = l.package AND p.state = "
         "'installed' ORDER BY 1");
+    text += rows("SELECT path || ' ' || value FROM generated ORDER BY 1");
     text += rows("SELECT 'prepared after ' || after FROM prepared WHERE activated IS NULL");
     text += rows("SELECT 'given up ' || txn FROM attics WHERE dropped IS NOT NULL ORDER BY txn");
     return text + rows(
@@ -178,6 +179,14 @@ std::function<void(Lab&)> prepared(const std::function<void(Lab&)>& work) {
     lab.shop.prepares = false;
   };
 }
+/// With a program of a package that writes these files meanwhile.
+std::function<void(Lab&)> while_it_writes(const std::function<void(Lab&)>& work, const std::string& content) {
+  return [work, content](Lab& lab) {
+    lab.shop.program = {{"var/made/index", content}, {"var/made/deep/" + content, content}};
+    work(lab);
+    lab.shop.program.clear();
+  };
+}
 void shelve_both(Lab& lab) { lab.shop.shelve(*lab.disk, {"lib", "desk"}); }
 void give_up_two(Lab& lab) { lab.shop.give_up(*lab.disk, {state::TxnId{1}, state::TxnId{2}}); }
 void activate(Lab& lab) { lab.shop.activate(*lab.disk); }
@@ -258,6 +267,21 @@ const std::vector<Story>& stories() {
       {"shelving on three file systems", {"boot", "usr"}, install_all, shelve_both},
       {"coming unshelved", {}, both(install_all, shelve_both), roll_back},
       {"giving up attics", {"boot"}, both(install_all, upgrade_lib, upgrade_desk), give_up_two},
+      {"install with a hook", {}, some_files, while_it_writes(install_all, "old")},
+      {"upgrade with a hook that changes what it made",
+       {},
+       while_it_writes(install_all, "old"),
+       while_it_writes(upgrade_lib, "new")},
+      {"undo of that", {}, both(while_it_writes(install_all, "old"), while_it_writes(upgrade_lib, "new")), undo_last},
+      {"upgrade with a hook on three file systems",
+       {"usr", "var"},
+       while_it_writes(install_all, "old"),
+       while_it_writes(upgrade_both, "new")},
+      {"preparing what was rehearsed", {}, install_all, prepared(while_it_writes(upgrade_both, "new"))},
+      {"activating what was rehearsed",
+       {},
+       both(install_all, prepared(while_it_writes(upgrade_both, "new"))),
+       activate},
       {"repair", {}, both(install_all, damage), repair},
       {"repair on three file systems", {"boot", "usr"}, both(install_all, damage), repair},
       {"rollback on three file systems", {"boot", "usr"}, both(install_all, upgrade_lib, upgrade_desk), roll_back}};
@@ -293,8 +317,9 @@ class Crash : public testing::TestWithParam<Story> {
     prepared_.shop.after_step = [&](txn::EngineStep now) {
       const std::string step(text_of(now));
       ++steps_;
-      const auto staging =
-          step == "staged" || step == "synced" ? std::optional(prepared_.shop.state->next_id()) : std::nullopt;
+      const auto staging = step == "staged" || step == "rehearsed" || step == "synced"
+                               ? std::optional(prepared_.shop.state->next_id())
+                               : std::nullopt;
       EXPECT_THAT(broken_invariants(*prepared_.disk, *prepared_.shop.state, staging), testing::IsEmpty()) << step;
     };
     GetParam().work(prepared_);

@@ -2,6 +2,7 @@
 // agree.
 #include <gtest/gtest.h>
 
+#include "os/host.h"
 #include "support/fault_fs.h"
 #include "txn/workshop.h"
 
@@ -101,6 +102,21 @@ void shelve(Scene& scene, os::FileSystem& files) { scene.shop.shelve(files, {"li
 void undo_last(Scene& scene, os::FileSystem& files) { scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id); }
 void nothing(Scene&, os::FileSystem&) {}
 
+/// With a program of a package that writes these files meanwhile.
+Work while_it_writes(const Work& work, const std::string& content) {
+  return [=](Scene& scene, os::FileSystem& files) {
+    os::sleep_milliseconds(10);  // what was put in place a tick of the clock ago may have been changed meanwhile
+    scene.shop.program = {{"var/made/index", content}, {"var/made/deep/" + content, content}};
+    try {
+      work(scene, files);
+    } catch (...) {
+      scene.shop.program.clear();
+      throw;
+    }
+    scene.shop.program.clear();
+  };
+}
+
 struct Named {
   const char* name;
   Work prepare, work;
@@ -111,6 +127,7 @@ const std::vector<Named>& changes() {
   static const std::vector<Named> all{
       {"install", nothing, install_old},
       {"upgrade", install_old, upgrade},
+      {"upgrade with a hook", while_it_writes(install_old, "old"), while_it_writes(upgrade, "new")},
       {"remove", install_old, remove},
       {"shelve", install_old, shelve},
       {"coming unshelved", [](Scene& s, os::FileSystem& f) { install_old(s, f), shelve(s, f); },

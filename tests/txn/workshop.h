@@ -95,9 +95,18 @@ class Workshop {
   std::function<void(txn::EngineStep)> after_step = [](txn::EngineStep) {};
   txn::Environment environment(os::FileSystem& files) {
     txn::Environment made{files, *state, silent, set_owners, [] { return 1'750'000'000; }, after_step};
+    if (!program.empty())
+      made.run_program = [this, &files](const os::Preview& preview, auto&&...) {
+        play(files, preview);
+        return os::ProgramEnd{};
+      };
     made.workers = 2;  // as it ships: several threads, and the state puts a step together while the disk is synced
     return made;
   }
+
+  /// Each change has a hook that leaves files (path -> content; none: it removes it). No program is run: what it would
+  /// have left in its layer is written there.
+  std::map<std::string, std::optional<std::string>> program;
 
   /// What a change of packages would do to the files: those named leave, the goods enter.
   txn::TreeChange plan(const std::vector<const Goods*>& entering, const std::vector<std::string>& leaving = {}) {
@@ -140,6 +149,7 @@ class Workshop {
     txn::Planned planned;
     planned.tree = tree, planned.sources = sources, planned.changes = changes;
     planned.tell_of_files();
+    if (!program.empty()) planned.runs.hooks.push_back(hook());
     return run(files, planned, "test");
   }
 
@@ -209,6 +219,31 @@ class Workshop {
   std::unique_ptr<state::State> state;
 
  private:
+  rehearsal::Run hook() const {
+    rehearsal::Run run;
+    run.shown.kind = plan::Run::Kind::Hook;
+    run.shown.package = "desk";
+    run.shown.occasion = "install";
+    run.shown.program = "/usr/bin/desk";
+    run.shown.writes = {"var/**"};
+    run.program.words = {"/usr/bin/desk"};
+    return run;
+  }
+  void play(os::FileSystem& files, const os::Preview& preview) const {
+    const std::string whole = files.real_path("");
+    for (const auto& [path, content] : program) {
+      const os::PreviewLayer* layer = nullptr;  // the one of the file system that it lies on
+      for (const os::PreviewLayer& one : preview.layers)
+        if (one.at.empty() || path.starts_with(one.at + "/")) layer = &one;
+      const std::string below = layer->at.empty() ? path : path.substr(layer->at.size() + 1);
+      const std::string place = layer->upper.substr(whole == "/" ? 1 : whole.size() + 1) + "/" + below;
+      files.make_directories(os::parent_of(place));
+      if (content)
+        files.create(place, 0644)->write(*content), files.set_mtime(place, 1'700'000'000, 0);
+      else
+        files.make_whiteout(place);
+    }
+  }
   std::vector<state::StatePackage> rows(const std::vector<std::string>& names) const {
     std::vector<state::StatePackage> result;
     for (const auto& one : state->installed())

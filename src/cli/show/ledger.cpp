@@ -157,6 +157,7 @@ void print_runs(const Screen& screen, const operations::LedgerDetail& detail) {
     for (const std::string_view line : split(run.output, '\n'))
       if (!line.empty()) screen.line("    " + screen.paint(Style::Faint, printable(line)));
   }
+  if (!detail.log.empty()) screen.line(fmt::format("  all that they printed: /{}", detail.log));
   if (!detail.changes.empty()) screen.line();
 }
 
@@ -242,6 +243,7 @@ void show(const Session& session, const operations::LedgerDetail& detail) {
                                 {"milliseconds", run.milliseconds},
                                 {"problem", run.ended},
                                 {"output", run.output}});
+    object["log"] = detail.log.empty() ? Json() : Json("/" + detail.log);
     return session.document(object);
   }
   print_fields(screen, detail);

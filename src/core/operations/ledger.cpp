@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "operations/limits.h"
 #include "plan/plan_record.h"
+#include "txn/output_log.h"
 
 namespace hambrel::operations {
 
@@ -123,6 +124,7 @@ LedgerDetail ledger_detail(Root& root, TxnId id) {
   detail.entry = std::move(*entry);
   detail.changes = state->changes_of(id);
   detail.runs = state->runs_of(id);
+  detail.log = txn::log_of(root.files(), id);
   detail.undone_by = state->undone_by(id);
   detail.given_up_by = state->given_up(id);
   if (!detail.given_up_by)

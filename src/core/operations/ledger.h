@@ -57,6 +57,7 @@ struct LedgerDetail {
   plan::Plan plan;
   std::vector<PackageChange> changes;
   std::vector<state::RunRecord> runs{};  // programs of packages
+  std::string log{};                     // the file that has all they printed; empty: the records do
   std::optional<TxnId> undone_by{}, given_up_by{};
   std::optional<StandingAttic> attic{};
 };

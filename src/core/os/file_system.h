@@ -221,6 +221,13 @@ class FileSystem : public FileReader {
   virtual void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) = 0;
   virtual void set_mode(std::string_view path, std::uint32_t mode) = 0;  // not for links
   virtual void set_attribute(std::string_view path, const std::string& name, std::string_view value) = 0;
+  /// If it is there. This and what follows: only below Hambrel's own directories, on whose way nobody else changes
+  /// anything. (overlay.cpp)
+  virtual void remove_attribute(std::string_view path, const std::string& name);
+  /// What an overlay's layer has for what it hides of a lower one. Throws Error{Io} where the file system, or the
+  /// rights of this process, don't allow it.
+  virtual void make_whiteout(std::string_view path);
+  virtual bool is_whiteout(std::string_view path);
   /// The security label, where the file system has such things.
   virtual void set_label(std::string_view path, std::string_view label) { set_attribute(path, kLabelAttribute, label); }
   virtual void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) = 0;

@@ -115,9 +115,14 @@ std::string_view what_failed(child::Step step) {
   return "";
 }
 
-std::uint64_t free_bytes(const std::string& path) {
+struct Room {
+  std::uint64_t bytes = UINT64_MAX, files = UINT64_MAX;
+};
+
+Room room_at(const std::string& path) {
   struct statvfs raw {};
-  return ::statvfs(path.c_str(), &raw) == 0 ? static_cast<std::uint64_t>(raw.f_bavail) * raw.f_frsize : UINT64_MAX;
+  if (::statvfs(path.c_str(), &raw) != 0) return {};
+  return {static_cast<std::uint64_t>(raw.f_bavail) * raw.f_frsize, raw.f_ffree};
 }
 
 /// Looks after the first process of a preview: takes what it prints, and ends it where it goes over a limit.
@@ -127,7 +132,7 @@ class Watch {
         const std::function<void(std::string_view)>& printed, const std::function<bool()>& stop_asked)
       : process_(process), preview_(preview), limits_(limits), printed_(printed), stop_asked_(stop_asked) {
     for (const PreviewLayer& one : preview_.layers)
-      if (!one.upper.empty()) free_before_.push_back(free_bytes(one.upper));
+      if (!one.upper.empty()) room_before_.push_back(room_at(one.upper));
   }
   ~Watch() {
     if (process_ < 0) return;
@@ -173,8 +178,10 @@ class Watch {
     std::size_t number = 0;
     for (const PreviewLayer& one : preview_.layers) {
       if (one.upper.empty()) continue;
-      const std::uint64_t before = free_before_[number++], now = free_bytes(one.upper);
-      if (before > now && before - now > limits_.disk) return stop(ProgramEnd::Kind::TooMuch);
+      const Room before = room_before_[number++], now = room_at(one.upper);
+      const auto taken = [](std::uint64_t was, std::uint64_t is) { return was > is ? was - is : 0; };
+      if (taken(before.bytes, now.bytes) > limits_.disk) return stop(ProgramEnd::Kind::TooMuch);
+      if (taken(before.files, now.files) > limits_.files) return stop(ProgramEnd::Kind::TooManyFiles);
     }
     return false;
   }
@@ -222,7 +229,7 @@ class Watch {
   const std::function<void(std::string_view)>& printed_;
   const std::function<bool()>& stop_asked_;
   const std::int64_t begun_ = monotonic_milliseconds();
-  std::vector<std::uint64_t> free_before_;
+  std::vector<Room> room_before_;
   ProgramEnd end_;
 };
 

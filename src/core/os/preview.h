@@ -29,6 +29,7 @@ struct PreviewLimits {
   unsigned processes = 1024;          // and threads, at once
   std::uint64_t memory = 2ULL << 30;  // bytes of address space of each process, and of memory of all together
   std::uint64_t disk = 1ULL << 30;    // bytes that what it writes may take
+  std::uint64_t files = 1ULL << 18;   // that it may make
 };
 
 struct PreviewProgram {
@@ -53,8 +54,9 @@ struct ProgramEnd {
     TooMany,     // processes and threads
     TooLarge,    // memory
     TooMuch,     // written
-    NoPreview,   // problem: what this system does not let us do
-    Stopped      // it was asked to
+    TooManyFiles,
+    NoPreview,  // problem: what this system does not let us do
+    Stopped     // it was asked to
   };
   Kind kind = Kind::Exited;
   int code = 0;

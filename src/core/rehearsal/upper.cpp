@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <set>
 
-#include "os/overlay.h"
-
 namespace hambrel::rehearsal {
 
 using os::FileType;
@@ -40,7 +38,7 @@ void Upper::look(const std::string& path, const std::string& place, bool all_new
       return;
     case FileType::Other: break;
   }
-  if (!os::is_whiteout(root_, place))
+  if (!root_.is_whiteout(place))
     found.push_back({Written::Kind::Strange, path, place, *info});
   else if (!all_new && view_.place_of(path))
     found.push_back({Written::Kind::Gone, path, place, *info});
@@ -89,7 +87,7 @@ bool Upper::is_unchanged(const std::string& path, const std::string& place, cons
 
 void remove_marks(os::FileSystem& root, const std::string& place) {
   for (const auto& [name, value] : root.attributes(place))
-    if (name.starts_with(overlay_marks())) os::remove_attribute(root, place, name);
+    if (name.starts_with(overlay_marks())) root.remove_attribute(place, name);
   if (const auto info = root.stat(place); info && info->type == FileType::Directory)
     for (const std::string& name : root.list(place)) remove_marks(root, os::join_path(place, name));
 }

@@ -2,7 +2,6 @@
 
 #include "base/assert.h"
 #include "os/host.h"
-#include "os/overlay.h"
 
 namespace hambrel::rehearsal {
 
@@ -112,7 +111,7 @@ void View::add(const state::Move& move, const std::string& staged) {
       return root_.set_mode(in_view(path), move.after.mode);
     case state::MoveKind::Remove:
       hide(path);
-      os::make_whiteout(root_, in_view(path));
+      root_.make_whiteout(in_view(path));
       put_.insert(path);
       return;
     case state::MoveKind::Place:
@@ -142,7 +141,10 @@ std::optional<std::string> View::place_of(std::string_view path) const {
       return root_.stat(at) ? std::optional(std::move(at)) : std::nullopt;
     }
   const std::string at = in_view(path);
-  if (const auto info = root_.stat(at)) return os::is_whiteout(root_, at) ? std::nullopt : std::optional(at);
+  if (const auto info = root_.stat(at)) {
+    const bool hides = info->type == FileType::Other && root_.is_whiteout(at);
+    return hides ? std::nullopt : std::optional(at);
+  }
   // below something that hides what is there?
   for (auto above = os::parent_of(path); !above.empty() && above != top_; above = os::parent_of(above)) {
     const std::string over = in_view(above);

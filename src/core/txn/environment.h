@@ -7,6 +7,7 @@
 
 #include "base/observer.h"
 #include "os/file_system.h"
+#include "os/preview.h"
 #include "state/state.h"
 
 namespace hambrel::txn {
@@ -41,6 +42,11 @@ struct Environment {
   /// Called before programs of packages run, and when everything is ready to be journaled. What it throws ends the
   /// transaction, with nothing changed.
   std::function<void()> before_rehearsal = [] {}, before_switch = [] {};
+  /// Runs a program of a package on a preview.
+  std::function<os::ProgramEnd(const os::Preview&, const os::PreviewProgram&, const os::PreviewLimits&,
+                               const std::function<void(std::string_view)>& printed,
+                               const std::function<bool()>& stop_asked)>
+      run_program = os::run_on_preview;
   unsigned workers = 1;  // threads that unpack
 
   void go_on() const;  // Error{Declined} when it was asked to stop

@@ -52,7 +52,11 @@ std::string last_words(const std::string& output) {
 
 RehearsalRun::RehearsalRun(const Environment& environment, const Planned& planned, std::string directory,
                            std::string scratch)
-    : env_(environment), planned_(planned), directory_(std::move(directory)), scratch_(std::move(scratch)) {}
+    : env_(environment),
+      planned_(planned),
+      directory_(std::move(directory)),
+      scratch_(std::move(scratch)),
+      log_(environment, planned.secrets) {}
 
 /// A view and an upper layer for each file system that the transaction changes or a program may write to.
 void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
@@ -185,9 +189,7 @@ void RehearsalRun::hide_secrets(std::string& output) const {
   if (planned_.secrets.empty()) return;
   // only the last of it was kept, which may begin in the middle of one
   if (output.size() >= os::kKeptOutput) output.erase(0, output.find('\n'));
-  for (const std::string& secret : planned_.secrets)
-    for (std::size_t at = 0; (at = output.find(secret, at)) != std::string::npos; at += 3)
-      output.replace(at, secret.size(), "***");
+  output = without_secrets(std::move(output), planned_.secrets);
 }
 
 void RehearsalRun::run_one(const Run& run, bool as_it_was, Transaction& ready) {
@@ -195,8 +197,11 @@ void RehearsalRun::run_one(const Run& run, bool as_it_was, Transaction& ready) {
   env_.observer.at(fmt::format("{}: {}", run.shown.package, run.shown.program));
   os::PreviewProgram program{run.program.words, run.environment, run.program.script};
   if (!run.program.script.empty()) program.words = {run.program.interpreter, os::kScript};
-  os::ProgramEnd end = os::run_on_preview(
-      preview(as_it_was), program, planned_.terms.limits, [](auto) {}, env_.stop_asked);
+  log_.begin(fmt::format("{}: {}", name_of(run), run.shown.program));
+  os::ProgramEnd end = env_.run_program(
+      preview(as_it_was), program, planned_.terms.limits, [this](std::string_view text) { log_.add(text); },
+      env_.stop_asked);
+  log_.end();
   hide_secrets(end.output);
   ready.runs.push_back({run.shown.package,
                         run.program_text(),
@@ -235,6 +240,7 @@ void RehearsalRun::judge(const Run& run, const os::ProgramEnd& end) const {
     case Kind::TooLarge:
       return refuse(fmt::format("took more than {} MiB of memory ([hooks] memory_mebibytes)", limits.memory >> 20U));
     case Kind::TooMuch: return refuse(fmt::format("wrote more than {} MiB ([hooks] mebibytes)", limits.disk >> 20U));
+    case Kind::TooManyFiles: return refuse(fmt::format("made more than {} files", limits.files));
     case Kind::Stopped: throw Error(ErrorCode::Declined, "interrupted; nothing was changed");
     case Kind::NoPreview:
       throw Error(ErrorCode::Refused, fmt::format("{} cannot be rehearsed here: {}", who, end.problem), {}, hint);

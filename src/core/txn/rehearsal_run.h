@@ -15,6 +15,7 @@
 #include "rehearsal/runs.h"
 #include "rehearsal/upper.h"
 #include "txn/environment.h"
+#include "txn/output_log.h"
 #include "txn/transaction.h"
 
 namespace hambrel::txn {
@@ -70,6 +71,7 @@ class RehearsalRun {
   std::map<std::string, Author> authors_;    // by path
   std::map<std::string, Stamp> stamps_;
   std::vector<std::unique_ptr<rehearsal::Run>> later_;  // triggers that were due for what others wrote
+  OutputLog log_;
 };
 
 }  // namespace hambrel::txn
