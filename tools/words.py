@@ -11,7 +11,7 @@ import tomllib
 SOURCE = pathlib.Path(__file__).resolve().parent.parent
 WORDS = SOURCE / "src/cli/words"
 KINDS = ("installed held not-held wanted pulled-in shelved packages repositories checkpoints transactions moments "
-         "directories files paths configs conditions commands ledger-kinds").split()
+         "directories files paths configs conditions commands ledger-kinds services served").split()
 SPEC_TEXT = ("A SPEC is NAME, 'NAME>=VERSION' (or = != < <= >), NAME@CHANNEL, the /PATH of a file it has, "
              "./FILE.hambrel, or 'GLOB*'. `hambrel help specs` has examples.")
 

@@ -34,7 +34,9 @@ enum class Kind : std::uint8_t {
   Configs,
   Conditions,
   Commands,
-  LedgerKinds
+  LedgerKinds,
+  Services,  // of installed packages
+  Served     // paths that have candidates
 };
 
 /// A word that may come first, and what may follow it.

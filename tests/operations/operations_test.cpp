@@ -225,7 +225,7 @@ TEST_F(Operations, WhatIsPreparedWaitsAndWhatIsDamagedIsRepaired) {
   request.end = End::Prepare;
   EXPECT_GT(met(propose(root, request))->perform(root, {}).staged, 0U);
   EXPECT_FALSE(fs::exists(system / "usr/bin/lamp"));
-  activate(root, *prepared(root), [] { return false; });
+  activate(root, *prepared(root), false, [] { return false; });
   EXPECT_EQ(content("usr/bin/lamp"), "one");
   write_file(system / "usr/bin/lamp", "damaged");
   root.renew();

@@ -362,9 +362,10 @@ def what_does_not_come_up_is_told_or_undone():
 
 def what_runs_on_replaced_files_is_due():
     libc = packages["libc"]
-    libc.version = "2"
+    libc.version, libc.toml = "2", 'restart = "system"\n' + libc.toml
     pack_again(libc)
-    inside("hambrel", "upgrade", "libc", "-y")
+    out = inside("hambrel", "upgrade", "libc", "-y")
+    expect("replaced files: tidelog" in out and "machine has to be restarted for: libc" in out, out)
     due = inside("hambrel", "services", "due")
     expect("tidelog" in due and "/usr/lib/libc.so" in due and "first process" in due, due)
     pid = running()
@@ -435,6 +436,13 @@ def what_is_prepared_restarts_it_when_it_is_activated():
     expect(running() == pid, "nothing is done with it before")
     out = inside("hambrel", "activate", "-y")
     expect("Service tidelog: restarted" in out and running() != pid, out)
+    pack_again(tidelog("5.1"))
+    pid = running()
+    inside("hambrel", "upgrade", "tidelog", "--prepare", "-y")
+    inside("hambrel", "activate", "--at-boot")
+    expect("Service" not in inside("hambrel", "activate", "--booting"), "while a system starts nothing is waited for")
+    expect(running() == pid, "its services are left to that")
+    inside("hambrel", "services", "restart", "tidelog")
     told("what was prepared restarts it when it is activated")
 
 

@@ -30,22 +30,24 @@ int only_show(const Session& session, const PreparedChange& one) {
   return 0;
 }
 
-int switch_to(Session& session, const PreparedChange& one) {
+int switch_to(Session& session, const PreparedChange& one, bool booting) {
   const os::InterruptGuard guard;
-  const auto outcome = operations::activate(session.changed(), one, [&] { return guard.asked(); });
+  const auto outcome = operations::activate(session.changed(), one, booting, [&] { return guard.asked(); });
   const auto undone = undone_where_services_failed(session, outcome);
   const auto id = number(*outcome.transaction);
   Json document = {{"prepared", to_json(one)},
                    {"result", undone ? "undone" : "done"},
                    {"transaction", id},
                    {"services", services_json(outcome)}};
+  put_left(document, outcome);
   if (undone) document["undone_by"] = number(*undone->transaction);
   const std::string next = undone
                                ? fmt::format("It was undone as transaction {}.", number(*undone->transaction))
                                : fmt::format("To undo it: `{}`", session.copyable(fmt::format("hambrel undo {}", id)));
-  session.say(document, fmt::format("{}: {}, as transaction {}. {}{}{}",
-                                    session.screen().paint(Style::Strong, "Activated"), text_of(one), id, next,
-                                    services_text(session, outcome), undone ? services_text(session, *undone) : ""));
+  session.say(document,
+              fmt::format("{}: {}, as transaction {}. {}{}{}", session.screen().paint(Style::Strong, "Activated"),
+                          text_of(one), id, next, services_text(session, outcome),
+                          undone ? services_text(session, *undone) : left_text(session, outcome)));
   return exit_code_of(outcome, undone.has_value());
 }
 
@@ -73,7 +75,7 @@ int run_activate(Session& session, const Arguments& arguments) {
     return done(session, *one, "put off", fmt::format("At the next start: {}.", text_of(*one)));
   }
   if (booting) operations::activate_at_boot(root, *one, false);  // once: a start must not fail for it again and again
-  return switch_to(session, *one);
+  return switch_to(session, *one, booting);
 }
 
 }  // namespace hambrel::cli

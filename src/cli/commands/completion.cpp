@@ -9,7 +9,9 @@
 #include "operations/keeping.h"
 #include "operations/ledger.h"
 #include "operations/looking.h"
+#include "operations/picks.h"
 #include "operations/repositories.h"
+#include "operations/services.h"
 
 namespace hambrel::cli {
 
@@ -240,6 +242,15 @@ void Candidates::say(Kind kind) const {
       for (const auto& one : operations::configuration_files(there_.root())) say("/" + one.path);
       return;
     case Kind::Conditions: return say_conditions();
+    case Kind::Services:
+      for (const auto& one : operations::service_list(there_.root(), false).lines) say(one.name, one.package);
+      return;
+    case Kind::Served: {
+      std::set<std::string> told;
+      for (const auto& one : operations::candidates(there_.root()))
+        if (told.insert(one.path).second) say("/" + one.path);
+      return;
+    }
     case Kind::Commands:
       for (const Command& one : commands())
         if (!one.hidden) say(one.name, one.summary);

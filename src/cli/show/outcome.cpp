@@ -119,6 +119,23 @@ std::string services_text(const Session& session, const Outcome& outcome) {
   return text;
 }
 
+void put_left(Json& document, const Outcome& outcome) {
+  document["due"] = outcome.due;
+  document["restart"] = {{"system", outcome.restart_system}, {"session", outcome.restart_session}};
+}
+
+std::string left_text(const Session& session, const Outcome& outcome) {
+  std::string text;
+  if (!outcome.due.empty())
+    text += fmt::format("\nStill running on replaced files: {}. To restart: `{}`", plan::some_of(outcome.due),
+                        session.copyable("hambrel services restart --due"));
+  if (!outcome.restart_system.empty())
+    text += fmt::format("\nThe machine has to be restarted for: {}", plan::some_of(outcome.restart_system));
+  if (!outcome.restart_session.empty())
+    text += fmt::format("\nUsers have to log in anew for: {}", plan::some_of(outcome.restart_session));
+  return text;
+}
+
 void show(const Session& session, const plan::Plan& plan, const Outcome& outcome, const Outcome* undone) {
   if (outcome.stopped_too_late) session.screen().note("Interrupted during the switch, which was completed first.");
   Json document;
@@ -128,8 +145,10 @@ void show(const Session& session, const plan::Plan& plan, const Outcome& outcome
       document["result"] = "done";
       document["transaction"] = number(*outcome.transaction);
       document["services"] = services_json(outcome);
+      put_left(document, outcome);
       if (undone == nullptr)
-        return session.say(document, done_text(session, outcome) + services_text(session, outcome));
+        return session.say(document,
+                           done_text(session, outcome) + services_text(session, outcome) + left_text(session, outcome));
       document["result"] = "undone";
       document["undone_by"] = number(*undone->transaction);
       return session.say(

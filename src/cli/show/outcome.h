@@ -17,6 +17,9 @@ void show(const Session& session, const plan::Plan& plan, const operations::Outc
           const operations::Outcome* undone = nullptr);
 /// What was done with services, as a document and as lines.
 nlohmann::json services_json(const operations::Outcome& outcome);
+/// What only a restart brings to the new files.
+void put_left(nlohmann::json& document, const operations::Outcome& outcome);
+std::string left_text(const Session& session, const operations::Outcome& outcome);
 std::string services_text(const Session& session, const operations::Outcome& outcome);
 /// Nothing is to be done.
 void show_nothing(const Session& session, const operations::Proposal& proposal);

@@ -110,10 +110,12 @@ std::optional<PreparedChange> prepared(Root& root) {
   return PreparedChange{std::move(*standing), std::move(plan)};
 }
 
-Outcome activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked) {
+Outcome activate(ChangingRoot& root, const PreparedChange& one, bool booting, const std::function<bool()>& stop_asked) {
   Outcome outcome;
-  with_services(root, one.plan.services, stop_asked, outcome,
+  with_services(root, booting ? std::vector<plan::ServiceStep>() : one.plan.services, stop_asked, outcome,
                 [&](txn::Engine& engine) { return engine.activate(one.account); });
+  if (!booting || one.plan.services.empty()) return outcome;
+  if (const auto manager = service_manager(root); manager != nullptr && manager->is_live()) manager->read_again();
   return outcome;
 }
 

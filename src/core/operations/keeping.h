@@ -62,7 +62,8 @@ struct PreparedChange {
   plan::Plan plan;
 };
 std::optional<PreparedChange> prepared(Root& root);
-Outcome activate(ChangingRoot& root, const PreparedChange& one, const std::function<bool()>& stop_asked);
+/// `booting`: services are left to the start of the system, which goes on behind this.
+Outcome activate(ChangingRoot& root, const PreparedChange& one, bool booting, const std::function<bool()>& stop_asked);
 void discard(ChangingRoot& root, const PreparedChange& one);
 /// With the next start of the system, or not any more.
 void activate_at_boot(ChangingRoot& root, const PreparedChange& one, bool at_boot);

@@ -59,6 +59,8 @@ struct Outcome {
   CacheTrim cache{};
   std::vector<ServiceDone> services{};  // in their order
   std::set<std::string> ran{};          // services that were running before
+  // Of the running system: services that run on files that were replaced, and packages that ask for a restart.
+  std::vector<std::string> due{}, restart_system{}, restart_session{};
   bool some_service_failed() const {
     return std::any_of(services.begin(), services.end(), [](const ServiceDone& one) { return !one.good; });
   }

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "os/command.h"
 #include "os/host.h"
+#include "os/processes.h"
 
 namespace hambrel::operations {
 
@@ -97,20 +98,30 @@ void ServiceRun::start_again() {
 std::vector<ServiceDone> ServiceRun::carry_on(state::TxnId id) {
   std::vector<ServiceDone> all;
   if (steps_.empty()) return all;
-  write_down();
+  // the transaction is done, whatever can't be written from here on
+  const auto attempt = [&](const std::function<void()>& work) {
+    try {
+      work();
+    } catch (const Error& problem) {
+      root_.observer().note(fmt::format("what is done with services could not be recorded: {}", problem.what()));
+    }
+  };
+  attempt([&] { write_down(); });
   manager_->read_again();
   for (const ServiceStep& one : steps_) {
+    if (one.kind != Kind::Start && !ran_.contains(one.name)) continue;
     if (one.kind == Kind::Stop) {
       all.push_back({one.name, "stop", true, {}});
       continue;
     }
-    if (one.kind != Kind::Start && !ran_.contains(one.name)) continue;
     all.push_back(finish(one));
     if (!all.back().good) continue;
     if (ServiceDone checked = check(one); !checked.good) all.back() = std::move(checked);
   }
-  root_.state_to_change().add_runs(id, records_);
-  if (root_.files().stat(kUnfinished)) root_.files().remove_file(kUnfinished);
+  attempt([&] { root_.state_to_change().add_runs(id, records_); });
+  attempt([&] {
+    if (root_.files().stat(kUnfinished)) root_.files().remove_file(kUnfinished);
+  });
   return all;
 }
 
@@ -161,6 +172,23 @@ ServiceDone ServiceRun::check(const ServiceStep& step) {
   return {step.name, action, said.empty(), said};
 }
 
+namespace {
+
+/// What runs, and was there before: only a restart brings it to the new files.
+void tell_what_is_left(ChangingRoot& root, Outcome& outcome) {
+  for (const state::PackageChange& change : root.state()->changes_of(*outcome.transaction)) {
+    if (!change.before || !change.after || change.before_row == change.after_row) continue;
+    const std::string& asks = change.after->package.restart;
+    if (asks == "system") outcome.restart_system.push_back(change.name);
+    if (asks == "session") outcome.restart_session.push_back(change.name);
+  }
+  if (root.state()->moves_of(*outcome.transaction).empty()) return;
+  for (const ServiceLine& one : service_list(root, true).lines)
+    if (!one.replaced.empty()) outcome.due.push_back(one.name);
+}
+
+}  // namespace
+
 void with_services(ChangingRoot& root, const std::vector<ServiceStep>& steps, const std::function<bool()>& stop_asked,
                    Outcome& outcome, const std::function<state::TxnId(txn::Engine&)>& work) {
   ServiceRun services(root, steps);
@@ -171,11 +199,13 @@ void with_services(ChangingRoot& root, const std::vector<ServiceStep>& steps, co
   try {
     outcome.transaction = work(engine);
   } catch (...) {
-    services.start_again();
+    // where it could not even be taken back, what is stopped waits for the recovery
+    if (!root.state()->journal()) services.start_again();
     throw;
   }
   outcome.services = services.carry_on(*outcome.transaction);
   outcome.ran = services.ran();
+  if (os::is_own_root(root.options().path)) tell_what_is_left(root, outcome);
 }
 
 namespace {
