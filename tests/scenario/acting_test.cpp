@@ -154,6 +154,17 @@ TEST_F(Acting, TheAdministratorCanForbidOrPostponeThem) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
 }
 
+TEST_F(Acting, WhatIsDueIsMadeUpForWithoutALookAtFiles) {
+  station.open();
+  done({"install", "saltdb=1", "--without-hooks"});
+  write_file(station.root() / "usr/share/saltdb", "changed");
+  EXPECT_EQ(station.hambrel({"repair", "--due", "saltdb", "-y"}).code, 2);
+  done({"repair", "--due"});
+  EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n");
+  EXPECT_EQ(content("usr/share/saltdb"), "changed");
+  EXPECT_THAT(station.hambrel({"repair", "--due", "-y"}).out, HasSubstr("Nothing is due"));
+}
+
 TEST_F(Acting, RepairMakesWhatIsMissingOfATriggersWork) {
   station.open();
   done({"install", "chart", "north"});

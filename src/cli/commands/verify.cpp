@@ -134,11 +134,19 @@ int run_repair(Session& session, const Arguments& arguments) {
   operations::require_state(session.root());
   session.tell_of_unusable_repositories();
   if (session.changes()) operations::renew_ledger_copy(session.changed());
-  auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
+  const bool only_due = arguments.has("due");
+  if (only_due && (!arguments.words().empty() || arguments.has("fast")))
+    throw Error(ErrorCode::Usage, "--due looks at no files", {}, "leave out the packages and --fast, or --due");
+  auto found = only_due ? operations::only_due(session.root())
+                        : operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
   auto repair = operations::propose_repair(session.root(), found, planned_terms(arguments));
-  if (arguments.words().empty() && operations::packages_are_broken(session.root()))
+  if (!only_due && arguments.words().empty() && operations::packages_are_broken(session.root()))
     return repair_packages(session, arguments, found, *repair);
   if (!repair->plan().empty()) return carry_out(session, arguments, std::move(repair));
+  if (only_due && !session.json()) {
+    if (!session.quiet()) session.screen().line("Nothing is due.");
+    return 0;
+  }
   show_nothing(session, *repair);
   return found.files.damaged() > 0 ? kDamageFound : 0;
 }

@@ -32,7 +32,24 @@ std::vector<std::string> other_problems(Root& root, const state::State& state) {
   return problems;
 }
 
+std::vector<state::GeneratedStore::LeftOut> left_out_of(const state::State& state,
+                                                        const std::vector<state::StatePackage>& packages) {
+  auto left = state.left_out();
+  std::erase_if(left, [&](const auto& one) {
+    return std::none_of(packages.begin(), packages.end(),
+                        [&](const state::StatePackage& package) { return package.package.name == one.run.package; });
+  });
+  return left;
+}
+
 }  // namespace
+
+Verification only_due(Root& root) {
+  const state::State& state = require_state(root);
+  Verification found;
+  found.left_out = left_out_of(state, state.acting());
+  return found;
+}
 
 Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth) {
   const state::State& state = require_state(root);
@@ -43,10 +60,7 @@ Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth
   if (!specs.empty())
     std::erase_if(found.packages, [&](const state::StatePackage& one) { return !names.contains(one.package.name); });
   if (specs.empty()) found.problems = other_problems(root, state);
-  for (auto& one : state.left_out())
-    if (std::any_of(found.packages.begin(), found.packages.end(),
-                    [&](const state::StatePackage& package) { return package.package.name == one.run.package; }))
-      found.left_out.push_back(std::move(one));
+  found.left_out = left_out_of(state, found.packages);
   found.files = txn::verify(root.files(), state, found.packages, depth, os::processors(), root.observer());
   return found;
 }

@@ -25,6 +25,9 @@ struct Verification {
 /// Of what the specs name; without any also what no file shows.
 Verification verify(Root& root, const std::vector<Spec>& specs, txn::Depth depth);
 
+/// Of all installed packages only the programs that are due; no file is looked at.
+Verification only_due(Root& root);
+
 /// What would put files right, from attic, cache and repositories. It may propose nothing: does_nothing(); what is
 /// nowhere stands among the notices of its plan.
 [[nodiscard]] std::unique_ptr<Proposal> propose_repair(Root& root, const Verification& found,
