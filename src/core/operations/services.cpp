@@ -68,6 +68,15 @@ bool is_enabled(Root& root, const std::vector<services::Link>& links) {
                      [&](const auto& one) { return root.files().stat(one.path).has_value(); });
 }
 
+FileEntry entry_of(const services::Link& link) {
+  FileEntry entry;
+  entry.path = link.path;
+  entry.type = EntryType::Symlink;
+  entry.mode = 0777;
+  entry.target = link.target;
+  return entry;
+}
+
 /// What becomes of the services of the packages of one change.
 class ServicePlan {
  public:
@@ -194,12 +203,7 @@ class ServicePlan {
 
   void put(const services::Link& link) {
     if (puts_.at(link.path) != nullptr) return;
-    FileEntry entry;
-    entry.path = link.path;
-    entry.type = EntryType::Symlink;
-    entry.mode = 0777;
-    entry.target = link.target;
-    puts_.add(entry);
+    puts_.add(entry_of(link));
   }
 
   Root& root_;
@@ -374,12 +378,7 @@ std::unique_ptr<Proposal> propose(Root& root, const EnableRequest& request) {
       puts.remove(one.path);
       continue;
     }
-    FileEntry entry;
-    entry.path = one.path;
-    entry.type = EntryType::Symlink;
-    entry.mode = 0777;
-    entry.target = one.target;
-    puts.add(entry);
+    puts.add(entry_of(one));
   }
   if (some) {
     plan::ServiceStep step;
