@@ -82,6 +82,38 @@ TEST_F(Acting, UndoingAnEarlierChangeMakesItAnewAndNotOld) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
 }
 
+TEST_F(Acting, ARollbackPastSeveralChangesBringsBackWhatHooksHadMade) {
+  station.open();
+  const auto store = [&] {  // attributes and time as well, which is kept in whole seconds
+    std::string facts = station.contents().at("var/lib/saltdb/store");
+    return facts.erase(facts.find('.'), 10);
+  };
+  done({"install", "chart"});
+  done({"install", "saltdb=1"});
+  const auto first = store();
+  done({"upgrade"});
+  done({"install", "north=1"});
+  const auto third = store();
+  EXPECT_EQ(content("var/lib/saltdb/store"), "made by 1-1\n1-1 to 2-1\n");
+  EXPECT_THAT(station.hambrel({"rollback", "2", "-n"}).out, Not(HasSubstr("hook"))) << "nothing converts back";
+  done({"rollback", "2"});
+  EXPECT_EQ(store(), first);
+  EXPECT_EQ(content("usr/index"), "");
+  done({"remove", "saltdb", "--purge"});
+  EXPECT_EQ(content("var/lib/saltdb/store"), "(not there)");
+  done({"rollback", "4"});
+  EXPECT_EQ(store(), third);
+  EXPECT_EQ(content("usr/index"), "north 1\n");
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  done({"undo", "7"});
+  EXPECT_EQ(content("var/lib/saltdb/store"), "(not there)");
+  done({"redo", "7"});
+  EXPECT_EQ(store(), third);
+  EXPECT_THAT(station.hambrel({"owner", "/var/lib/saltdb/store"}).out, HasSubstr("made by the hook of saltdb"));
+  done({"rollback", "1"});
+  EXPECT_FALSE(fs::exists(station.root() / "var/lib/saltdb")) << "nobody had made it then";
+}
+
 TEST_F(Acting, WhatFailsChangesNothingAndSaysWhy) {
   station.pack("failing", "1-1", hook("install", "echo the pump is stuck; exit 3"), {{"usr/failing", "1"}});
   station.pack("absent", "1-1", "[[hooks]]\nwhen = [\"install\"]\nrun = [\"/usr/bin/nothing-there\"]\n",

@@ -149,6 +149,7 @@ void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parti
   if (staying.empty() && !some) return;
   const Changed changed = changed_by(root, planned);
   planned.runs = rehearsal::plan_runs(parties, staying, changed.paths, !planned.undo_of);
+  if (planned.restores_data) planned.runs.hooks.clear(), planned.runs.before.clear();
   if (planned.undo_of)
     std::erase_if(planned.runs.triggers, [&](const rehearsal::Run& run) { return is_restored(planned, run); });
   add_due(planned, staying);

@@ -10,6 +10,7 @@
 #include "plan/plan_record.h"
 #include "txn/checkpoint.h"
 #include "txn/rollback_as_undo.h"
+#include "txn/rollback_generated.h"
 #include "txn/shelve.h"
 #include "txn/undo.h"
 
@@ -79,6 +80,7 @@ class Rollback {
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+    restore_generated(root_, state_, to_, kept, result_);
     source_missing_content(result_, back, file_of);
     if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
     result_.tell_of_files();

@@ -75,6 +75,7 @@ struct Planned {
   /// again what comes back.
   std::set<std::pair<std::string, std::string>> restored{};
   bool restores_all = false;
+  bool restores_data = false;  // what hooks had made comes back: none of them runs
   /// Programs that are due whatever changes, and why: what they made is missing, or they were left out.
   struct Due {
     std::string package, program, occasion, why;
