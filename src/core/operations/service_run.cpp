@@ -174,6 +174,16 @@ ServiceDone ServiceRun::check(const ServiceStep& step) {
 
 namespace {
 
+/// Where that could not even be done, or nobody knows, what is stopped waits for the recovery.
+bool was_taken_back(ChangingRoot& root) {
+  try {
+    return !root.state()->journal();
+  } catch (const Error& problem) {
+    root.observer().note(fmt::format("services stay stopped until `hambrel recover` was run: {}", problem.what()));
+    return false;
+  }
+}
+
 /// What runs, and was there before: only a restart brings it to the new files.
 void tell_what_is_left(ChangingRoot& root, Outcome& outcome) {
   for (const state::PackageChange& change : root.state()->changes_of(*outcome.transaction)) {
@@ -199,8 +209,7 @@ void with_services(ChangingRoot& root, const std::vector<ServiceStep>& steps, co
   try {
     outcome.transaction = work(engine);
   } catch (...) {
-    // where it could not even be taken back, what is stopped waits for the recovery
-    if (!root.state()->journal()) services.start_again();
+    if (services.has_stopped_some() && was_taken_back(root)) services.start_again();
     throw;
   }
   outcome.services = services.carry_on(*outcome.transaction);

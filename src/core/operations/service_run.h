@@ -22,6 +22,7 @@ class ServiceRun {
   /// Throws Error{Refused} for one that does not stop: nothing is changed then, and what was stopped runs again.
   void before_rehearsal();
   void before_switch();
+  bool has_stopped_some() const { return !stopped_.empty(); }
   /// Nothing was switched: what was stopped is started.
   void start_again();
   /// It was switched. Tells what was done, and writes it into the ledger.
