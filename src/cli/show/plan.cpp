@@ -127,7 +127,7 @@ std::string sentence_of(const plan::Plan& plan) {
     return plan.links.size() == 1 ? "1 link will be changed"
                                   : fmt::format("{} links will be changed", plan.links.size());
   if (parts.empty() && !plan.services.empty())
-    return fmt::format("whether {} starts with the system will be changed", plan.services.front().name);
+    return fmt::format("1 service will be {}d", plan::text_of(plan.services.front().kind));
   if (parts.empty() && !plan.runs.empty())
     return count_text(plan.runs.size(), "program of a package will be run", "programs of packages will be run");
   return parts.empty() ? "New configuration that waits for a decision will be dropped" : join(parts, ", ");

@@ -77,7 +77,7 @@ std::string Run::why_text() const {
 
 std::string AskStep::from_text() const {
   switch (from) {
-    case From::Open: return "you will be asked before anything is changed";
+    case From::Open: return "is asked first";
     case From::Asked: return "you answered";
     case From::Given: return "by --answers";
     case From::Settings: return "by hambrel.toml";
