@@ -310,7 +310,7 @@ void run(const Plan& plan) {
   // it gets its turn however many there are; whoever may not ask for that does without
   ::setpriority(PRIO_PROCESS, 0, plan.nice - kBefore);
   // where the machine has no memory left, this goes first
-  write_file("/proc/self/oom_score_adj", "1000", Step::Rights);
+  std::ignore = wrote("/proc/self/oom_score_adj", "1000");
   constexpr std::string_view kName = "preview";  // a program should not remember the machine's
   require(::sethostname(kName.data(), kName.size()) == 0, Step::Private);
   enter(plan);
