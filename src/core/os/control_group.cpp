@@ -51,12 +51,13 @@ void remove_left_over(const std::string& parent) {
 
 }  // namespace
 
-ControlGroup::ControlGroup(unsigned tasks, std::uint64_t memory) {
+ControlGroup::ControlGroup(unsigned tasks, std::uint64_t memory, bool only_limit_of_tasks) {
   const std::string groups = kGroups, most = fmt::format("{}", tasks), bytes = fmt::format("{}", memory);
   if (::access((groups + "/cgroup.controllers").c_str(), F_OK) == 0) {
     add(groups, {{"pids.max", most}, {"memory.max", bytes}, {"memory.swap.max", "0"}}, "memory.events");
     return;
   }
+  if (!only_limit_of_tasks) return;
   // the first version of the interface, with a tree for each controller
   add(groups + "/pids", {{"pids.max", most}}, "");
   add(groups + "/memory", {{"memory.limit_in_bytes", bytes}}, "memory.oom_control");

@@ -256,7 +256,7 @@ ProgramEnd run_on_preview(const Preview& preview, const PreviewProgram& program,
     return end;
   }
   if (process == 0) child::run(prepared.plan);
-  const ControlGroup group(limits.processes + kNotGivenAgain, limits.memory);
+  const ControlGroup group(limits.processes + kNotGivenAgain, limits.memory, prepared.plan.own_numbers == nullptr);
   group.take(static_cast<pid_t>(process));
   Watch watch(static_cast<pid_t>(process), preview, limits, printed, stop_asked);
   // not the end that it reads from: where it has ended already, writing to it would end this process, too
