@@ -107,16 +107,20 @@ std::vector<ServiceDone> ServiceRun::carry_on(state::TxnId id) {
     }
   };
   attempt([&] { write_down(); });
-  manager_->read_again();
+  attempt([&] { manager_->read_again(); });
   for (const ServiceStep& one : steps_) {
     if (one.kind != Kind::Start && !ran_.contains(one.name)) continue;
     if (one.kind == Kind::Stop) {
       all.push_back({one.name, "stop", true, {}});
       continue;
     }
-    all.push_back(finish(one));
-    if (!all.back().good) continue;
-    if (ServiceDone checked = check(one); !checked.good) all.back() = std::move(checked);
+    try {
+      all.push_back(finish(one));
+      if (!all.back().good) continue;
+      if (ServiceDone checked = check(one); !checked.good) all.back() = std::move(checked);
+    } catch (const Error& problem) {  // no process could be made, say
+      all.push_back({one.name, std::string(plan::text_of(one.kind)), false, problem.what()});
+    }
   }
   attempt([&] { root_.state_to_change().add_runs(id, records_); });
   attempt([&] {
@@ -214,7 +218,12 @@ void with_services(ChangingRoot& root, const std::vector<ServiceStep>& steps, co
   }
   outcome.services = services.carry_on(*outcome.transaction);
   outcome.ran = services.ran();
-  if (os::is_own_root(root.options().path)) tell_what_is_left(root, outcome);
+  if (!os::is_own_root(root.options().path)) return;
+  try {
+    tell_what_is_left(root, outcome);
+  } catch (const Error& problem) {  // the transaction is done, and stays so
+    root.observer().note(fmt::format("what runs on replaced files could not be looked for: {}", problem.what()));
+  }
 }
 
 namespace {
