@@ -109,7 +109,12 @@ std::optional<Outcome> undone_where_services_failed(Session& session, const Outc
   const auto failed =
       std::find_if(outcome.services.begin(), outcome.services.end(), [](const auto& one) { return !one.good; });
   session.progress().note(fmt::format("{} did not come up; the transaction is undone", failed->name));
-  return operations::take_back_failed(session.changed(), outcome);
+  try {
+    return operations::take_back_failed(session.changed(), outcome);
+  } catch (const Error& problem) {
+    session.progress().note(fmt::format("it could not be undone: {}", problem.what()));
+    return std::nullopt;
+  }
 }
 
 int exit_code_of(const Outcome& outcome, bool was_undone) {
