@@ -120,10 +120,11 @@ class PathSearching : public testing::Test {
     const test::Goods made = test::goods("lamp", "1-1", {{"usr/bin/lamp", "l"}});
     test::write_file(directory / package_path(made.package), made.content);
     publish(*os::open_file_system(directory.text()), 1'750'000'000, silent);
-    refresh(*system, repositories, repositories, 2, 1000, silent);
+    refresh(*system, network, repositories, repositories, 1000, silent);
   }
   std::size_t found(bool kept = true) {
-    return search_paths(*system, kept ? system.get() : nullptr, repositories, "usr/bin/lamp", limits, silent)
+    Network asked(2, limits);
+    return search_paths(*system, kept ? system.get() : nullptr, asked, repositories, "usr/bin/lamp", silent)
         .holders.size();
   }
   test::TempDir directory, root;
@@ -131,6 +132,7 @@ class PathSearching : public testing::Test {
   std::vector<settings::Repository> repositories{
       {"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}};
   settings::FetchLimits limits;
+  Network network{2};
   Observer silent;
 };
 
@@ -166,12 +168,12 @@ TEST_F(PathSearching, ARepositoryThatAnOlderHambrelPublishedIsNamed) {
   test::write_file(directory / made.targets_path, made.targets);
   test::write_file(directory / made.snapshot_path, made.snapshot);
   test::write_file(directory / "trust/timestamp.json", made.timestamp);
-  refresh(*system, repositories, repositories, 2, 1000, silent);
-  const PathSearch search = search_paths(*system, nullptr, repositories, "usr/bin/lamp", limits, silent);
+  refresh(*system, network, repositories, repositories, 1000, silent);
+  const PathSearch search = search_paths(*system, nullptr, network, repositories, "usr/bin/lamp", silent);
   EXPECT_EQ(search.unsearched, std::vector<std::string>{"base: it has no index of paths"});
   EXPECT_TRUE(publish(*os::open_file_system(directory.text()), 1'750'000'000, silent).changed)
       << "publishing again adds it";
-  refresh(*system, repositories, repositories, 2, 1000, silent);
+  refresh(*system, network, repositories, repositories, 1000, silent);
   EXPECT_EQ(found(), 1U);
 }
 

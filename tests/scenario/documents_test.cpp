@@ -89,6 +89,7 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"refresh"}), 0);
   EXPECT_EQ(run({"repo", "list"}), 0);
   EXPECT_EQ(run({"repo", "show", "base"}), 0);
+  EXPECT_EQ(run({"repo", "rank", "base", "--best", "1"}), 0);
   EXPECT_EQ(run({"install", "-n", "desk"}), 0);
   EXPECT_EQ(run({"install", "-y", "--download-only", "desk"}), 0);
   EXPECT_EQ(run({"install", "-y", "desk", "lib=1"}), 0);

@@ -6,6 +6,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/commands/mirrors.h"
 #include "cli/show/package.h"
 #include "cli/terminal/table.h"
 #include "operations/kept_list.h"
@@ -40,6 +41,7 @@ std::string index_text(const CachedIndex& index) {
 }
 
 std::string state_of(const CachedIndex& index) {
+  if (!index.repository.problem.empty()) return index.repository.problem;
   if (!index.repository.enabled) return "disabled";
   return index.problem.empty() ? index_text(index) : index.problem;
 }
@@ -56,7 +58,7 @@ int list(Session& session) {
                                               {state_of(index), one.enabled && odd ? Style::Warn : Style::Plain},
                                               {printable(shown_url(one.url)), Style::Faint}});
   }
-  rows.print("There are no repositories. Add one: hambrel repo add NAME URL");
+  rows.print("There are no repositories. Add one: hambrel repo add URL");
   return 0;
 }
 
@@ -119,33 +121,158 @@ int trust_repository(Session& session, const Arguments& arguments) {
   return 0;
 }
 
-int add(Session& session, const Arguments& arguments) {
-  operations::Repository repository;
-  repository.name = arguments.words()[1];
-  repository.url = arguments.words()[2];
+Json to_json(const RefreshResult& result) {
+  Json object = {{"repository", result.repository}, {"url", shown_url(result.url)}, {"changed", result.changed},
+                 {"index", result.version},         {"packages", result.packages},  {"fetched", result.fetched}};
+  if (result.root != 0) object["root"] = result.root;
+  if (result.problem)
+    object["problem"] = {{"code", exit_code(result.problem->code())},
+                         {"text", result.problem->problem()},
+                         {"where", result.problem->where()},
+                         {"hint", result.problem->hint()}};
+  return object;
+}
+
+void add(Rows& rows, const RefreshResult& result) {
+  const std::string index =
+      result.version == 0 ? "no index"
+                          : fmt::format("index {}, {}{}", result.version,
+                                        count_text(result.packages, "version", "versions"), verified_text(result.root));
+  const std::string failed =
+      result.version == 0 ? "unusable: no index"
+                          : fmt::format("the index fetched {} stays in use", age_text(os::now(), result.fetched));
+  rows.add([&] { return to_json(result); }, {{result.repository, Style::Name},
+                                             {result.problem   ? "failed"
+                                              : result.changed ? "new"
+                                                               : "unchanged",
+                                              result.problem   ? Style::Warn
+                                              : result.changed ? Style::Come
+                                                               : Style::Plain},
+                                             {result.problem ? failed : index}});
+}
+
+/// What came of a refresh. Returns the exit code.
+int show_refreshed(Session& session, const std::vector<RefreshResult>& results) {
+  if (!results.empty()) operations::KeptList::renew(session.root(), list_text);
+  const Screen& screen = session.screen();
+  int code = 0;
+  Rows rows(session);
+  for (const RefreshResult& result : results) {
+    add(rows, result);
+    if (result.problem) code = std::max(code, exit_code(result.problem->code()));
+  }
+  if (session.json()) return code;
+  if (results.empty()) screen.line("No repository is enabled. Add one: hambrel repo add URL");
+  if (!session.quiet()) rows.print();
+  for (const RefreshResult& result : results) {
+    if (!result.problem) continue;
+    screen.note(fmt::format("{}: {}: {}", screen.paint_error(Style::Warn, result.repository), result.problem->where(),
+                            result.problem->problem()));
+    if (!result.problem->hint().empty()) screen.hint(result.problem->hint());
+  }
+  const bool untrusted = std::any_of(results.begin(), results.end(), [](const RefreshResult& result) {
+    return result.problem && result.problem->code() == ErrorCode::Untrusted;
+  });
+  if (untrusted) screen.note("Installed packages are not affected; nothing that was fetched is used.");
+  const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
+  if (newer > 0 && !session.quiet())
+    screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",
+                            count_text(newer, "installed package", "installed packages")));
+  return code;
+}
+
+/// What is to be added: `add URL|FILE [NAME]`, in either order.
+operations::GivenRepository given_repository(const Arguments& arguments) {
+  const auto is_place = [](const std::string& word) {
+    return word.find("://") != std::string::npos || word.find('/') != std::string::npos || word.ends_with(".toml");
+  };
+  std::string place = arguments.words()[1], name = arguments.words().size() > 2 ? arguments.words()[2] : "";
+  if (!is_place(place) && is_place(name)) std::swap(place, name);
+  if (place.find("://") == std::string::npos && is_place(place)) {
+    const std::string file = place.substr(place.rfind('/') + 1);
+    if (name.empty()) name = file.substr(0, file.rfind(".toml"));
+    for (const char* const option : {"channels", "rank"})
+      if (arguments.has(option))
+        throw Error(ErrorCode::Usage, fmt::format("--{} does not go with a file", option), {},
+                    fmt::format("write `{}` into {}", option, printable(place)));
+    return operations::repository_in(place, name);
+  }
+  if (name.empty()) name = operations::name_for(place);
+  operations::GivenRepository given;
+  given.repository.name = name;
+  given.repository.url = place;
   if (const auto channels = arguments.value("channels")) {
-    repository.channels.clear();
-    for (const std::string_view channel : split(*channels, ',')) repository.channels.emplace_back(channel);
+    given.repository.channels.clear();
+    for (const std::string_view channel : split(*channels, ',')) given.repository.channels.emplace_back(channel);
   }
   if (const auto rank = arguments.number("rank"))
-    repository.rank = static_cast<std::uint32_t>(std::min<std::uint64_t>(*rank, UINT32_MAX));
-  repository.accepts_unsigned = arguments.has("unsigned");
-  if (repository.accepts_unsigned && arguments.has("fingerprint"))
+    given.repository.rank = static_cast<std::uint32_t>(std::min<std::uint64_t>(*rank, UINT32_MAX));
+  given.repository.accepts_unsigned = arguments.has("unsigned");
+  return given;
+}
+
+/// The first refresh of what was added. Returns the exit code.
+int refresh_added(Session& session, const Arguments& arguments, const std::string& name, Json document,
+                  const std::string& sentence) {
+  if (arguments.has("no-refresh")) {
+    session.say(document, fmt::format("{}. Next: {}", sentence, session.copyable("hambrel refresh " + name)));
+    return 0;
+  }
+  const auto results = operations::refresh(session.root(), {name});
+  if (session.json()) {
+    document["refresh"] = to_json(results.front());
+    session.document(document);
+    return results.front().problem ? exit_code(results.front().problem->code()) : 0;
+  }
+  session.say(document, sentence + ".");
+  return show_refreshed(session, results);
+}
+
+int add(Session& session, const Arguments& arguments) {
+  const operations::GivenRepository given = given_repository(arguments);
+  const operations::Repository& repository = given.repository;
+  const bool is_unsigned = arguments.has("unsigned");
+  if (is_unsigned && arguments.has("fingerprint"))
     throw Error(ErrorCode::Usage, "--unsigned and --fingerprint exclude each other");
+  if (repository.accepts_unsigned && !is_unsigned)
+    throw Error(ErrorCode::Refused, "the file says that nobody has to sign: trust = \"none\"",
+                printable(arguments.words()[1]), "if that is what you want, say so: --unsigned");
   const std::string what = fmt::format("Added {}, following {}", repository.name, join(repository.channels, ", "));
   Json document = {{"repository", repository.name}, {"result", "added"}};
   operations::require_addable(session.root(), repository);
   if (repository.accepts_unsigned) {
-    operations::add_repository(session.root(), repository);
-    session.say(document, what + ". What it offers is not signed: nobody vouches for it. Next: hambrel refresh");
-    return 0;
+    operations::add_repository(session.root(), given);
+    return refresh_added(session, arguments, repository.name, document,
+                         what + ". What it offers is not signed: nobody vouches for it");
   }
   const auto root = operations::offered_root(session.root(), repository);
   if (!session.json() && !session.quiet()) show_root(session, repository.name, root);
   require_trust(session, arguments, repository.name, root);
-  operations::add_repository(session.root(), repository, root);
+  operations::add_repository(session.root(), given, root);
   document["fingerprint"] = root.fingerprint;
-  session.say(document, what + ". Its signatures are verified from now on. Next: hambrel refresh");
+  return refresh_added(session, arguments, repository.name, document,
+                       what + ". Its signatures are verified from now on");
+}
+
+/// The first of them, and how many more there are.
+std::string short_list(std::vector<std::string> names) {
+  constexpr std::size_t kMost = 5;
+  const std::size_t more = names.size() > kMost ? names.size() - kMost : 0;
+  names.resize(names.size() - more);
+  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
+}
+
+/// What it leaves without a source is told.
+int drop(Session& session, const std::string& name) {
+  const std::vector<std::string> left = operations::only_from(session.root(), name);
+  operations::drop_repository(session.root(), name);
+  Json document = {{"repository", name}, {"result", "dropped"}, {"strays", left}};
+  std::string sentence = fmt::format("{}: dropped", name);
+  if (!left.empty())
+    sentence +=
+        fmt::format(". {} no longer available from any repository: {}",
+                    count_text(left.size(), "installed package is", "installed packages are"), short_list(left));
+  session.say(document, sentence);
   return 0;
 }
 
@@ -164,6 +291,15 @@ Json to_json(const operations::RepositoryFacts& facts) {
   object["trusted_root"] = facts.root;
   object["roles"] = std::move(roles);
   if (!facts.damage.empty()) object["problem"] = facts.damage;
+  const operations::Repository& one = facts.index.repository;
+  Json mirrors = Json::array();
+  for (const std::string& url : one.urls()) mirrors.push_back(shown_url(url));
+  object["mirrors"] = std::move(mirrors);
+  object["spare"] = one.spare;
+  Json failures = Json::array();
+  for (const auto& failure : facts.failures)
+    failures.push_back({{"url", failure.url}, {"problem", failure.problem}, {"time", failure.time}});
+  object["failures"] = std::move(failures);
   return object;
 }
 
@@ -181,6 +317,31 @@ void show_roles(const Session& session, const operations::RepositoryFacts& facts
   table.print(session.screen());
 }
 
+/// How its servers are reached. Nothing of what is secret.
+void show_access(const Session& session, const operations::RepositoryFacts& facts) {
+  const Screen& screen = session.screen();
+  const operations::Repository& one = facts.index.repository;
+  const auto failure_of = [&](const std::string& url) {
+    for (const auto& failure : facts.failures)
+      if (failure.url == shown_url(url))
+        return fmt::format("  failed {}: {}", age_text(os::now(), failure.time), printable(failure.problem));
+    return std::string();
+  };
+  const std::vector<std::string> urls = one.urls();
+  for (std::size_t i = 0; i < urls.size(); ++i)
+    if (urls.size() > 1 || !failure_of(urls[i]).empty())
+      screen.field(i == 0 ? "mirrors" : "", printable(shown_url(urls[i])) + failure_of(urls[i]));
+  if (!one.spare.empty())
+    screen.field("spare",
+                 fmt::format("{}; `{}` compares them", count_text(one.spare.size(), "more mirror", "more mirrors"),
+                             session.copyable("hambrel repo rank " + one.name)));
+  const auto& access = one.access;
+  if (!access.proxy.empty()) screen.field("proxy", printable(access.proxy));
+  if (access.rate != 0) screen.field("rate", fmt::format("{} a second at most", size_text(access.rate)));
+  if (access.credentials.any() || !access.unread.empty())
+    screen.field("login", fmt::format("/etc/hambrel/repos/{}.credentials", one.name));
+}
+
 int show_repository(Session& session, const std::string& name) {
   const auto facts = operations::facts_of(session.root(), name);
   if (session.json()) {
@@ -196,6 +357,7 @@ int show_repository(Session& session, const std::string& name) {
     screen.field("offers", fmt::format("{}, of which {} installed; its index takes {}",
                                        count_text(facts.offered, "package", "packages"),
                                        count_text(facts.installed, "is", "are"), size_text(facts.bytes)));
+  show_access(session, facts);
   if (!facts.damage.empty()) {
     screen.field("trust", facts.damage);
     screen.hint(session.copyable("hambrel repo trust " + one.name) + " starts over");
@@ -229,13 +391,12 @@ int run_repo(Session& session, const Arguments& arguments) {
     return list(session);
   }
   if (what == "add") {
-    require_words(3, "add NAME URL");
+    if (words.size() != 2) require_words(3, "add URL|FILE [NAME]");
     return add(session, arguments);
   }
   if (what == "drop") {
     require_words(2, "drop NAME");
-    operations::drop_repository(session.root(), words[1]);
-    return changed(session, words[1], "dropped");
+    return drop(session, words[1]);
   }
   if (what == "enable" || what == "disable") {
     require_words(2, "enable NAME");
@@ -250,73 +411,17 @@ int run_repo(Session& session, const Arguments& arguments) {
     require_words(2, "trust NAME");
     return trust_repository(session, arguments);
   }
-  const std::string near = did_you_mean(what, {"list", "show", "add", "drop", "enable", "disable", "trust"});
+  if (what == "rank") {
+    require_words(2, "rank NAME");
+    return rank_mirrors(session, arguments);
+  }
+  const std::string near = did_you_mean(what, {"list", "show", "add", "drop", "enable", "disable", "rank", "trust"});
   throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel repo {}`", printable(what)), {},
-              near.empty() ? "use list, show, add, drop, enable, disable, trust" : near);
+              near.empty() ? "use list, show, add, drop, enable, disable, rank, trust" : near);
 }
-
-namespace {
-
-Json to_json(const RefreshResult& result) {
-  Json object = {{"repository", result.repository}, {"url", shown_url(result.url)}, {"changed", result.changed},
-                 {"index", result.version},         {"packages", result.packages},  {"fetched", result.fetched}};
-  if (result.root != 0) object["root"] = result.root;
-  if (result.problem)
-    object["problem"] = {{"code", exit_code(result.problem->code())},
-                         {"text", result.problem->problem()},
-                         {"where", result.problem->where()},
-                         {"hint", result.problem->hint()}};
-  return object;
-}
-
-void add(Rows& rows, const RefreshResult& result) {
-  const std::string index =
-      result.version == 0 ? "no index"
-                          : fmt::format("index {}, {}{}", result.version,
-                                        count_text(result.packages, "version", "versions"), verified_text(result.root));
-  const std::string failed =
-      result.version == 0 ? "unusable: no index"
-                          : fmt::format("the index fetched {} stays in use", age_text(os::now(), result.fetched));
-  rows.add([&] { return to_json(result); }, {{result.repository, Style::Name},
-                                             {result.problem   ? "failed"
-                                              : result.changed ? "new"
-                                                               : "unchanged",
-                                              result.problem   ? Style::Warn
-                                              : result.changed ? Style::Come
-                                                               : Style::Plain},
-                                             {result.problem ? failed : index}});
-}
-
-}  // namespace
 
 int run_refresh(Session& session, const Arguments& arguments) {
-  const auto results = operations::refresh(session.root(), arguments.words());
-  if (!results.empty()) operations::KeptList::renew(session.root(), list_text);
-  const Screen& screen = session.screen();
-  int code = 0;
-  Rows rows(session);
-  for (const RefreshResult& result : results) {
-    add(rows, result);
-    if (result.problem) code = std::max(code, exit_code(result.problem->code()));
-  }
-  if (session.json()) return code;
-  if (results.empty()) screen.line("No repository is enabled. Add one: hambrel repo add NAME URL");
-  if (!session.quiet()) rows.print();
-  for (const RefreshResult& result : results) {
-    if (!result.problem) continue;
-    screen.note(fmt::format("{}: {}: {}", screen.paint_error(Style::Warn, result.repository), result.problem->where(),
-                            result.problem->problem()));
-    if (!result.problem->hint().empty()) screen.hint(result.problem->hint());
-  }
-  const bool untrusted = std::any_of(results.begin(), results.end(), [](const RefreshResult& result) {
-    return result.problem && result.problem->code() == ErrorCode::Untrusted;
-  });
-  if (untrusted) screen.note("Installed packages are not affected; nothing that was fetched is used.");
-  const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
-  if (newer > 0 && !session.quiet())
-    screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",
-                            count_text(newer, "installed package", "installed packages")));
-  return code;
+  return show_refreshed(session, operations::refresh(session.root(), arguments.words()));
 }
 
 }  // namespace hambrel::cli

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <charconv>
 #include <chrono>
+#include <cmath>
 #include <ctime>
 
 namespace hambrel {
@@ -179,6 +180,22 @@ std::optional<std::uint64_t> parse_number(std::string_view text) {
   return value;
 }
 
+std::optional<std::uint64_t> parse_size(std::string_view text) {
+  double unit = 1;
+  if (!text.empty())
+    if (const auto power = std::string_view("KMGT").find(static_cast<char>(std::toupper(text.back())));
+        power != std::string_view::npos) {
+      unit = std::pow(1024.0, static_cast<double>(power + 1));
+      text.remove_suffix(1);
+    }
+  double value = 0;
+  const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (problem != std::errc() || end != text.data() + text.size() || text.empty() || !(value >= 0) ||
+      value * unit > 1e18)
+    return std::nullopt;
+  return static_cast<std::uint64_t>(value * unit);
+}
+
 std::string url_segment(std::string_view text) {
   std::string result;
   for (const char c : text) {
@@ -342,6 +359,15 @@ std::optional<std::int64_t> parse_date(std::string_view text) {
                                          std::chrono::day(static_cast<unsigned>(*day))};
   if (!date.ok()) return std::nullopt;
   return std::chrono::duration_cast<std::chrono::seconds>(std::chrono::sys_days(date).time_since_epoch()).count();
+}
+
+std::optional<std::int64_t> parse_http_date(std::string_view text) {
+  constexpr std::string_view kForm = "Sun, 06 Nov 1994 08:49:37 GMT", kMonths = "JanFebMarAprMayJunJulAugSepOctNovDec";
+  if (text.size() != kForm.size() || !text.ends_with(" GMT")) return std::nullopt;
+  const auto month = kMonths.find(text.substr(8, 3));
+  if (month == std::string_view::npos || month % 3 != 0) return std::nullopt;
+  return parse_utc(
+      fmt::format("{}-{:02}-{}T{}Z", text.substr(12, 4), month / 3 + 1, text.substr(5, 2), text.substr(17, 8)));
 }
 
 }  // namespace hambrel

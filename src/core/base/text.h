@@ -34,6 +34,8 @@ std::string terminal_text(std::string_view text, bool styled, bool json);
 
 /// Whole-number parse without sign, space or overflow.
 std::optional<std::uint64_t> parse_number(std::string_view text);
+/// "300", "300K", "1.5M", "2G": bytes, in powers of 1024.
+std::optional<std::uint64_t> parse_size(std::string_view text);
 
 /// Percent-encodes everything in one URL path segment but RFC 3986's unreserved characters.
 std::string url_segment(std::string_view text);
@@ -64,5 +66,7 @@ std::string utc_text(std::int64_t seconds);
 /// What utc_text() gives, back; nothing for anything else.
 std::optional<std::int64_t> parse_utc(std::string_view text);
 std::optional<std::int64_t> parse_date(std::string_view text);
+/// "Sun, 06 Nov 1994 08:49:37 GMT" (RFC 9110, section 5.6.7): seconds since 1970; nothing for any other form.
+std::optional<std::int64_t> parse_http_date(std::string_view text);
 
 }  // namespace hambrel

@@ -132,8 +132,7 @@ class ChangeProposal final : public Proposal {
       root.observer().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     Outcome outcome;
     outcome.end = End::FetchOnly;
-    outcome.fetched =
-        repo::download(root.files(), offered, root.repositories(), root.settings().downloads, root.observer());
+    outcome.fetched = repo::download(root.files(), root.network(), offered, root.repositories(), root.observer());
     return outcome;
   }
 
@@ -154,7 +153,8 @@ class ChangeProposal final : public Proposal {
     HAMBREL_ASSERT(planned_.changes.empty(), "a proposal is performed once");
     HAMBREL_ASSERT(basis_->files && basis_->incoming, "what was planned without files is only shown");
     planned_.changes = state_changes(root);
-    for (bool again = false;; again = true) {
+    constexpr int kMostTries = 5;  // each without what was found to be wrong, or from another mirror
+    for (int tries = 1;; ++tries) {
       bool handed_over = false;
       try {
         incoming.open(planned_, basis_->files->tables(), terms.stop_asked);
@@ -162,7 +162,7 @@ class ChangeProposal final : public Proposal {
         return execute(root, planned_, account, end(), plan().download() > 0, terms.stop_asked);
       } catch (const Error& problem) {
         root.observer().end();
-        if (!again && incoming.drop_damaged(problem)) continue;
+        if (tries < kMostTries && incoming.drop_damaged(problem)) continue;
         if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
         if (problem.code() == ErrorCode::Declined && incoming.fetched() > 0)
           throw Error(problem.code(), problem.problem(), problem.where(),

@@ -34,8 +34,8 @@ void IncomingFiles::verify_outside() const {
 void IncomingFiles::open(txn::Planned& planned, const Tables& tables, const std::function<bool()>& stop_asked) {
   owned_.clear();
   arrivals_.reset();
-  arrivals_ = std::make_unique<repo::DownloadQueue>(root_.files(), offered_, root_.repositories(),
-                                                    root_.settings().downloads, stop_asked);
+  arrivals_ =
+      std::make_unique<repo::DownloadQueue>(root_.files(), root_.network(), offered_, root_.repositories(), stop_asked);
   planned.tree.fetched = {arrivals_->bytes(), repo::kPackageCache};
   planned.arrival = nullptr;
   if (!arrivals_->none()) planned.arrival = [this] { return arrivals_->settle(root_.observer()); };

@@ -3,8 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
-#include <cmath>
 
 #include "base/text.h"
 #include "model/search.h"
@@ -12,27 +10,6 @@
 #include "solve/solver.h"
 
 namespace hambrel::operations {
-
-namespace {
-
-/// "300", "300K", "1.5M", "2G": bytes, in powers of 1024.
-std::optional<ByteCount> parse_size(std::string_view text) {
-  double unit = 1;
-  if (!text.empty())
-    if (const auto power = std::string_view("KMGT").find(static_cast<char>(std::toupper(text.back())));
-        power != std::string_view::npos) {
-      unit = std::pow(1024.0, static_cast<double>(power + 1));
-      text.remove_suffix(1);
-    }
-  double value = 0;
-  const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (problem != std::errc() || end != text.data() + text.size() || text.empty() || !(value >= 0) ||
-      value * unit > 1e18)
-    return std::nullopt;
-  return static_cast<ByteCount>(value * unit);
-}
-
-}  // namespace
 
 Conditions::Condition Conditions::parse(std::string_view text) {
   static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted",

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "base/text.h"
 #include "os/host.h"
 #include "repo/source.h"
@@ -37,15 +38,12 @@ void forget_index(Root& root, const std::string& name) {
 }
 
 /// A small document of a repository; nothing where there is none.
-std::optional<std::string> fetched(Root& root, const std::string& url) {
-  const auto& limits = root.settings().fetch;
+std::optional<std::string> fetched(Root& root, const Repository& repository, const char* path) {
   std::string text;
-  std::vector<repo::Request> requests(1);
-  requests[0].url = url;
-  requests[0].limit = trust::kMostMetadataBytes;
-  requests[0].pace = {limits.least_rate, limits.window_seconds, limits.document_seconds};
+  std::vector<repo::Request> requests{root.network().request(repository, path, trust::kMostMetadataBytes)};
   requests[0].sink = [&](std::string_view data) { text += data; };
-  repo::fetch_all(requests, 1, root.observer());
+  requests[0].again = [&] { text.clear(); };
+  root.network().fetch(requests, root.observer());
   if (requests[0].absent) return std::nullopt;
   if (requests[0].problem) throw Error(*requests[0].problem);
   return text;
@@ -74,21 +72,68 @@ void require_addable(Root& root, const Repository& repository) {
   checked(repository);
 }
 
-void add_repository(Root& root, const Repository& repository) {
-  settings::add_repository(root.files(), checked(repository));
+namespace {
+
+void write_given(Root& root, const GivenRepository& given) {
+  if (given.text.empty())
+    settings::add_repository(root.files(), checked(given.repository));
+  else
+    settings::add_repository_file(root.files(), given.repository.name, given.text);
+  root.forget_repositories();
 }
 
-void add_repository(Root& root, const Repository& repository, const OfferedRoot& first) {
+}  // namespace
+
+GivenRepository repository_in(const std::string& file, const std::string& name) {
+  const auto host = os::open_file_system("/");
+  const std::string path = os::host_path(file);
+  if (!host->stat_followed(path))
+    throw Error(ErrorCode::NotFound, "the file of a repository does not exist", file,
+                "give a URL such as https://HOST/PATH, or a file such as those in /etc/hambrel/repos");
+  constexpr std::uint64_t kMostBytes = 1 << 20;
+  return {settings::read_repository_file(*host, path, name), host->read_all(path, kMostBytes)};
+}
+
+void add_repository(Root& root, const GivenRepository& given) {
+  require_addable(root, given.repository);
+  write_given(root, given);
+}
+
+void add_repository(Root& root, const GivenRepository& given, const OfferedRoot& first) {
   // the file last: there is no moment at which it is there and not trusted
-  require_addable(root, repository);
-  const Repository good = checked(repository);
-  repo::TrustedRepository::trust(root.files(), good.name, trust::Root::first(first.document, good.name));
-  settings::add_repository(root.files(), good);
+  require_addable(root, given.repository);
+  const std::string& name = given.repository.name;
+  repo::TrustedRepository::trust(root.files(), name, trust::Root::first(first.document, name));
+  write_given(root, given);
+}
+
+std::vector<std::string> only_from(Root& root, const std::string& repository) {
+  const Universe& universe = root.universe();
+  std::set<std::string> others;  // the catalogue may still hold what was dropped
+  for (const Repository& one : root.repositories())
+    if (one.enabled && one.name != repository) others.insert(one.name);
+  const auto is_offered_by = [&](PackageId id, bool by_it) {
+    for (std::size_t i = 0; i < universe.offer_count(id); ++i) {
+      const std::string from(universe.offer(id, i).repository);
+      if (by_it ? from == repository : others.contains(from)) return true;
+    }
+    return false;
+  };
+  std::vector<std::string> names;
+  for (const PackageId installed : universe.installed()) {
+    const auto versions = universe.versions_of(universe.name(installed));
+    const auto any = [&](bool by_it) {
+      return std::any_of(versions.begin(), versions.end(), [&](PackageId id) { return is_offered_by(id, by_it); });
+    };
+    if (any(true) && !any(false)) names.emplace_back(universe.name(installed));
+  }
+  return names;
 }
 
 void drop_repository(Root& root, const std::string& name) {
   settings::drop_repository(root.files(), name);
   forget_index(root, name);
+  repo::forget_failures(root.files(), name);
   repo::TrustedRepository::forget(root.files(), name);
 }
 
@@ -97,9 +142,14 @@ void set_enabled(Root& root, const std::string& name, bool enabled) {
 }
 
 OfferedRoot offered_root(Root& root, const Repository& repository) {
-  const std::string url = checked(repository).url + "/trust/1.root.json";
-  const std::optional<std::string> text = fetched(root, url);
-  if (!text && !fetched(root, checked(repository).url + "/" + trust::kTimestampPath))
+  constexpr const char* kFirst = "trust/1.root.json";
+  Repository asked = checked(repository);
+  auto [plain_url, credentials] = settings::without_credentials(asked.url);
+  asked.url = std::move(plain_url);
+  if (credentials.any()) asked.access.credentials = std::move(credentials);
+  const std::string url = asked.url + "/" + kFirst;
+  const std::optional<std::string> text = fetched(root, asked, kFirst);
+  if (!text && !fetched(root, asked, trust::kTimestampPath))
     throw Error(ErrorCode::NotFound, "there is no repository here", shown_url(repository.url), "check the URL");
   if (!text)
     throw Error(ErrorCode::NotFound, "the repository is not signed: it has no root document", shown_url(url),
@@ -140,6 +190,7 @@ RepositoryFacts facts_of(Root& root, const std::string& name) {
   for (const CachedIndex& index : repositories(root))
     if (index.repository.name == repository.name) facts.index = index;
   facts.bytes = facts.index.bytes;
+  facts.failures = repo::failures_of(root.files(), repository.name);
   const Universe& universe = root.universe();
   std::set<std::string_view> installed, offered;
   for (const PackageId id : universe.all())
@@ -175,8 +226,21 @@ std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& n
     for (const auto& one : root.repositories())
       if (one.enabled) wanted.push_back(one);
   if (wanted.empty()) return {};
-  return repo::refresh(root.files(), wanted, root.repositories(), root.settings().downloads, os::now(), root.observer(),
-                       root.settings().fetch);
+  auto results = repo::refresh(root.files(), root.network(), wanted, root.repositories(), os::now(), root.observer());
+  for (const Repository& one : wanted) repo::note_failures(root.files(), root.network(), one, os::now());
+  root.forget_repositories();  // what was loaded of their indexes
+  return results;
+}
+
+std::vector<repo::MirrorMeasure> compare_mirrors(Root& root, const std::string& name) {
+  return repo::compare_mirrors(root.files(), root.network(), repository_named(root, name), os::now(), root.observer());
+}
+
+void use_mirrors(Root& root, const std::string& name, const std::vector<std::string>& used,
+                 const std::vector<std::string>& spare) {
+  HAMBREL_ASSERT(!used.empty(), "a repository has a place");
+  settings::set_mirrors(root.files(), name, used, spare);
+  root.forget_repositories();
 }
 
 std::size_t count_newer(Root& root) {

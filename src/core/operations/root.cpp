@@ -103,17 +103,17 @@ std::string Root::clock_doubt() {
   return now == nullptr ? "" : txn::doubt_of_clock(*now, os::now());
 }
 
-repo::Pace Root::pace() {
-  const settings::FetchLimits& limits = settings().fetch;
-  return {limits.least_rate, limits.window_seconds, 0};
+repo::Network& Root::network() {
+  if (!network_) network_ = std::make_unique<repo::Network>(settings().downloads, settings().fetch);
+  return *network_;
 }
 
 std::unique_ptr<os::ReadableFile> Root::open_given(const Spec& spec) {
   if (is_url(spec.text)) {
     observer_.begin("fetching " + shown_url(spec.text), 0, Observer::Unit::Bytes);
     std::unique_ptr<os::ReadableFile> file;
-    if (!changes() && is_over_network(spec.text)) file = repo::open_url(spec.text, pace());
-    if (!file) file = repo::fetch_file(spec.text, kMostUrlBytes, pace(), observer_);
+    if (!changes() && is_over_network(spec.text)) file = network().open(spec.text);
+    if (!file) file = network().whole_file(spec.text, kMostUrlBytes, observer_);
     observer_.end();
     return file;
   }
@@ -200,6 +200,12 @@ const Universe& Root::universe() {
   seen.installed_is_sound = sound;
   universe_ = std::make_unique<Universe>(catalog().base, installed, std::move(seen));
   return *universe_;
+}
+
+void Root::forget_repositories() {
+  repositories_.reset();
+  catalog_.reset();
+  universe_.reset();
 }
 
 void Root::renew() {

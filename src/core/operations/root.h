@@ -85,11 +85,13 @@ class Root {
   /// From now on everything is seen as if a repository were enabled.
   void see_enabled(const std::string& repository);
 
-  /// How slow the transfer of a package may be.
-  repo::Pace pace();
+  /// The way to servers, with what this run has learned of them.
+  repo::Network& network();
   /// One sentence for each repository that can't be used at all.
   std::vector<std::string> unusable_repositories();
 
+  /// Forgets what was read of repositories and their indexes, after these were changed.
+  void forget_repositories();
   /// Forgets what was loaded of packages: after a change, what comes next is proposed from what is there then.
   void renew();
 
@@ -115,6 +117,7 @@ class Root {
   std::shared_ptr<os::FileReader> host_;
   std::optional<settings::Settings> settings_;
   std::optional<std::vector<settings::Repository>> repositories_;
+  std::unique_ptr<repo::Network> network_;
   std::optional<repo::Catalog> catalog_;
   std::unique_ptr<state::State> looking_;
   std::unique_ptr<Universe> universe_;

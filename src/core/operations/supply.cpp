@@ -13,6 +13,15 @@ namespace hambrel::operations {
 
 namespace {
 
+const settings::Repository& repository_of(Root& root, const Package& package, const Offer& offer) {
+  const auto& all = root.repositories();
+  const auto found =
+      std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == offer.repository; });
+  if (found != all.end()) return *found;
+  throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
+              "run `hambrel refresh`");
+}
+
 /// Of a package that has just been fetched.
 std::shared_ptr<const archive::Table> table_in_cache(Root& root, PackageId id) {
   const std::string path = repo::cache_path(root.universe().package(id));
@@ -33,7 +42,7 @@ class TableCollector {
     for (const PackageId id : ids)
       if (!is_at_hand(id)) ask_for(id);
     Observer silent;
-    repo::fetch_all(requests_, root_.settings().downloads, silent);
+    root_.network().fetch(requests_, silent);
     fetch_whole();
     for (std::size_t i = 0; i < requests_.size(); ++i) read_answer(i);
     return std::move(tables_);
@@ -72,20 +81,20 @@ class TableCollector {
   void ask_for(PackageId id) {
     const Package& package = root_.universe().package(id);
     const Offer& offer = root_.universe()[id].offers.front();
-    const auto& repositories = root_.repositories();
-    const auto found = std::find_if(repositories.begin(), repositories.end(),
-                                    [&](const auto& one) { return one.name == offer.repository; });
-    if (found == repositories.end())
-      throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
-                  "run `hambrel refresh`");
     std::string* const text = &texts_[asked_.size()];
     asked_.push_back(id);
-    repo::Request request;
-    request.url = found->url + "/" + repo::package_url_path(package);
-    request.limit = offer.table_size;
+    repo::Request request = root_.network().request(repository_of(root_, package, offer),
+                                                    repo::package_url_path(package), offer.table_size);
     request.range = std::pair(offer.table_offset, offer.table_size);
     request.sink = [text](std::string_view data) { *text += data; };
-    request.pace = root_.pace();
+    request.again = [text] { text->clear(); };
+    request.verify = [text, offer, url = shown_url(request.servers->url(0, request.path))] {
+      if (sha256(*text) != offer.table_digest)
+        throw Error(ErrorCode::Untrusted, "is not the package the index describes", url,
+                    "run `hambrel refresh`; if this persists, tell the repository's maintainer");
+    };
+    request.pace = root_.network().pace();
+    request.shares = true;
     request.only_range = true;
     requests_.push_back(std::move(request));
   }
@@ -99,9 +108,9 @@ class TableCollector {
     if (whole.empty()) return;
     root_.observer().note(
         fmt::format("{}: the server only sends whole files, so {} fetched before the plan is made",
-                    shown_url(requests_.front().url),
+                    shown_url(requests_.front().from),
                     whole.size() == 1 ? "1 package is" : fmt::format("{} packages are", whole.size())));
-    repo::download(root_.files(), whole, root_.repositories(), root_.settings().downloads, root_.observer());
+    repo::download(root_.files(), root_.network(), whole, root_.repositories(), root_.observer());
   }
 
   void read_answer(std::size_t i) {
@@ -113,8 +122,9 @@ class TableCollector {
     }
     if (request.problem) throw *request.problem;
     const Offer& offer = root_.universe()[id].offers.front();
-    tables_.emplace(id, std::make_shared<const archive::Table>(archive::read_table(
-                            texts_[i], {offer.table_offset, offer.table_size, offer.table_digest}, request.url)));
+    tables_.emplace(
+        id, std::make_shared<const archive::Table>(archive::read_table(
+                texts_[i], {offer.table_offset, offer.table_size, offer.table_digest}, shown_url(request.from))));
   }
 
   Root& root_;
@@ -155,13 +165,9 @@ std::string content_of(Root& root, PackageId id, const std::string& path,
       root.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
     }
   }
-  const auto& all = root.repositories();
-  const auto from = std::find_if(all.begin(), all.end(), [&](const auto& one) { return one.name == offer.repository; });
-  if (from == all.end())
-    throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", offer.repository), package.title(),
-                "run `hambrel refresh`");
-  const std::string url = from->url + "/" + repo::package_url_path(package);
-  return read(open(repo::open_url(url, offer.size), url));
+  const auto servers = root.network().servers(repository_of(root, package, offer));
+  const std::string place = repo::package_url_path(package);
+  return read(open(root.network().open(servers, place, offer.size), shown_url(servers->url(0, place))));
 }
 
 txn::PackageFile VersionFiles::open(const state::StatePackage& package) {
@@ -190,9 +196,11 @@ archive::PackageReader* VersionFiles::in_repository(const state::StatePackage& p
     for (const Offer& offer : universe[id].offers)
       for (const settings::Repository& one : root_.repositories()) {
         if (one.name != offer.repository || offer.digest != package.digest) continue;
-        const std::string url = one.url + "/" + repo::package_url_path(package.package);
+        const std::string place = repo::package_url_path(package.package), url = one.url + "/" + place;
+        repo::Network& network = root_.network();
         try {
-          auto reader = std::make_unique<archive::PackageReader>(repo::open_url(url, offer.size), shown_url(url));
+          auto reader = std::make_unique<archive::PackageReader>(network.open(network.servers(one), place, offer.size),
+                                                                 shown_url(url));
           if (reader->footer().table_digest == offer.table_digest) return keep(std::move(reader));
           root_.observer().note(shown_url(url) + ": is not the package the index describes");
         } catch (const Error& problem) {

@@ -18,6 +18,9 @@ CurlLibrary load() {
   library.find("curl_easy_setopt", all.easy_setopt);
   library.find("curl_easy_getinfo", all.easy_getinfo);
   library.find("curl_easy_strerror", all.easy_strerror);
+  library.find("curl_easy_pause", all.easy_pause);
+  library.find("curl_slist_append", all.slist_append);
+  library.find("curl_slist_free_all", all.slist_free_all);
   library.find("curl_multi_init", all.multi_init);
   library.find("curl_multi_cleanup", all.multi_cleanup);
   library.find("curl_multi_add_handle", all.multi_add_handle);
@@ -25,6 +28,7 @@ CurlLibrary load() {
   library.find("curl_multi_perform", all.multi_perform);
   library.find("curl_multi_info_read", all.multi_info_read);
   library.find("curl_multi_poll", all.multi_poll);
+  library.find("curl_multi_setopt", all.multi_setopt);
   if (all.global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK) throw Error(ErrorCode::Internal, "does not start", kFile);
   return all;
 }

@@ -15,6 +15,9 @@ struct CurlLibrary {
   decltype(&::curl_easy_setopt) easy_setopt;
   decltype(&::curl_easy_getinfo) easy_getinfo;
   decltype(&::curl_easy_strerror) easy_strerror;
+  decltype(&::curl_easy_pause) easy_pause;
+  decltype(&::curl_slist_append) slist_append;
+  decltype(&::curl_slist_free_all) slist_free_all;
   decltype(&::curl_multi_init) multi_init;
   decltype(&::curl_multi_cleanup) multi_cleanup;
   decltype(&::curl_multi_add_handle) multi_add_handle;
@@ -22,6 +25,7 @@ struct CurlLibrary {
   decltype(&::curl_multi_perform) multi_perform;
   decltype(&::curl_multi_info_read) multi_info_read;
   decltype(&::curl_multi_poll) multi_poll;
+  decltype(&::curl_multi_setopt) multi_setopt;
 };
 
 /// Loads the library the first time. Throws Error{Internal} if it is not there.

@@ -26,9 +26,9 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
   return dropped;
 }
 
-ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<settings::Repository>& repositories, unsigned parallel, Observer& observer) {
-  return DownloadQueue(root, wanted, repositories, parallel).settle(observer, true);
+ByteCount download(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
+                   const std::vector<settings::Repository>& repositories, Observer& observer) {
+  return DownloadQueue(root, network, wanted, repositories).settle(observer, true);
 }
 
 }  // namespace hambrel::repo

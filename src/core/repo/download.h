@@ -13,6 +13,8 @@
 
 namespace hambrel::repo {
 
+class Network;
+
 inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
 
 struct PackageToFetch {
@@ -30,7 +32,7 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
 
 /// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in
 /// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
-ByteCount download(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<settings::Repository>& repositories, unsigned parallel, Observer& observer);
+ByteCount download(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
+                   const std::vector<settings::Repository>& repositories, Observer& observer);
 
 }  // namespace hambrel::repo

@@ -11,18 +11,17 @@
 #include "base/text.h"
 #include "repo/curl_library.h"
 #include "repo/index.h"
-#include "repo/transfer.h"
 
 namespace hambrel::repo {
 
 namespace {
 
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
-constexpr unsigned kMostBreaks = 5;             // of one file's connections, each after some bytes of it
 
-std::string url_to(const PackageToFetch& wanted, const std::vector<settings::Repository>& repositories) {
+const settings::Repository& repository_of(const PackageToFetch& wanted,
+                                          const std::vector<settings::Repository>& repositories) {
   for (const settings::Repository& one : repositories)
-    if (one.name == wanted.offer.repository) return one.url + "/" + package_url_path(wanted.package);
+    if (one.name == wanted.offer.repository) return one;
   throw Error(ErrorCode::NotFound, fmt::format("the repository {} is gone", wanted.offer.repository),
               wanted.package.title(), "run `hambrel refresh`");
 }
@@ -44,19 +43,23 @@ ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& off
 /// One file: written by the fetching thread, awaited by all others.
 class DownloadQueue::File {
  public:
-  File(os::FileSystem& root, const PackageToFetch& wanted, std::string from)
-      : url(shown_url(from)),
-        path(cache_path(wanted.package)),
+  File(os::FileSystem& root, const PackageToFetch& wanted, std::shared_ptr<Servers> servers, const Pace& pace)
+      : path(cache_path(wanted.package)),
         size(wanted.offer.size),
-        from_(std::move(from)),
+        servers_(std::move(servers)),
+        from_(package_url_path(wanted.package)),
+        pace_(pace),
+        url_(shown_url(servers_->url(0, from_))),
         root_(root),
         wanted_(wanted),
         part_(part_of(wanted.package, wanted.offer)),
         left_(rest_of(root, wanted.package, wanted.offer)) {
     if (left_ == 0 && root_.stat(part_)) root_.remove_file(part_);
   }
-  const std::string url, path;  // url: as it is shown
+  const std::string path;
   const ByteCount size;
+  /// Where it comes from, as it is shown: the first of the servers.
+  const std::string& url() const { return url_; }
   /// Bytes that an earlier try has left.
   ByteCount left() const { return left_; }
 
@@ -70,23 +73,52 @@ class DownloadQueue::File {
       const auto into = std::as_writable_bytes(std::span(piece)).first(std::min<ByteCount>(piece.size(), left_ - at));
       const std::size_t got = in->read_at(at, into);
       if (got == 0) throw Error(ErrorCode::Io, "became shorter while it was read", root_.shown(part_));
-      digest_.update(std::string_view(piece).substr(0, got));
+      digest_->update(std::string_view(piece).substr(0, got));
       came(at += got);
     }
+  }
+  /// All of it was left: either it is the file, or it comes anew.
+  void end_with_left() {
+    try {
+      require_digest();
+    } catch (const Error&) {
+      return begin_anew();
+    }
+    end({});
   }
   /// The rest of it.
   Request request() {
     Request request;
-    request.url = from_;
-    request.limit = size - arrived_;
-    if (arrived_ > 0) request.range = std::pair(arrived_, request.limit);
+    request.servers = servers_;
+    request.path = from_;
+    request.pace = pace_;
+    request.limit = size;
+    request.has = arrived_;
+    request.goes_on = true;
+    request.shares = true;
     request.sink = [this](std::string_view data) { take(data); };
-    request.ended = [this, before = arrived_](const std::optional<Error>& problem) {
-      if (problem && problem->code() == ErrorCode::Network && arrived_ == size) return end({});  // it needs no more
-      const bool broke_off = problem && problem->code() == ErrorCode::Network && arrived_ > before;
-      if (!broke_off || ++broken_ >= kMostBreaks) end(problem);
-    };
+    request.again = [this] { begin_anew(); };
+    request.verify = [this] { require_digest(); };
+    request.ended = [this](const std::optional<Error>& problem) { end(problem); };
     return request;
+  }
+  /// What was written counts for nothing.
+  void begin_anew() {
+    if (out_) out_->close();
+    out_.reset();
+    digest_.emplace();
+    const std::lock_guard lock(mutex_);
+    drop();
+    arrived_ = 0;
+  }
+  void require_digest() {
+    if (arrived_ == size && digest_->finish() == wanted_.offer.digest) return;
+    throw Error(ErrorCode::Untrusted,
+                fmt::format("{} is not the file that {} describes (its digest differs)", wanted_.package.title(),
+                            wanted_.offer.repository),
+                url_,
+                "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have "
+                "been tampered with");
   }
   void take(std::string_view data) {
     if (!out_ && arrived_ > 0) out_ = root_.append(part_);
@@ -95,7 +127,7 @@ class DownloadQueue::File {
       out_ = root_.create(part_, 0644);
     }
     out_->write(data);
-    digest_.update(data);
+    digest_->update(data);
     came(arrived_ + data.size());
   }
   void end(std::optional<Error> problem) {
@@ -105,13 +137,6 @@ class DownloadQueue::File {
       if (!problem) problem = failure;
     }
     out_.reset();
-    if (!problem && (arrived_ != size || digest_.finish() != wanted_.offer.digest))
-      problem = Error(ErrorCode::Untrusted,
-                      fmt::format("{} is not the file that {} describes (its digest differs)", wanted_.package.title(),
-                                  wanted_.offer.repository),
-                      url,
-                      "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have "
-                      "been tampered with");
     const bool goes_on = problem && (problem->code() == ErrorCode::Network || problem->code() == ErrorCode::Declined);
     if (problem && problem->code() == ErrorCode::Network && arrived_ > 0)
       problem = Error(problem->code(), problem->problem(), problem->where(),
@@ -155,12 +180,14 @@ class DownloadQueue::File {
     }
     if (problem_) throw *problem_;
   }
-  std::unique_ptr<os::ReadableFile> open() const {
+  /// Where so many bytes of it can be read. Nothing: it came anew in the meantime.
+  std::unique_ptr<os::ReadableFile> open(ByteCount bytes) const {
     const std::lock_guard lock(mutex_);
-    if (problem_) throw *problem_;
-    return root_.open(named_ ? path : part_);
+    if (problem_) throw Error(*problem_);
+    return over_ || arrived_ >= bytes ? root_.open(named_ ? path : part_) : nullptr;
   }
   void spoil() { spoiled_ = true; }
+  Servers& servers() const { return *servers_; }
   /// Gives it its name, if it is whole.
   void name(bool sync) {
     const std::lock_guard lock(mutex_);
@@ -183,14 +210,16 @@ class DownloadQueue::File {
     }
   }
 
+  const std::shared_ptr<Servers> servers_;
   const std::string from_;
+  const Pace pace_;
+  const std::string url_;
   os::FileSystem& root_;
   const PackageToFetch wanted_;
   const std::string part_;
   const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
-  Sha256 digest_;
-  unsigned broken_ = 0;
+  std::optional<Sha256> digest_{std::in_place};
   std::atomic<bool> spoiled_ = false;
   mutable std::mutex mutex_;
   mutable std::condition_variable changed_;
@@ -207,8 +236,12 @@ class DownloadQueue::Reader final : public os::ReadableFile {
   std::uint64_t arrived() const override { return file_->arrived(); }
   std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
     if (offset >= file_->size) return 0;
-    file_->await(offset + std::min<std::uint64_t>(into.size(), file_->size - offset), stop_asked_);
-    return file_->open()->read_at(offset, into);  // each time: there may be thousands of them
+    const ByteCount end = offset + std::min<std::uint64_t>(into.size(), file_->size - offset);
+    for (;;) {
+      file_->await(end, stop_asked_);
+      // each time: there may be thousands of them
+      if (const auto file = file_->open(end)) return file->read_at(offset, into);
+    }
   }
 
  private:
@@ -216,13 +249,13 @@ class DownloadQueue::Reader final : public os::ReadableFile {
   std::function<bool()> stop_asked_;
 };
 
-DownloadQueue::DownloadQueue(os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-                             const std::vector<settings::Repository>& repositories, unsigned parallel,
-                             std::function<bool()> stop_asked)
-    : root_(root), stop_asked_(std::move(stop_asked)) {
+DownloadQueue::DownloadQueue(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
+                             const std::vector<settings::Repository>& repositories, std::function<bool()> stop_asked)
+    : root_(root), network_(network), stop_asked_(std::move(stop_asked)) {
   for (const PackageToFetch& one : wanted) {
     if (in_cache(root, one.package, one.offer)) continue;
-    const auto file = std::make_shared<File>(root, one, url_to(one, repositories));
+    const auto file =
+        std::make_shared<File>(root, one, network.servers(repository_of(one, repositories)), network.pace());
     if (!by_path_.emplace(file->path, files_.size()).second) continue;
     files_.push_back(file);
     bytes_ += file->size - file->left();
@@ -230,10 +263,9 @@ DownloadQueue::DownloadQueue(os::FileSystem& root, const std::vector<PackageToFe
   if (files_.empty()) return;
   curl_library();  // its absence is told here
   try {
-    thread_ = std::jthread(
-        [this, parallel](const std::stop_token& stop) { fetch(parallel, [&] { return stop.stop_requested(); }); });
+    thread_ = std::jthread([this](const std::stop_token& stop) { fetch([&] { return stop.stop_requested(); }); });
   } catch (const std::system_error&) {  // no thread is available: all of it comes now, instead of beside what reads it
-    fetch(parallel, stop_asked_);
+    fetch(stop_asked_);
   }
 }
 
@@ -246,7 +278,7 @@ DownloadQueue::~DownloadQueue() {
   }
 }
 
-void DownloadQueue::fetch(unsigned parallel, const std::function<bool()>& stop) {
+void DownloadQueue::fetch(const std::function<bool()>& stop) {
   const auto end_all = [&](const std::optional<Error>& problem) {
     for (const auto& file : files_)
       if (!file->over()) file->end(problem);
@@ -254,16 +286,15 @@ void DownloadQueue::fetch(unsigned parallel, const std::function<bool()>& stop) 
   try {
     for (const auto& file : files_) {
       file->take_left();
-      if (file->left() == file->size) file->end({});
+      if (file->left() == file->size) file->end_with_left();
     }
     Observer silent;
-    for (;;) {  // again for those whose connection broke
-      std::vector<Request> requests;
-      for (const auto& file : files_)
-        if (!file->over()) requests.push_back(file->request());
-      if (requests.empty()) return;
-      fetch_all(requests, parallel, silent, stop);
+    for (const auto& file : files_) {
+      if (file->over()) continue;
+      requests_.push_back(file->request());
+      asked_.push_back(file.get());
     }
+    network_.fetch(requests_, silent, stop);
   } catch (...) {
     end_all(current_error());
   }
@@ -271,7 +302,7 @@ void DownloadQueue::fetch(unsigned parallel, const std::function<bool()>& stop) 
 
 const std::string* DownloadQueue::url_of(const Package& package) const {
   const auto found = by_path_.find(cache_path(package));
-  return found == by_path_.end() ? nullptr : &files_[found->second]->url;
+  return found == by_path_.end() ? nullptr : &files_[found->second]->url();
 }
 
 std::unique_ptr<os::ReadableFile> DownloadQueue::open(const Package& package) const {
@@ -315,10 +346,15 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
 }
 
 bool DownloadQueue::spoil(const std::string& url) {
-  const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url == url; });
+  const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url() == url; });
   if (found == files_.end()) return false;
   (*found)->spoil();
-  return (*found)->left() > 0;
+  thread_.request_stop();
+  if (thread_.joinable()) thread_.join();
+  const auto asked = std::find(asked_.begin(), asked_.end(), found->get());
+  const bool has_other = asked != asked_.end() &&
+                         (*found)->servers().blame(requests_[static_cast<std::size_t>(asked - asked_.begin())].from);
+  return (*found)->left() > 0 || has_other;
 }
 
 }  // namespace hambrel::repo

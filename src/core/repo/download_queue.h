@@ -1,7 +1,8 @@
 // Package files on their way into the cache of a root, read while they come.
 //
 //   part file: nothing --bytes arrive--> growing --all there, digest right--> whole --settle()--> its name in the cache
-//                                        growing --a connection breaks--> growing, a few times
+//                                        growing --a connection breaks--> growing, a few times, from any mirror
+//                                        growing --digest wrong, another mirror is left--> nothing
 //                                        growing --network, stop--> stays: the next try goes on from there
 //                                        growing --digest wrong, no room, spoil()--> removed
 //
@@ -22,6 +23,7 @@
 
 #include "base/observer.h"
 #include "repo/download.h"
+#include "repo/transfer.h"
 
 namespace hambrel::repo {
 
@@ -30,12 +32,11 @@ ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& off
 
 class DownloadQueue {
  public:
-  /// Begins to fetch what the cache does not have, at most `parallel` files at a time. `stop_asked` is asked by every
+  /// Begins to fetch what the cache does not have, some files at a time. `stop_asked` is asked by every
   /// thread that waits; true ends waiting with Error{Declined}. Throws Error{NotFound} for a repository that is gone.
   DownloadQueue(
-      os::FileSystem& root, const std::vector<PackageToFetch>& wanted,
-      const std::vector<settings::Repository>& repositories, unsigned parallel,
-      std::function<bool()> stop_asked = [] { return false; });
+      os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
+      const std::vector<settings::Repository>& repositories, std::function<bool()> stop_asked = [] { return false; });
   /// Stops what is under way; what is whole gets its name.
   ~DownloadQueue();
   DownloadQueue(const DownloadQueue&) = delete;
@@ -55,18 +56,22 @@ class DownloadQueue {
   /// problem, in the order in which they were wanted, after all transfers have ended.
   /// `sync`: they are on the disk then; else the next syncfs brings them there.
   ByteCount settle(Observer& observer, bool sync = false);
-  /// What comes from there turned out not to be the file: nothing of it is kept for a next try. Returns whether it went
-  /// on from what an earlier try had left, so that another one may be worth it.
+  /// What comes from there turned out not to be the file: nothing of it is kept for a next try, and nothing more comes.
+  /// Returns whether another one may be worth it: it went on from what an earlier try had left, or there is a mirror.
   bool spoil(const std::string& url);
 
  private:
   class File;
   class Reader;
-  void fetch(unsigned parallel, const std::function<bool()>& stop);
+  void fetch(const std::function<bool()>& stop);
 
   os::FileSystem& root_;
+  Network& network_;
   std::function<bool()> stop_asked_;
   std::vector<std::shared_ptr<File>> files_;
+  // Of the fetching thread: what it asks for, and for which file.
+  std::vector<Request> requests_;
+  std::vector<const File*> asked_;
   std::map<std::string, std::size_t> by_path_;
   ByteCount bytes_ = 0;
   std::jthread thread_;

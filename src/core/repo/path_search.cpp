@@ -39,34 +39,34 @@ void keep(os::FileSystem& store, const settings::Repository& repository, const t
   store.replace_file(index_cache_file(repository.name, "paths.json"), canonical(told), 0644);
 }
 
-std::string fetch(const settings::Repository& repository, const trust::Pointer& pointer,
-                  const settings::FetchLimits& limits, Observer& observer) {
+std::string fetch(Network& network, const settings::Repository& repository, const trust::Pointer& pointer,
+                  Observer& observer) {
   const std::string url = repository.url + "/" + pointer.path;
+  const settings::FetchLimits& limits = network.limits();
   if (pointer.length > limits.index_mebibytes << 20U)
     throw Error(ErrorCode::Untrusted,
                 fmt::format("an index of paths of {} bytes, at most {} are accepted", pointer.length,
                             limits.index_mebibytes << 20U),
                 shown_url(url), "tell the repository's maintainer; [fetch] in hambrel.toml sets what an index may be");
   std::string text;
-  std::vector<Request> requests(1);
-  requests[0].url = url;
-  requests[0].limit = pointer.length;
-  requests[0].pace = {limits.least_rate, limits.window_seconds, limits.document_seconds};
+  std::vector<Request> requests{network.request(repository, pointer.path, pointer.length)};
+  requests[0].goes_on = true;
   requests[0].sink = [&](std::string_view data) { text += data; };
+  requests[0].again = [&] { text.clear(); };
+  requests[0].verify = [&] { trust::check_content(text, pointer, shown_url(url)); };
   observer.begin(fmt::format("fetching the index of paths of {}", repository.name), pointer.length,
                  Observer::Unit::Bytes);
-  fetch_all(requests, 1, observer);
+  network.fetch(requests, observer);
   observer.end();
-  if (requests[0].problem) throw *requests[0].problem;
-  trust::check_content(text, pointer, shown_url(url));
+  if (requests[0].problem) throw Error(*requests[0].problem);
   return text;
 }
 
 }  // namespace
 
-PathSearch search_paths(os::FileReader& root, os::FileSystem* store,
+PathSearch search_paths(os::FileReader& root, os::FileSystem* store, Network& network,
                         const std::vector<settings::Repository>& repositories, std::string_view path,
-                        const settings::FetchLimits& limits, Observer& observer) {
+                        Observer& observer) {
   PathSearch search;
   for (const settings::Repository& repository : repositories) {
     if (!repository.enabled) continue;
@@ -81,7 +81,7 @@ PathSearch search_paths(os::FileReader& root, os::FileSystem* store,
     }
     auto file = cached(root, repository, *source->paths);
     if (!file) {
-      std::string content = fetch(repository, *source->paths, limits, observer);
+      std::string content = fetch(network, repository, *source->paths, observer);
       if (store != nullptr) keep(*store, repository, *source->paths, content);
       file = std::make_unique<os::MemoryFile>(std::move(content));
     }

@@ -21,8 +21,8 @@ struct PathSearch {
 
 /// Asks the enabled repositories that were refreshed. `store`: where the cache may be written; nullptr: nothing is
 /// kept. Throws Error{Network} or Error{Untrusted} for what can't be fetched or is not what the repository promised.
-PathSearch search_paths(os::FileReader& root, os::FileSystem* store,
+PathSearch search_paths(os::FileReader& root, os::FileSystem* store, Network& network,
                         const std::vector<settings::Repository>& repositories, std::string_view path,
-                        const settings::FetchLimits& limits, Observer& observer);
+                        Observer& observer);
 
 }  // namespace hambrel::repo

@@ -7,110 +7,12 @@
 
 #include "base/text.h"
 #include "os/lock.h"
-#include "repo/source.h"
-#include "repo/transfer.h"
-#include "repo/trusted.h"
+#include "repo/refresh_step.h"
+#include "trust/signing.h"
 
 namespace hambrel::repo {
 
 namespace {
-
-/// One repository on its way through the documents.
-struct Step {
-  const settings::Repository* repository;
-  RefreshResult* result;
-  trust::Pointer next;  // what to fetch now
-  std::string instead;  // its path where there is nothing at that of `next`; empty: nothing is
-  std::string text;     // what came
-  std::optional<Source> before;
-  Source after;
-  std::optional<TrustedRepository> trusted;
-  bool done = false;
-
-  /// Of a signed repository: is what came signed, fresh, and number `version` (if that is known)?
-  void verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version = std::nullopt) {
-    if (!trusted) return;
-    const auto document = trusted->verify(text, role, where(), now, is_verified_by_same_root() && is_known());
-    if (version && document.version() != *version)
-      throw Error(ErrorCode::Untrusted,
-                  fmt::format("is number {} where {} was announced", document.version(), *version), where(),
-                  "the repository may be changing at this moment: try again later");
-    if (role != trust::Root::Of::Targets) return;
-    after.root = trusted->root().version();
-    after.root_fingerprint = trusted->root().document().fingerprint();
-    after.signers = document.signers(trusted->root().role(role), trusted->root().keys());
-  }
-  /// Was what the cache has verified as it would be now?
-  bool is_verified_by_same_root() const {
-    return before && before->root_fingerprint == (trusted ? trusted->root().document().fingerprint() : "") &&
-           before->accepted_unsigned == after.accepted_unsigned;
-  }
-  /// Is what came the timestamp that was seen before?
-  bool is_known() const { return before && before->timestamp == sha256(text); }
-  /// Is what the cache knows all that there is to compare with? Of a signed repository it is not.
-  bool compares_with_cache() const { return before && !trusted; }
-
-  std::string url() const { return repository->url + "/" + next.path; }
-  std::string where() const { return shown_url(url()); }  // for messages
-};
-
-/// Fetches what comes next of these steps; failures end their step only. Returns those that may have it elsewhere.
-std::vector<Step*> fetch_next(const std::vector<Step*>& asking, unsigned parallel, Observer& observer,
-                              const Pace& pace) {
-  std::vector<Request> requests;
-  for (Step* const step : asking) {
-    step->text.clear();
-    Request request;
-    request.url = step->url();
-    request.limit = step->next.length;
-    request.pace = pace;
-    request.sink = [step](std::string_view data) { step->text += data; };
-    requests.push_back(std::move(request));
-  }
-  fetch_all(requests, parallel, observer);
-  std::vector<Step*> again;
-  for (std::size_t i = 0; i < requests.size(); ++i) {
-    Step& step = *asking[i];
-    if (!requests[i].problem) continue;
-    if (requests[i].absent && !step.instead.empty()) {
-      step.next.path = std::exchange(step.instead, "");
-      again.push_back(&step);
-      continue;
-    }
-    step.result->problem = requests[i].problem;
-    step.done = true;
-  }
-  return again;
-}
-
-/// Of every step that is not done.
-void fetch_round(std::vector<Step>& steps, unsigned parallel, Observer& observer, const Pace& pace) {
-  std::vector<Step*> asking;
-  for (Step& step : steps)
-    if (!step.done) asking.push_back(&step);
-  while (!asking.empty()) asking = fetch_next(asking, parallel, observer, pace);
-}
-
-/// As it is told: with something to do, and of a repository that is trusted whatever is malformed is not believed.
-Error told(const Error& problem, bool is_trusted) {
-  const bool is_lie = is_trusted && problem.code() == ErrorCode::Invalid;
-  return {
-      is_lie ? ErrorCode::Untrusted : problem.code(), problem.problem(), problem.where(),
-      problem.hint().empty() ? "try again later; if this persists, tell the repository's maintainer" : problem.hint()};
-}
-
-template <typename Work>
-void for_each_open(std::vector<Step>& steps, Work work) {
-  for (Step& step : steps) {
-    if (step.done) continue;
-    try {
-      work(step);
-    } catch (const Error& problem) {
-      step.result->problem = told(problem, step.trusted.has_value());
-      step.done = true;
-    }
-  }
-}
 
 /// Nothing where it is damaged.
 std::optional<Source> readable_source(os::FileReader& root, const settings::Repository& repository) {
@@ -217,6 +119,10 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->root_fingerprint = step.after.root_fingerprint;
   step.before->signers = step.after.signers;
   step.before->accepted_unsigned = step.after.accepted_unsigned;
+  step.before->roots_asked = step.after.roots_asked;
+  step.before->etag = step.after.etag;
+  step.before->modified = step.after.modified;
+  step.before->validated_url = step.after.validated_url;
   write_source(root, *step.repository, *step.before);
   step.done = true;
 }
@@ -248,10 +154,8 @@ bool is_from_before(const Source& source) { return source.root == 0 && !source.a
                   name, name));
 }
 
-/// Of signed repositories: goes on along the chain of root documents to its end, and remembers how far it came.
-void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned parallel, Observer& observer,
-                  const Pace& pace, std::int64_t now) {
-  constexpr int kMostRounds = 256;  // longer chains go on with the next refresh
+/// What is known of each repository.
+void look_at_trust(os::FileSystem& root, std::vector<Step>& steps) {
   for_each_open(steps, [&](Step& step) {
     const settings::Repository& repository = *step.repository;
     if (repository.accepts_unsigned) return;
@@ -260,34 +164,88 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
     const bool from_before = step.before && is_from_before(*step.before);
     if (!step.trusted && !from_before) require_trust(step);
   });
+}
+
+/// Asks for the timestamps. Where one is what was verified last, byte by byte, and all of that is still fresh, nothing
+/// is new but, for a day at most, a root document: whoever exchanges keys signs a new timestamp as well.
+void probe(os::FileSystem& root, Network& network, std::vector<Step>& steps, Observer& observer, std::int64_t now,
+           bool compiled) {
+  std::vector<Step*> asking;
+  std::vector<Request> requests;
+  for_each_open(steps, [&](Step& step) {
+    if (!step.before || !step.before->knows_paths || !step.is_verified_by_same_root()) return;
+    if (step.trusted && (!step.trusted->is_fresh(now) || step.before->roots_asked + trust::kDay <= now)) return;
+    if (!is_sound(root, step, compiled)) return;
+    Request request = network.request(*step.repository, step.next.path, step.next.length);
+    request.sink = [&step](std::string_view data) { step.text += data; };
+    request.again = [&step] { step.text.clear(); };
+    if (step.before->validated_url == shown_url(request.servers->url(0, step.next.path))) {
+      request.if_etag = step.before->etag;
+      request.if_modified = step.before->modified;
+    }
+    asking.push_back(&step);
+    requests.push_back(std::move(request));
+  });
+  network.fetch(requests, observer);
+  for (std::size_t i = 0; i < asking.size(); ++i) {
+    Step& step = *asking[i];
+    const Request& request = requests[i];
+    step.from = request.from;
+    if (request.problem) continue;  // asked for again below, of every mirror
+    if (!request.unchanged && !step.is_known()) {
+      step.asked = true;
+      step.note_validators(request, now);
+      continue;
+    }
+    if (!request.unchanged) {
+      step.note_validators(request, now);
+      step.before->roots_asked = step.after.roots_asked;
+      step.before->etag = step.after.etag;
+      step.before->modified = step.after.modified;
+      step.before->validated_url = step.after.validated_url;
+    }
+    if (step.trusted) step.trusted->store(root, now);
+    step.before->fetched = now;
+    write_source(root, *step.repository, *step.before);
+    step.done = true;
+  }
+}
+
+/// Of signed repositories: goes on along the chain of root documents to its end, and remembers how far it came.
+void follow_roots(os::FileSystem& root, Network& network, std::vector<Step>& steps, Observer& observer,
+                  std::int64_t now) {
+  constexpr int kMostRounds = 256;  // longer chains go on with the next refresh
   std::vector<Step*> open;
   for (Step& step : steps)
     if (step.trusted && !step.done) open.push_back(&step);
   for (int round = 0; round < kMostRounds && !open.empty(); ++round) {
     std::vector<Request> requests;
+    requests.reserve(open.size());
     std::vector<std::string> texts(open.size());
     for (std::size_t i = 0; i < open.size(); ++i) {
-      Request request;
-      request.url = open[i]->repository->url + "/" + open[i]->trusted->next_root_path();
-      request.limit = trust::kMostMetadataBytes;
-      request.pace = pace;
+      TrustedRepository& trusted = *open[i]->trusted;
+      requests.push_back(network.request(*open[i]->repository, trusted.next_root_path(), trust::kMostMetadataBytes));
+      Request& request = requests.back();
+      request.may_be_absent = true;
       request.sink = [&text = texts[i]](std::string_view data) { text += data; };
-      requests.push_back(std::move(request));
+      request.again = [&text = texts[i]] { text.clear(); };
+      request.verify = [&text = texts[i], &trusted, &request] { trusted.advance(text, shown_url(request.from)); };
     }
-    fetch_all(requests, parallel, observer);
+    network.fetch(requests, observer);
     std::vector<Step*> further;
     for (std::size_t i = 0; i < open.size(); ++i) {
       Step& step = *open[i];
-      if (requests[i].absent) continue;  // the end of the chain
-      try {
-        if (requests[i].problem) throw Error(*requests[i].problem);
-        step.trusted->advance(texts[i], shown_url(requests[i].url));
-        step.trusted->store(root, 0);  // nothing fresh was seen yet: a clock far ahead must not be remembered
-        further.push_back(&step);
-      } catch (const Error& problem) {
-        step.result->problem = told(problem, true);
-        step.done = true;
+      if (requests[i].absent) {
+        step.after.roots_asked = now;  // the end of the chain
+        continue;
       }
+      if (requests[i].problem) {
+        step.result->problem = told(*requests[i].problem, true);
+        step.done = true;
+        continue;
+      }
+      step.trusted->store(root, 0);  // nothing fresh was seen yet: a clock far ahead must not be remembered
+      further.push_back(&step);
     }
     open = std::move(further);
   }
@@ -296,17 +254,39 @@ void follow_roots(os::FileSystem& root, std::vector<Step>& steps, unsigned paral
   });
 }
 
+/// The timestamps that are new, verified.
+void fetch_timestamps(Network& network, std::vector<Step>& steps, Observer& observer, std::int64_t now) {
+  const Check check = [&](Step& step) {
+    step.after.timestamp = sha256(step.text);
+    step.after.timestamp_version = trust::version_of(step.text, step.where());
+    step.verify(trust::Root::Of::Timestamp, now);
+    if (step.compares_with_cache() && step.after.timestamp_version < step.before->timestamp_version)
+      refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
+  };
+  std::vector<Step*> asking;
+  for_each_open(steps, [&](Step& step) {
+    const bool has_others = network.servers(*step.repository)->count() > 1;
+    try {
+      if (step.asked) return check(step);
+    } catch (const Error&) {
+      if (!has_others) throw;
+      step.note_validators({}, now);  // of a mirror that lags behind or lies: the others are asked
+    }
+    asking.push_back(&step);
+  });
+  fetch_next(network, std::move(asking), observer, check);
+}
+
 constexpr const char* kRefreshLock = "var/cache/hambrel/private/refresh.lock";
 constexpr int kLockSeconds = 120;
 
 }  // namespace
 
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<settings::Repository>& repositories,
-                                   const std::vector<settings::Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer, const settings::FetchLimits& limits) {
+std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
+                                   const std::vector<settings::Repository>& repositories,
+                                   const std::vector<settings::Repository>& all, std::int64_t now, Observer& observer) {
   root.make_directories(kIndexCache);
   const auto lock = os::take_lock(root, kRefreshLock, kLockSeconds, "");
-  const Pace pace{limits.least_rate, limits.window_seconds, limits.document_seconds};
   std::vector<RefreshResult> results(repositories.size());
   std::vector<Step> steps(repositories.size());
   observer.begin("fetching indexes", 0, Observer::Unit::Bytes);
@@ -319,16 +299,13 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     steps[i].next = {trust::kTimestampPath, 0, trust::kMostTimestampBytes, {}};
     steps[i].before = sound_source(root, repositories[i], observer);
   }
-  follow_roots(root, steps, parallel, observer, pace, now);
-  fetch_round(steps, parallel, observer, pace);
+  look_at_trust(root, steps);
   std::vector<Step> none;
   const bool compiled = open_catalogue(root, inputs_for(root, all, none)) != nullptr;
+  probe(root, network, steps, observer, now, compiled);
+  follow_roots(root, network, steps, observer, now);
+  fetch_timestamps(network, steps, observer, now);
   for_each_open(steps, [&](Step& step) {
-    step.after.timestamp = sha256(step.text);
-    step.after.timestamp_version = trust::version_of(step.text, step.where());
-    step.verify(trust::Root::Of::Timestamp, now);
-    if (step.compares_with_cache() && step.after.timestamp_version < step.before->timestamp_version)
-      refuse_older(step, "timestamp", step.after.timestamp_version, step.before->timestamp_version);
     const bool unchanged =
         step.before && step.before->knows_paths && step.is_known() && step.is_verified_by_same_root();
     step.next = trust::read_pointer(step.text, "timestamp", step.where());
@@ -336,26 +313,29 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     if (!unchanged || !is_sound(root, step, compiled)) return;
     store_verified(root, step, now);
     step.before->fetched = now;
+    step.before->roots_asked = step.after.roots_asked;
     write_source(root, *step.repository, *step.before);
     step.done = true;
   });
-  fetch_round(steps, parallel, observer, pace);
-  for_each_open(steps, [&](Step& step) {
+  fetch_round(network, steps, observer, [&](Step& step) {
     trust::check_content(step.text, step.next, step.where());
     step.verify(trust::Root::Of::Snapshot, now, step.next.version);
+  });
+  for_each_open(steps, [&](Step& step) {
     step.next = trust::read_pointer(step.text, "snapshot", step.where());
     require_length(step, trust::kMostMetadataBytes, "a list of targets");
   });
-  fetch_round(steps, parallel, observer, pace);
-  for_each_open(steps, [&](Step& step) {
+  fetch_round(network, steps, observer, [&](Step& step) {
     trust::check_content(step.text, step.next, step.where());
     step.verify(trust::Root::Of::Targets, now, step.next.version);
+  });
+  for_each_open(steps, [&](Step& step) {
     trust::Indexes indexes = trust::read_indexes(step.text, step.where());
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
     if (step.compares_with_cache() && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
-    require_length(step, limits.index_mebibytes << 20U, "an index");
+    require_length(step, network.limits().index_mebibytes << 20U, "an index");
     const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
     store_verified(root, step, now);
     if (same && is_sound(root, step, compiled)) return keep_index(root, step, now);  // only the documents are new
@@ -363,8 +343,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<setti
     step.instead = step.next.path;  // who published it before this had its name
     step.next.path = trust::path_by_digest(step.next);
   });
-  fetch_round(steps, parallel, observer, pace);
-  for_each_open(steps, [&](Step& step) { trust::check_content(step.text, step.next, step.where()); });
+  fetch_round(network, steps, observer, [](Step& step) { trust::check_content(step.text, step.next, step.where()); });
   store_indexes(root, steps, all, now);
   observer.end();
   for (Step& step : steps) {

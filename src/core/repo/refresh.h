@@ -13,6 +13,7 @@
 #include "base/observer.h"
 #include "model/universe.h"
 #include "repo/compiled.h"
+#include "repo/transfer.h"
 #include "settings/settings.h"
 
 namespace hambrel::repo {
@@ -32,9 +33,9 @@ struct RefreshResult {
 /// What is older than the one at hand is refused; an unchanged repository counts as current only if its index in the
 /// cache is still what was verified. A repository that nobody has trusted yet is refused, unless its file says that it
 /// may be unsigned, or it was used before Hambrel knew signatures.
-std::vector<RefreshResult> refresh(os::FileSystem& root, const std::vector<settings::Repository>& repositories,
-                                   const std::vector<settings::Repository>& all, unsigned parallel, std::int64_t now,
-                                   Observer& observer, const settings::FetchLimits& limits = {});
+std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
+                                   const std::vector<settings::Repository>& repositories,
+                                   const std::vector<settings::Repository>& all, std::int64_t now, Observer& observer);
 
 /// A repository as the cache knows it.
 struct CachedIndex {

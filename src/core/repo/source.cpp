@@ -71,13 +71,22 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
   source.accepted_unsigned = object.flag_or("accepted_unsigned", false);
   source.root_fingerprint = object.text_or("root_fingerprint", "");
   source.signers = object.texts_or_none("signers");
+  source.roots_asked = object.has("roots_asked") ? object.signed_number("roots_asked") : 0;
+  source.etag = object.text_or("etag", "");
+  source.modified = object.text_or("modified", "");
+  source.validated_url = object.text_or("validated_url", "");
   source.knows_paths = object.has("paths");
   if (source.knows_paths && !object.member("paths").is_null()) {
     const JsonObject paths(object.member("paths"), root.shown(path));
     source.paths =
         trust::Pointer{paths.text("path"), source.version, paths.number("length"), digest_in(paths, "sha256")};
   }
-  if (source.url != shown_url(repository.url)) return std::nullopt;  // of another place: worth nothing
+  // Of another place it is worth nothing, unless it was verified: then it is the repository that is trusted, whatever
+  // mirrors it is fetched from.
+  const std::vector<std::string> urls = repository.urls();
+  const bool is_of_these =
+      std::any_of(urls.begin(), urls.end(), [&](const std::string& url) { return shown_url(url) == source.url; });
+  if (!is_of_these && (source.root == 0 || urls.size() < 2)) return std::nullopt;
   return source;
 }
 
@@ -96,6 +105,12 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
     object["root"] = source.root;
     object["root_fingerprint"] = source.root_fingerprint;
     object["signers"] = source.signers;
+    object["roots_asked"] = source.roots_asked;
+  }
+  if (!source.validated_url.empty()) {
+    object["etag"] = source.etag;
+    object["modified"] = source.modified;
+    object["validated_url"] = source.validated_url;
   }
   if (source.paths)
     object["paths"] = {

@@ -25,7 +25,10 @@ struct Source {
   std::string root_fingerprint{};       // of that document
   std::vector<std::string> signers{};   // ids of the keys that signed the list of targets
   bool accepted_unsigned = false;       // taken because its file said trust = "none" then
-  bool knows_paths = false;             // false: written by an older Hambrel, which did not look
+  // What the server said of the timestamp: asked with these, it does not send the same again. Empty: nothing.
+  std::string etag{}, modified{}, validated_url{};
+  std::int64_t roots_asked = 0;  // when the end of the chain of root documents was seen, seconds
+  bool knows_paths = false;      // false: written by an older Hambrel, which did not look
 };
 
 /// var/cache/hambrel/index/REPOSITORY/NAME

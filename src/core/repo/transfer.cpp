@@ -2,256 +2,338 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <chrono>
-#include <exception>
+#include <deque>
 #include <memory>
 
 #include "base/text.h"
 #include "repo/curl_library.h"
+#include "repo/exchange.h"
 
 namespace hambrel::repo {
 
 namespace {
 
-using Clock = std::chrono::steady_clock;
+using Clock = Exchange::Clock;
 
-constexpr long kConnectSeconds = 10, kMostRedirects = 5;
+constexpr unsigned kMostRounds = 3;  // in which each server is asked once
+constexpr unsigned kMostBreaks = 8;  // of one transfer, each after some bytes more
+constexpr std::chrono::milliseconds kFirstWait{200};
 
-/// One transfer under way.
-struct Running {
-  Request* request = nullptr;
-  CURL* handle = nullptr;
-  std::uint64_t received = 0;  // of what was asked for
-  std::uint64_t passed = 0;    // of what the server sent besides, as it knows no ranges
-  std::uint64_t arrived = 0;   // both
-  std::uint64_t* total = nullptr;
-  bool answered = false, too_much = false, complete = false;
-  Clock::time_point began = Clock::now(), window_began = began;
-  std::uint64_t window_arrived = 0;
-  std::exception_ptr thrown;  // by the sink: it must not fly through C code
-  char message[CURL_ERROR_SIZE] = {};
-
-  ~Running() { curl_library().easy_cleanup(handle); }
-
-  /// Bytes before the range that are to be passed over; nothing where the server sends just the range.
-  std::uint64_t before_range() const { return request->no_ranges ? request->range->first : 0; }
-  /// Why it is given up, if it is.
-  std::optional<std::string> too_slow(Clock::time_point now) {
-    const Pace& pace = request->pace;
-    if (pace.most_seconds > 0 && now - began > std::chrono::seconds(pace.most_seconds))
-      return fmt::format("not complete after {} seconds", pace.most_seconds);
-    if (now - window_began < std::chrono::seconds(pace.window)) return std::nullopt;
-    const std::uint64_t came = arrived - window_arrived;
-    if (came < pace.least_rate * pace.window) return fmt::format("too slow: {} bytes in {} seconds", came, pace.window);
-    window_began = now;
-    window_arrived = arrived;
-    return std::nullopt;
-  }
-};
-
-/// 0 where the protocol has none.
-long status_of(CURL* handle) {
-  long status = 0;
-  curl_library().easy_getinfo(handle, CURLINFO_RESPONSE_CODE, &status);
-  return status;
-}
-
-/// Returns the number of bytes it was given; any other ends the transfer.
-std::size_t receive(char* data, std::size_t, std::size_t size, void* context) {
-  constexpr long kWhole = 200;  // RFC 9110, section 14.2: a server may ignore that a range was asked for
-  auto& running = *static_cast<Running*>(context);
-  Request& request = *running.request;
-  running.arrived += size;
-  if (!running.answered && request.range && status_of(running.handle) == kWhole) request.no_ranges = true;
-  running.answered = true;
-  if (request.no_ranges && request.only_range) return 0;
-  std::string_view rest(data, size);
-  const std::uint64_t over = std::min<std::uint64_t>(rest.size(), running.before_range() - running.passed);
-  running.passed += over;
-  rest.remove_prefix(over);
-  if (request.no_ranges) rest = rest.substr(0, request.range->second - running.received);
-  running.received += rest.size();
-  if (running.received > request.limit) {
-    running.too_much = true;
-    return 0;
-  }
-  *running.total += rest.size();
-  try {
-    if (!rest.empty()) request.sink(rest);
-  } catch (...) {
-    running.thrown = std::current_exception();  // told to the caller when the transfer is taken off
-    return 0;
-  }
-  running.complete = request.no_ranges && running.received == request.range->second;
-  return running.complete ? 0 : size;
-}
-
-/// "Content-Range: bytes 0-0/4711" (RFC 9110, section 14.4); whatever else a server says there is no size.
-std::size_t receive_header(char* data, std::size_t, std::size_t size, void* context) {
-  const std::string header = lower(trim(std::string_view(data, size)));
-  if (header.starts_with("content-range:"))
-    static_cast<Running*>(context)->request->whole_size = parse_number(header.substr(header.find('/') + 1));
-  return size;
-}
-
-std::unique_ptr<Running> start(Request& request, std::uint64_t& total) {
-  auto running = std::make_unique<Running>();
-  running->request = &request;
-  running->total = &total;
-  running->handle = curl_library().easy_init();
-  if (running->handle == nullptr) throw Error(ErrorCode::Internal, "libcurl gives no handle", request.url);
-  CURL* const handle = running->handle;
-  curl_library().easy_setopt(handle, CURLOPT_URL, request.url.c_str());
-  curl_library().easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https,file");
-  // Where it began with https it stays with https.
-  curl_library().easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR,
-                             request.url.starts_with("http://") ? "http,https" : "https");
-  curl_library().easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
-  curl_library().easy_setopt(handle, CURLOPT_MAXREDIRS, kMostRedirects);
-  curl_library().easy_setopt(handle, CURLOPT_FAILONERROR, 1L);
-  curl_library().easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
-  curl_library().easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
-  curl_library().easy_setopt(handle, CURLOPT_USERAGENT, "hambrel/" HAMBREL_VERSION);
-  curl_library().easy_setopt(handle, CURLOPT_ERRORBUFFER, running->message);
-  curl_library().easy_setopt(handle, CURLOPT_WRITEFUNCTION, receive);
-  curl_library().easy_setopt(handle, CURLOPT_WRITEDATA, running.get());
-  curl_library().easy_setopt(handle, CURLOPT_HEADERFUNCTION, receive_header);
-  curl_library().easy_setopt(handle, CURLOPT_HEADERDATA, running.get());
-  if (request.range)
-    curl_library().easy_setopt(
-        handle, CURLOPT_RANGE,
-        fmt::format("{}-{}", request.range->first, request.range->first + request.range->second - 1).c_str());
-  return running;
-}
-
-bool is_absent(const Running& running, CURLcode code) {
-  if (code == CURLE_FILE_COULDNT_READ_FILE) return true;
-  const long status = code == CURLE_HTTP_RETURNED_ERROR ? status_of(running.handle) : 0;
-  return status == 404 || status == 410;  // RFC 9110: not found, gone
-}
-
-std::optional<Error> outcome(const Running& running, CURLcode code) {
-  const Request& request = *running.request;
-  const std::string url = shown_url(request.url);
-  const char* const again = "run `hambrel refresh`; if this persists, tell the repository's maintainer";
-  if (running.thrown) {
-    try {
-      std::rethrow_exception(running.thrown);
-    } catch (...) {
-      return current_error();
-    }
-  }
-  if (running.complete) return std::nullopt;
-  if (request.no_ranges && request.only_range)
-    return Error(ErrorCode::Network, "the server only sends whole files", url, "fetch the whole file");
-  if (running.too_much)
-    return Error(ErrorCode::Untrusted, fmt::format("more than the expected {} bytes arrived", request.limit), url,
-                 again);
-  const long status = status_of(running.handle);
-  if (code == CURLE_HTTP_RETURNED_ERROR && request.range && status == 416)  // RFC 9110, section 15.5.17
-    return Error(ErrorCode::Untrusted, "the file on the server is shorter than expected", url, again);
-  if (code == CURLE_HTTP_RETURNED_ERROR)
-    return Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url,
-                 status == 404 ? "check the URL; if it is right, the repository is incomplete" : "try again later");
-  if (code == CURLE_UNSUPPORTED_PROTOCOL && running.request->url.starts_with("http"))
-    return Error(ErrorCode::Untrusted,
-                 running.request->url.starts_with("https")
-                     ? "the server redirects to an address Hambrel does not follow: from https only to https"
-                     : "the server redirects to an address Hambrel does not follow: only to http and https",
-                 url, "tell the repository's maintainer");
-  if (code != CURLE_OK) {
-    const std::string why = running.message[0] != '\0' ? running.message : curl_library().easy_strerror(code);
-    return Error(ErrorCode::Network, fmt::format("cannot be fetched: {}", shown_url(why)), url,
-                 "check the URL and the network");
-  }
-  if (request.range && running.received != request.range->second)
-    return Error(ErrorCode::Network, "the server did not send the requested range", url, "try again later");
-  return std::nullopt;
+/// Of several problems with one file: what was changed on the way is told rather than what did not come.
+bool tells_more(const Error& problem, const std::optional<Error>& before) {
+  return !before || (problem.code() == ErrorCode::Untrusted && before->code() != ErrorCode::Untrusted);
 }
 
 }  // namespace
 
-void fetch_all(std::vector<Request>& requests, unsigned parallel, Observer& observer,
-               const std::function<bool()>& stop) {
-  if (requests.empty()) return;
-  const CurlLibrary& curl = curl_library();
-  const std::unique_ptr<CURLM, CURLMcode (*)(CURLM*)> multi(curl.multi_init(), curl.multi_cleanup);
-  if (!multi) throw Error(ErrorCode::Internal, "libcurl does not start");
-  std::vector<std::unique_ptr<Running>> running;
-  std::uint64_t total = 0;
-  std::size_t next = 0;
-  const auto end = [](Request& request, std::optional<Error> problem) {
-    request.problem = std::move(problem);
-    if (request.ended) request.ended(request.problem);
+/// The requests of one fetch, from one thread.
+class Network::Fetching {
+ public:
+  Fetching(Network& network, std::vector<Request>& requests, CURLM* multi, Observer& observer)
+      : network_(network), multi_(multi), observer_(observer) {
+    for (Request& request : requests) {
+      Job job;
+      job.request = &request;
+      job.servers = request.servers ? request.servers : std::make_shared<Servers>(request.url);
+      job.asked.assign(job.servers->count(), false);
+      job.received = request.has;
+      waiting_.push_back(std::move(job));
+    }
+  }
+  ~Fetching() {
+    for (const Job& job : running_) curl_library().multi_remove_handle(multi_, job.exchange->handle());
+  }
+
+  void run(const std::function<bool()>& stop) {
+    while (!waiting_.empty() || !running_.empty()) {
+      if (stop()) return end_all();
+      start_some();
+      go_on_with_paused();
+      int active = 0;
+      curl_library().multi_perform(multi_, &active);
+      int left = 0;
+      while (const CURLMsg* message = curl_library().multi_info_read(multi_, &left))
+        if (message->msg == CURLMSG_DONE) over(message->easy_handle, message->data.result);
+      drop_slow();
+      observer_.progress(total_);
+      if (!running_.empty() || !waiting_.empty())
+        curl_library().multi_poll(multi_, nullptr, 0, time_to_wait(), nullptr);
+    }
+  }
+
+ private:
+  struct Job {
+    Request* request = nullptr;
+    std::shared_ptr<Servers> servers;
+    std::vector<bool> asked;  // of the servers, in this round
+    std::size_t server = 0;
+    unsigned round = 0, breaks = 0, wait = 0;
+    bool all_absent = true, may_pass = false;
+    std::uint64_t received = 0;  // of what was asked for, over all tries
+    std::string etag;            // of what came
+    std::size_t etag_server = 0;
+    std::optional<Error> problem;
+    Clock::time_point began = Clock::now(), not_before = began;
+    std::unique_ptr<Exchange> exchange;
   };
-  while (next < requests.size() || !running.empty()) {
-    if (stop()) {
-      const Error stopped(ErrorCode::Declined, "interrupted");
-      for (const auto& one : running) {
-        curl.multi_remove_handle(multi.get(), one->handle);
-        end(*one->request, stopped);
+
+  void start_some() {
+    const auto now = Clock::now();
+    for (std::size_t i = 0; i < waiting_.size() && running_.size() < std::max(1U, network_.parallel());) {
+      waiting_[i].not_before = std::max(waiting_[i].not_before, waiting_[i].servers->next_start());
+      if (waiting_[i].not_before > now) {
+        ++i;
+        continue;
       }
-      while (next < requests.size()) end(requests[next++], stopped);
+      Job job = std::move(waiting_[i]);
+      waiting_.erase(waiting_.begin() + static_cast<std::ptrdiff_t>(i));
+      start(std::move(job));
+    }
+  }
+
+  void start(Job job) {
+    Request& request = *job.request;
+    job.server = job.servers->choose(job.asked, request.shares).value();
+    job.asked[job.server] = true;
+    request.from = job.servers->url(job.server, request.path);
+    Exchange::Task task;
+    task.url = request.from;
+    task.limit = request.limit - std::min(request.limit, job.received);
+    task.range = request.range;
+    if (job.received > 0) {
+      const std::uint64_t begin = (request.range ? request.range->first : 0) + job.received;
+      const std::uint64_t size = (request.range ? request.range->second : request.limit) - job.received;
+      task.range = std::pair(begin, size);
+      if (job.etag_server == job.server && !job.etag.starts_with("W/")) task.if_range = job.etag;
+    }
+    if (request.goes_on && !request.range) task.whole = request.limit;
+    task.ends_without_range = request.only_range;
+    task.sink = [this, &request, servers = job.servers.get()](std::string_view data) {
+      total_ += data.size();
+      servers->took(data.size());
+      request.sink(data);
+    };
+    job.exchange = std::make_unique<Exchange>(std::move(task), request, *job.servers, job.began);
+    job.servers->begun(job.server);
+    curl_library().multi_add_handle(multi_, job.exchange->handle());
+    running_.push_back(std::move(job));
+  }
+
+  void go_on_with_paused() {
+    const auto now = Clock::now();
+    for (const Job& job : running_)
+      if (job.exchange->is_paused() && job.servers->next_start() <= now) job.exchange->go_on();
+  }
+
+  Job take_off(std::size_t i) {
+    Job job = std::move(running_[i]);
+    running_.erase(running_.begin() + static_cast<std::ptrdiff_t>(i));
+    curl_library().multi_remove_handle(multi_, job.exchange->handle());
+    return job;
+  }
+
+  void over(CURL* handle, CURLcode code) {
+    const auto found = std::find_if(running_.begin(), running_.end(),
+                                    [&](const Job& one) { return one.exchange->handle() == handle; });
+    if (found->exchange->follow(code)) {
+      curl_library().multi_remove_handle(multi_, handle);
+      curl_library().multi_add_handle(multi_, handle);
       return;
     }
-    while (next < requests.size() && running.size() < std::max(1U, parallel)) {
-      running.push_back(start(requests[next++], total));
-      curl.multi_add_handle(multi.get(), running.back()->handle);
+    Job job = take_off(static_cast<std::size_t>(found - running_.begin()));
+    Exchange::End end = job.exchange->end(code);
+    Request& request = *job.request;
+    request.unchanged = end.unchanged;
+    request.no_ranges = request.range && end.no_ranges;
+    if (job.exchange->whole_size()) request.whole_size = job.exchange->whole_size();
+    request.etag = job.exchange->etag();
+    request.modified = job.exchange->modified();
+    job.received += job.exchange->received();
+    const bool is_whole = request.goes_on && job.received == (request.range ? request.range->second : request.limit);
+    if (is_whole && end.problem && end.problem->code() == ErrorCode::Network) end.problem.reset();  // it needs no more
+    if (!end.problem && request.verify) {
+      try {
+        request.verify();
+      } catch (const Error& problem) {
+        end.problem = problem;
+      }
     }
-    int active = 0;
-    curl.multi_perform(multi.get(), &active);
-    int left = 0;
-    while (const CURLMsg* message = curl.multi_info_read(multi.get(), &left)) {
-      if (message->msg != CURLMSG_DONE) continue;
-      const auto done = std::find_if(running.begin(), running.end(),
-                                     [&](const auto& one) { return one->handle == message->easy_handle; });
-      (*done)->request->absent = is_absent(**done, message->data.result);
-      end(*(*done)->request, outcome(**done, message->data.result));
-      curl.multi_remove_handle(multi.get(), (*done)->handle);
-      running.erase(done);
-    }
-    std::erase_if(running, [&](const auto& one) {
-      const auto slow = one->too_slow(Clock::now());
-      if (!slow) return false;
-      curl.multi_remove_handle(multi.get(), one->handle);
-      end(*one->request, Error(ErrorCode::Network, *slow, shown_url(one->request->url),
-                               "try again later, or allow less: [fetch] in hambrel.toml"));
-      return true;
-    });
-    observer.progress(total);
-    if (!running.empty()) curl.multi_poll(multi.get(), nullptr, 0, 200, nullptr);
+    ended(std::move(job), std::move(end));
   }
+
+  void drop_slow() {
+    for (std::size_t i = 0; i < running_.size();) {
+      const auto slow = running_[i].exchange->too_slow(Clock::now());
+      if (!slow) {
+        ++i;
+        continue;
+      }
+      Job job = take_off(i);
+      Exchange::End end;
+      end.problem = Error(ErrorCode::Network, *slow, shown_url(job.exchange->url()),
+                          "try again later, or allow less: [fetch] in hambrel.toml");
+      job.received += job.exchange->received();
+      ended(std::move(job), std::move(end));
+    }
+  }
+
+  /// It is over on one server: with all of it there, or to be asked of another one, or failed.
+  void ended(Job job, Exchange::End end) {
+    Request& request = *job.request;
+    const std::uint64_t came = job.exchange->received();
+    const bool is_fault = end.problem && !end.of_receiver && !(end.absent && request.may_be_absent);
+    job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(),
+                       is_fault ? end.problem->problem() : "");
+    if (came > 0) {
+      job.etag = job.exchange->etag();
+      job.etag_server = job.server;
+    }
+    job.exchange.reset();
+    const bool changed = end.changed, lied = end.problem && end.problem->code() != ErrorCode::Network;
+    if (!end.problem || end.of_receiver || (end.absent && request.may_be_absent)) {
+      request.absent = end.absent;
+      return finish(request, std::move(end.problem));
+    }
+    job.all_absent = job.all_absent && end.absent;
+    job.may_pass = job.may_pass || end.in_a_moment;
+    job.wait = std::max(job.wait, end.wait);
+    if (tells_more(*end.problem, job.problem)) job.problem = std::move(end.problem);
+    if (!prepare_next(job, came, changed, lied)) {
+      request.absent = job.all_absent;
+      return finish(request, std::move(job.problem));
+    }
+    waiting_.insert(waiting_.begin(), std::move(job));
+  }
+
+  /// Is there a server left to be asked? Then it can be. `came`: bytes in the last try. `changed`: it was another file
+  /// than before. `lied`: what came was wrong.
+  bool prepare_next(Job& job, std::uint64_t came, bool changed, bool lied) {
+    const Request& request = *job.request;
+    const std::uint64_t whole = request.range ? request.range->second : request.limit;
+    const bool goes_on = request.goes_on && job.received < whole && !lied && !changed;
+    const bool begins_anew = job.received > 0 && !goes_on;
+    if (begins_anew && !request.again) return false;
+    if (came > 0 || changed) ++job.breaks;
+    if (job.breaks >= kMostBreaks) return false;
+    // where some of it came and there is no other server, the same one goes on
+    if ((changed || (goes_on && came > 0)) && !job.servers->choose(job.asked, request.shares)) {
+      job.asked[job.server] = false;
+      job.not_before = Clock::now() + kFirstWait;
+    }
+    if (!job.servers->choose(job.asked, request.shares)) {
+      if (!job.may_pass || job.all_absent || ++job.round >= kMostRounds) return false;
+      job.asked.assign(job.servers->count(), false);
+      const std::chrono::milliseconds asked_for = std::chrono::seconds(job.wait);
+      job.not_before = Clock::now() + std::max(asked_for, kFirstWait * (1U << (job.round - 1)));
+      job.may_pass = false;
+      job.wait = 0;
+    }
+    if (begins_anew) {
+      request.again();
+      job.received = 0;
+      job.etag.clear();
+    }
+    return true;
+  }
+
+  void finish(Request& request, std::optional<Error> problem) {
+    request.problem = std::move(problem);
+    if (request.ended) request.ended(request.problem);
+  }
+
+  void end_all() {
+    const Error stopped(ErrorCode::Declined, "interrupted");
+    while (!running_.empty()) {
+      Job job = take_off(running_.size() - 1);
+      job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(), "");
+      finish(*job.request, stopped);
+    }
+    for (Job& job : waiting_) finish(*job.request, stopped);
+    waiting_.clear();
+  }
+
+  int time_to_wait() const {
+    constexpr std::chrono::milliseconds kLongest{200};
+    const auto now = Clock::now();
+    auto wait = kLongest;
+    const auto until = [&](Clock::time_point then) {
+      wait = std::min(wait, std::chrono::duration_cast<std::chrono::milliseconds>(then - now));
+    };
+    if (running_.size() < network_.parallel())
+      for (const Job& job : waiting_) until(job.not_before);
+    for (const Job& job : running_)
+      if (job.exchange->is_paused()) until(job.servers->next_start());
+    return static_cast<int>(std::max(wait, std::chrono::milliseconds(1)).count());
+  }
+
+  Network& network_;
+  CURLM* multi_;
+  Observer& observer_;
+  std::deque<Job> waiting_;
+  std::vector<Job> running_;
+  std::uint64_t total_ = 0;
+};
+
+Network::~Network() {
+  for (void* multi : idle_) curl_library().multi_cleanup(multi);
 }
 
-std::string fetch_text(const std::string& url, std::uint64_t limit,
-                       std::optional<std::pair<std::uint64_t, std::uint64_t>> range, const Pace& pace) {
+void* Network::take_connections() {
+  {
+    const std::lock_guard lock(mutex_);
+    if (!idle_.empty()) {
+      void* const multi = idle_.back();
+      idle_.pop_back();
+      return multi;
+    }
+  }
+  CURLM* const multi = curl_library().multi_init();
+  if (multi == nullptr) throw Error(ErrorCode::Internal, "libcurl does not start");
+  curl_library().multi_setopt(multi, CURLMOPT_PIPELINING, static_cast<long>(CURLPIPE_MULTIPLEX));
+  curl_library().multi_setopt(multi, CURLMOPT_MAXCONNECTS, static_cast<long>(2 * parallel_));
+  return multi;
+}
+
+void Network::give_connections(void* multi) {
+  const std::lock_guard lock(mutex_);
+  idle_.push_back(multi);
+}
+
+void Network::fetch(std::vector<Request>& requests, Observer& observer, const std::function<bool()>& stop) {
+  if (requests.empty()) return;
+  void* const multi = take_connections();
+  // whatever happens, the handle comes back after all transfers were taken off
+  const std::unique_ptr<void, std::function<void(void*)>> back(multi, [this](void* one) { give_connections(one); });
+  Fetching(*this, requests, multi, observer).run(stop);
+}
+
+std::string Network::text(Request request) {
   std::string text;
-  std::vector<Request> requests(1);
-  requests[0].url = url;
-  requests[0].limit = limit;
-  requests[0].range = range;
-  requests[0].pace = pace;
-  requests[0].sink = [&](std::string_view data) { text += data; };
+  request.sink = [&](std::string_view data) { text += data; };
+  request.again = [&] { text.clear(); };
+  std::vector<Request> requests;
+  requests.push_back(std::move(request));
   Observer silent;
-  fetch_all(requests, 1, silent);
-  if (requests[0].problem) throw *requests[0].problem;
+  fetch(requests, silent);
+  if (requests[0].problem) throw Error(*requests[0].problem);
   return text;
 }
 
-std::unique_ptr<os::ReadableFile> fetch_file(const std::string& url, std::uint64_t limit, const Pace& pace,
-                                             Observer& observer) {
+std::unique_ptr<os::ReadableFile> Network::whole_file(const std::string& url, std::uint64_t limit, Observer& observer) {
   auto file = os::open_scratch();
   std::uint64_t size = 0;
   std::vector<Request> requests(1);
   requests[0].url = url;
   requests[0].limit = limit;
-  requests[0].pace = pace;
+  requests[0].pace = pace();
   requests[0].sink = [&](std::string_view data) {
     file->write_at(size, std::as_bytes(std::span(data)));
     size += data.size();
   };
-  fetch_all(requests, 1, observer);
-  if (requests[0].problem) throw *requests[0].problem;
+  fetch(requests, observer);
+  if (requests[0].problem) throw Error(*requests[0].problem);
   return file;
 }
 
@@ -259,41 +341,68 @@ namespace {
 
 class UrlFile final : public os::ReadableFile {
  public:
-  UrlFile(std::string url, std::uint64_t size) : url_(std::move(url)), size_(size) {}
+  UrlFile(Network& network, std::shared_ptr<Servers> servers, std::string path, std::uint64_t size)
+      : network_(network), servers_(std::move(servers)), path_(std::move(path)), size_(size) {}
   std::uint64_t size() const override { return size_; }
   std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
     const std::uint64_t size = offset >= size_ ? 0 : std::min<std::uint64_t>(into.size(), size_ - offset);
     if (size == 0) return 0;
-    const std::string text = fetch_text(url_, size, std::pair(offset, size));
+    Request request;
+    request.servers = servers_;
+    request.path = path_;
+    request.limit = size;
+    request.range = std::pair(offset, size);
+    request.pace = network_.pace();
+    const std::string text = network_.text(std::move(request));
     std::copy(text.begin(), text.end(), reinterpret_cast<char*>(into.data()));
     return text.size();
   }
 
  private:
-  std::string url_;
+  Network& network_;
+  std::shared_ptr<Servers> servers_;
+  std::string path_;
   std::uint64_t size_;
 };
 
 }  // namespace
 
-std::unique_ptr<os::ReadableFile> open_url(std::string url, std::uint64_t size) {
-  return std::make_unique<UrlFile>(std::move(url), size);
+std::unique_ptr<os::ReadableFile> Network::open(std::shared_ptr<Servers> servers, std::string path,
+                                                std::uint64_t size) {
+  return std::make_unique<UrlFile>(*this, std::move(servers), std::move(path), size);
 }
 
-std::unique_ptr<os::ReadableFile> open_url(const std::string& url, const Pace& pace) {
+std::unique_ptr<os::ReadableFile> Network::open(const std::string& url) {
   std::vector<Request> requests(1);
   Request& first_byte = requests[0];
-  first_byte.url = url;
+  first_byte.servers = std::make_shared<Servers>(url);
   first_byte.limit = 1;
   first_byte.range = std::pair<std::uint64_t, std::uint64_t>(0, 1);
   first_byte.sink = [](std::string_view) {};
-  first_byte.pace = pace;
+  first_byte.again = [] {};
+  first_byte.pace = pace();
   first_byte.only_range = true;
   Observer silent;
-  fetch_all(requests, 1, silent);
+  fetch(requests, silent);
   if (first_byte.no_ranges) return nullptr;
-  if (first_byte.problem) throw *first_byte.problem;
-  return first_byte.whole_size ? open_url(url, *first_byte.whole_size) : nullptr;
+  if (first_byte.problem) throw Error(*first_byte.problem);
+  return first_byte.whole_size ? open(first_byte.servers, "", *first_byte.whole_size) : nullptr;
+}
+
+std::shared_ptr<Servers> Network::servers(const settings::Repository& repository) {
+  const std::lock_guard lock(mutex_);
+  auto& known = servers_[repository.name + '\0' + join(repository.urls(), "\n")];
+  if (!known) known = std::make_shared<Servers>(repository);
+  return known;
+}
+
+Request Network::request(const settings::Repository& repository, std::string path, std::uint64_t limit) {
+  Request request;
+  request.servers = servers(repository);
+  request.path = std::move(path);
+  request.limit = limit;
+  request.pace = document_pace();
+  return request;
 }
 
 }  // namespace hambrel::repo

@@ -89,6 +89,11 @@ void TrustedRepository::require_fresh(std::int64_t now) const {
   }
 }
 
+bool TrustedRepository::is_fresh(std::int64_t now) const {
+  const std::int64_t latest = std::max(now, time_);
+  return root_.document().expires() > latest && seen(Root::Of::Timestamp).expires > latest;
+}
+
 trust::SignedDocument TrustedRepository::verify(std::string_view text, Root::Of role, const std::string& where,
                                                 std::int64_t now, bool known) {
   auto document =

@@ -52,6 +52,8 @@ class TrustedRepository {
   void advance(std::string_view text, const std::string& where);
   /// Is the newest root document still good? Throws Error{Untrusted}.
   void require_fresh(std::int64_t now) const;
+  /// Would the root document and the timestamp that were seen last be accepted now?
+  bool is_fresh(std::int64_t now) const;
   /// Throws Error{Untrusted} for a document that is not signed as the root asks, that has expired or that is older than
   /// what was seen. `known`: its signatures were verified before, by this root document. Returns it.
   trust::SignedDocument verify(std::string_view text, trust::Root::Of role, const std::string& where, std::int64_t now,

@@ -2,8 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <re2/re2.h>
-
 #include <set>
 
 #include "base/error.h"
@@ -16,38 +14,6 @@ namespace hambrel::settings {
 namespace {
 
 constexpr std::uint64_t kMostBytes = 1 << 20;
-
-std::string file_of(const std::string& name) { return fmt::format("{}/{}.toml", kRepositoryDirectory, name); }
-
-Repository read_repository(os::FileReader& root, const std::string& path, const std::string& name) {
-  const std::string shown = root.shown(path);
-  const toml::table whole = parse_toml(root.read_all(path, kMostBytes), shown);
-  TomlTable table(whole, shown, "");
-  Repository repository;
-  repository.name = name;
-  const std::string url = table.text("url", true, "the URL of the repository");
-  try {
-    repository.url = checked_url(url);
-  } catch (const Error& problem) {
-    throw Error(ErrorCode::Invalid, problem.problem(), table.at(table.find("url")), problem.hint());
-  }
-  if (table.find("channels") != nullptr) {
-    repository.channels.clear();
-    for (const auto& [channel, at] : table.texts("channels")) repository.channels.push_back(channel);
-  }
-  repository.enabled = table.flag("enabled", true);
-  repository.rank = static_cast<std::uint32_t>(table.number("rank", 1, 99, 50));
-  const std::string trust = table.text("trust", false);
-  if (!trust.empty() && trust != "signed" && trust != "none")
-    table.wrong("trust", R"("signed" (the default) or "none")", table.find("trust"));
-  repository.accepts_unsigned = trust == "none";
-  const std::string hooks = table.text("hooks", false);
-  if (!hooks.empty() && hooks != "declared" && hooks != "none")
-    table.wrong("hooks", R"("declared" (the default) or "none")", table.find("hooks"));
-  repository.hooks_allowed = hooks != "none";
-  table.done();
-  return repository;
-}
 
 void read_rule(TomlTable table, Settings& settings) {
   static const std::set<std::string, std::less<>> kChoices{"keep", "take", "merge", "wait"};
@@ -240,14 +206,6 @@ void read_files(TomlTable& table, const std::string& file, Settings& settings) {
   given.done();
 }
 
-[[noreturn]] void unknown_repository(os::FileReader& root, const std::string& name) {
-  std::vector<std::string> names;
-  for (const Repository& one : load_repositories(root)) names.push_back(one.name);
-  const std::string near = did_you_mean(name, names);
-  throw Error(ErrorCode::NotFound, fmt::format("no repository is called \"{}\"", printable(name)),
-              root.shown(kRepositoryDirectory), near.empty() ? "`hambrel repo list` shows them" : near);
-}
-
 }  // namespace
 
 Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch) {
@@ -299,100 +257,6 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
 Answers load_answers(os::FileReader& files, const std::string& path, const std::string& shown) {
   if (!files.stat_followed(path)) throw Error(ErrorCode::NotFound, "the file of answers does not exist", shown);
   return answers_in(parse_toml(files.read_all(path, kMostBytes), shown), shown);
-}
-
-std::vector<Repository> load_repositories(os::FileReader& root) {
-  std::vector<Repository> result;
-  const auto directory = root.stat_followed(kRepositoryDirectory);
-  if (!directory) return result;
-  for (const std::string& file : root.list(kRepositoryDirectory)) {
-    if (!file.ends_with(".toml")) continue;
-    const std::string name = file.substr(0, file.size() - 5), path = file_of(name);
-    try {
-      if (!is_package_name(name))
-        throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path),
-                    "use lower-case letters, digits and + . _ -");
-      result.push_back(read_repository(root, path, name));
-    } catch (const Error& problem) {
-      Repository spoilt;
-      spoilt.name = printable(name);
-      spoilt.enabled = false;
-      spoilt.problem = problem.what();
-      result.push_back(std::move(spoilt));
-    }
-  }
-  return result;
-}
-
-std::string checked_url(const std::string& url) {
-  std::string result = url;
-  while (result.ends_with('/')) result.pop_back();
-  const bool known = result.starts_with("http://") || result.starts_with("https://") || result.starts_with("file:///");
-  const auto scheme_end = result.find("://");
-  const bool plain = result.find_first_of(" \t\r\n\"'\\<>?#") == std::string::npos && printable(result) == result;
-  if (!known || !plain || result.size() < scheme_end + 4 || result.size() > 2000)
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the URL of a repository", printable(shown_url(url))), {},
-                "write http://HOST/PATH, https://HOST/PATH or file:///PATH");
-  return result;
-}
-
-void require_free_name(os::FileReader& root, const std::string& name) {
-  if (!is_package_name(name))
-    throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a name for a repository", printable(name)), {},
-                "use lower-case letters, digits and + . _ -");
-  if (const std::string path = file_of(name); root.stat(path))
-    throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", name), root.shown(path),
-                fmt::format("choose another name, or drop it first: hambrel repo drop {}", name));
-}
-
-void add_repository(os::FileSystem& root, const Repository& repository) {
-  require_free_name(root, repository.name);
-  const std::string path = file_of(repository.name);
-  std::string channels;
-  for (const std::string& channel : repository.channels)
-    channels += fmt::format("{}\"{}\"", channels.empty() ? "" : ", ", channel);
-  root.make_directories(kRepositoryDirectory);
-  root.replace_file(
-      path,
-      fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
-                  "url = \"{}\"\nchannels = [{}]\nenabled = {}\nrank = {}\n{}",
-                  checked_url(repository.url), channels, repository.enabled, repository.rank,
-                  repository.accepts_unsigned ? "trust = \"none\"  # what it offers is not signed\n" : ""),
-      0644);
-}
-
-void drop_repository(os::FileSystem& root, const std::string& name) {
-  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
-  root.remove_file(file_of(name));
-  root.sync_directory(kRepositoryDirectory);
-}
-
-namespace {
-
-/// Changes one line `KEY = ...` of a repository's file, or adds it.
-void set_line(os::FileSystem& root, const std::string& name, const re2::RE2& line, const std::string& key,
-              const std::string& value) {
-  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
-  const std::string path = file_of(name);
-  const auto before = root.stat(path);
-  if (before->type != os::FileType::Regular)
-    throw Error(ErrorCode::Refused, "is not a regular file, so it is not edited", root.shown(path),
-                fmt::format("change the line `{}` in it yourself", key));
-  std::string text = root.read_itself(path, kMostBytes);
-  if (!re2::RE2::Replace(&text, line, R"(\1)" + value)) text = fmt::format("{} = {}\n{}", key, value, text);
-  root.edit_file(path, text, 0644);
-}
-
-}  // namespace
-
-void set_enabled(os::FileSystem& root, const std::string& name, bool enabled) {
-  static const re2::RE2 line(R"((?m)^(\s*enabled\s*=\s*)(?:true|false))");
-  set_line(root, name, line, "enabled", enabled ? "true" : "false");
-}
-
-void set_accepts_unsigned(os::FileSystem& root, const std::string& name, bool accepts) {
-  static const re2::RE2 line(R"((?m)^(\s*trust\s*=\s*)(?:"[^"\n]*"|'[^'\n]*')(?:[ \t]*#[^\n]*)?)");
-  set_line(root, name, line, "trust", accepts ? R"("none")" : R"("signed")");
 }
 
 }  // namespace hambrel::settings

@@ -1,4 +1,4 @@
-// What the administrator configured: /etc/hambrel/hambrel.toml and one file a repository, /etc/hambrel/repos/NAME.toml.
+// What the administrator configured in /etc/hambrel/hambrel.toml. One file a repository: see repository.h.
 #pragma once
 
 #include <cstdint>
@@ -8,20 +8,9 @@
 #include <vector>
 
 #include "os/file_system.h"
+#include "settings/repository.h"
 
 namespace hambrel::settings {
-
-inline constexpr const char* kRepositoryDirectory = "etc/hambrel/repos";
-
-struct Repository {
-  std::string name, url;  // http://, https:// or file://, without a '/' at the end
-  std::vector<std::string> channels{"stable"};
-  bool enabled = true;
-  std::uint32_t rank = 50;        // 1 to 99: smaller is preferred
-  std::string problem{};          // why its file can't be used; it is disabled then
-  bool accepts_unsigned = false;  // trust = "none": what it offers is taken although nobody vouches for it
-  bool hooks_allowed = true;      // hooks = "declared" or "none": programs of its packages run
-};
 
 /// What is to become of configuration that both sides changed, where nobody is asked.
 struct ConfigRule {
@@ -85,20 +74,5 @@ struct Settings {
 Settings load_settings(os::FileReader& root, const std::string& config_path, const std::string& machine_arch);
 /// A file of answers, which has a table for each package. Throws Error{NotFound}, Error{Invalid} with file:line.
 Answers load_answers(os::FileReader& files, const std::string& path, const std::string& shown);
-/// All repositories, by name. A malformed file spoils only its own: that has a problem, with file:line.
-std::vector<Repository> load_repositories(os::FileReader& root);
-
-/// Throws Error{Usage} unless it is a URL that repositories can have; returns it without '/' at the end.
-std::string checked_url(const std::string& url);
-/// Throws Error{Refused} if the name is taken, Error{Usage} for a bad one.
-void require_free_name(os::FileReader& root, const std::string& name);
-/// Writes a new repository's file; throws Error{Refused} if the name is taken, Error{Usage} for a bad name.
-void add_repository(os::FileSystem& root, const Repository& repository);
-/// Removes the file of a repository; throws Error{NotFound}.
-void drop_repository(os::FileSystem& root, const std::string& name);
-/// Changes the one line `enabled = ...` in place; the rest of the administrator's file stays as it is.
-void set_enabled(os::FileSystem& root, const std::string& name, bool enabled);
-/// The same with the line `trust = ...`, which is "none" or "signed".
-void set_accepts_unsigned(os::FileSystem& root, const std::string& name, bool accepts);
 
 }  // namespace hambrel::settings

@@ -1,0 +1,117 @@
+#include "repo/refresh_step.h"
+
+#include <fmt/format.h>
+
+#include <utility>
+
+#include "base/text.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+/// RFC 9110, section 8.8.2.2: a file that was written in the second in which it was sent may have been written again
+/// in that second, and nothing of what the server says of it would tell.
+bool tells_changes(const Request& request, std::int64_t now) {
+  constexpr std::int64_t kSure = 2;
+  if (request.modified.empty()) return !request.etag.empty();
+  const auto modified = parse_http_date(request.modified);
+  return modified && *modified + kSure <= now;
+}
+
+}  // namespace
+
+void Step::verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version) {
+  if (!trusted) return;
+  const auto document = trusted->verify(text, role, where(), now, is_verified_by_same_root() && is_known());
+  if (version && document.version() != *version)
+    throw Error(ErrorCode::Untrusted, fmt::format("is number {} where {} was announced", document.version(), *version),
+                where(), "the repository may be changing at this moment: try again later");
+  if (role != trust::Root::Of::Targets) return;
+  after.root = trusted->root().version();
+  after.root_fingerprint = trusted->root().document().fingerprint();
+  after.signers = document.signers(trusted->root().role(role), trusted->root().keys());
+}
+
+bool Step::is_verified_by_same_root() const {
+  return before && before->root_fingerprint == (trusted ? trusted->root().document().fingerprint() : "") &&
+         before->accepted_unsigned == after.accepted_unsigned;
+}
+
+void Step::note_validators(const Request& request, std::int64_t now) {
+  const bool use = tells_changes(request, now);
+  after.etag = use ? request.etag : "";
+  after.modified = use ? request.modified : "";
+  after.validated_url = use ? shown_url(request.from) : "";
+}
+
+std::string Step::where() const { return shown_url(from.empty() ? repository->url + "/" + next.path : from); }
+
+Error told(const Error& problem, bool is_trusted) {
+  const bool is_lie = is_trusted && problem.code() == ErrorCode::Invalid;
+  return {
+      is_lie ? ErrorCode::Untrusted : problem.code(), problem.problem(), problem.where(),
+      problem.hint().empty() ? "try again later; if this persists, tell the repository's maintainer" : problem.hint()};
+}
+
+namespace {
+
+/// Fetches what comes next of these steps; failures end their step only. Returns those that may have it elsewhere.
+std::vector<Step*> fetch_once(Network& network, const std::vector<Step*>& asking, Observer& observer,
+                              const Check& check) {
+  std::vector<Request> requests;
+  requests.reserve(asking.size());
+  for (Step* const step : asking) {
+    step->text.clear();
+    requests.push_back(network.request(*step->repository, step->next.path, step->next.length));
+    Request& request = requests.back();
+    request.sink = [step](std::string_view data) { step->text += data; };
+    request.again = [step] { step->text.clear(); };
+    request.verify = [step, &request, &check] {
+      step->from = request.from;
+      check(*step);
+    };
+  }
+  network.fetch(requests, observer);
+  std::vector<Step*> again;
+  for (std::size_t i = 0; i < requests.size(); ++i) {
+    Step& step = *asking[i];
+    step.from = requests[i].from;
+    if (!requests[i].problem) continue;
+    if (requests[i].absent && !step.instead.empty()) {
+      step.next.path = std::exchange(step.instead, "");
+      again.push_back(&step);
+      continue;
+    }
+    step.result->problem = told(*requests[i].problem, step.trusted.has_value());
+    step.done = true;
+  }
+  return again;
+}
+
+}  // namespace
+
+void fetch_next(Network& network, std::vector<Step*> asking, Observer& observer, const Check& check) {
+  while (!asking.empty()) asking = fetch_once(network, asking, observer, check);
+}
+
+void fetch_round(Network& network, std::vector<Step>& steps, Observer& observer, const Check& check) {
+  std::vector<Step*> asking;
+  for (Step& step : steps)
+    if (!step.done) asking.push_back(&step);
+  fetch_next(network, std::move(asking), observer, check);
+}
+
+void for_each_open(std::vector<Step>& steps, const std::function<void(Step&)>& work) {
+  for (Step& step : steps) {
+    if (step.done) continue;
+    try {
+      work(step);
+    } catch (const Error& problem) {
+      step.result->problem = told(problem, step.trusted.has_value());
+      step.done = true;
+    }
+  }
+}
+
+}  // namespace hambrel::repo
