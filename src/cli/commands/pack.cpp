@@ -54,6 +54,9 @@ Json to_json(const operations::Published& published) {
           {"changed", published.changed},
           {"renewed", published.renewed},
           {"packages", published.packages},
+          {"read", published.read},
+          {"left_out", published.left_out},
+          {"deleted", published.deleted},
           {"channels", published.channels},
           {"root", published.root == 0 ? Json() : Json(published.root)},
           {"fingerprint", published.root == 0 ? Json() : Json(published.fingerprint)},
@@ -126,6 +129,11 @@ int run_publish(Session& session, const Arguments& arguments) {
   const operations::Published published = operations::publish(request, session.progress());
   std::string text = text_of(published, request.directory, !request.finish && !request.renew);
   if (!published.missing.empty()) text += missing_text(published, request.directory);
+  if (!published.left_out.empty())
+    text +=
+        fmt::format("\nNot offered any more, as `keep` in repository.toml says: {}; {}", first_of(published.left_out),
+                    published.deleted.empty() ? "their files are deleted by a publish in a day or later"
+                                              : "deleted: " + first_of(published.deleted));
   text += roles_text(published) + root_end(published);
   if (request.init)
     text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}",

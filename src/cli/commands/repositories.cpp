@@ -254,14 +254,6 @@ int add(Session& session, const Arguments& arguments) {
                        what + ". Its signatures are verified from now on");
 }
 
-/// The first of them, and how many more there are.
-std::string short_list(std::vector<std::string> names) {
-  constexpr std::size_t kMost = 5;
-  const std::size_t more = names.size() > kMost ? names.size() - kMost : 0;
-  names.resize(names.size() - more);
-  return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
-}
-
 /// What it leaves without a source is told.
 int drop(Session& session, const std::string& name) {
   const std::vector<std::string> left = operations::only_from(session.root(), name);
@@ -269,9 +261,8 @@ int drop(Session& session, const std::string& name) {
   Json document = {{"repository", name}, {"result", "dropped"}, {"strays", left}};
   std::string sentence = fmt::format("{}: dropped", name);
   if (!left.empty())
-    sentence +=
-        fmt::format(". {} no longer available from any repository: {}",
-                    count_text(left.size(), "installed package is", "installed packages are"), short_list(left));
+    sentence += fmt::format(". {} no longer available from any repository: {}",
+                            count_text(left.size(), "installed package is", "installed packages are"), first_of(left));
   session.say(document, sentence);
   return 0;
 }

@@ -81,6 +81,12 @@ std::string join(const std::vector<std::string>& parts, std::string_view separat
   return fmt::format("{}", fmt::join(parts, separator));
 }
 
+std::string first_of(std::vector<std::string> parts, std::size_t most) {
+  const std::size_t more = parts.size() > most ? parts.size() - most : 0;
+  parts.resize(parts.size() - more);
+  return join(parts, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
+}
+
 std::string lower(std::string_view text) {
   std::string result(text);
   for (char& c : result)

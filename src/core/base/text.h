@@ -19,6 +19,8 @@ std::optional<std::string> from_base64(std::string_view text);
 std::string_view trim(std::string_view text);
 std::vector<std::string_view> split(std::string_view text, char separator);
 std::string join(const std::vector<std::string>& parts, std::string_view separator);
+/// "a, b, c, d, e and 7 more"
+std::string first_of(std::vector<std::string> parts, std::size_t most = 5);
 std::string lower(std::string_view text);
 bool is_utf8(std::string_view text);
 /// Nothing but printable ASCII.

@@ -9,7 +9,7 @@
 #include "base/pipe.h"
 #include "base/text.h"
 #include "model/layer_sections.h"
-#include "repo/index.h"
+#include "repo/index_delta.h"
 #include "trust/documents.h"
 
 namespace hambrel::repo {
@@ -69,9 +69,10 @@ class Used {
   std::vector<std::vector<RawIndexLine>> batches_;
 };
 
-void parse_all(std::string_view stored, const std::string& where, Batches& batches, Used& used) {
+void parse_all(std::string_view stored, const std::vector<std::string>& deltas, const std::string& where,
+               Batches& batches, Used& used) {
   std::vector<RawIndexLine> batch;
-  read_index(stored, where, [&](RawIndexLine&& line) {
+  read_index_with(stored, deltas, where, [&](RawIndexLine&& line) {
     batch.push_back(std::move(line));
     if (batch.size() < kLines) return;
     batches.give(std::exchange(batch, {}));
@@ -81,20 +82,27 @@ void parse_all(std::string_view stored, const std::string& where, Batches& batch
   if (!batch.empty()) batches.give(std::move(batch));
 }
 
+/// What lies in the cache, if it is what was verified.
+std::string from_cache(os::FileReader& root, const std::string& file, const Digest& digest, const std::string& where) {
+  std::string content = root.read_all(file, trust::kMostIndexBytes);
+  if (sha256(content) != digest)
+    throw Error(ErrorCode::Untrusted, "the cached index is damaged", where, "run `hambrel refresh`");
+  return content;
+}
+
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
 bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
   for (IndexInput& input : inputs) {
     if (input.problem) continue;
     try {
-      std::string read;
-      const bool from_file = input.stored.empty();
-      if (from_file) read = root.read_all(input.file, trust::kMostIndexBytes);
-      const std::string& stored = from_file ? read : input.stored;
-      if (from_file && sha256(stored) != input.digest)
-        throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
+      const std::string read = input.stored.empty() ? from_cache(root, input.file, input.base, input.where) : "";
+      const std::string& stored = input.stored.empty() ? read : input.stored;
+      std::vector<std::string> deltas;
+      for (const IndexInput::Piece& one : input.deltas)
+        deltas.push_back(one.stored.empty() ? from_cache(root, one.file, one.digest, input.where) : one.stored);
       input.packages = 0;
       Used used;
-      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, input.where, made, used); });
+      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, deltas, input.where, made, used); });
       while (auto batch = batches.take()) {
         for (const RawIndexLine& line : *batch) {
           add_line(builder, input, line);

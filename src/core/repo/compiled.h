@@ -23,10 +23,17 @@ inline constexpr const char* kInstalledFile = "var/cache/hambrel/index/_installe
 /// The index of one repository on its way into the catalogue.
 struct IndexInput {
   std::string repository;
-  Digest digest;       // of the compressed index
-  std::string stored;  // that index; empty: to be taken from `file`
+  Digest digest;       // of the compressed index: what the lines are known by
+  Digest base;         // of the index file that they begin from: the same, unless there are deltas
+  std::string stored;  // that file; empty: to be taken from `file`
   std::string file;    // below the root
-  std::string where;   // for messages
+  struct Piece {
+    Digest digest;
+    std::string stored;  // empty: to be taken from `file`
+    std::string file;
+  };
+  std::vector<Piece> deltas{};  // what leads from there to the index, see index_delta.h
+  std::string where;            // for messages
   std::size_t packages = 0;
   std::optional<Error> problem;  // why nothing of it could be used
 };

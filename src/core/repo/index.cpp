@@ -16,12 +16,6 @@ namespace hambrel::repo {
 
 namespace {
 
-bool before(const IndexLine& a, const IndexLine& b) {
-  if (a.package.name != b.package.name) return a.package.name < b.package.name;
-  if (a.package.version != b.package.version) return a.package.version > b.package.version;
-  return a.package.arch < b.package.arch;
-}
-
 constexpr std::uint64_t kMostTable = 64ULL << 20;  // bytes, compressed: of a million entries
 
 Digest digest_of(const FastObject& object) {
@@ -49,20 +43,28 @@ IndexLine line_from(const FastObject& whole, Package package) {
 
 }  // namespace
 
+bool precedes(const IndexLine& a, const IndexLine& b) {
+  if (a.package.name != b.package.name) return a.package.name < b.package.name;
+  if (a.package.version != b.package.version) return a.package.version > b.package.version;
+  return a.package.arch < b.package.arch;
+}
+
+std::string line_text(const IndexLine& line) {
+  Json object = package_to_json(line.package);
+  object["channel"] = line.channel;
+  object["file"] = {
+      {"size", line.size},
+      {"sha256", line.digest.hex()},
+      {"table", {{"offset", line.table_offset}, {"size", line.table_size}, {"sha256", line.table_digest.hex()}}}};
+  return canonical(object);
+}
+
 std::string index_text(const std::vector<IndexLine>& lines) {
   std::vector<const IndexLine*> sorted;
   for (const IndexLine& line : lines) sorted.push_back(&line);
-  std::sort(sorted.begin(), sorted.end(), [](const IndexLine* a, const IndexLine* b) { return before(*a, *b); });
+  std::sort(sorted.begin(), sorted.end(), [](const IndexLine* a, const IndexLine* b) { return precedes(*a, *b); });
   std::string text;
-  for (const IndexLine* line : sorted) {
-    Json object = package_to_json(line->package);
-    object["channel"] = line->channel;
-    object["file"] = {
-        {"size", line->size},
-        {"sha256", line->digest.hex()},
-        {"table", {{"offset", line->table_offset}, {"size", line->table_size}, {"sha256", line->table_digest.hex()}}}};
-    text += canonical(object) + "\n";
-  }
+  for (const IndexLine* line : sorted) text += line_text(*line) + "\n";
   return text;
 }
 
@@ -120,8 +122,10 @@ std::vector<IndexLine> parse_index(std::string_view text, const std::string& whe
   return lines;
 }
 
-void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take) {
+void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
+                const std::function<bool(const FastObject&)>& other) {
   const std::function<void(const FastObject&)> take_object = [&](const FastObject& object) {
+    if (other && other(object)) return;
     RawIndexLine one;
     one.line = line_from(object, package_without_relations(object, one.relations));
     take(std::move(one));

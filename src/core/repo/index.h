@@ -8,6 +8,10 @@
 
 #include "model/universe.h"
 
+namespace hambrel {
+class FastObject;
+}
+
 namespace hambrel::repo {
 
 struct IndexLine {
@@ -19,6 +23,10 @@ struct IndexLine {
   Digest table_digest;
 };
 
+/// Does this one come before the other in an index?
+bool precedes(const IndexLine& a, const IndexLine& b);
+/// One line, without its end.
+std::string line_text(const IndexLine& line);
 /// The plain text of an index, lines in the order of name, version (newest first), architecture.
 std::string index_text(const std::vector<IndexLine>& lines);
 /// Parses a plain index. Throws Error{Invalid} with `where` and the line number.
@@ -28,8 +36,9 @@ struct RawIndexLine {
   IndexLine line;
   WrittenRelations relations;
 };
-/// The same from the compressed file, a line at a time.
-void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take);
+/// The same from the compressed file, a line at a time; `other` is given what is no line of a package, if it says so.
+void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
+                const std::function<bool(const FastObject&)>& other = {});
 
 /// packages/NAME/VERSION.ARCH.hambrel
 std::string package_path(const Package& package);

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <set>
+
 #include "base/error.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -37,6 +40,35 @@ void keep(os::FileSystem& store, const settings::Repository& repository, const t
   store.replace_file(path, content, 0644);
   const Json told = {{"sha256", pointer.digest.hex()}, {"file", mark_of(store, path)}};
   store.replace_file(index_cache_file(repository.name, "paths.json"), canonical(told), 0644);
+}
+
+constexpr const char* kDeltaEnd = ".paths.zst";
+
+std::string delta_file(const settings::Repository& repository, const trust::Pointer& pointer) {
+  return index_cache_file(repository.name, (pointer.digest.hex() + kDeltaEnd).c_str());
+}
+
+/// These are small: read whole each time.
+std::unique_ptr<os::ReadableFile> cached_delta_of_paths(os::FileReader& root, const settings::Repository& repository,
+                                                        const trust::Pointer& wanted) {
+  const std::string path = delta_file(repository, wanted);
+  const auto info = root.stat(path);
+  if (!info || info->type != os::FileType::Regular || info->size != wanted.length) return nullptr;
+  std::string content = root.read_all(path, wanted.length);
+  if (sha256(content) != wanted.digest) return nullptr;
+  return std::make_unique<os::MemoryFile>(std::move(content));
+}
+
+/// Those that are not in use any more go.
+void keep_delta(os::FileSystem& store, const settings::Repository& repository, const trust::Pointer& pointer,
+                std::string_view content, const Source& source) {
+  std::set<std::string> used;
+  for (const trust::Pointer& one : source.paths_deltas) used.insert(delta_file(repository, one));
+  const std::string directory(os::parent_of(delta_file(repository, pointer)));
+  for (const std::string& name : store.list(directory))
+    if (const std::string path = os::join_path(directory, name); name.ends_with(kDeltaEnd) && !used.contains(path))
+      store.remove_file(path);
+  store.replace_file(delta_file(repository, pointer), content, 0644);
 }
 
 std::string fetch(Network& network, const settings::Repository& repository, const trust::Pointer& pointer,
@@ -79,14 +111,22 @@ PathSearch search_paths(os::FileReader& root, os::FileSystem* store, Network& ne
       search.unsearched.push_back(fmt::format("{}: it has no index of paths", repository.name));
       continue;
     }
-    auto file = cached(root, repository, *source->paths);
-    if (!file) {
-      std::string content = fetch(network, repository, *source->paths, observer);
-      if (store != nullptr) keep(*store, repository, *source->paths, content);
-      file = std::make_unique<os::MemoryFile>(std::move(content));
+    std::vector<const trust::Pointer*> parts{&*source->paths};
+    for (const trust::Pointer& one : source->paths_deltas) parts.push_back(&one);
+    for (const trust::Pointer* const part : parts) {
+      const bool is_base = part == parts.front();
+      auto file = is_base ? cached(root, repository, *part) : cached_delta_of_paths(root, repository, *part);
+      if (!file) {
+        std::string content = fetch(network, repository, *part, observer);
+        if (store != nullptr && is_base) keep(*store, repository, *part, content);
+        if (store != nullptr && !is_base) keep_delta(*store, repository, *part, content, *source);
+        file = std::make_unique<os::MemoryFile>(std::move(content));
+      }
+      PathIndex index(std::move(file), shown_url(repository.url + "/" + part->path));
+      for (PathHolder& holder : index.holders(path))
+        if (std::find(search.holders.begin(), search.holders.end(), holder) == search.holders.end())
+          search.holders.push_back(std::move(holder));
     }
-    PathIndex index(std::move(file), shown_url(repository.url + "/" + source->paths->path));
-    for (PathHolder& holder : index.holders(path)) search.holders.push_back(std::move(holder));
   }
   return search;
 }

@@ -22,7 +22,10 @@ struct Published {
   std::int64_t root_expires = 0;  // seconds
   std::string fingerprint, fingerprint_text;  // of the first root document, by which it is trusted; the same in groups
   std::size_t packages = 0;
+  std::size_t read = 0;  // package files that were new, or touched since the last time
   std::vector<std::string> channels;
+  std::vector<std::string> left_out{};  // package files, below the repository, that `keep` leaves out
+  std::vector<std::string> deleted{};   // those that were left out a day ago already
   struct Role {
     std::string name;
     std::size_t threshold = 0;

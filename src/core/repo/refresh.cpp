@@ -23,39 +23,62 @@ std::optional<Source> readable_source(os::FileReader& root, const settings::Repo
   }
 }
 
+/// An index that was fetched just now: whole, or as what leads to it from the one that the cache has.
+IndexInput fetched_input(os::FileReader& root, Step& step) {
+  IndexInput input;
+  if (step.chain.empty()) {
+    input.repository = step.repository->name;
+    input.base = step.next.digest;
+    input.stored = std::move(step.text);
+    input.file = new_cached_index(step.repository->name, input.base);
+  } else {
+    input = cached_input(root, *step.repository, *step.before);
+    for (std::size_t i = 0; i < step.chain.size(); ++i)
+      input.deltas.push_back({step.chain[i].digest, std::move(step.chain_texts[i]),
+                              cached_delta(step.repository->name, step.chain[i].digest)});
+  }
+  input.digest = step.next.digest;
+  input.where = step.where();
+  return input;
+}
+
 /// What of a repository is to be in the catalogue: what was fetched just now, else what the cache holds.
 std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<settings::Repository>& all,
                                    std::vector<Step>& steps) {
   std::vector<IndexInput> inputs;
   for (const settings::Repository& repository : all) {
-    IndexInput input;
-    input.repository = repository.name;
     const auto step = std::find_if(steps.begin(), steps.end(),
                                    [&](const Step& one) { return one.repository->name == repository.name; });
     if (step != steps.end() && !step->done) {
-      input.stored = std::move(step->text);
-      input.digest = step->next.digest;
-      input.file = new_cached_index(repository.name, input.digest);
-      input.where = step->where();
+      inputs.push_back(fetched_input(root, *step));
     } else if (const auto source = readable_source(root, repository)) {
-      input.digest = source->digest;
-      input.file = cached_index(root, repository.name, input.digest);
-      input.where = root.shown(input.file);
-    } else {
-      continue;
+      inputs.push_back(cached_input(root, repository, *source));
     }
-    inputs.push_back(std::move(input));
   }
   return inputs;
 }
 
-/// Compiles everything and stores what was fetched. What can't be read does not go into the cache.
-void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::vector<settings::Repository>& all,
+/// Did one of the deltas turn out to be of no use? Then all that came by deltas is asked for whole.
+bool give_up_chains(std::vector<Step>& steps, const std::vector<IndexInput>& inputs) {
+  const bool any = std::any_of(inputs.begin(), inputs.end(), [&](const IndexInput& input) {
+    return input.problem && std::any_of(steps.begin(), steps.end(), [&](const Step& step) {
+             return !step.done && step.repository->name == input.repository && !step.chain.empty();
+           });
+  });
+  if (any)
+    for (Step& step : steps) step.chain.clear();
+  return any;
+}
+
+/// Compiles everything and stores what was fetched. What can't be read does not go into the cache. False: a delta was
+/// of no use, and nothing was stored; these steps want the whole index now.
+bool store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::vector<settings::Repository>& all,
                    std::int64_t now) {
   std::vector<IndexInput> inputs = inputs_for(root, all, steps);
   const bool fetched = std::any_of(steps.begin(), steps.end(), [](const Step& step) { return !step.done; });
-  if (!fetched && open_catalogue(root, inputs)) return;
+  if (!fetched && open_catalogue(root, inputs)) return true;
   std::string image = compile_catalogue(root, inputs);
+  if (give_up_chains(steps, inputs)) return false;
   bool again = false;
   for_each_open(steps, [&](Step& step) {
     const auto input = std::find_if(inputs.begin(), inputs.end(),
@@ -69,9 +92,14 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
     step.after.version = step.next.version;
     step.after.fetched = now;
     step.after.digest = step.next.digest;
+    step.after.base = input->base;
     root.make_directories(fmt::format("{}/{}", kIndexCache, step.repository->name));
-    root.replace_file(input->file, input->stored, 0644);
-    step.after.file = mark_of(root, input->file);
+    if (!input->stored.empty()) root.replace_file(input->file, input->stored, 0644);
+    for (const IndexInput::Piece& one : input->deltas) {
+      step.after.deltas.push_back(one.digest);
+      if (!one.stored.empty()) root.replace_file(one.file, one.stored, 0644);
+    }
+    step.after.file = marks_of(root, step.repository->name, step.after);
     write_source(root, *step.repository, step.after);
     step.result->changed = !step.before || step.before->digest != step.after.digest;
     step.before = step.after;
@@ -82,6 +110,7 @@ void store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
     image = compile_catalogue(root, inputs);
   }
   root.replace_cache(kCatalogueFile, image, 0644);
+  return true;
 }
 
 /// source.json in the cache, or nothing where that is damaged: the next refresh makes it anew.
@@ -97,10 +126,22 @@ std::optional<Source> sound_source(os::FileReader& root, const settings::Reposit
 /// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
 /// compiled catalogue stands for it.
 bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
-  const std::string path = cached_index(root, step.repository->name, step.before->digest);
-  const std::string mark = mark_of(root, path);
-  if (mark.empty()) return false;
-  return (compiled && mark == step.before->file) || root.digest(path) == step.before->digest;
+  const std::string& name = step.repository->name;
+  const std::string marks = marks_of(root, name, *step.before);
+  if (marks.empty()) return false;
+  if (compiled && marks == step.before->file) return true;
+  const auto& deltas = step.before->deltas;
+  return root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
+         std::all_of(deltas.begin(), deltas.end(),
+                     [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
+}
+
+/// Bytes of the deltas that the cache has.
+std::uint64_t bytes_of_deltas(os::FileReader& root, const Step& step) {
+  std::uint64_t bytes = 0;
+  for (const Digest& one : step.before->deltas)
+    if (const auto file = root.stat(cached_delta(step.repository->name, one))) bytes += file->size;
+  return bytes;
 }
 
 /// What was seen is remembered before anything that it leads to is used: nothing older is ever accepted after it.
@@ -115,6 +156,7 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->timestamp_version = step.after.timestamp_version;
   step.before->version = step.next.version;
   step.before->paths = step.after.paths;
+  step.before->paths_deltas = step.after.paths_deltas;
   step.before->root = step.after.root;
   step.before->root_fingerprint = step.after.root_fingerprint;
   step.before->signers = step.after.signers;
@@ -333,22 +375,31 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
     trust::Indexes indexes = trust::read_indexes(step.text, step.where());
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
+    for (const trust::Delta& one : indexes.paths_deltas)
+      if (step.after.paths && one.from >= step.after.paths->version) step.after.paths_deltas.push_back(one);
     if (step.compares_with_cache() && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, network.limits().index_mebibytes << 20U, "an index");
     const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
     store_verified(root, step, now);
     if (same && is_sound(root, step, compiled)) return keep_index(root, step, now);  // only the documents are new
+    if (step.before && step.before->knows_paths && is_sound(root, step, compiled))
+      step.chain = chain_to(step.next, indexes.deltas, *step.before, bytes_of_deltas(root, step));
     if (!step.trusted) return;
     step.instead = step.next.path;  // who published it before this had its name
     step.next.path = trust::path_by_digest(step.next);
   });
+  fetch_chains(network, steps, observer);
   fetch_round(network, steps, observer, [](Step& step) { trust::check_content(step.text, step.next, step.where()); });
-  store_indexes(root, steps, all, now);
+  if (!store_indexes(root, steps, all, now)) {
+    // a delta did not fit: the whole index tells
+    fetch_round(network, steps, observer, [](Step& step) { trust::check_content(step.text, step.next, step.where()); });
+    store_indexes(root, steps, all, now);
+  }
   observer.end();
   for (Step& step : steps) {
     if (!step.before) continue;
-    drop_other_indexes(root, step.repository->name, step.before->digest);
+    drop_other_indexes(root, step.repository->name, *step.before);
     step.result->version = step.before->version;
     step.result->packages = step.before->packages;
     step.result->root = step.before->root;
@@ -386,12 +437,10 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
         index.root = source->root;
         index.signers = source->signers;
         require_verified(root, repository, *source);
-        IndexInput input;
-        input.repository = repository.name;
-        input.digest = source->digest;
-        input.file = cached_index(root, repository.name, input.digest);
-        input.where = root.shown(input.file);
+        IndexInput input = cached_input(root, repository, *source);
         if (const auto file = root.stat(input.file)) index.bytes = file->size;
+        for (const IndexInput::Piece& one : input.deltas)
+          if (const auto file = root.stat(one.file)) index.bytes += file->size;
         inputs.push_back(std::move(input));
       } else {
         index.problem = repository.problem.empty() ? "not refreshed yet" : repository.problem;

@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "base/text.h"
+#include "repo/index_delta.h"
 
 namespace hambrel::repo {
 
@@ -98,8 +99,71 @@ void fetch_next(Network& network, std::vector<Step*> asking, Observer& observer,
 void fetch_round(Network& network, std::vector<Step>& steps, Observer& observer, const Check& check) {
   std::vector<Step*> asking;
   for (Step& step : steps)
-    if (!step.done) asking.push_back(&step);
+    if (!step.done && step.chain.empty()) asking.push_back(&step);
   fetch_next(network, std::move(asking), observer, check);
+}
+
+std::vector<trust::Delta> chain_to(const trust::Pointer& index, const std::vector<trust::Delta>& deltas,
+                                   const Source& before, std::uint64_t bytes) {
+  std::vector<trust::Delta> chain;
+  std::uint64_t at = before.version;
+  while (at < index.version) {
+    // the one that leads farthest
+    const trust::Delta* next = nullptr;
+    for (const trust::Delta& one : deltas)
+      if (one.from == at && one.version <= index.version && (next == nullptr || one.version > next->version))
+        next = &one;
+    if (next == nullptr) return {};
+    bytes += next->length;
+    if (bytes >= index.length) return {};
+    chain.push_back(*next);
+    at = next->version;
+  }
+  return chain;
+}
+
+namespace {
+
+/// Does each delta lead to the next one, and the last one to the index?
+void require_chain(const Step& step) {
+  Digest at = step.before->digest;
+  for (std::size_t i = 0; i < step.chain.size(); ++i) {
+    const bool is_last = i + 1 == step.chain.size();
+    require_leads(step.chain_texts[i], at, is_last ? std::optional(step.next.digest) : std::nullopt, step.where());
+    if (!is_last) at = end_of_delta(step.chain_texts[i], step.where());
+  }
+}
+
+}  // namespace
+
+void fetch_chains(Network& network, std::vector<Step>& steps, Observer& observer) {
+  std::vector<Request> requests;
+  std::vector<std::pair<Step*, std::size_t>> places;
+  for (Step& step : steps) {
+    if (step.done) step.chain.clear();
+    step.chain_texts.assign(step.chain.size(), "");
+    for (std::size_t i = 0; i < step.chain.size(); ++i) places.emplace_back(&step, i);
+  }
+  requests.reserve(places.size());
+  for (const auto& [step, i] : places) {
+    const trust::Delta& delta = step->chain[i];
+    std::string* const text = &step->chain_texts[i];
+    requests.push_back(
+        network.request(*step->repository, step->trusted ? trust::path_by_digest(delta) : delta.path, delta.length));
+    requests.back().sink = [text](std::string_view data) { *text += data; };
+    requests.back().again = [text] { text->clear(); };
+    requests.back().verify = [text, &delta, step = step] { trust::check_content(*text, delta, step->where()); };
+  }
+  network.fetch(requests, observer);
+  for (std::size_t i = 0; i < places.size(); ++i)
+    if (requests[i].problem) places[i].first->chain.clear();  // the whole index it is
+  for (Step& step : steps) {
+    try {
+      if (!step.chain.empty()) require_chain(step);
+    } catch (const Error&) {  // the same: whatever is wrong with the whole index is told
+      step.chain.clear();
+    }
+  }
 }
 
 void for_each_open(std::vector<Step>& steps, const std::function<void(Step&)>& work) {

@@ -20,6 +20,9 @@ struct Step {
   std::string text;     // what came
   std::string from;     // the URL that it came from
   bool asked = false;   // the timestamp came already
+  // What leads from the index of before to the next one, and what came of it; empty: the whole index is fetched.
+  std::vector<trust::Delta> chain;
+  std::vector<std::string> chain_texts;
   std::optional<Source> before;
   Source after;
   std::optional<TrustedRepository> trusted;
@@ -50,6 +53,13 @@ Error told(const Error& problem, bool is_trusted);
 void fetch_next(Network& network, std::vector<Step*> asking, Observer& observer, const Check& check);
 /// Of every step that is not done.
 void fetch_round(Network& network, std::vector<Step>& steps, Observer& observer, const Check& check);
+
+/// The deltas from the index that the cache has to this one, where they are less than the whole index, and all deltas
+/// since the last whole one still are; `bytes`: of those that the cache has. Empty: there are none.
+std::vector<trust::Delta> chain_to(const trust::Pointer& index, const std::vector<trust::Delta>& deltas,
+                                   const Source& before, std::uint64_t bytes);
+/// Fetches the chains of steps that are not done; where one of them fails, the whole index is fetched instead.
+void fetch_chains(Network& network, std::vector<Step>& steps, Observer& observer);
 
 /// Does some work for each step that is not done; a failure ends that step only.
 void for_each_open(std::vector<Step>& steps, const std::function<void(Step&)>& work);

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <set>
+
 #include "base/error.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -11,6 +14,7 @@ namespace hambrel::repo {
 namespace {
 
 constexpr const char* kIndexEnd = ".jsonl.zst";
+constexpr const char* kDeltaEnd = ".delta.zst";
 constexpr const char* kOldIndex = "index.jsonl.zst";
 
 }  // namespace
@@ -28,15 +32,43 @@ std::string cached_index(os::FileReader& root, const std::string& repository, co
   return root.stat(path) ? path : index_cache_file(repository, kOldIndex);
 }
 
-void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Digest& used) {
-  const std::string directory = fmt::format("{}/{}", kIndexCache, repository),
-                    keep = cached_index(root, repository, used);
+std::string cached_delta(const std::string& repository, const Digest& digest) {
+  return index_cache_file(repository, (digest.hex() + kDeltaEnd).c_str());
+}
+
+void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Source& used) {
+  const std::string directory = fmt::format("{}/{}", kIndexCache, repository);
+  std::set<std::string> keep{cached_index(root, repository, used.base)};
+  for (const Digest& one : used.deltas) keep.insert(cached_delta(repository, one));
   try {
-    for (const std::string& name : root.list(directory))
-      if (const std::string path = os::join_path(directory, name); name.ends_with(kIndexEnd) && path != keep)
+    for (const std::string& name : root.list(directory)) {
+      const bool is_index = name.ends_with(kIndexEnd) || name.ends_with(kDeltaEnd);
+      if (const std::string path = os::join_path(directory, name); is_index && !keep.contains(path))
         root.remove_file(path);
+    }
   } catch (const Error&) {  // they are in nobody's way, and the next refresh tries again
   }
+}
+
+std::string marks_of(os::FileReader& root, const std::string& repository, const Source& source) {
+  std::string marks = mark_of(root, cached_index(root, repository, source.base));
+  for (const Digest& one : source.deltas) {
+    const std::string mark = mark_of(root, cached_delta(repository, one));
+    if (mark.empty() || marks.empty()) return {};
+    marks += " " + mark;
+  }
+  return marks;
+}
+
+IndexInput cached_input(os::FileReader& root, const settings::Repository& repository, const Source& source) {
+  IndexInput input;
+  input.repository = repository.name;
+  input.digest = source.digest;
+  input.base = source.base;
+  input.file = cached_index(root, repository.name, source.base);
+  input.where = root.shown(input.file);
+  for (const Digest& one : source.deltas) input.deltas.push_back({one, "", cached_delta(repository.name, one)});
+  return input;
 }
 
 std::string mark_of(os::FileReader& root, const std::string& path) {
@@ -49,6 +81,14 @@ namespace {
 
 Digest digest_in(const JsonObject& object, const char* key) {
   return Digest::from_hex(object.text(key)).value_or(Digest{});
+}
+
+trust::Pointer pointer_in(const JsonObject& object, std::uint64_t version) {
+  return {object.text("path"), version, object.number("length"), digest_in(object, "sha256")};
+}
+
+Json to_json(const trust::Pointer& pointer) {
+  return {{"path", pointer.path}, {"length", pointer.length}, {"sha256", pointer.digest.hex()}};
 }
 
 }  // namespace
@@ -64,6 +104,9 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
   source.packages = object.number("packages");
   source.fetched = object.signed_number("fetched");
   source.digest = digest_in(object, "sha256");
+  source.base = object.has("base") ? digest_in(object, "base") : source.digest;
+  for (const std::string& one : object.texts_or_none("deltas"))
+    source.deltas.push_back(Digest::from_hex(one).value_or(Digest{}));
   source.timestamp = digest_in(object, "timestamp");
   source.timestamp_version = object.number_or("timestamp_version", 0);
   source.file = object.text_or("file", "");
@@ -77,9 +120,10 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
   source.validated_url = object.text_or("validated_url", "");
   source.knows_paths = object.has("paths");
   if (source.knows_paths && !object.member("paths").is_null()) {
-    const JsonObject paths(object.member("paths"), root.shown(path));
-    source.paths =
-        trust::Pointer{paths.text("path"), source.version, paths.number("length"), digest_in(paths, "sha256")};
+    source.paths = pointer_in(JsonObject(object.member("paths"), root.shown(path)), source.version);
+    if (object.has("paths_deltas"))
+      for (const Json& one : object.member("paths_deltas"))
+        source.paths_deltas.push_back(pointer_in(JsonObject(one, root.shown(path)), source.version));
   }
   // Of another place it is worth nothing, unless it was verified: then it is the repository that is trusted, whatever
   // mirrors it is fetched from.
@@ -112,9 +156,12 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
     object["modified"] = source.modified;
     object["validated_url"] = source.validated_url;
   }
-  if (source.paths)
-    object["paths"] = {
-        {"path", source.paths->path}, {"length", source.paths->length}, {"sha256", source.paths->digest.hex()}};
+  if (!source.deltas.empty()) {
+    object["base"] = source.base.hex();
+    for (const Digest& one : source.deltas) object["deltas"].push_back(one.hex());
+  }
+  if (source.paths) object["paths"] = to_json(*source.paths);
+  for (const trust::Pointer& one : source.paths_deltas) object["paths_deltas"].push_back(to_json(one));
   root.replace_file(index_cache_file(repository.name, "source.json"), canonical(object), 0644);
 }
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/error.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -40,17 +42,29 @@ Pointer pointer_from(const Json& value, std::string path, const std::string& whe
   return pointer;
 }
 
-/// 7 of "index/full-7.jsonl.zst"
-std::optional<std::uint64_t> number_in(std::string_view path) {
+/// 7 of "index/full-7.jsonl.zst", 6 and 7 of "index/delta-6-7.jsonl.zst"
+std::vector<std::uint64_t> numbers_in(std::string_view path) {
   const std::size_t dash = path.find('-'), dot = path.find('.');
-  if (dash == std::string_view::npos || dot == std::string_view::npos || dot < dash) return std::nullopt;
-  return parse_number(path.substr(dash + 1, dot - dash - 1));
+  std::vector<std::uint64_t> numbers;
+  if (dash == std::string_view::npos || dot == std::string_view::npos || dot < dash) return numbers;
+  for (const std::string_view part : split(path.substr(dash + 1, dot - dash - 1), '-'))
+    if (const auto number = parse_number(part))
+      numbers.push_back(*number);
+    else
+      return {};
+  return numbers;
 }
 
 }  // namespace
 
 std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
 std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
+std::string delta_path(std::uint64_t from, std::uint64_t to) {
+  return fmt::format("index/delta-{}-{}.jsonl.zst", from, to);
+}
+std::string paths_delta_path(std::uint64_t from, std::uint64_t to) {
+  return fmt::format("index/files-{}-{}.zst", from, to);
+}
 
 std::string snapshot_path(std::uint64_t version) { return fmt::format("trust/{}.snapshot.json", version); }
 std::string targets_path(std::uint64_t version) { return fmt::format("trust/{}.targets.json", version); }
@@ -67,6 +81,8 @@ SignedDocument make_targets(std::uint64_t version, const Indexes& indexes, std::
   };
   add(indexes.full);
   if (indexes.paths) add(*indexes.paths);
+  for (const auto* deltas : {&indexes.deltas, &indexes.paths_deltas})
+    for (const Delta& one : *deltas) add(one);
   return document(Root::Of::Targets, version, expires, {{"targets", std::move(targets)}});
 }
 
@@ -115,17 +131,32 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
   const JsonObject content(JsonObject(whole, where).member("signed"), where);
   if (content.text("_type") != "targets") content.wrong("_type", "\"targets\"");
   Pointer full, paths;
+  Indexes indexes;
   for (const auto& [path, value] : content.member("targets").items()) {
+    const std::vector<std::uint64_t> numbers = numbers_in(path);
     for (const auto& [kind, name] : {std::pair(&full, &index_path), std::pair(&paths, &paths_path)}) {
-      const auto number = number_in(path);
-      if (!number || path != name(*number) || (!kind->path.empty() && *number <= kind->version)) continue;
+      if (numbers.size() != 1 || path != name(numbers[0])) continue;
+      if (!kind->path.empty() && numbers[0] <= kind->version) continue;
       *kind = pointer_from(value, path, where);
-      kind->version = *number;
+      kind->version = numbers[0];
+    }
+    for (const auto& [kind, name] :
+         {std::pair(&indexes.deltas, &delta_path), std::pair(&indexes.paths_deltas, &paths_delta_path)}) {
+      if (numbers.size() != 2 || path != name(numbers[0], numbers[1]) || numbers[0] >= numbers[1]) continue;
+      Delta delta;
+      static_cast<Pointer&>(delta) = pointer_from(value, path, where);
+      delta.from = numbers[0];
+      delta.version = numbers[1];
+      kind->push_back(std::move(delta));
     }
   }
   if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell the repository's maintainer");
-  Indexes indexes{std::move(full), std::nullopt};
+  indexes.full = std::move(full);
   if (!paths.path.empty()) indexes.paths = std::move(paths);
+  for (auto* const deltas : {&indexes.deltas, &indexes.paths_deltas})
+    std::sort(deltas->begin(), deltas->end(), [](const Delta& a, const Delta& b) {
+      return std::pair(a.from, a.version) < std::pair(b.from, b.version);
+    });
   return indexes;
 }
 

@@ -7,6 +7,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/digest.h"
 #include "trust/signing.h"
@@ -26,6 +27,11 @@ struct Pointer {
   bool has_digest = true;  // else, as TUF allows of documents, only its number and signatures tell that it is the one
 };
 
+/// What leads from number `from` to number `version`.
+struct Delta : Pointer {
+  std::uint64_t from = 0;
+};
+
 struct Metadata {
   std::string timestamp, snapshot, targets;  // the three documents
   std::string snapshot_path, targets_path;
@@ -33,12 +39,16 @@ struct Metadata {
 
 /// What a targets document names.
 struct Indexes {
-  Pointer full;                    // the newest index of packages
-  std::optional<Pointer> paths{};  // the newest index of paths; nothing: an older Hambrel published this
+  Pointer full;                       // the newest index of packages
+  std::optional<Pointer> paths{};     // the newest index of paths; nothing: an older Hambrel published this
+  std::vector<Delta> deltas{};        // what leads from older indexes of packages to newer ones, by number
+  std::vector<Delta> paths_deltas{};  // what was added to the paths since their index was made, by number
 };
 
 std::string index_path(std::uint64_t version);
 std::string paths_path(std::uint64_t version);
+std::string delta_path(std::uint64_t from, std::uint64_t to);
+std::string paths_delta_path(std::uint64_t from, std::uint64_t to);
 
 /// One document after the other, each naming the text of the one before, signatures and all; nobody has signed them
 /// yet. `expires` in seconds.
