@@ -7,6 +7,7 @@
 
 #include "base/assert.h"
 #include "base/text.h"
+#include "cli/saving.h"
 #include "cli/show/acting.h"
 #include "cli/show/configuration.h"
 #include "cli/show/outcome.h"
@@ -15,6 +16,8 @@
 #include "cli/terminal/config_dialogue.h"
 #include "cli/terminal/question_dialogue.h"
 #include "operations/going_back.h"
+#include "operations/repositories.h"
+#include "operations/saved_plan.h"
 #include "operations/services.h"
 #include "os/interrupt.h"
 
@@ -24,12 +27,38 @@ using operations::End;
 using operations::Outcome;
 using operations::Proposal;
 
+namespace {
+
+/// With --refresh, or where hambrel.toml says how old indexes may be and they are older. What fails is told; what is
+/// known is used then.
+void refresh_first(Session& session, const Arguments& arguments) {
+  const Command* const command = find_command(arguments.command());
+  const bool brings =
+      command != nullptr && std::any_of(command->options.begin(), command->options.end(),
+                                        [](const OptionSpec& one) { return one.name == std::string("refresh"); });
+  if (!brings) return;
+  const bool is_due = session.root().settings().refreshes_by_itself && operations::oldest_index(session.root());
+  if (!arguments.has("refresh") && !is_due) return;
+  try {
+    for (const auto& result : operations::refresh(session.root(), {}))
+      if (result.problem)
+        session.progress().note(
+            fmt::format("{}: {}; what is known of it is used", result.repository, result.problem->what()));
+  } catch (const Error& problem) {
+    if (arguments.has("refresh")) throw;
+    session.progress().note(fmt::format("the indexes are old, and could not be fetched: {}", problem.what()));
+  }
+}
+
+}  // namespace
+
 void begin(Session& session, const Arguments& arguments) {
   if (arguments.has("no-files") && !arguments.has("dry-run"))
     throw Error(ErrorCode::Usage, "--no-files only works with --dry-run", {},
                 "a change cannot be made without knowing what it does to files");
   if (const auto choice = arguments.value("configs")) operations::parse_config_action(*choice);
   open_for(session, arguments);
+  refresh_first(session, arguments);
   session.tell_of_unusable_repositories();
 }
 
@@ -285,6 +314,8 @@ int perform(Session& session, const Arguments& arguments, std::unique_ptr<Propos
 }  // namespace
 
 int carry_out(Session& session, const Arguments& arguments, operations::ChangeRequest request) {
+  const bool saves = arguments.has("save");
+  if (saves) request.end = End::Switch;  // with --download-only it is saved first
   for (;;) {
     operations::ChangeRequest fetching = request;  // for those who answer that nothing else is to be done
     fetching.end = End::FetchOnly;
@@ -297,7 +328,11 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
         HAMBREL_ASSERT(fetched != nullptr, "what was agreed to can be planned again");
         return perform(session, arguments, std::move(*fetched), false);
       };
-      return carry_out(session, arguments, std::move(*proposal), false, fetch_only);
+      if (!saves) return carry_out(session, arguments, std::move(*proposal), false, fetch_only);
+      const int code = save(session, arguments, std::move(*proposal));
+      if (code != 0 || !arguments.has("download-only")) return code;
+      ask_consent(session, arguments);
+      return fetch_only();
     }
     const auto& refused = std::get<operations::Refused>(proposed.result);
     const auto remedies = show_refusal(session, refused);
@@ -309,6 +344,9 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
 
 int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool agreed,
               const std::function<int()>& fetch_only) {
+  if (arguments.has("save")) return save(session, arguments, std::move(proposal));
+  if (const auto* const expected = session.expected())
+    operations::require_same(*expected, operations::difference(*expected, proposal->plan()));
   Agreement agreement{Consent::Yes, arguments.has("allow-unsigned")};
   if (!proposal->does_nothing() && !agreed)
     proposal = agreed_to(session, arguments, std::move(proposal), fetch_only != nullptr, agreement);

@@ -74,12 +74,16 @@ class Arguments {
   /// The whole number that an option was given; throws Error{Usage} for anything else.
   std::optional<std::uint64_t> number(const std::string& option) const;
   const std::vector<std::string>& words() const { return words_; }
+  /// The command that they are of.
+  const std::string& command() const { return command_; }
+  void set_command(const std::string& name) { command_ = name; }
   void set(const std::string& option, const std::string& value) { values_[option].push_back(value); }
   void add_word(const std::string& word) { words_.push_back(word); }
 
  private:
   std::map<std::string, std::vector<std::string>> values_;
   std::vector<std::string> words_;
+  std::string command_;
 };
 
 class Session;
@@ -122,6 +126,7 @@ int run_refresh(Session&, const Arguments&);
 int run_search(Session&, const Arguments&);
 int run_describe(Session&, const Arguments&);
 int run_list(Session&, const Arguments&);
+int run_group(Session&, const Arguments&);
 int run_files(Session&, const Arguments&);
 int run_owner(Session&, const Arguments&);
 int run_install(Session&, const Arguments&);
@@ -129,6 +134,7 @@ int run_remove(Session&, const Arguments&);
 int run_upgrade(Session&, const Arguments&);
 int run_downgrade(Session&, const Arguments&);
 int run_change(Session&, const Arguments&);
+int run_apply(Session&, const Arguments&);
 int run_hold(Session&, const Arguments&);
 int run_release(Session&, const Arguments&);
 int run_want(Session&, const Arguments&);
@@ -162,6 +168,9 @@ int run_demo(Session&, const Arguments&);
 void print_common_tasks(const Screen& screen);
 /// Help for one command.
 void print_help(const Screen& screen, const Command& command);
+
+/// Throws Error{Usage}. `words` without the command itself.
+Arguments parse_arguments(const std::vector<std::string>& words, const Command& command);
 
 int exit_code(ErrorCode code);
 /// The whole program; returns its exit code.

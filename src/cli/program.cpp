@@ -184,6 +184,19 @@ int run(const Command& command, const Arguments& arguments, const std::vector<st
   return code;
 }
 
+}  // namespace
+
+Arguments parse_arguments(const std::vector<std::string>& words, const Command& command) {
+  Arguments arguments = parse(words, command);
+  arguments.set_command(command.name);
+  // a plan that is saved is not carried out
+  if (arguments.has("save") && !arguments.has("download-only") && !arguments.has("dry-run"))
+    arguments.set("dry-run", "");
+  return arguments;
+}
+
+namespace {
+
 /// Without a command: the most common ones, all of them with --help, or the version.
 int run_nothing(const std::vector<std::string>& words, Screen& screen) {
   const auto given = [&](const char* word) { return std::find(words.begin(), words.end(), word) != words.end(); };
@@ -260,7 +273,7 @@ int dispatch(const std::vector<std::string>& words, Screen& screen) {
   if (command == nullptr) unknown_command(words[at]);
   std::vector<std::string> rest = words;
   rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(at));
-  const Arguments arguments = parse(rest, *command);
+  const Arguments arguments = parse_arguments(rest, *command);
   if (arguments.has("help")) {
     print_help(screen, *command);
     return 0;

@@ -13,6 +13,10 @@
 #include "operations/root.h"
 #include "operations/select.h"
 
+namespace hambrel::operations {
+struct SavedPlan;
+}
+
 namespace hambrel::cli {
 
 using operations::parse_specs;
@@ -55,6 +59,9 @@ class Session {
   bool changes() const { return root_->changes(); }
   /// Takes the lock; the state is taken to be lost: this run knows of nothing that is installed.
   void without_state(const Arguments& arguments);
+  /// What is proposed in this run has to be what was saved.
+  void expect(std::shared_ptr<const operations::SavedPlan> saved) { expected_ = std::move(saved); }
+  const operations::SavedPlan* expected() const { return expected_.get(); }
   /// One sentence for each repository that can't be used at all, on standard error.
   void tell_of_unusable_repositories();
 
@@ -64,6 +71,7 @@ class Session {
   Progress progress_;
   std::unique_ptr<operations::Root> root_;
   operations::ChangingRoot* changing_ = nullptr;
+  std::shared_ptr<const operations::SavedPlan> expected_;
 };
 
 }  // namespace hambrel::cli

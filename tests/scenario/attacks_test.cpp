@@ -209,14 +209,14 @@ TEST_F(Attacks, YesterdaysDocuments) {
 
 TEST_F(Attacks, DocumentsThatDoNotBelongTogether) {
   int number = 2;
-  std::string before, now, index;  // of the documents, and where the index lies by its digest
+  std::string before, now, index, delta;  // of the documents, and where the index and its delta lie by their digests
   const auto newer = [&] {
     before = std::to_string(number), now = std::to_string(++number);
     station.pack("p" + now, "1-1", "", {{"usr/p" + now, now}});
     publish({});
     for (const auto& one : fs::directory_iterator(station.repository() / "index"))
-      if (one.path().string().ends_with(".full-" + now + ".jsonl.zst"))
-        index = "index/" + one.path().filename().string();
+      for (const auto& [name, place] : {std::pair(".full-" + now, &index), {".delta-" + before + "-" + now, &delta}})
+        if (one.path().string().ends_with(name + ".jsonl.zst")) *place = "index/" + one.path().filename().string();
   };
   for (const std::string kind : {".snapshot.json", ".targets.json"}) {
     newer();
@@ -225,10 +225,11 @@ TEST_F(Attacks, DocumentsThatDoNotBelongTogether) {
   }
   remembers = true;  // the documents are right
   newer();
-  refused("yesterday's index", {{index, document("index/full-" + before + ".jsonl.zst")}},
+  refused("yesterday's index", {{index, document("index/full-" + before + ".jsonl.zst")}, {delta, "nothing"}},
           "is not what the list of targets describes");
   newer();
-  refused("another index of the same length", {{index, std::string(document(index).size(), 'x')}},
+  refused("another index of the same length",
+          {{index, std::string(document(index).size(), 'x')}, {delta, std::string(document(delta).size(), 'x')}},
           "is not what the list of targets describes");
 }
 

@@ -74,6 +74,25 @@ TEST_F(Crash, UpgradeIsAllOrNothing) {
   EXPECT_GE(kill_everywhere({"upgrade", "-y"}), 8);
 }
 
+TEST_F(Crash, ASavedPlanIsAppliedAsAWholeOrNotAtAllAndCanBeAppliedThen) {
+  station.hambrel({"install", "desk", "lib=1", "-y"});
+  const std::string file = station.path("night.plan").string();
+  const auto before = station.files();
+  for (const std::string step : {"staged", "journaled", "moved:2", "switched", "committed", "done"}) {
+    ASSERT_EQ(station.hambrel({"upgrade", "--save", file}).code, 0) << step;
+    EXPECT_EQ(station.hambrel({"apply", file, "-y"}, {{"HAMBREL_TEST_DIE_AT", step}}).code, 137) << step;
+    EXPECT_EQ(station.hambrel({"recover"}).code, 0) << step;
+    const bool is_done = step == "committed" || step == "done";
+    EXPECT_EQ(station.files() == before, !is_done) << step;
+    const Ran again = station.hambrel({"apply", file, "-y"});
+    EXPECT_EQ(again.code, is_done ? 3 : 0) << step << again.err;
+    EXPECT_EQ(station.installed(), "desk 1-1, lib 2-1") << step;
+    const auto last = station.json({"ledger", "--kind", "upgrade", "--most", "1"})["id"].get<int>();
+    ASSERT_EQ(station.hambrel({"undo", std::to_string(last), "-y"}).code, 0) << step;
+    EXPECT_EQ(station.files(), before) << step;
+  }
+}
+
 TEST_F(Crash, RemovalIsAllOrNothing) {
   station.hambrel({"install", "desk", "lib=1", "-y"});
   EXPECT_GE(kill_everywhere({"remove", "desk", "lib", "-y"}), 8);

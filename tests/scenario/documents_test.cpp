@@ -25,6 +25,8 @@ class Documents : public testing::Test {
                  "[[services]]\nname = \"beacon\"\ncheck = [\"/usr/bin/wick\"]\n"
                  "[[hooks]]\nwhen = [\"install\"]\nrun = [\"/usr/bin/wick\"]\nwrites = [\"var/wick\"]\n",
                  {{"usr/bin/wick", "w"}});
+    write_file(station.repository() / "groups.toml",
+               "[[group]]\nname = \"lights\"\nsummary = \"lights\"\nmembers = [\"lamp\"]\n");
     station.pack("horn", "1-1", "[relations]\nconflicts = [\"lib\"]\n", {{"usr/bin/horn", "h"}});
     write_file(station.root() / "usr/bin/runsvdir", "");  // a service manager, that does not run here
     write_file(station.root() / "etc/service/README", "");
@@ -87,11 +89,15 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"key", "sign", repository + "/trust/timestamp.json", "--key", station.path("k").string()}), 0);
   EXPECT_EQ(run({"repo", "add", "base", "file://" + repository, "--unsigned"}), 0);
   EXPECT_EQ(run({"refresh"}), 0);
+  EXPECT_EQ(run({"group", "list"}), 0);
+  EXPECT_EQ(run({"group", "describe", "lights"}), 0);
   EXPECT_EQ(run({"repo", "list"}), 0);
   EXPECT_EQ(run({"repo", "show", "base"}), 0);
   EXPECT_EQ(run({"repo", "rank", "base", "--best", "1"}), 0);
   EXPECT_EQ(run({"install", "-n", "desk"}), 0);
   EXPECT_EQ(run({"install", "-y", "--download-only", "desk"}), 0);
+  EXPECT_EQ(run({"install", "lamp", "--save", station.path("plan").string()}), 0);
+  EXPECT_EQ(run({"apply", "-n", station.path("plan").string()}), 0);
   EXPECT_EQ(run({"install", "-y", "desk", "lib=1"}), 0);
   EXPECT_EQ(run({"install", "-y", "desk"}), 0) << "nothing to do";
   EXPECT_EQ(run({"install", "-y", "horn"}), 3) << "a refusal with remedies";

@@ -222,7 +222,8 @@ TEST_F(Repository, MistakesOnTheCommandLineGetAnAnswer) {
   EXPECT_EQ(told({"remove", "buoi", "-y"}, 3),
             "Refused: no installed package is called \"buoi\"\n  -> `hambrel list` shows what is installed\n");
   EXPECT_EQ(told({"undo", "x", "-y"}, 2),
-            "Failed: \"x\" is not the number of a transaction\n  -> `hambrel ledger` shows the numbers\n");
+            "Failed: \"x\" is not the number of a transaction\n  -> `hambrel ledger` shows the numbers; the newest one "
+            "is also called last\n");
   EXPECT_EQ(told({"repo", "add", "x", "gopher://h"}, 2),
             "Failed: \"gopher://h\" is not the URL of a repository\n  -> write http://HOST/PATH, https://HOST/PATH or "
             "file:///PATH\n");

@@ -197,4 +197,32 @@ TEST_F(Sources, DroppingSaysWhatNobodyOffersThen) {
             "base: dropped. 1 installed package is no longer available from any repository: lamp\n");
 }
 
+TEST_F(Sources, PlansSayThatWhatTheyStandOnIsOldAndCanRefreshFirst) {
+  const std::string clock = station.path("clock").string(), day = "1790000000", later = "1790700000";  // 8 days
+  const std::map<std::string, std::string> now{{"HAMBREL_TEST_CLOCK", clock}};
+  write_file(clock, day);
+  station.hambrel({"repo", "add", "base", "file://" + station.repository().string(), "--unsigned"}, now);
+  EXPECT_EQ(station.hambrel({"install", "lamp", "-n"}, now).out.find("was last fetched"), std::string::npos);
+  write_file(clock, later);
+  EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}, now).out,
+              HasSubstr("the index of base was last fetched 8 days ago"));
+  station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "ll"}});
+  publish({});
+  const Ran first = station.hambrel({"install", "lamp", "-n", "--refresh"}, now);
+  EXPECT_THAT(first.out, HasSubstr("2-1"));
+  EXPECT_THAT(first.out, Not(HasSubstr("was last fetched")));
+  // where the settings say how old it may be, that happens by itself
+  write_file(station.root() / "etc/hambrel/hambrel.toml", "max_age = 3\n");
+  station.pack("lamp", "3-1", "", {{"usr/bin/lamp", "lll"}});
+  publish({});
+  write_file(clock, "1791000000");
+  EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}, now).out, HasSubstr("3-1"));
+  // and what can't be fetched is told, and used as it is
+  fs::rename(station.repository(), station.path("away"));
+  write_file(clock, "1792000000");
+  const Ran offline = station.hambrel({"install", "lamp", "-n", "--no-files"}, now);
+  EXPECT_EQ(offline.code, 0) << offline.err;
+  EXPECT_THAT(offline.err, HasSubstr("what is known of it is used"));
+}
+
 }  // namespace hambrel::test

@@ -8,14 +8,14 @@
 namespace hambrel::cli {
 
 int run_undo(Session& session, const Arguments& arguments) {
-  const auto id = operations::parse_transaction(arguments.words()[0]);
   open_for(session, arguments);
+  const auto id = operations::transaction_named(session.root(), arguments.words()[0], true);
   return carry_out(session, arguments, operations::propose_undo(session.root(), id, planned_terms(arguments)));
 }
 
 int run_redo(Session& session, const Arguments& arguments) {
-  const auto id = operations::parse_transaction(arguments.words()[0]);
   open_for(session, arguments);
+  const auto id = operations::transaction_named(session.root(), arguments.words()[0], true);
   return carry_out(session, arguments, operations::propose_redo(session.root(), id, planned_terms(arguments)));
 }
 

@@ -31,7 +31,10 @@ int mark(Session& session, const Arguments& arguments, plan::Action action, std:
 
 int run_install(Session& session, const Arguments& arguments) {
   begin(session, arguments);
-  return change(session, arguments, change_request(session, arguments, "install"), {.install = arguments.words()});
+  operations::Named named{.install = arguments.words()};
+  if (arguments.has("optional"))
+    for (std::string& word : named.install) word = operations::with_optional_members(session.root(), word);
+  return change(session, arguments, change_request(session, arguments, "install"), named);
 }
 
 int run_remove(Session& session, const Arguments& arguments) {

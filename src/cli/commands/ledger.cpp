@@ -3,8 +3,10 @@
 
 #include <fmt/format.h>
 
+#include "base/amounts.h"
 #include "base/text.h"
 #include "cli/show/ledger.h"
+#include "os/host.h"
 
 namespace hambrel::cli {
 
@@ -13,10 +15,10 @@ namespace {
 std::optional<std::int64_t> date(const Arguments& arguments, const std::string& option) {
   const auto given = arguments.value(option);
   if (!given) return std::nullopt;
-  const auto parsed = parse_date(*given);
+  const auto parsed = parse_moment(*given, os::now());
   if (!parsed)
-    throw Error(ErrorCode::Usage, fmt::format("--{} {}: must be a date", option, printable(*given)), {},
-                fmt::format("for example --{} 2030-01-31, meaning the start of that day (UTC)", option));
+    throw Error(ErrorCode::Usage, fmt::format("--{} {}: must be a date or an age", option, printable(*given)), {},
+                fmt::format("for example --{} 2030-01-31, today, yesterday, 2h or 3d", option));
   return parsed;
 }
 
@@ -43,12 +45,13 @@ std::uint64_t count_from(const std::string& text, const std::string& what) {
 int run_ledger(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   operations::Root& root = session.root();
+  if (arguments.has("utc")) os::use_utc();
   if (words.empty()) {
     const std::uint64_t most = count_from(arguments.value("most").value_or("20"), "--most");
     const auto lines = operations::ledger(root, filter_of(arguments), most);
     show(session, lines, operations::prepared(root), operations::is_ledger_empty(root));
   } else if (words[0] == "show" && words.size() == 2) {
-    show(session, operations::ledger_detail(root, operations::parse_transaction(words[1])));
+    show(session, operations::ledger_detail(root, operations::transaction_named(root, words[1], false)));
   } else if (words[0] == "packages" && words.size() <= 2) {
     const std::uint64_t most = words.size() == 2 ? count_from(words[1], printable(words[1])) : 20;
     show(session, operations::changed_packages(root, filter_of(arguments), most));

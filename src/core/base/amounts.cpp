@@ -41,6 +41,41 @@ std::string time_text(std::int64_t seconds) {
                      offset % 60);
 }
 
+std::optional<std::int64_t> parse_moment(std::string_view text, std::int64_t now) {
+  const auto start_of_day = [](std::int64_t moment, int days_before) {
+    const auto time = static_cast<std::time_t>(moment);
+    std::tm day{};
+    if (::localtime_r(&time, &day) == nullptr) return moment;
+    day.tm_hour = day.tm_min = day.tm_sec = 0;
+    day.tm_mday -= days_before;
+    day.tm_isdst = -1;  // whatever it is on that day
+    return static_cast<std::int64_t>(std::mktime(&day));
+  };
+  if (text == "today") return start_of_day(now, 0);
+  if (text == "yesterday") return start_of_day(now, 1);
+  if (const auto unit = text.empty() ? std::string_view::npos : std::string_view("mhdw").find(text.back());
+      unit != std::string_view::npos) {
+    constexpr std::int64_t kSeconds[] = {60, 3600, 86400, 7 * 86400};
+    constexpr std::uint64_t kMost = 1'000'000;
+    const auto count = parse_number(text.substr(0, text.size() - 1));
+    return count && *count <= kMost ? std::optional(now - static_cast<std::int64_t>(*count) * kSeconds[unit])
+                                    : std::nullopt;
+  }
+  const auto day = parse_date(text.substr(0, 10));
+  const std::string_view clock = text.size() > 10 ? text.substr(10) : " 00:00";
+  const bool is_clock = clock.size() == 6 && (clock[0] == ' ' || clock[0] == 'T') && clock[3] == ':';
+  const auto hour = is_clock ? parse_number(clock.substr(1, 2)) : std::nullopt,
+             minute = is_clock ? parse_number(clock.substr(4, 2)) : std::nullopt;
+  if (!day || !hour || !minute || *hour > 23 || *minute > 59) return std::nullopt;
+  std::tm parts{};
+  const auto time = static_cast<std::time_t>(*day);
+  if (::gmtime_r(&time, &parts) == nullptr) return std::nullopt;
+  parts.tm_hour = static_cast<int>(*hour);
+  parts.tm_min = static_cast<int>(*minute);
+  parts.tm_isdst = -1;
+  return static_cast<std::int64_t>(std::mktime(&parts));
+}
+
 std::string age_text(std::int64_t now, std::int64_t then) {
   const std::int64_t age = std::max<std::int64_t>(0, now - then);
   const auto say = [](std::int64_t count, const char* unit) {

@@ -42,7 +42,7 @@ template <typename Object, typename Relations>
 Package read_package(const Object& named, const Relations& relations) {
   Package package;
   package.name = named.text("name");
-  if (!is_package_name(package.name)) named.wrong("name", "a package name");
+  if (!is_installable_name(package.name)) named.wrong("name", "a package name");
   const Object object = named.renamed(fmt::format("{}: {}", named.where(), package.name));
   const auto version = Version::parse(object.text("version"));
   if (!version) object.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION]");

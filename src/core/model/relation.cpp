@@ -36,6 +36,11 @@ bool is_package_name(std::string_view text) {
                      [&](char c) { return plain(c) || c == '+' || c == '.' || c == '_' || c == '-'; });
 }
 
+bool is_installable_name(std::string_view text) {
+  if (text.starts_with(kGroup)) text.remove_prefix(kGroup.size());
+  return is_package_name(text);
+}
+
 namespace {
 
 bool is_met(Operator op, int order) {
@@ -77,7 +82,7 @@ Constraint parse_constraint(std::string_view text, std::string_view where) {
   const std::size_t at = whole.find_first_of("!<>=");
   Constraint constraint;
   constraint.name = trim(whole.substr(0, at));
-  if (!is_package_name(constraint.name))
+  if (!is_installable_name(constraint.name))
     throw Error(ErrorCode::Invalid, fmt::format("\"{}\" does not begin with a package name", printable(whole)),
                 std::string(where), "write NAME or NAME OP VERSION; a name has lower-case letters, digits and + . _ -");
   if (at == std::string_view::npos) return constraint;

@@ -19,6 +19,11 @@ std::string_view text_of(Operator op);
 
 /// Names: [a-z0-9][a-z0-9+._-]*, at most 100 bytes.
 bool is_package_name(std::string_view text);
+/// What a group is called as a package: "group:signal-room", and with its optional members
+/// "group:signal-room+optional".
+inline constexpr std::string_view kGroup = "group:", kWithOptional = "+optional";
+/// The name of a package or of a group.
+bool is_installable_name(std::string_view text);
 
 /// Does a version meet OP VERSION? Where `asked` names no revision, any revision matches. Texts must be valid versions.
 bool version_allowed(Operator op, std::string_view asked, std::string_view candidate);

@@ -31,9 +31,9 @@ Spec parse_spec(std::string_view text) {
     return spec;
   }
   if (text.starts_with("group:")) {
-    spec.kind = Spec::Kind::Group;
-    spec.group = text.substr(6);
+    spec.group = text.substr(kGroup.size());
     if (!is_package_name(spec.group)) wrong(text, "a group name follows group:");
+    spec.constraint.name = text;  // a package without files
     return spec;
   }
   if (text.find_first_of("*?") != std::string_view::npos) {

@@ -10,9 +10,8 @@ namespace hambrel {
 
 struct Spec {
   enum class Kind {
-    Name,     // lampdesk, 'lampdesk>=6': constraint
+    Name,     // lampdesk, 'lampdesk>=6', group:signal-room: constraint, and of the last group
     Channel,  // lampdesk@beta: constraint.name and channel
-    Group,    // group:signal-room: group
     Path,     // /usr/bin/lampctl: text
     File,     // ./lampdesk.hambrel, or a URL of one: text
     Glob,     // 'lampdesk-*': text

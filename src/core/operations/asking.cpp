@@ -50,6 +50,11 @@ void ask_for(Root& root, const Named& named, ChangeRequest& request) {
   add_installed(root, named.release, request.solve.release);
 }
 
+std::string with_optional_members(Root& root, const std::string& spec) {
+  const std::string with = spec + std::string(kWithOptional);
+  return spec.starts_with(kGroup) && !root.universe().versions_of(with).empty() ? with : spec;
+}
+
 Removal ask_to_remove(Root& root, const std::vector<std::string>& specs, ChangeRequest request) {
   Removal removal{std::move(request), {}};
   if (removal.request.purge) removal.left = leftovers_of(root);
@@ -63,6 +68,11 @@ Removal ask_to_remove(Root& root, const std::vector<std::string>& specs, ChangeR
       gone.insert(spec.text);
     else
       removal.request.solve.remove.merge(select_installed(root, spec));
+    if (spec.group.empty()) continue;
+    // with a group go its optional members, and what came with it and nothing else needs
+    if (root.universe().installed_of(spec.text + std::string(kWithOptional)))
+      removal.request.solve.remove.insert(spec.text + std::string(kWithOptional));
+    removal.request.solve.drop_unneeded = true;
   }
   const bool only_left = removal.request.solve.remove.empty();
   std::erase_if(removal.left,

@@ -17,6 +17,9 @@ struct Named {
 /// offers. Throws Error{Refused} for what nothing answers to.
 void ask_for(Root& root, const Named& named, ChangeRequest& request);
 
+/// "group:signal-room" as the group with its optional members, if it has some; another spec as it is.
+std::string with_optional_members(Root& root, const std::string& spec);
+
 /// To remove what is named. With request.purge, what is gone already is meant with what it left behind.
 struct Removal {
   ChangeRequest request;

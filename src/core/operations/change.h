@@ -30,6 +30,21 @@ struct ChangeRequest {
   std::string enables{};  // a repository that a remedy needs: it is enabled when the change is performed
 };
 
+/// Hold, Release, Want and Unwant of installed packages.
+struct MarkRequest {
+  plan::Action action = plan::Action::Want;
+  solve::Names names;
+  std::optional<std::int64_t> until{};  // of a hold, seconds; what is not said of one that stands already stays
+  std::optional<std::string> reason{};
+  End end = End::Switch;
+};
+/// What a proposed change of packages was made from, and what was decided.
+struct ExactRequest {
+  ChangeRequest request;
+  std::optional<MarkRequest> mark;
+  Decisions decisions;
+};
+
 /// It can't be met.
 struct Refused {
   solve::Refusal refusal;
@@ -52,14 +67,6 @@ plan::WaysOut remedies_for(Root& root, const Refused& refused);
 /// The request that a remedy stands for. The root sees its repository as enabled from then on.
 ChangeRequest take(Root& root, const Refused& refused, const plan::Remedy& remedy);
 
-/// Hold, Release, Want and Unwant of installed packages.
-struct MarkRequest {
-  plan::Action action = plan::Action::Want;
-  solve::Names names;
-  std::optional<std::int64_t> until{};  // of a hold, seconds; what is not said of one that stands already stays
-  std::optional<std::string> reason{};
-  End end = End::Switch;
-};
 [[nodiscard]] std::unique_ptr<Proposal> propose(Root& root, const MarkRequest& request);
 
 }  // namespace hambrel::operations

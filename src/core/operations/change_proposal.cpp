@@ -10,6 +10,7 @@
 #include "operations/change_files.h"
 #include "operations/incoming_files.h"
 #include "operations/protection.h"
+#include "operations/repositories.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -52,6 +53,10 @@ class ChangeProposal final : public Proposal {
     return make(basis_, std::move(decisions), answers);
   }
 
+  std::shared_ptr<const ExactRequest> exactly() const override {
+    return std::make_shared<ExactRequest>(basis_->request, basis_->mark, decisions_);
+  }
+
   std::vector<ConfigDifference> config_differences() const override {
     return operations::config_differences(basis_->root, plan(), planned_,
                                           [&](const txn::Put& put) { return basis_->files->content_of(put); });
@@ -77,7 +82,8 @@ class ChangeProposal final : public Proposal {
     const bool waits = std::all_of(found.choices.begin(), found.choices.end(),
                                    [](const auto& one) { return one.second.action == plan::ConfigAction::Wait; });
     if (!waits) planned = basis->files->plan(found.choices);
-    return finished(std::move(basis), std::move(planned), std::move(found.choices), std::move(found));
+    Decisions decisions = found.choices;
+    return finished(std::move(basis), std::move(planned), std::move(decisions), std::move(found));
   }
 
  private:
@@ -97,11 +103,22 @@ class ChangeProposal final : public Proposal {
     }
     if (!basis->request.enables.empty())
       parts.remarks.push_back(fmt::format("this enables repository {}", basis->request.enables));
+    if (auto remark = age_of_indexes(basis->root, planned.plan)) parts.remarks.push_back(std::move(*remark));
     parts.questions = std::move(found.open);
     if (parts.end != End::FetchOnly) parts.of_packages = open_questions(basis->root, planned);
     parts.plan = std::move(planned.plan);
     return std::make_unique<ChangeProposal>(std::move(basis), std::move(parts), std::move(planned),
                                             std::move(decisions));
+  }
+
+  /// What comes from repositories may be known to be older than it is.
+  static std::optional<std::string> age_of_indexes(Root& root, const plan::Plan& plan) {
+    const bool brings = plan.kind == "upgrade" || std::any_of(plan.steps.begin(), plan.steps.end(),
+                                                              [](const auto& step) { return step.brings_files(); });
+    const auto oldest = brings ? oldest_index(root) : std::nullopt;
+    if (!oldest) return std::nullopt;
+    return fmt::format("the index of {} was last fetched {}; `hambrel refresh` asks what is new", oldest->repository,
+                       age_text(os::now(), oldest->fetched));
   }
 
   Outcome carry_out(ChangingRoot& root, const Terms& terms) override {

@@ -143,11 +143,16 @@ void export_ledger(Root& root, const std::function<void(std::string_view)>& line
 
 bool is_ledger_empty(Root& root) { return root.state() == nullptr || root.state()->ledger(1).empty(); }
 
-TxnId parse_transaction(const std::string& text) {
+TxnId transaction_named(Root& root, const std::string& text, bool done) {
+  if (text == "last") {
+    for (const LedgerEntry& one : is_ledger_empty(root) ? std::vector<LedgerEntry>() : ledger_entries(root, UINT64_MAX))
+      if (!done || one.result == "done") return one.id;
+    throw Error(ErrorCode::NotFound, "nothing was changed here yet", {}, "`hambrel ledger` shows what was");
+  }
   const auto value = parse_number(text);
   if (!value || *value == 0 || *value > INT64_MAX)
     throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not the number of a transaction", printable(text)), {},
-                "`hambrel ledger` shows the numbers");
+                "`hambrel ledger` shows the numbers; the newest one is also called last");
   return TxnId{static_cast<std::int64_t>(*value)};
 }
 

@@ -70,7 +70,8 @@ void export_ledger(Root& root, const std::function<void(std::string_view)>& line
 /// Was nothing changed in this root yet?
 bool is_ledger_empty(Root& root);
 
-/// The number of a transaction, from 1 on. Throws Error{Usage} for anything else.
-TxnId parse_transaction(const std::string& text);
+/// Which transaction is meant by a number, or by "last": the newest one; of `done` ones only those count that were.
+/// Throws Error{Usage} for anything else, Error{NotFound} where there is none yet.
+TxnId transaction_named(Root& root, const std::string& text, bool done);
 
 }  // namespace hambrel::operations

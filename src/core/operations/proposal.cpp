@@ -15,6 +15,8 @@
 
 namespace hambrel::operations {
 
+std::shared_ptr<const ExactRequest> Proposal::exactly() const { return nullptr; }
+
 std::unique_ptr<Proposal> Proposal::decided(Decisions, GivenAnswers) {
   throw Error(ErrorCode::Internal, "answers to questions that nobody put");
 }

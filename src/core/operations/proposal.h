@@ -67,6 +67,8 @@ struct Outcome {
   bool stopped_too_late = false;  // it was asked to stop in the middle of the switch, which was finished first
 };
 
+struct ExactRequest;
+
 class Proposal {
  public:
   struct Parts {
@@ -93,6 +95,8 @@ class Proposal {
   virtual bool does_nothing() const { return plan().empty(); }
   /// What it is with an answer to each of its questions: another one, without questions. This one is used up.
   [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions decisions, GivenAnswers answers = {});
+  /// All that is to be known to carry it out later, beside its plan (saved_plan.h); nothing: its command is run again.
+  virtual std::shared_ptr<const ExactRequest> exactly() const;
   /// What it changes in configuration files.
   virtual std::vector<ConfigDifference> config_differences() const { return {}; }
   /// Once, by the root that it was made from, and with no question open. On failure everything is as before, and the

@@ -243,6 +243,18 @@ void use_mirrors(Root& root, const std::string& name, const std::vector<std::str
   root.forget_repositories();
 }
 
+std::optional<OldIndex> oldest_index(Root& root) {
+  const std::int64_t most = static_cast<std::int64_t>(root.settings().max_age) * trust::kDay;
+  std::optional<OldIndex> oldest;
+  if (most == 0) return oldest;
+  for (const CachedIndex& index : repositories(root)) {
+    const bool is_used = index.repository.enabled && index.problem.empty() && index.version != 0;
+    if (!is_used || index.fetched + most > os::now() || (oldest && oldest->fetched <= index.fetched)) continue;
+    oldest = {index.repository.name, index.fetched};
+  }
+  return oldest;
+}
+
 std::size_t count_newer(Root& root) {
   const Universe& universe = root.universe();
   const auto installed = universe.installed();

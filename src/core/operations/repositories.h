@@ -96,6 +96,14 @@ std::vector<MirrorMeasure> compare_mirrors(Root& root, const std::string& name);
 void use_mirrors(Root& root, const std::string& name, const std::vector<std::string>& used,
                  const std::vector<std::string>& spare);
 
+/// Of the enabled repositories that a plan stands on, the one that was looked at longest ago, where that is longer than
+/// `max_age` in hambrel.toml.
+struct OldIndex {
+  std::string repository;
+  std::int64_t fetched = 0;  // seconds
+};
+std::optional<OldIndex> oldest_index(Root& root);
+
 /// How many installed packages could be renewed.
 std::size_t count_newer(Root& root);
 

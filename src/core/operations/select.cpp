@@ -153,9 +153,6 @@ std::vector<PackageId> select(Root& root, const Spec& spec) {
       ids = installed_by_path(root, path);
       return ids.empty() ? offered_by_path(root, path) : ids;
     }
-    case Spec::Kind::Group:
-      throw Error(ErrorCode::Refused, fmt::format("no repository has a group called {}", spec.group), {},
-                  "name the packages themselves");
     case Spec::Kind::Glob:
       for (const PackageId id : universe.all())
         if (glob_match(spec.text, universe.name(id))) ids.push_back(id);
@@ -183,6 +180,9 @@ std::vector<PackageId> select(Root& root, const Spec& spec) {
   }
   if (!universe.one_class()) keep_architecture(root, ids);
   if (!ids.empty()) return ids;
+  if (!spec.group.empty())
+    throw Error(ErrorCode::Refused, fmt::format("no repository has a group called {}", spec.group), {},
+                "`hambrel group list` shows them");
   if (universe.providers_of(spec.constraint.name).empty()) nothing_called(root, spec.constraint.name);
   no_such_version(root, spec);
 }

@@ -91,6 +91,11 @@ std::int64_t now() {
   return std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch()).count();
 }
 
+void use_utc() {
+  ::setenv("TZ", "UTC0", 1);
+  ::tzset();
+}
+
 std::pair<std::int64_t, std::int64_t> file_time() {
   timespec time{};
   ::clock_gettime(CLOCK_REALTIME_COARSE, &time);

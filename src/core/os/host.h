@@ -15,6 +15,8 @@ int process_id();
 unsigned processors();  // that this process may use, at least 1
 /// Seconds since 1970, UTC. SOURCE_DATE_EPOCH is not looked at.
 std::int64_t now();
+/// What is local time is UTC from now on, in this process.
+void use_utc();
 /// Seconds and nanoseconds that a file written just now would be stamped with: the kernel's coarse clock.
 std::pair<std::int64_t, std::int64_t> file_time();
 /// Milliseconds of a clock that never jumps.

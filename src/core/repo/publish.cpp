@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "os/lock.h"
 #include "repo/publish_contents.h"
+#include "repo/publish_groups.h"
 
 namespace hambrel::repo {
 
@@ -149,6 +150,7 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   const auto before = served_documents(directory);
   if (!keys.finish && !keys.renew) {
     const std::uint64_t next = before ? before->indexes.full.version + 1 : 1;
+    make_groups(directory);
     contents = read_contents(directory, settings, before, next, observer);
     published.packages = contents->packages;
     published.read = contents->read;

@@ -248,6 +248,9 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
     for (const toml::node& item : *rules->as_array())
       read_rule(TomlTable(*item.as_table(), shown, "configs"), settings);
   }
+  settings.refreshes_by_itself = table.find("max_age") != nullptr;
+  settings.max_age = static_cast<unsigned>(table.number("max_age", 0, 3650, settings.max_age));
+  settings.refreshes_by_itself = settings.refreshes_by_itself && settings.max_age > 0;
   settings.budget = static_cast<unsigned>(table.number("budget", 1, 3600, settings.budget));
   settings.downloads = static_cast<unsigned>(table.number("downloads", 1, 32, settings.downloads));
   table.done();

@@ -54,8 +54,11 @@ using Answers = std::map<std::string, std::map<std::string, Answer>>;
 struct Settings {
   std::vector<std::string> architectures;  // the root's own first, then others whose packages it takes as well
   std::map<std::string, std::string, std::less<>> follow;  // package name -> the channel that it follows
-  unsigned budget = 5;                                     // seconds that finding a plan may take, about
-  unsigned downloads = 4;                                  // at the same time
+  // Days after which what is known of a repository is old: plans say so. Where the file sets it, changes refresh first.
+  unsigned max_age = 7;
+  bool refreshes_by_itself = false;
+  unsigned budget = 5;     // seconds that finding a plan may take, about
+  unsigned downloads = 4;  // at the same time
   // How long the attic keeps what transactions replaced or removed; 0: no such limit.
   std::uint64_t attic_transactions = 100, attic_days = 365, attic_mebibytes = 8192;
   // The same for package files in the cache: how many versions of each, how old, how much together.

@@ -132,7 +132,8 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
         const JsonObject brings(change.member("brings"), where);
         read.brings = PackageChange::Brings{digest_in(brings, "manifest"), digest_in(brings, "files")};
       }
-      if (!is_package_name(read.name) || (!read.before && !read.after)) change.wrong("name", "a change of a package");
+      if (!is_installable_name(read.name) || (!read.before && !read.after))
+        change.wrong("name", "a change of a package");
       record.changes.push_back(std::move(read));
     }
   } catch (const Error& problem) {
