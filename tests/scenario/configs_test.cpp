@@ -398,4 +398,16 @@ TEST_F(Configs, TheConsentShowsWhatFilesWillSayForWhoAsks) {
   EXPECT_THAT(undo.out, ContainsRegex("/etc/lamp.conf\n(.*\n)* *- every = 30\n *\\+ every = 60\n"));
 }
 
+TEST_F(Configs, WhatTheSettingsDecideStandsWhileTheRestIsAskedAbout) {
+  two_versions();
+  edit(kMine);
+  edit("mine\n", "other.conf");
+  write_file(station.root() / "etc/hambrel/hambrel.toml",
+             "[[configs]]\npaths = [\"/etc/other.*\"]\nchoice = \"take\"\n");
+  const Ran ran = station.on_terminal("keep|yes", {"upgrade"});
+  EXPECT_EQ(ran.code, 0) << ran.out;
+  EXPECT_EQ(conf(), kMine);
+  EXPECT_EQ(conf("other.conf"), "b\n");
+}
+
 }  // namespace hambrel::test

@@ -160,4 +160,51 @@ TEST_F(Plans, AFileThatWasChangedOrIsNoneIsRefused) {
   EXPECT_THAT(elsewhere.err, HasSubstr("this is not the system that it was made for"));
 }
 
+TEST_F(Plans, AFileOfLinesIsOneTransaction) {
+  const std::string lines = station.path("winter.changes").string();
+  write_file(lines,
+             "# for the winter\n\ninstall desk\nupgrade lamp   # at last\nhold lamp until 2090-01-31 because the "
+             "gauge needs it\n\thold fog\n");
+  const Ran failed = station.hambrel({"change", lines, "-y"});
+  EXPECT_EQ(failed.code, 3) << "fog is not installed: " << failed.out;
+  write_file(lines,
+             "install desk fog\nupgrade lamp\nhold lamp until 2090-01-31 because the gauge needs it\nhold fog\n");
+  const Ran ran = station.hambrel({"change", lines, "-y"});
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_EQ(station.installed(), "desk 1-1, fog 1-1, lamp 2-1");
+  const std::string held = station.hambrel({"list", "held"}).out;
+  EXPECT_THAT(held, HasSubstr("until 2090-01-31: the gauge needs it"));
+  EXPECT_THAT(held, HasSubstr("fog"));
+  ASSERT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "lamp 1-1");
+  EXPECT_EQ(station.hambrel({"list", "held", "--json"}).out, "");
+  // by way of a saved plan it is the same
+  ASSERT_EQ(station.hambrel({"change", lines, "--save", file}).code, 0);
+  ASSERT_EQ(apply().code, 0);
+  EXPECT_EQ(station.hambrel({"list", "held"}).out.find("until 2090-01-31: the gauge needs it") == std::string::npos,
+            false);
+  const Ran released = run({"/bin/sh", "-c",
+                            "printf 'release lamp fog\\nremove desk\\nunwant fog\\n' | " HAMBREL_PROGRAM " --root " +
+                                station.root().string() + " change - -y"});
+  EXPECT_EQ(released.code, 0) << released.err;
+  EXPECT_EQ(station.installed(), "fog 1-1, lamp 2-1");
+  EXPECT_EQ(station.hambrel({"list", "held", "--json"}).out, "");
+  EXPECT_EQ(station.json({"describe", "fog"})["reason"], "pulled-in");
+  ASSERT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
+  EXPECT_EQ(station.json({"describe", "fog"})["reason"], "wanted");
+  EXPECT_THAT(station.hambrel({"list", "held"}).out, HasSubstr("fog"));
+  for (const auto& [text, says] : std::vector<std::pair<std::string, std::string>>{
+           {"instal lamp\n", ":1: \"instal\" is no change"},
+           {"install lamp\nhold lamp until tomorrow\n", ":2: a date follows until"},
+           {"remove\n", ":1: remove what?"},
+           {"install Lamp\n", ":1: "},
+           {"remove lamp\npurge fog\n", "remove and purge"},
+           {"# nothing\n", "has no changes in it"}}) {
+    write_file(lines, text);
+    const Ran wrong = station.hambrel({"change", lines, "-y"});
+    EXPECT_EQ(wrong.code, 2) << text;
+    EXPECT_THAT(wrong.err, HasSubstr(says)) << text;
+  }
+}
+
 }  // namespace hambrel::test

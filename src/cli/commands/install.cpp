@@ -1,6 +1,9 @@
 // install, remove, upgrade, change; hold, release, want, unwant; shelve, unshelve: what is asked for.
 #include <fmt/format.h>
 
+#include <iostream>
+#include <iterator>
+
 #include "base/text.h"
 #include "cli/carry.h"
 #include "operations/asking.h"
@@ -57,7 +60,32 @@ int run_upgrade(Session& session, const Arguments& arguments) {
                 {.upgrade = arguments.words(), .except = arguments.values("except")});
 }
 
+namespace {
+
+/// From a file of lines, or from standard input.
+int change_from(Session& session, const Arguments& arguments, const std::string& file) {
+  const bool from_input = file == "-";
+  const std::string text =
+      from_input ? std::string(std::istreambuf_iterator<char>(std::cin), {}) : operations::text_of_file(file);
+  const operations::ChangeLines lines = operations::parse_changes(text, from_input ? "standard input" : file);
+  if (lines.empty())
+    throw Error(ErrorCode::Usage, "has no changes in it", file, "`hambrel help change` shows examples");
+  begin(session, arguments);
+  operations::ChangeRequest request = change_request(session, arguments, "change");
+  operations::ask_for(session.root(), lines, request);
+  return carry_out(session, arguments, std::move(request));
+}
+
+}  // namespace
+
 int run_change(Session& session, const Arguments& arguments) {
+  if (!arguments.words().empty()) {
+    for (const char* const option : {"install", "remove", "upgrade", "release"})
+      if (arguments.has(option))
+        throw Error(ErrorCode::Usage, fmt::format("--{} does not go with a file of changes", option), {},
+                    "write it into the file");
+    return change_from(session, arguments, arguments.words()[0]);
+  }
   const operations::Named named{.install = arguments.values("install"),
                                 .remove = arguments.values("remove"),
                                 .upgrade = arguments.values("upgrade"),

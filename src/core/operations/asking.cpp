@@ -1,7 +1,9 @@
 #include "operations/asking.h"
 
 #include <algorithm>
+#include <map>
 
+#include "base/text.h"
 #include "operations/leftovers.h"
 #include "operations/select.h"
 
@@ -48,6 +50,135 @@ void ask_for(Root& root, const Named& named, ChangeRequest& request) {
   add_installed(root, named.upgrade, request.solve.upgrade);
   add_installed(root, named.except, request.solve.except);
   add_installed(root, named.release, request.solve.release);
+}
+
+bool ChangeLines::empty() const {
+  return marks.empty() && !upgrade_all && named.install.empty() && named.remove.empty() && named.upgrade.empty() &&
+         named.except.empty() && named.release.empty();
+}
+
+namespace {
+
+/// One line of changes, by its words.
+class ChangeLine {
+ public:
+  ChangeLine(std::string_view text, std::string at) : at_(std::move(at)) {
+    for (const std::string_view word : split(text, ' '))
+      if (!word.empty()) words_.emplace_back(word);
+  }
+  void add_to(ChangeLines& all) {
+    const std::string verb = words_.front();
+    words_.erase(words_.begin());
+    if (verb == "upgrade" && words_.empty()) {
+      all.upgrade_all = true;
+      return;
+    }
+    if (verb == "hold" || verb == "want" || verb == "unwant") return add_mark(verb, all);
+    const std::map<std::string, std::vector<std::string>*> lists{
+        {"install", &all.named.install}, {"remove", &all.named.remove}, {"purge", &all.named.remove},
+        {"upgrade", &all.named.upgrade}, {"except", &all.named.except}, {"release", &all.named.release}};
+    const auto list = lists.find(verb);
+    if (list == lists.end())
+      wrong(fmt::format("\"{}\" is no change", printable(verb)),
+            "lines begin with install, remove, purge, upgrade, except, hold, release, want or unwant");
+    require_specs(verb);
+    if (verb == "release") return add_mark(verb, all);
+    if (verb == "purge") all.purge = true;
+    list->second->insert(list->second->end(), words_.begin(), words_.end());
+  }
+
+ private:
+  void require_specs(const std::string& verb) {
+    if (words_.empty()) wrong(fmt::format("{} what?", verb), fmt::format("for example: {} lampdesk", verb));
+    for (const std::string& word : words_) {
+      try {
+        parse_spec(word);
+      } catch (const Error& problem) {
+        wrong(problem.problem(), problem.hint());
+      }
+    }
+  }
+  void add_mark(const std::string& verb, ChangeLines& all) {
+    ChangeLines::Mark mark;
+    mark.action = verb == "hold"      ? plan::Action::Hold
+                  : verb == "release" ? plan::Action::Release
+                  : verb == "want"    ? plan::Action::Want
+                                      : plan::Action::Unwant;
+    if (const auto because = std::find(words_.begin(), words_.end(), "because"); because != words_.end()) {
+      mark.reason = join({because + 1, words_.end()}, " ");
+      words_.erase(because, words_.end());
+    }
+    if (const auto until = std::find(words_.begin(), words_.end(), "until"); until != words_.end()) {
+      const auto date = until + 1 == words_.end() ? std::nullopt : parse_date(*(until + 1));
+      if (!date || until + 2 != words_.end())
+        wrong("a date follows until", "for example: hold saltdb until 2030-01-31");
+      mark.until = date;
+      words_.erase(until, words_.end());
+    }
+    if (verb != "hold" && (mark.until || mark.reason)) wrong("only hold has until and because", "fix this line");
+    require_specs(verb);
+    mark.specs = words_;
+    all.marks.push_back(std::move(mark));
+  }
+  [[noreturn]] void wrong(const std::string& what, const std::string& hint) const {
+    throw Error(ErrorCode::Usage, what, at_, hint);
+  }
+
+  std::string at_;
+  std::vector<std::string> words_;
+};
+
+}  // namespace
+
+ChangeLines parse_changes(std::string_view text, const std::string& where) {
+  ChangeLines all;
+  std::size_t number = 0, plain_removals = 0;
+  for (const std::string_view line : split(text, '\n')) {
+    ++number;
+    std::string plain(trim(line.substr(0, line.find('#'))));
+    std::replace(plain.begin(), plain.end(), '\t', ' ');
+    if (plain.empty()) continue;
+    if (plain.starts_with("remove ")) ++plain_removals;
+    ChangeLine(plain, fmt::format("{}:{}", where, number)).add_to(all);
+  }
+  if (all.purge && plain_removals > 0)
+    throw Error(ErrorCode::Usage, "remove and purge cannot be in one transaction", where,
+                "use one word for all of them");
+  return all;
+}
+
+std::string text_of_file(const std::string& file) {
+  const auto host = os::open_file_system("/");
+  const std::string path = os::host_path(file);
+  if (!host->stat_followed(path))
+    throw Error(ErrorCode::NotFound, "the file does not exist", file,
+                "`hambrel help change` shows what to write into it");
+  constexpr std::uint64_t kMostBytes = 1 << 20;
+  return host->read_all(path, kMostBytes);
+}
+
+void ask_for(Root& root, const ChangeLines& lines, ChangeRequest& request) {
+  request.purge = request.purge || lines.purge;
+  if (request.purge) request.purge_also = lines.named.remove;
+  request.solve.upgrade_all = request.solve.upgrade_all || lines.upgrade_all;
+  ask_for(root, lines.named, request);
+  for (const ChangeLines::Mark& one : lines.marks) {
+    MarkRequest mark;
+    mark.action = one.action;
+    mark.until = one.until;
+    mark.reason = one.reason;
+    for (const std::string& spec : one.specs) {
+      // what comes in the same transaction is no less there
+      const bool comes =
+          std::find(lines.named.install.begin(), lines.named.install.end(), spec) != lines.named.install.end();
+      if (comes)
+        mark.names.insert(parse_spec(spec).constraint.name);
+      else
+        add_installed(root, {spec}, mark.names);
+    }
+    if (mark.action == plan::Action::Release) request.solve.release.insert(mark.names.begin(), mark.names.end());
+    request.marks.push_back(std::move(mark));
+  }
 }
 
 std::string with_optional_members(Root& root, const std::string& spec) {

@@ -17,6 +17,27 @@ struct Named {
 /// offers. Throws Error{Refused} for what nothing answers to.
 void ask_for(Root& root, const Named& named, ChangeRequest& request);
 
+/// Changes as lines of a text: `install lampdesk tidewatch`, `remove foghorn`, `purge foghorn`, `upgrade saltdb`,
+/// `upgrade` for everything, `hold saltdb until 2030-01-31 because it is old`, `release`, `want`, `unwant`; blank
+/// lines, and what follows a #. Throws Error{Usage} with `where` and the line.
+struct ChangeLines {
+  Named named;
+  bool purge = false, upgrade_all = false;
+  struct Mark {
+    plan::Action action = plan::Action::Hold;
+    std::vector<std::string> specs;
+    std::optional<std::int64_t> until{};
+    std::optional<std::string> reason{};
+  };
+  std::vector<Mark> marks;
+  bool empty() const;
+};
+ChangeLines parse_changes(std::string_view text, const std::string& where);
+/// Of the host. Throws Error{NotFound}.
+std::string text_of_file(const std::string& file);
+/// Adds all of them to a request.
+void ask_for(Root& root, const ChangeLines& lines, ChangeRequest& request);
+
 /// "group:signal-room" as the group with its optional members, if it has some; another spec as it is.
 std::string with_optional_members(Root& root, const std::string& spec);
 

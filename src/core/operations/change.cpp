@@ -142,6 +142,40 @@ bool is_so(const Universe& universe, const MarkRequest& request, PackageId id) {
   return same_date && same_reason;
 }
 
+/// Steps that mark packages, after those that change them: a package that changes is held in its new version.
+void add_marks(Root& root, const MarkRequest& request, plan::Plan& plan) {
+  const Universe& universe = root.universe();
+  const std::string& arch = root.options().architecture;
+  const bool about_hold = request.action == plan::Action::Hold || request.action == plan::Action::Release;
+  const bool wanted = request.action == plan::Action::Want;
+  solve::Names changed;
+  for (plan::Step& step : plan.steps) {
+    if (!request.names.contains(step.name) || step.only_state()) continue;
+    changed.insert(step.name);
+    if (step.after.empty())
+      throw Error(ErrorCode::Refused, fmt::format("{} cannot be both removed and held or marked", step.name), {},
+                  "leave out one of them");
+    if (request.action == plan::Action::Hold) step.held = true;
+    if (!about_hold) step.reason = wanted ? Reason::Wanted : Reason::PulledIn;
+  }
+  for (const PackageId id : universe.installed()) {
+    if (!request.names.contains(universe.name(id)) || (!arch.empty() && universe.architecture(id) != arch)) continue;
+    if (changed.contains(universe.name(id))) continue;
+    if (about_hold ? is_so(universe, request, id) : wanted == universe.wanted(id)) continue;
+    const Candidate& one = universe[id];
+    plan::Step step;
+    step.action = request.action;
+    step.name = one.package.name;
+    step.arch = one.package.arch;
+    step.before = step.after = one.package.version.text();
+    step.before_id = step.after_id = id;
+    step.origin = one.installed->origin;
+    step.reason = one.installed->reason;
+    if (!about_hold) step.reason = wanted ? Reason::Wanted : Reason::PulledIn;
+    plan.steps.push_back(std::move(step));
+  }
+}
+
 }  // namespace
 
 namespace {
@@ -172,6 +206,7 @@ Proposed propose(Root& root, ChangeRequest request) {
   if (auto* const refused = std::get_if<Refused>(&solved)) return {std::move(*refused), ""};
   const auto& selection = std::get<solve::Selection>(solved);
   plan::Plan plan = plan_packages(root, request, selection);
+  for (const MarkRequest& mark : request.marks) add_marks(root, mark, plan);
   std::string told = measured(root.universe(), selection);
   return {change_proposal(root, std::move(request), std::move(plan)), std::move(told)};
 }
@@ -199,31 +234,14 @@ ChangeRequest take(Root& root, const Refused& refused, const plan::Remedy& remed
 }
 
 std::unique_ptr<Proposal> propose(Root& root, const MarkRequest& request) {
-  const Universe& universe = root.universe();
-  const std::string& arch = root.options().architecture;
-  const bool about_hold = request.action == plan::Action::Hold || request.action == plan::Action::Release;
-  const bool wanted = request.action == plan::Action::Want;
   plan::Plan plan;
   plan.kind = plan::text_of(request.action);
-  for (const PackageId id : universe.installed()) {
-    if (!request.names.contains(universe.name(id)) || (!arch.empty() && universe.architecture(id) != arch)) continue;
-    if (about_hold ? is_so(universe, request, id) : wanted == universe.wanted(id)) continue;
-    const Candidate& one = universe[id];
-    plan::Step step;
-    step.action = request.action;
-    step.name = one.package.name;
-    step.arch = one.package.arch;
-    step.before = step.after = one.package.version.text();
-    step.before_id = step.after_id = id;
-    step.origin = one.installed->origin;
-    step.reason = one.installed->reason;
-    if (!about_hold) step.reason = wanted ? Reason::Wanted : Reason::PulledIn;
-    plan.steps.push_back(std::move(step));
-  }
+  add_marks(root, request, plan);
   ChangeRequest change;
   change.kind = plan.kind;
   change.end = request.end;
-  return change_proposal(root, std::move(change), std::move(plan), request);
+  change.marks.push_back(request);
+  return change_proposal(root, std::move(change), std::move(plan));
 }
 
 }  // namespace hambrel::operations

@@ -13,6 +13,14 @@
 
 namespace hambrel::operations {
 
+/// Hold, Release, Want and Unwant of installed packages.
+struct MarkRequest {
+  plan::Action action = plan::Action::Want;
+  solve::Names names;
+  std::optional<std::int64_t> until{};  // of a hold, seconds; what is not said of one that stands already stays
+  std::optional<std::string> reason{};
+  End end = End::Switch;
+};
 /// What is wanted of packages; what is solved for is in `solve`.
 struct ChangeRequest {
   std::string kind;  // as the ledger names it
@@ -24,24 +32,16 @@ struct ChangeRequest {
   bool strict = false;                    // nothing of nobody's is set aside
   bool look_at_files = true;              // false: no more than a list of packages
   bool weigh_strays = true;               // say what letting go of what nobody offers would bring
+  std::vector<MarkRequest> marks{};       // together with the rest
   ConfigTerms configuration{};
   ActingTerms acting{};
   End end = End::Switch;
   std::string enables{};  // a repository that a remedy needs: it is enabled when the change is performed
 };
 
-/// Hold, Release, Want and Unwant of installed packages.
-struct MarkRequest {
-  plan::Action action = plan::Action::Want;
-  solve::Names names;
-  std::optional<std::int64_t> until{};  // of a hold, seconds; what is not said of one that stands already stays
-  std::optional<std::string> reason{};
-  End end = End::Switch;
-};
 /// What a proposed change of packages was made from, and what was decided.
 struct ExactRequest {
   ChangeRequest request;
-  std::optional<MarkRequest> mark;
   Decisions decisions;
 };
 

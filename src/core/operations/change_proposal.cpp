@@ -20,8 +20,7 @@ namespace {
 
 /// What stays the same, whatever is decided about configuration.
 struct Basis {
-  Basis(Root& of, ChangeRequest asked, plan::Plan plan, std::optional<MarkRequest> marked)
-      : root(of), request(std::move(asked)), mark(std::move(marked)) {
+  Basis(Root& of, ChangeRequest asked, plan::Plan plan) : root(of), request(std::move(asked)) {
     Vouched known = vouched(of, std::move(plan));
     packages = std::move(known.plan);
     doubts = std::move(known.doubts);
@@ -35,7 +34,6 @@ struct Basis {
   const ChangeRequest request;
   plan::Plan packages;
   std::vector<Doubt> doubts;
-  const std::optional<MarkRequest> mark;
   std::optional<IncomingFiles> incoming;
   std::optional<ChangeFiles> files;
 };
@@ -54,7 +52,7 @@ class ChangeProposal final : public Proposal {
   }
 
   std::shared_ptr<const ExactRequest> exactly() const override {
-    return std::make_shared<ExactRequest>(basis_->request, basis_->mark, decisions_);
+    return std::make_shared<ExactRequest>(basis_->request, decisions_);
   }
 
   std::vector<ConfigDifference> config_differences() const override {
@@ -199,14 +197,29 @@ class ChangeProposal final : public Proposal {
 
   /// What is not said again about a package that is held already stays as it was.
   Hold hold_for(const Candidate& one) const {
-    const MarkRequest& mark = *basis_->mark;
-    Hold hold{os::now(), mark.until.value_or(0), mark.reason.value_or(""), os::user_name()};
+    const MarkRequest& mark = *mark_of(one.package.name);
+    Hold hold = new_hold(mark);
     const bool held =
         one.installed->hold && (one.installed->hold->until == 0 || one.installed->hold->until > os::now());
     if (!held) return hold;
     if (!mark.until) hold.until = one.installed->hold->until;
     if (!mark.reason) hold.reason = one.installed->hold->reason;
     return hold;
+  }
+  static Hold new_hold(const MarkRequest& mark) {
+    return {os::now(), mark.until.value_or(0), mark.reason.value_or(""), os::user_name()};
+  }
+  /// The request that holds a package; nullptr: none does.
+  const MarkRequest* mark_of(const std::string& name) const {
+    for (const MarkRequest& mark : basis_->request.marks)
+      if (mark.action == plan::Action::Hold && mark.names.contains(name)) return &mark;
+    return nullptr;
+  }
+  /// Of a package that changes: held in its new version or not.
+  std::optional<Hold> hold_after(const plan::Step& step) const {
+    if (!step.held) return std::nullopt;
+    if (const MarkRequest* const mark = mark_of(step.name)) return new_hold(*mark);
+    return basis_->request.hold;
   }
 
   /// What the state records. Once: it takes what was made ready for it.
@@ -219,6 +232,8 @@ class ChangeProposal final : public Proposal {
       if (step.before_id) {
         change.before_row = root.universe()[*step.before_id].installed->row;
         change.before = root.state()->package(*change.before_row);
+        for (const state::PackageChange& earlier : changes)  // it may be marked twice: held and wanted
+          if (&earlier != &change && earlier.after_row == change.before_row) change.before = earlier.after;
       }
       if (step.only_state())
         mark(root, step, change);
@@ -247,7 +262,7 @@ class ChangeProposal final : public Proposal {
     }
     change.after->shelved = false;
     change.after->reason = step.reason;
-    if (!kept.shelved) change.after->hold = step.held ? basis_->request.hold : std::nullopt;
+    if (!kept.shelved) change.after->hold = hold_after(step);
   }
 
   void bring(ChangingRoot& root, const plan::Step& step, state::FileList files, state::PackageChange& change) const {
@@ -258,7 +273,7 @@ class ChangeProposal final : public Proposal {
     after.origin = step.origin;
     after.digest = universe[*step.after_id].offers.front().digest;
     after.time = os::now();
-    if (step.held) after.hold = basis_->request.hold;
+    after.hold = hold_after(step);
     change.after = std::move(after);
     change.files = std::move(files);
   }
@@ -270,9 +285,8 @@ class ChangeProposal final : public Proposal {
 
 }  // namespace
 
-std::unique_ptr<Proposal> change_proposal(Root& root, ChangeRequest request, plan::Plan plan,
-                                          std::optional<MarkRequest> mark) {
-  return ChangeProposal::make(std::make_shared<Basis>(root, std::move(request), std::move(plan), std::move(mark)));
+std::unique_ptr<Proposal> change_proposal(Root& root, ChangeRequest request, plan::Plan plan) {
+  return ChangeProposal::make(std::make_shared<Basis>(root, std::move(request), std::move(plan)));
 }
 
 }  // namespace hambrel::operations

@@ -6,8 +6,7 @@
 
 namespace hambrel::operations {
 
-/// `mark`: what a plan that only marks packages was made from. Throws Error{Refused} for what files stand in the way.
-std::unique_ptr<Proposal> change_proposal(Root& root, ChangeRequest request, plan::Plan plan,
-                                          std::optional<MarkRequest> mark = {});
+/// Throws Error{Refused} for what files stand in the way.
+std::unique_ptr<Proposal> change_proposal(Root& root, ChangeRequest request, plan::Plan plan);
 
 }  // namespace hambrel::operations

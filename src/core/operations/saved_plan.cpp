@@ -56,6 +56,7 @@ Json to_json(const ChangeRequest& request) {
                  {"allow_essential", to_json(request.solve.allow_essential)},
                  {"enables", request.enables}};
   if (request.hold) object["hold"] = to_json(*request.hold);
+  for (const MarkRequest& mark : request.marks) object["marks"].push_back(to_json(mark));
   return object;
 }
 
@@ -68,6 +69,8 @@ ChangeRequest request_in(const JsonObject& object) {
   request.acting.without_hooks = object.flag_or("without_hooks", false);
   for (const std::string& name : object.texts_or_none("allow_essential")) request.solve.allow_essential.insert(name);
   request.enables = object.text_or("enables", "");
+  if (object.has("marks"))
+    for (const Json& one : object.member("marks")) request.marks.push_back(mark_in(JsonObject(one, object.where())));
   if (object.has("hold")) request.hold = hold_in(JsonObject(object.member("hold"), object.where()));
   return request;
 }
@@ -123,7 +126,6 @@ void save_plan(Root& root, const Proposal& proposal, const CommandWords& command
                        {"packages", std::move(packages)},
                        {"files", std::move(files)},
                        {"decisions", std::move(decisions)}};
-    if (exact->mark) object["exact"]["mark"] = to_json(*exact->mark);
   }
   object["sha256"] = sha256(canonical(object)).hex();
   constexpr int kIndent = 1;
@@ -167,7 +169,6 @@ SavedPlan load_plan(const std::string& file) {
     if (action > static_cast<std::uint64_t>(plan::ConfigAction::Ask)) one.wrong("action", "one that is known");
     saved.decisions[name] = {static_cast<plan::ConfigAction>(action), one.text("content")};
   }
-  if (exact.has("mark")) saved.mark = mark_in(JsonObject(exact.member("mark"), file));
   return saved;
 }
 
@@ -306,7 +307,7 @@ std::unique_ptr<Proposal> propose(Root& root, const SavedPlan& saved, const Acti
   request.acting.without_hooks = without_hooks || acting.without_hooks;
   for (const plan::AskStep& one : saved.plan.questions)
     if (!one.is_secret()) request.acting.answers.try_emplace({one.package, one.key}, GivenAnswer{one.answer});
-  auto proposal = change_proposal(root, std::move(request), placed(root, saved), saved.mark);
+  auto proposal = change_proposal(root, std::move(request), placed(root, saved));
   if (end == End::FetchOnly) return proposal;
   for (const ConfigQuestion& question : proposal->questions())
     if (!saved.decisions.contains(question.path))

@@ -25,7 +25,6 @@ struct SavedPlan {
   // and what it would do is compared.
   bool is_exact = false;
   ChangeRequest request{};
-  std::optional<MarkRequest> mark{};
   Decisions decisions{};
   std::vector<Digest> digests{};     // by step: of the package file that comes; none comes: zero
   std::vector<std::string> files{};  // of the host: package files that were given
