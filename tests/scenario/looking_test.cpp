@@ -235,4 +235,36 @@ TEST_F(Looking, TheKeptListingSaysWhatLookingWouldSayAfterWhateverHasChanged) {
   EXPECT_THAT(same(), HasSubstr("-> 3-1"));
 }
 
+TEST(Lists, AreByCategoryLicenseGroupAndWhatIsBroken) {
+  Station station;
+  station.pack("lamp", "1-1", "category = \"light\"\nlicense = \"MIT OR Proprietary\"\n", {{"usr/bin/lamp", "l"}});
+  station.pack("horn", "1-1", "category = \"sound\"\nlicense = \"Proprietary\"\n", {{"usr/bin/horn", "h"}});
+  station.pack("desk", "1-1", "license = \"GPL-3.0-or-later\"\n[relations]\nrequires = [\"lamp\"]\n",
+               {{"usr/bin/desk", "d"}});
+  write_file(station.repository() / "groups.toml",
+             "[[group]]\nname = \"room\"\nsummary = \"room\"\nmembers = [\"lamp\"]\noptional = [\"horn\"]\n");
+  station.open();
+  const auto names = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), "list");
+    std::string all;
+    std::istringstream lines(station
+                                 .hambrel([&] {
+                                   words.push_back("--json");
+                                   return words;
+                                 }())
+                                 .out);
+    for (std::string line; std::getline(lines, line);)
+      all += nlohmann::json::parse(line)["name"].get<std::string>() + " ";
+    return all;
+  };
+  EXPECT_EQ(names({"category:li*"}), "lamp ");
+  EXPECT_EQ(names({"license:free"}), "desk lamp ");
+  EXPECT_EQ(names({"license:gpl-*"}), "desk ");
+  EXPECT_EQ(names({"available", "not:license:free", "not:category:group"}), "horn ");
+  EXPECT_EQ(names({"group:room"}), "horn lamp ");
+  ASSERT_EQ(station.hambrel({"install", "desk", "-y"}).code, 0);
+  EXPECT_EQ(names({"broken"}), "");
+  EXPECT_EQ(station.hambrel({"list", "generated"}).out, "No program of a package has made anything.\n");
+}
+
 }  // namespace hambrel::test

@@ -201,8 +201,8 @@ void Candidates::say_conditions() const {
       behind_colon("name:", [](const Candidates& rest) { rest.say(Kind::Packages); }))
     return;
   for (const char* const one :
-       {"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "held", "stray", "shelved",
-        "leftover", "name:", "repo:", "channel:", "arch:", "size>", "size<", "not:"})
+       {"installed", "available", "upgradable", "wanted", "pulled-in", "unneeded", "held", "stray", "broken",
+        "generated", "shelved", "leftover", "name:", "repo:", "channel:", "arch:", "size>", "size<", "not:"})
     say(one);
 }
 

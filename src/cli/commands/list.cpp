@@ -71,6 +71,19 @@ int list_leftover(Session& session, const Arguments& arguments) {
   return code_of(arguments, rows.count());
 }
 
+/// What programs of packages made, a line each.
+int list_generated(Session& session, const Arguments& arguments) {
+  Rows rows(session);
+  for (const operations::MadeFile& one : operations::made_files(session.root()))
+    rows.add(
+        [&] {
+          return Json{{"path", "/" + one.path}, {"package", one.package}, {"program", one.program}};
+        },
+        {{"/" + printable(one.path), Style::Name}, {one.package}, {printable(one.program), Style::Faint}});
+  rows.print("No program of a package has made anything.");
+  return code_of(arguments, rows.count());
+}
+
 operations::Order order_of(const Arguments& arguments) {
   const std::string word = arguments.value("sort").value_or("name");
   if (word == "name") return operations::Order::Name;
@@ -230,6 +243,7 @@ int run_list(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   if (words == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
   if (words == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
+  if (words == std::vector<std::string>{"generated"}) return list_generated(session, arguments);
   session.tell_of_unusable_repositories();
   const bool all = words.empty() || words == std::vector<std::string>{"installed"};
   const bool plain = order_of(arguments) == operations::Order::Name && !arguments.value("most") && !session.json() &&

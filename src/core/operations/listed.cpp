@@ -5,17 +5,21 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "model/license.h"
 #include "model/search.h"
+#include "plan/plan.h"
 #include "repo/cache.h"
 #include "solve/solver.h"
 
 namespace hambrel::operations {
 
 Conditions::Condition Conditions::parse(std::string_view text) {
-  static const std::vector<std::string> plain{"installed", "available", "upgradable", "wanted",
-                                              "pulled-in", "unneeded",  "held",       "stray"};  // in the order of Kind
+  static const std::vector<std::string> plain{
+      "installed", "available", "upgradable", "wanted", "pulled-in",
+      "unneeded",  "held",      "stray",      "broken"};  // in the order of Kind
   static const std::vector<std::pair<std::string_view, Kind>> with_value{
-      {"name", Kind::Name}, {"repo", Kind::Repo}, {"channel", Kind::Channel}, {"arch", Kind::Arch}};
+      {"name", Kind::Name},         {"repo", Kind::Repo},       {"channel", Kind::Channel}, {"arch", Kind::Arch},
+      {"category", Kind::Category}, {"license", Kind::License}, {"group", Kind::Group}};
   Condition condition;
   std::string_view rest = text;
   while (rest.starts_with("not:")) {
@@ -46,10 +50,11 @@ Conditions::Condition Conditions::parse(std::string_view text) {
   }
   const std::string near = did_you_mean(word, plain);
   throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
-              near.empty() ? "conditions: installed available upgradable wanted pulled-in unneeded held stray shelved "
-                             "leftover name:GLOB repo:NAME channel:NAME arch:NAME 'size>SIZE' 'size<SIZE' "
-                             "not:CONDITION"
-                           : near);
+              near.empty()
+                  ? "conditions: installed available upgradable wanted pulled-in unneeded held stray broken shelved "
+                    "leftover generated name:GLOB repo:NAME channel:NAME arch:NAME category:GLOB license:ID "
+                    "group:NAME 'size>SIZE' 'size<SIZE' not:CONDITION"
+                  : near);
 }
 
 Conditions::Conditions(const Universe& universe, const std::vector<std::string>& words) : universe_(universe) {
@@ -59,12 +64,16 @@ Conditions::Conditions(const Universe& universe, const std::vector<std::string>&
   if (any_is([](const Condition& one) { return one.kind == Kind::Unneeded; })) {
     for (const PackageId id : solve::unneeded_of(universe, universe.installed())) unneeded_.insert(id);
   }
+  if (any_is([](const Condition& one) { return one.kind == Kind::Broken; }))
+    for (const PackageId id : plan::troubled(universe, universe.installed())) broken_.insert(id);
   const bool offers = any_is([](const Condition& one) {
     return !one.negated && (one.kind == Kind::Available || one.kind == Kind::Repo || one.kind == Kind::Channel);
   });
   everything_ = offers || any_is([](const Condition& one) { return one.kind == Kind::Installed && one.negated; });
   const bool about_installed = any_is([](const Condition& one) {
-    return one.kind != Kind::Name && one.kind != Kind::Repo && one.kind != Kind::Channel && one.kind != Kind::Arch;
+    static const std::set<Kind> kOfAll{Kind::Name,     Kind::Repo,    Kind::Channel, Kind::Arch,
+                                       Kind::Category, Kind::License, Kind::Group};
+    return !kOfAll.contains(one.kind);
   });
   everything_ = everything_ || !about_installed;
   about_size_ = any_is([](const Condition& one) { return one.bytes > 0; });
@@ -117,6 +126,13 @@ bool Conditions::holds(const Condition& condition, PackageId id) const {
     case Kind::Repo:
     case Kind::Channel: return has_offer(condition, id);
     case Kind::Arch: return universe_.architecture(id) == condition.value;
+    case Kind::Broken: return broken_.contains(id);
+    case Kind::Category: return glob_match(condition.value, universe_.package(id).category);
+    case Kind::License: {
+      const std::string& license = universe_.package(id).license;
+      return condition.value == "free" ? is_free_license(license) : names_license(license, condition.value);
+    }
+    case Kind::Group: return is_member(condition.value, id);
     case Kind::Larger: return universe_.installed_size(id) > condition.bytes;
     case Kind::Smaller: return universe_.installed_size(id) < condition.bytes;
   }
@@ -129,6 +145,18 @@ bool Conditions::has_offer(const Condition& condition, PackageId id) const {
     const std::string_view has = condition.kind == Kind::Channel ? offer.channel : offer.repository;
     if (offer.enabled && glob_match(condition.value, has)) return true;
   }
+  return false;
+}
+
+bool Conditions::is_member(const std::string& group, PackageId id) const {
+  for (const std::string_view more : {std::string_view(), kWithOptional})
+    for (const PackageId one : universe_.versions_of(std::string(kGroup) + group + std::string(more))) {
+      if (!universe_.is_installed(one) && !universe_.offered(one)) continue;
+      for (const Relation& member : universe_.package(one).requires_)
+        if (const std::string& name = member.alternatives.front().name;
+            name == universe_.name(id) && name != std::string(kGroup) + group)
+          return true;
+    }
   return false;
 }
 

@@ -15,7 +15,8 @@ namespace hambrel::operations {
 class Conditions {
  public:
   /// Throws Error{Usage} for a word that is none: installed available upgradable wanted pulled-in unneeded held stray
-  /// name:GLOB repo:NAME channel:NAME arch:NAME size>SIZE size<SIZE, each also after "not:".
+  /// broken name:GLOB repo:NAME channel:NAME arch:NAME category:GLOB license:ID group:NAME size>SIZE size<SIZE, each
+  /// also after "not:".
   Conditions(const Universe& universe, const std::vector<std::string>& words);
 
   /// What could be listed at all, in the order of lists: installed ones, and where they are asked for too, the newest
@@ -35,10 +36,14 @@ class Conditions {
     Unneeded,
     Held,
     Stray,
+    Broken,
     Name,
     Repo,
     Channel,
     Arch,
+    Category,
+    License,
+    Group,
     Larger,
     Smaller
   };
@@ -55,7 +60,8 @@ class Conditions {
 
   const Universe& universe_;
   std::vector<Condition> all_;
-  std::set<PackageId> unneeded_;
+  bool is_member(const std::string& group, PackageId id) const;
+  std::set<PackageId> unneeded_, broken_;
   bool everything_ = false, about_size_ = false, about_holds_ = false;
 };
 

@@ -108,4 +108,13 @@ std::vector<state::StatePackage> shelved(Root& root) {
   return root.state() == nullptr ? std::vector<state::StatePackage>() : root.state()->shelved();
 }
 
+std::vector<MadeFile> made_files(Root& root) {
+  std::vector<MadeFile> all;
+  if (root.state() == nullptr) return all;
+  for (const state::Generated& one : root.state()->generated())
+    all.push_back({one.entry.path, one.package, one.program});
+  std::sort(all.begin(), all.end(), [](const MadeFile& a, const MadeFile& b) { return a.path < b.path; });
+  return all;
+}
+
 }  // namespace hambrel::operations

@@ -37,6 +37,12 @@ struct Why {
 };
 Why why(Root& root, const Spec& spec);
 
+/// What programs of packages made, by path.
+struct MadeFile {
+  std::string path, package, program;
+};
+std::vector<MadeFile> made_files(Root& root);
+
 /// Packages that are shelved, by name.
 std::vector<state::StatePackage> shelved(Root& root);
 

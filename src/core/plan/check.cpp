@@ -174,6 +174,12 @@ std::vector<std::string> problems_of(const Universe& universe, const std::vector
   return texts;
 }
 
+std::vector<PackageId> troubled(const Universe& universe, const std::vector<PackageId>& set) {
+  std::vector<PackageId> ids;
+  for (const Problem& one : new_problems(universe, set, {})) ids.push_back(one.whose);
+  return ids;
+}
+
 std::vector<PackageId> all_that_need(const Universe& universe, std::vector<PackageId> stay) {
   std::vector<PackageId> all;
   for (;;) {

@@ -278,6 +278,8 @@ Plan::WithoutStrays weigh(const Universe& universe, const solve::Request& reques
 /// sentences about what is wrong. What was wrong before is not held against the set: `before` is what is installed.
 std::vector<std::string> problems_of(const Universe& universe, const std::vector<PackageId>& set,
                                      const std::vector<PackageId>& before = {});
+/// Those of a set whose own relations are not met in it.
+std::vector<PackageId> troubled(const Universe& universe, const std::vector<PackageId>& set);
 /// Where only `stay` is left of what is installed: those of them that then lack something, and those that lack these,
 /// and so on. Without them the rest holds together as well as before.
 std::vector<PackageId> all_that_need(const Universe& universe, std::vector<PackageId> stay);
