@@ -315,6 +315,13 @@ done
 printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
 printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3", "saltdb >= 2", "harbour-menu >= 1.3"]\n' >"$out/skerry-base/repository.toml"
 # The two of Skerry are signed; the neighbour's is not.
+cat >"$out/skerry-harbour/groups.toml" <<'E2'
+[[group]]
+name = "signal-room"
+summary = "what a signal room works with"
+members = ["lampdesk", "tidewatch"]
+optional = ["foghorn", "gullcam"]
+E2
 for repo in skerry-base skerry-harbour; do
   mkdir -p "$keys/$repo"
   for role in root targets snapshot timestamp; do "$hambrel" key new "$keys/$repo/$role.key" --quiet; done

@@ -308,5 +308,31 @@ else
   printf '\n%s(left out: this needs namespaces, and runit)%s\n' "$faint" "$off"
 fi
 
+chapter 'Mirrors, a group, and a plan that is applied in the night'
+station=$dir/pilot-station
+mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
+for repo in skerry-base skerry-harbour; do
+  "$HAMBREL" --root "$station" repo add "$base/$repo" --fingerprint "$(cat "$dir/keys/$repo.fingerprint")" --quiet
+done
+"$HAMBREL" serve "$world" --port 0 --quiet >"$run/mirror.log" 2>&1 &
+mirror=$!
+for ((i = 0; i < 100; i++)); do second=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$run/mirror.log"); [[ $second ]] && break; sleep 0.05; done
+printf '\n%s(skerry-harbour has three mirrors; the first is dead)%s\n' "$faint" "$off"
+sed -i "s|^url = .*|mirrors = [\"http://127.0.0.1:1/skerry-harbour\", \"$base/skerry-harbour\", \"$second/skerry-harbour\"]|" \
+  "$station/etc/hambrel/repos/skerry-harbour.toml"
+play 0 hambrel refresh
+play 0 hambrel repo rank skerry-harbour --best 2
+play 0 hambrel group describe signal-room
+play 0 hambrel install group:signal-room --optional --save night.plan --download-only --yes
+kill "$mirror" "$server"; wait "$mirror" "$server" 2>/dev/null; server=
+printf '\n%s(it is night; the harbour has no network)%s\n' "$faint" "$off"
+play 0 hambrel apply night.plan --yes
+play 3 hambrel apply night.plan --yes
+play 0 hambrel ledger --since 2h
+before=$("$HAMBREL" --root "$station" list --json | wc -l)
+play 0 hambrel remove group:signal-room --yes
+play 0 hambrel undo last --yes --quiet
+[[ $("$HAMBREL" --root "$station" list --json | wc -l) == "$before" ]] || trouble=1
+
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

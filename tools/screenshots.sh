@@ -26,7 +26,7 @@ trap 'kill %1; rm -rf "$dir"' EXIT
 asked trust 'Trust it' repo add skerry-base http://127.0.0.1:8642/skerry-base
 for r in skerry-base skerry-harbour; do hambrel -q repo add $r "file://$dir/world/$r" --fingerprint "$(cat "$dir/keys/$r.fingerprint")"; done
 hambrel -q refresh
-shot search 'hambrel search tide'
+shot search 'hambrel search tide; hambrel group describe signal-room'
 shot describe 'hambrel describe lampdesk'
 shot install 'hambrel install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 --dry-run'
 hambrel -q install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'

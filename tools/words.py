@@ -12,7 +12,7 @@ SOURCE = pathlib.Path(__file__).resolve().parent.parent
 WORDS = SOURCE / "src/cli/words"
 KINDS = ("installed held not-held wanted pulled-in shelved packages repositories checkpoints transactions moments "
          "directories files paths configs conditions commands ledger-kinds services served").split()
-SPEC_TEXT = ("A SPEC is NAME, 'NAME>=VERSION' (or = != < <= >), NAME@CHANNEL, the /PATH of a file it has, "
+SPEC_TEXT = ("A SPEC is NAME, 'NAME>=VERSION' (or = != < <= >), NAME@CHANNEL, group:NAME, the /PATH of a file it has, "
              "./FILE.hambrel, or 'GLOB*'. `hambrel help specs` has examples.")
 
 

@@ -83,7 +83,7 @@ int describe(Session& session, const std::string& name) {
   print_members(session, group, true);
   if (!group.installed) {
     screen.line();
-    const std::string optional = group.count(true) > 0 ? ", --optional with all of them" : "";
+    const std::string optional = group.count(true) > 0 ? "; --optional adds the optional ones" : "";
     screen.hint(
         fmt::format("{} installs the members{}", session.copyable("hambrel install group:" + group.name), optional));
   }
