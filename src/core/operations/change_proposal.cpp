@@ -27,7 +27,8 @@ struct Basis {
     require_allowed(of, packages, request.solve.allow_essential);
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
-    if (request.look_at_files) files.emplace(root, request, packages, incoming->missing());
+    if (request.look_at_files && request.end != End::FetchOnly)
+      files.emplace(root, request, packages, incoming->missing());
   }
 
   Root& root;

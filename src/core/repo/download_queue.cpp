@@ -16,6 +16,7 @@ namespace hambrel::repo {
 
 namespace {
 
+constexpr ByteCount kUntilItIsOver = ~0ULL;     // not only until all bytes have come: they are checked then
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
 
 const settings::Repository& repository_of(const PackageToFetch& wanted,
@@ -328,7 +329,7 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
       };
       while (!file->over()) {
         try {
-          file->await(file->size, ask);
+          file->await(kUntilItIsOver, ask);
         } catch (const Error& problem) {
           if (!file->over()) throw;  // it is to stop
         }

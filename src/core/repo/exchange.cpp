@@ -145,6 +145,10 @@ std::optional<std::string> Exchange::too_slow(Clock::time_point now) {
 
 double Exchange::seconds() const { return std::chrono::duration<double>(Clock::now() - started_).count(); }
 
+double Exchange::seconds_to_first_byte() const {
+  return std::chrono::duration<double>(first_byte_.value_or(Clock::now()) - started_).count();
+}
+
 /// 0 where the protocol has none.
 long Exchange::status() const {
   long status = 0;
@@ -163,6 +167,7 @@ std::size_t Exchange::take(std::string_view data) {
     return CURL_WRITEFUNC_PAUSE;  // libcurl keeps what came
   }
   const std::size_t size = data.size();
+  if (!first_byte_) first_byte_ = Clock::now();
   arrived_ += size;
   const long status = this->status();
   if (status >= 300 && status < 400) return size;  // the text that comes with a redirect

@@ -61,6 +61,7 @@ class Exchange {
   std::uint64_t received() const { return received_; }  // of what was asked for
   std::uint64_t arrived() const { return arrived_; }    // all
   double seconds() const;
+  double seconds_to_first_byte() const;
   const std::optional<std::uint64_t>& whole_size() const { return whole_size_; }
   const std::string& etag() const { return etag_; }
   const std::string& modified() const { return modified_; }
@@ -90,7 +91,8 @@ class Exchange {
   std::optional<std::uint64_t> whole_size_;
   std::string etag_, modified_;
   unsigned wait_ = 0;
-  Clock::time_point began_, started_ = Clock::now(), window_began_ = started_, last_byte_ = started_;
+  Clock::time_point began_, started_ = Clock::now(), window_began_ = started_;
+  std::optional<Clock::time_point> first_byte_;
   std::uint64_t window_arrived_ = 0;
   std::exception_ptr thrown_;  // by the sink: it must not fly through C code
   char message_[CURL_ERROR_SIZE] = {};

@@ -20,6 +20,7 @@ using Clock = Exchange::Clock;
 constexpr unsigned kMostRounds = 3;  // in which each server is asked once
 constexpr unsigned kMostBreaks = 8;  // of one transfer, each after some bytes more
 constexpr std::chrono::milliseconds kFirstWait{200};
+constexpr unsigned kFewest = 4, kMost = 48;  // transfers at a time, where nobody has set how many
 
 /// Of several problems with one file: what was changed on the way is told rather than what did not come.
 bool tells_more(const Error& problem, const std::optional<Error>& before) {
@@ -32,7 +33,8 @@ bool tells_more(const Error& problem, const std::optional<Error>& before) {
 class Network::Fetching {
  public:
   Fetching(Network& network, std::vector<Request>& requests, CURLM* multi, Observer& observer)
-      : network_(network), multi_(multi), observer_(observer) {
+      : network_(network), multi_(multi), observer_(observer), parallel_(network.parallel()) {
+    if (parallel_ == 0) parallel_ = kFewest;
     for (Request& request : requests) {
       Job job;
       job.request = &request;
@@ -81,7 +83,7 @@ class Network::Fetching {
 
   void start_some() {
     const auto now = Clock::now();
-    for (std::size_t i = 0; i < waiting_.size() && running_.size() < std::max(1U, network_.parallel());) {
+    for (std::size_t i = 0; i < waiting_.size() && running_.size() < parallel_;) {
       waiting_[i].not_before = std::max(waiting_[i].not_before, waiting_[i].servers->next_start());
       if (waiting_[i].not_before > now) {
         ++i;
@@ -184,6 +186,9 @@ class Network::Fetching {
     Request& request = *job.request;
     const std::uint64_t came = job.exchange->received();
     const bool is_fault = end.problem && !end.of_receiver && !(end.absent && request.may_be_absent);
+    // each that waited longer than it took to come makes room for one more
+    const bool waited = job.exchange->seconds_to_first_byte() * 2 > job.exchange->seconds();
+    if (network_.parallel() == 0 && !is_fault && waited) parallel_ = std::min(parallel_ + 1, kMost);
     job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(),
                        is_fault ? end.problem->problem() : "");
     if (came > 0) {
@@ -261,7 +266,7 @@ class Network::Fetching {
     const auto until = [&](Clock::time_point then) {
       wait = std::min(wait, std::chrono::duration_cast<std::chrono::milliseconds>(then - now));
     };
-    if (running_.size() < network_.parallel())
+    if (running_.size() < parallel_)
       for (const Job& job : waiting_) until(job.not_before);
     for (const Job& job : running_)
       if (job.exchange->is_paused()) until(job.servers->next_start());
@@ -274,6 +279,7 @@ class Network::Fetching {
   std::deque<Job> waiting_;
   std::vector<Job> running_;
   std::uint64_t total_ = 0;
+  unsigned parallel_;  // transfers at a time, now
 };
 
 Network::~Network() {
@@ -292,7 +298,7 @@ void* Network::take_connections() {
   CURLM* const multi = curl_library().multi_init();
   if (multi == nullptr) throw Error(ErrorCode::Internal, "libcurl does not start");
   curl_library().multi_setopt(multi, CURLMOPT_PIPELINING, static_cast<long>(CURLPIPE_MULTIPLEX));
-  curl_library().multi_setopt(multi, CURLMOPT_MAXCONNECTS, static_cast<long>(2 * parallel_));
+  curl_library().multi_setopt(multi, CURLMOPT_MAXCONNECTS, static_cast<long>(2 * std::max(parallel_, kMost)));
   return multi;
 }
 

@@ -68,7 +68,8 @@ struct Request {
 
 class Network {
  public:
-  explicit Network(unsigned parallel = 4, settings::FetchLimits limits = {}) : parallel_(parallel), limits_(limits) {}
+  /// `parallel`: so many at a time; 0: a few, and more where the time goes into waiting for answers, not into bytes.
+  explicit Network(unsigned parallel = 0, settings::FetchLimits limits = {}) : parallel_(parallel), limits_(limits) {}
   ~Network();
   Network(const Network&) = delete;
   Network& operator=(const Network&) = delete;

@@ -58,7 +58,7 @@ struct Settings {
   unsigned max_age = 7;
   bool refreshes_by_itself = false;
   unsigned budget = 5;     // seconds that finding a plan may take, about
-  unsigned downloads = 4;  // at the same time
+  unsigned downloads = 0;  // at the same time; 0: as many as the way to the servers takes
   // How long the attic keeps what transactions replaced or removed; 0: no such limit.
   std::uint64_t attic_transactions = 100, attic_days = 365, attic_mebibytes = 8192;
   // The same for package files in the cache: how many versions of each, how old, how much together.
