@@ -5,6 +5,7 @@
 #include <pwd.h>
 #include <signal.h>
 #include <sys/mman.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/utsname.h>
 #include <unistd.h>
@@ -77,6 +78,13 @@ void expect_memory(std::size_t bytes) {
   const std::uintptr_t end = (start + size) / kLargePage * kLargePage;
   if (first < end) ::madvise(reinterpret_cast<void*>(first), end - first, MADV_HUGEPAGE);
   std::free(room);
+}
+
+unsigned most_open_files() {
+  constexpr rlim_t kUsual = 1024;
+  rlimit limit{kUsual, kUsual};
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0) return kUsual;
+  return static_cast<unsigned>(std::min<rlim_t>(limit.rlim_cur, 1U << 20U));
 }
 
 unsigned processors() { return std::max(1U, std::thread::hardware_concurrency()); }

@@ -13,6 +13,8 @@ bool is_superuser();
 std::string user_name();
 int process_id();
 unsigned processors();  // that this process may use, at least 1
+/// Files and connections that it may have open at a time.
+unsigned most_open_files();
 /// Seconds since 1970, UTC. SOURCE_DATE_EPOCH is not looked at.
 std::int64_t now();
 /// What is local time is UTC from now on, in this process.

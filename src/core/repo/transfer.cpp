@@ -8,6 +8,7 @@
 #include <memory>
 
 #include "base/text.h"
+#include "os/host.h"
 #include "repo/curl_library.h"
 #include "repo/exchange.h"
 
@@ -21,6 +22,13 @@ constexpr unsigned kMostRounds = 3;  // in which each server is asked once
 constexpr unsigned kMostBreaks = 8;  // of one transfer, each after some bytes more
 constexpr std::chrono::milliseconds kFirstWait{200};
 constexpr unsigned kFewest = 4, kMost = 48;  // transfers at a time, where nobody has set how many
+
+/// Each has a connection and a file, and connections are kept; others need some, too.
+unsigned most_transfers() {
+  constexpr unsigned kOfOthers = 24, kOfEach = 3;
+  const unsigned files = os::most_open_files();
+  return std::clamp(files > kOfOthers ? (files - kOfOthers) / kOfEach : 0, kFewest, kMost);
+}
 
 /// Of several problems with one file: what was changed on the way is told rather than what did not come.
 bool tells_more(const Error& problem, const std::optional<Error>& before) {
@@ -188,7 +196,7 @@ class Network::Fetching {
     const bool is_fault = end.problem && !end.of_receiver && !(end.absent && request.may_be_absent);
     // each that waited longer than it took to come makes room for one more
     const bool waited = job.exchange->seconds_to_first_byte() * 2 > job.exchange->seconds();
-    if (network_.parallel() == 0 && !is_fault && waited) parallel_ = std::min(parallel_ + 1, kMost);
+    if (network_.parallel() == 0 && !is_fault && waited) parallel_ = std::min(parallel_ + 1, most_);
     job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(),
                        is_fault ? end.problem->problem() : "");
     if (came > 0) {
@@ -280,6 +288,7 @@ class Network::Fetching {
   std::vector<Job> running_;
   std::uint64_t total_ = 0;
   unsigned parallel_;  // transfers at a time, now
+  const unsigned most_ = most_transfers();
 };
 
 Network::~Network() {
@@ -298,7 +307,7 @@ void* Network::take_connections() {
   CURLM* const multi = curl_library().multi_init();
   if (multi == nullptr) throw Error(ErrorCode::Internal, "libcurl does not start");
   curl_library().multi_setopt(multi, CURLMOPT_PIPELINING, static_cast<long>(CURLPIPE_MULTIPLEX));
-  curl_library().multi_setopt(multi, CURLMOPT_MAXCONNECTS, static_cast<long>(2 * std::max(parallel_, kMost)));
+  curl_library().multi_setopt(multi, CURLMOPT_MAXCONNECTS, static_cast<long>(std::max(parallel_, most_transfers())));
   return multi;
 }
 
