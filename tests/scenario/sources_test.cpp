@@ -225,4 +225,31 @@ TEST_F(Sources, PlansSayThatWhatTheyStandOnIsOldAndCanRefreshFirst) {
   EXPECT_THAT(offline.err, HasSubstr("what is known of it is used"));
 }
 
+TEST_F(Sources, WhatWasGoodInOneChannelGoesToAnother) {
+  write_file(station.repository() / "repository.toml",
+             "# ours\nkeep = 5\n\n[[channel]]\nname = \"beta\"\npackages = [\"lamp >= 2\"]\n");
+  station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "2"}});
+  station.pack("lamp", "3-1", "", {{"usr/bin/lamp", "3"}});
+  publish({});
+  const std::string url = "file://" + station.repository().string();
+  ASSERT_EQ(station.hambrel({"repo", "add", "base", url, "--fingerprint", fingerprint}).code, 0);
+  EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}).out, HasSubstr("1-1"));
+  const auto promote = [&](const std::string& spec, const std::string& from) {
+    return station.hambrel(
+        {"publish", station.repository().string(), "--keys", keys.string(), "--promote", spec, from, "stable"});
+  };
+  const Ran ran = promote("lamp=2", "beta");
+  EXPECT_EQ(ran.code, 0) << ran.err;
+  EXPECT_THAT(ran.out, HasSubstr("From beta to stable: lamp 2-1"));
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(station.hambrel({"install", "lamp", "-n"}).out, HasSubstr("2-1"));
+  EXPECT_THAT(read_file(station.repository() / "repository.toml"),
+              testing::StartsWith("# ours\nkeep = 5\n\n[[channel]]\nname = \"stable\""));
+  EXPECT_THAT(station.hambrel({"install", "lamp@beta", "-n"}).out, HasSubstr("3-1"));
+  EXPECT_EQ(promote("lamp=2", "beta").code, 3) << "it is not there any more";
+  EXPECT_EQ(promote("lump", "beta").code, 3);
+  EXPECT_EQ(promote("lamp=", "beta").code, 2);
+  EXPECT_EQ(station.hambrel({"publish", station.repository().string(), "--promote", "lamp", "beta"}).code, 2);
+}
+
 }  // namespace hambrel::test

@@ -56,6 +56,7 @@ Json to_json(const operations::Published& published) {
           {"packages", published.packages},
           {"read", published.read},
           {"left_out", published.left_out},
+          {"promoted", published.promoted},
           {"deleted", published.deleted},
           {"channels", published.channels},
           {"root", published.root == 0 ? Json() : Json(published.root)},
@@ -125,9 +126,22 @@ int run_publish(Session& session, const Arguments& arguments) {
   request.expires = arguments.values("expires");
   request.renew = arguments.has("renew");
   request.finish = arguments.has("finish");
+  const auto& words = arguments.words();
+  request.promote = arguments.value("promote").value_or("");
+  if (words.size() != (request.promote.empty() ? 1U : 3U))
+    throw Error(ErrorCode::Usage, "usage: hambrel publish DIR, or hambrel publish DIR --promote SPEC FROM TO", {},
+                "for example: hambrel publish /srv/skerry-base --promote lampdesk beta stable");
+  if (!request.promote.empty()) {
+    if (request.finish || arguments.has("renew"))
+      throw Error(ErrorCode::Usage, "--promote goes with neither --finish nor --renew");
+    request.from = words[1];
+    request.to = words[2];
+  }
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   const operations::Published published = operations::publish(request, session.progress());
   std::string text = text_of(published, request.directory, !request.finish && !request.renew);
+  if (!published.promoted.empty())
+    text += fmt::format("\nFrom {} to {}: {}", request.from, request.to, first_of(published.promoted));
   if (!published.missing.empty()) text += missing_text(published, request.directory);
   if (!published.left_out.empty())
     text +=

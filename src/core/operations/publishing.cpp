@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "model/manifest.h"
 #include "os/host.h"
+#include "repo/publish_promote.h"
 
 namespace hambrel::operations {
 
@@ -112,7 +113,11 @@ Published publish(const PublishRequest& request, Observer& observer) {
                 "--finish goes on with what was begun, --renew signs only the timestamp: neither goes "
                 "with the other, nor with --init, --rotate and --threshold");
   keys.ring = ring_of(request);
-  return repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
+  std::vector<std::string> promoted;
+  if (!request.promote.empty()) promoted = repo::promote(*directory, request.promote, request.from, request.to);
+  Published published = repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
+  published.promoted = std::move(promoted);
+  return published;
 }
 
 }  // namespace hambrel::operations

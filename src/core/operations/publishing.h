@@ -37,6 +37,7 @@ struct PublishRequest {
   std::vector<std::string> expires{};     // ROLE=DAYS
   bool renew = false;                     // give the timestamp a new life
   bool finish = false;                    // go on with what waits for signatures
+  std::string promote{}, from{}, to{};    // a spec whose versions move from one channel to another; empty: none
   Passphrase passphrase{};
 };
 /// Throws Error{Usage} for roles and numbers that are none, what repo::publish() throws, Error{NotFound} where there is

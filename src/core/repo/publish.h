@@ -25,6 +25,7 @@ struct Published {
   std::size_t read = 0;  // package files that were new, or touched since the last time
   std::vector<std::string> channels;
   std::vector<std::string> left_out{};  // package files, below the repository, that `keep` leaves out
+  std::vector<std::string> promoted{};  // "lampdesk 6.0-1": versions that went to another channel
   std::vector<std::string> deleted{};   // those that were left out a day ago already
   struct Role {
     std::string name;

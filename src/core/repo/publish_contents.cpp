@@ -40,6 +40,13 @@ trust::Validities read_validities(TomlTable& top, const std::string& shown) {
 
 }  // namespace
 
+std::string channel_for(const std::string& name, const Version& version, const std::vector<ChannelRule>& rules) {
+  for (const ChannelRule& rule : rules)
+    for (const Constraint& one : rule.packages)
+      if (one.name == name && one.allows(version)) return rule.channel;
+  return "stable";
+}
+
 RepositorySettings read_repository_settings(os::FileReader& directory) {
   RepositorySettings settings;
   auto& rules = settings.rules;
@@ -67,13 +74,6 @@ RepositorySettings read_repository_settings(os::FileReader& directory) {
 }
 
 namespace {
-
-std::string channel_of(const Package& package, const std::vector<ChannelRule>& rules) {
-  for (const ChannelRule& rule : rules)
-    for (const Constraint& one : rule.packages)
-      if (one.name == package.name && one.allows(package.version)) return rule.channel;
-  return "stable";
-}
 
 std::vector<std::string> package_files(os::FileSystem& directory) {
   const auto top = directory.stat_followed("packages");
@@ -239,7 +239,7 @@ class ContentsMaker {
 
   WrittenLine as_before(const WrittenLine& known) const {
     WrittenLine line = known;
-    const std::string channel = channel_of(line.line.package, settings_.rules);
+    const std::string channel = channel_for(line.line.package.name, line.line.package.version, settings_.rules);
     if (channel == line.line.channel) return line;
     line.line.channel = channel;
     line.text = line_text(line.line);
@@ -257,7 +257,7 @@ class ContentsMaker {
       throw Error(ErrorCode::Invalid,
                   fmt::format("contains {} for {}, which belongs elsewhere", line.package.title(), line.package.arch),
                   shown, fmt::format("move it to {}", directory_.shown(package_path(line.package))));
-    line.channel = channel_of(line.package, settings_.rules);
+    line.channel = channel_for(line.package.name, line.package.version, settings_.rules);
     line.size = reader.file_size();
     line.digest = directory_.digest(path);
     line.table_offset = reader.footer().table_offset;

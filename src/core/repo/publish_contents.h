@@ -23,6 +23,9 @@ struct ChannelRule {
   std::vector<Constraint> packages;
 };
 
+/// The channel of a package version.
+std::string channel_for(const std::string& name, const Version& version, const std::vector<ChannelRule>& rules);
+
 /// repository.toml.
 struct RepositorySettings {
   std::vector<ChannelRule> rules;
