@@ -252,4 +252,38 @@ TEST_F(Sources, WhatWasGoodInOneChannelGoesToAnother) {
   EXPECT_EQ(station.hambrel({"publish", station.repository().string(), "--promote", "lamp", "beta"}).code, 2);
 }
 
+TEST_F(Sources, AStickHasWhatItNeedsAndNothingElse) {
+  station.pack("fog", "1-1", "[relations]\nrequires = [\"lamp\"]\n", {{"usr/bin/fog", "f"}});
+  station.pack("horn", "1-1", "", {{"usr/bin/horn", "h"}});
+  station.pack("horn", "2-1", "", {{"usr/bin/horn", "hh"}});
+  write_file(station.repository() / "repository.toml", "[[channel]]\nname = \"beta\"\npackages = [\"horn >= 2\"]\n");
+  write_file(station.repository() / "groups.toml",
+             "[[group]]\nname = \"room\"\nsummary = \"room\"\nmembers = [\"fog\"]\n");
+  publish({});
+  const std::string stick = station.path("stick").string();
+  const Ran made = publish({"--subset", "group:room", "--subset", "horn@beta", "--to", stick, "--init"});
+  EXPECT_THAT(made.out, HasSubstr("4 package versions in beta, stable"));
+  EXPECT_THAT(made.out, HasSubstr("Copied 4 package files"));
+  const std::string theirs =
+      nlohmann::json::parse(station.hambrel({"publish", stick, "--keys", keys.string(), "--json"}).out)["fingerprint"];
+  fs::rename(station.repository(), station.path("far"));
+  ASSERT_EQ(station.hambrel({"repo", "add", "file://" + stick, "--fingerprint", theirs}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", "group:room", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "fog 1-1, group:room 1-1, lamp 1-1");
+  fs::rename(station.path("far"), station.repository());
+  // brought up to date: what is not asked for any more goes
+  const Ran again = publish({"--subset", "lamp", "--to", stick});
+  EXPECT_THAT(again.out, HasSubstr("1 package version in stable"));
+  EXPECT_FALSE(fs::exists(stick + "/packages/fog/1-1.independent.hambrel"));
+  const auto refused = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> words{"publish", station.repository().string(), "--keys", keys.string()};
+    words.insert(words.end(), more.begin(), more.end());
+    return station.hambrel(words);
+  };
+  EXPECT_EQ(refused({"--subset", "lump", "--to", stick}).code, 3);
+  EXPECT_EQ(refused({"--subset", "lamp"}).code, 2);
+  EXPECT_THAT(refused({"--subset", "lamp", "--to", station.root().string()}).err,
+              HasSubstr("was not made by --subset"));
+}
+
 }  // namespace hambrel::test

@@ -57,6 +57,7 @@ Json to_json(const operations::Published& published) {
           {"read", published.read},
           {"left_out", published.left_out},
           {"promoted", published.promoted},
+          {"copied", published.copied},
           {"deleted", published.deleted},
           {"channels", published.channels},
           {"root", published.root == 0 ? Json() : Json(published.root)},
@@ -126,20 +127,28 @@ int run_publish(Session& session, const Arguments& arguments) {
   request.expires = arguments.values("expires");
   request.renew = arguments.has("renew");
   request.finish = arguments.has("finish");
+  request.subset = arguments.values("subset");
+  request.target = arguments.value("to").value_or("");
+  if (request.subset.empty() != request.target.empty())
+    throw Error(ErrorCode::Usage, "--subset and --to go together", {},
+                "for example: hambrel publish /srv/skerry-base --subset lampdesk --to /media/stick");
   const auto& words = arguments.words();
   request.promote = arguments.value("promote").value_or("");
   if (words.size() != (request.promote.empty() ? 1U : 3U))
     throw Error(ErrorCode::Usage, "usage: hambrel publish DIR, or hambrel publish DIR --promote SPEC FROM TO", {},
                 "for example: hambrel publish /srv/skerry-base --promote lampdesk beta stable");
   if (!request.promote.empty()) {
-    if (request.finish || arguments.has("renew"))
-      throw Error(ErrorCode::Usage, "--promote goes with neither --finish nor --renew");
+    if (request.finish || arguments.has("renew") || !request.subset.empty())
+      throw Error(ErrorCode::Usage, "--promote goes with neither --finish, --renew nor --subset");
     request.from = words[1];
     request.to = words[2];
   }
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
   const operations::Published published = operations::publish(request, session.progress());
+  if (!request.subset.empty()) request.directory = request.target;
   std::string text = text_of(published, request.directory, !request.finish && !request.renew);
+  if (!request.subset.empty())
+    text += fmt::format("\nCopied {}", count_text(published.copied, "package file", "package files"));
   if (!published.promoted.empty())
     text += fmt::format("\nFrom {} to {}: {}", request.from, request.to, first_of(published.promoted));
   if (!published.missing.empty()) text += missing_text(published, request.directory);

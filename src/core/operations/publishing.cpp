@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "base/text.h"
 #include "model/manifest.h"
+#include "operations/subset.h"
 #include "os/host.h"
 #include "repo/publish_promote.h"
 
@@ -96,7 +97,7 @@ trust::KeyRing ring_of(const PublishRequest& request) {
 }  // namespace
 
 Published publish(const PublishRequest& request, Observer& observer) {
-  const auto directory = open_directory(request.directory);
+  auto directory = open_directory(request.directory);
   repo::PublishKeys keys;
   keys.where = request.keys;
   keys.root.first = request.init;
@@ -113,10 +114,19 @@ Published publish(const PublishRequest& request, Observer& observer) {
                 "--finish goes on with what was begun, --renew signs only the timestamp: neither goes "
                 "with the other, nor with --init, --rotate and --threshold");
   keys.ring = ring_of(request);
+  std::size_t copied = 0;
+  if (!request.subset.empty()) {
+    const auto host = os::open_file_system("/");
+    host->make_directories(os::host_path(request.target));
+    auto target = open_directory(request.target);
+    copied = copy_subset(*directory, *target, request.subset, os::machine_architecture(), observer).copied;
+    directory = std::move(target);
+  }
   std::vector<std::string> promoted;
   if (!request.promote.empty()) promoted = repo::promote(*directory, request.promote, request.from, request.to);
   Published published = repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
   published.promoted = std::move(promoted);
+  published.copied = copied;
   return published;
 }
 

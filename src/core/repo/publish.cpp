@@ -150,7 +150,7 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   const auto before = served_documents(directory);
   if (!keys.finish && !keys.renew) {
     const std::uint64_t next = before ? before->indexes.full.version + 1 : 1;
-    make_groups(directory);
+    if (!directory.stat(kSubset)) make_groups(directory);  // there they come from elsewhere
     contents = read_contents(directory, settings, before, next, observer);
     published.packages = contents->packages;
     published.read = contents->read;

@@ -14,6 +14,9 @@
 
 namespace hambrel::repo {
 
+/// Marks a directory that is a part of another repository; its content comes from there.
+inline constexpr const char* kSubset = ".publish/subset";
+
 struct Published {
   std::uint64_t version = 0;  // of the index
   bool changed = false;
@@ -26,6 +29,7 @@ struct Published {
   std::vector<std::string> channels;
   std::vector<std::string> left_out{};  // package files, below the repository, that `keep` leaves out
   std::vector<std::string> promoted{};  // "lampdesk 6.0-1": versions that went to another channel
+  std::size_t copied = 0;               // package files that came into a subset
   std::vector<std::string> deleted{};   // those that were left out a day ago already
   struct Role {
     std::string name;
