@@ -128,6 +128,7 @@ int run_publish(Session& session, const Arguments& arguments) {
   request.renew = arguments.has("renew");
   request.finish = arguments.has("finish");
   request.subset = arguments.values("subset");
+  request.with = arguments.values("with");
   request.target = arguments.value("to").value_or("");
   if (request.subset.empty() != request.target.empty())
     throw Error(ErrorCode::Usage, "--subset and --to go together", {},

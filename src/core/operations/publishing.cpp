@@ -119,7 +119,13 @@ Published publish(const PublishRequest& request, Observer& observer) {
     const auto host = os::open_file_system("/");
     host->make_directories(os::host_path(request.target));
     auto target = open_directory(request.target);
-    copied = copy_subset(*directory, *target, request.subset, os::machine_architecture(), observer).copied;
+    std::vector<std::unique_ptr<os::FileSystem>> others;
+    std::vector<os::FileSystem*> from{directory.get()};
+    for (const std::string& one : request.with) {
+      others.push_back(open_directory(one));
+      from.push_back(others.back().get());
+    }
+    copied = copy_subset(from, *target, request.subset, os::machine_architecture(), observer).copied;
     directory = std::move(target);
   }
   std::vector<std::string> promoted;

@@ -38,6 +38,7 @@ struct PublishRequest {
   bool renew = false;                     // give the timestamp a new life
   bool finish = false;                    // go on with what waits for signatures
   std::vector<std::string> subset{};      // specs: what they need becomes a repository of its own,
+  std::vector<std::string> with{};        // also taken from these repositories of the host
   std::string target{};                   // in this directory of the host; it is what is published then
   std::string promote{}, from{}, to{};    // a spec whose versions move from one channel to another; empty: none
   Passphrase passphrase{};

@@ -38,10 +38,16 @@ std::vector<IndexLine> served_lines(os::FileSystem& from) {
   return repo::parse_index(text, full.path);
 }
 
+/// A line of an index, and the repository that it is of.
+struct SourceLine {
+  IndexLine line;
+  os::FileSystem* from;
+};
+
 /// Which packages the specs ask for, and what is needed with them.
 class Choice {
  public:
-  Choice(std::vector<IndexLine> lines, const std::vector<std::string>& specs, const std::string& arch)
+  Choice(std::vector<SourceLine> lines, const std::vector<std::string>& specs, const std::string& arch)
       : lines_(std::move(lines)) {
     std::map<std::string, std::string> channels;  // by name, where a spec says it
     for (const std::string& text : specs) {
@@ -49,7 +55,7 @@ class Choice {
       if (specs_.back().kind == Spec::Kind::Channel) channels[specs_.back().constraint.name] = specs_.back().channel;
     }
     std::vector<Candidate> candidates;
-    for (const IndexLine& line : lines_) {
+    for (const auto& [line, from] : lines_) {
       const auto channel = channels.find(line.package.name);
       if (line.channel != (channel == channels.end() ? "stable" : channel->second)) continue;
       Candidate one;
@@ -65,7 +71,7 @@ class Choice {
     universe_.emplace(candidates, std::vector<std::string>{arch});
   }
 
-  std::vector<const IndexLine*> chosen() const {
+  std::vector<const SourceLine*> chosen() const {
     solve::Request request;
     for (const Spec& spec : specs_) request.install.push_back({spec.text, candidates_of(spec)});
     const auto answer = solve::solve(*universe_, request);
@@ -75,9 +81,9 @@ class Choice {
     std::set<std::string> paths;
     for (const PackageId id : std::get<solve::Selection>(answer).chosen)
       paths.insert(package_path(universe_->package(id)));
-    std::vector<const IndexLine*> result;
-    for (const IndexLine& line : lines_)
-      if (paths.contains(package_path(line.package))) result.push_back(&line);
+    std::vector<const SourceLine*> result;
+    for (const SourceLine& one : lines_)
+      if (paths.erase(package_path(one.line.package)) > 0) result.push_back(&one);
     return result;
   }
 
@@ -94,7 +100,7 @@ class Choice {
     return ids;
   }
 
-  std::vector<IndexLine> lines_;
+  std::vector<SourceLine> lines_;
   std::vector<Spec> specs_;
   std::optional<Universe> universe_;
 };
@@ -132,10 +138,13 @@ void drop_others(os::FileSystem& to, const std::set<std::string>& wanted) {
 
 }  // namespace
 
-Subset copy_subset(os::FileSystem& from, os::FileSystem& to, const std::vector<std::string>& specs,
+Subset copy_subset(const std::vector<os::FileSystem*>& from, os::FileSystem& to, const std::vector<std::string>& specs,
                    const std::string& arch, Observer& observer) {
   require_ours(to);
-  const Choice choice(served_lines(from), specs, arch);
+  std::vector<SourceLine> lines;
+  for (os::FileSystem* const one : from)
+    for (IndexLine& line : served_lines(*one)) lines.push_back({std::move(line), one});
+  const Choice choice(std::move(lines), specs, arch);
   const auto chosen = choice.chosen();
   to.make_directories(".publish");
   to.replace_file(kSubset, join(specs, "\n") + "\n", 0644);
@@ -143,15 +152,16 @@ Subset copy_subset(os::FileSystem& from, os::FileSystem& to, const std::vector<s
   std::set<std::string> wanted;
   std::string rules;
   observer.begin("copying packages", chosen.size(), Observer::Unit::Items);
-  for (const IndexLine* const line : chosen) {
+  for (const SourceLine* const one : chosen) {
+    const IndexLine* const line = &one->line;
     const std::string path = package_path(line->package);
     wanted.insert(path);
     if (!to.stat(path) || to.digest(path) != line->digest) {
-      copy_file(from, to, path, line->size);
+      copy_file(*one->from, to, path, line->size);
       ++subset.copied;
     }
     if (to.digest(path) != line->digest)
-      throw Error(ErrorCode::Untrusted, "is not the file that the index names", from.shown(path),
+      throw Error(ErrorCode::Untrusted, "is not the file that the index names", one->from->shown(path),
                   "run `hambrel publish` on the repository");
     if (line->channel != "stable")
       rules += fmt::format("[[channel]]\nname = \"{}\"\npackages = [\"{} = {}\"]\n\n", line->channel,

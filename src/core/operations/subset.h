@@ -19,10 +19,10 @@ struct Subset {
   std::size_t copied = 0;    // that were not there yet
 };
 
-/// Copies package files of what is served in `from` to `to`, and writes its repository.toml; what an earlier subset had
-/// and this one has not goes. Nothing is published yet. `arch`: of the machine that it is for. Throws Error{Refused}
-/// where the specs can't be met, or the target is something else.
-Subset copy_subset(os::FileSystem& from, os::FileSystem& to, const std::vector<std::string>& specs,
+/// Copies package files of what is served in `from` to `to`, of several repositories the first that has a file, and
+/// writes its repository.toml; what an earlier subset had and this one has not goes. Nothing is published yet. `arch`:
+/// of the machine that it is for. Throws Error{Refused} where the specs can't be met, or the target is something else.
+Subset copy_subset(const std::vector<os::FileSystem*>& from, os::FileSystem& to, const std::vector<std::string>& specs,
                    const std::string& arch, Observer& observer);
 
 }  // namespace hambrel::operations
