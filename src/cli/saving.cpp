@@ -37,6 +37,9 @@ operations::CommandWords words_of(const Arguments& arguments) {
 }  // namespace
 
 int save(Session& session, const Arguments& arguments, std::unique_ptr<operations::Proposal> proposal) {
+  if (arguments.has("no-files"))
+    throw Error(ErrorCode::Usage, "--save and --no-files cannot be combined", {},
+                "a plan is saved with all that it does to files");
   if (proposal->does_nothing()) {
     show_nothing(session, *proposal);
     return 0;

@@ -39,6 +39,8 @@ TEST_F(Groups, ComeAndGoAsAWholeAndCanBeUndone) {
   EXPECT_THAT(installed.out, HasSubstr("group:signal-room requires fog"));
   EXPECT_EQ(station.installed(), "chart 1-1, fog 1-1, group:charts 1-1, group:signal-room 1-1, lamp 1-1");
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+  for (const auto& one : fs::recursive_directory_iterator(station.repository()))
+    EXPECT_EQ(one.path().filename().string().find(':'), std::string::npos) << "a stick's file system may have none";
   ASSERT_EQ(station.hambrel({"want", "lamp", "-y"}).code, 0);
   ASSERT_EQ(station.hambrel({"remove", "group:signal-room", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "lamp 1-1") << "what is wanted for itself stays";

@@ -149,6 +149,12 @@ TEST_F(Plans, AFileThatWasChangedOrIsNoneIsRefused) {
     write_file(file, wrong);
     EXPECT_EQ(apply().code, 1) << wrong;
   }
+  // that somebody else can write
+  ASSERT_EQ(save({"install", "desk"}).code, 0);
+  fs::permissions(file, fs::perms(0666));
+  const Ran open_to_all = apply();
+  EXPECT_EQ(open_to_all.code, 5);
+  EXPECT_THAT(open_to_all.err, HasSubstr("may have been written by somebody else"));
   // of another system: the same number of transactions, another ledger
   ASSERT_EQ(save({"install", "desk"}).code, 0);
   Station other;

@@ -286,7 +286,9 @@ Json to_json(const operations::RepositoryFacts& facts) {
   Json mirrors = Json::array();
   for (const std::string& url : one.urls()) mirrors.push_back(shown_url(url));
   object["mirrors"] = std::move(mirrors);
-  object["spare"] = one.spare;
+  Json spare = Json::array();
+  for (const std::string& url : one.spare) spare.push_back(shown_url(url));
+  object["spare"] = std::move(spare);
   Json failures = Json::array();
   for (const auto& failure : facts.failures)
     failures.push_back({{"url", failure.url}, {"problem", failure.problem}, {"time", failure.time}});

@@ -135,8 +135,15 @@ void save_plan(Root& root, const Proposal& proposal, const CommandWords& command
 SavedPlan load_plan(const std::string& file) {
   const auto host = os::open_file_system("/");
   const std::string path = os::host_path(file);
-  if (!host->stat_followed(path))
+  const auto info = host->stat_followed(path);
+  if (!info)
     throw Error(ErrorCode::NotFound, "the saved plan does not exist", file, "--save FILE with a change makes one");
+  // whoever may write it decides what is done
+  const bool is_ours = info->uid == 0 || info->uid == os::user_id();
+  constexpr std::uint32_t kOthersWrite = 022;
+  if (!is_ours || (info->mode & kOthersWrite) != 0)
+    throw Error(ErrorCode::Untrusted, "may have been written by somebody else", file,
+                "look at it, then make it yours: chown root FILE, chmod 600 FILE");
   Json whole = parse_json(host->read_all(path, kMostBytes), file);
   const JsonObject object(whole, file);
   if (!object.has("hambrel_plan") || object.number("hambrel_plan") != kFormat)

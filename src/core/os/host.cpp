@@ -31,6 +31,8 @@ std::string machine_architecture() {
   return uname(&names) == 0 ? names.machine : "unknown";
 }
 
+unsigned user_id() { return ::geteuid(); }
+
 bool is_superuser() { return geteuid() == 0; }
 
 namespace {

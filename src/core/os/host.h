@@ -9,6 +9,7 @@ namespace hambrel::os {
 
 std::string machine_architecture();  // as the kernel names it: x86_64, aarch64, ...
 bool is_superuser();
+unsigned user_id();  // that it acts as
 /// Who gave the command: the login name; behind a privilege switch "name (as root)".
 std::string user_name();
 int process_id();

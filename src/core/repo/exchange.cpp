@@ -118,8 +118,8 @@ void Exchange::set_headers(bool with_headers) {
   };
   if (with_headers)
     for (const std::string& header : servers_.access().headers) add(header);
-  if (!request_.if_etag.empty()) add("If-None-Match: " + request_.if_etag);
-  if (!request_.if_modified.empty()) add("If-Modified-Since: " + request_.if_modified);
+  if (task_.is_conditional && !request_.if_etag.empty()) add("If-None-Match: " + request_.if_etag);
+  if (task_.is_conditional && !request_.if_modified.empty()) add("If-Modified-Since: " + request_.if_modified);
   if (!task_.if_range.empty()) add("If-Range: " + task_.if_range);
   curl_library().easy_setopt(handle_, CURLOPT_HTTPHEADER, headers_);
 }

@@ -30,6 +30,7 @@ class Exchange {
     std::string if_range;     // the entity tag of what the range belongs to; empty: it does not matter
     std::uint64_t whole = 0;  // bytes that the whole file must have; 0: any number
     bool ends_without_range = false;
+    bool is_conditional = false;  // what the request knows of the file was said by this server
     Sink sink;
   };
   Exchange(Task task, const Request& request, const Servers& servers, Clock::time_point began);

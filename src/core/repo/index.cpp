@@ -139,13 +139,19 @@ void read_index(std::string_view stored, const std::string& where, const std::fu
   reader.finish();
 }
 
+std::string package_directory(std::string_view name) {
+  if (!name.starts_with(kGroup)) return std::string(name);
+  return "+group." + std::string(name.substr(kGroup.size()));
+}
+
 std::string package_path(const Package& package) {
-  return fmt::format("packages/{}/{}.{}.hambrel", package.name, package.version.text(), package.arch);
+  return fmt::format("packages/{}/{}.{}.hambrel", package_directory(package.name), package.version.text(),
+                     package.arch);
 }
 
 std::string package_url_path(const Package& package) {
-  return fmt::format("packages/{}/{}.{}.hambrel", url_segment(package.name), url_segment(package.version.text()),
-                     package.arch);
+  return fmt::format("packages/{}/{}.{}.hambrel", url_segment(package_directory(package.name)),
+                     url_segment(package.version.text()), package.arch);
 }
 
 }  // namespace hambrel::repo

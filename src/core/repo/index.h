@@ -40,7 +40,9 @@ struct RawIndexLine {
 void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
                 const std::function<bool(const FastObject&)>& other = {});
 
-/// packages/NAME/VERSION.ARCH.hambrel
+/// The directory of a package below packages/: its name; of a group "+group.NAME", as some file systems have no colons.
+std::string package_directory(std::string_view name);
+/// packages/DIRECTORY/VERSION.ARCH.hambrel
 std::string package_path(const Package& package);
 /// The same, percent-encoded for a URL.
 std::string package_url_path(const Package& package);

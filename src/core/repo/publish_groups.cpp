@@ -20,6 +20,9 @@ namespace {
 constexpr const char* kGroups = "groups.toml";
 constexpr const char* kNoFiles = ".publish/no-files";  // what a group's package is made from: an empty directory
 
+/// No package is called so.
+bool is_group_directory(std::string_view name) { return name.starts_with(package_directory(kGroup)); }
+
 struct Group {
   Package package;
   std::vector<Relation> optional;
@@ -84,7 +87,7 @@ bool says_the_same(const Package& a, const Package& b) {
 
 /// The newest package file of a group, and its number; 0: there is none.
 std::pair<std::uint64_t, std::optional<Package>> newest_of(os::FileSystem& directory, const std::string& name) {
-  const std::string below = "packages/" + name;
+  const std::string below = "packages/" + package_directory(name);
   std::pair<std::uint64_t, std::optional<Package>> newest{0, std::nullopt};
   if (!directory.stat(below)) return newest;
   for (const std::string& file : directory.list(below)) {
@@ -120,7 +123,7 @@ void make_groups(os::FileSystem& directory) {
   const bool has_packages = directory.stat_followed("packages").has_value();
   if (has_packages)
     for (const std::string& name : directory.list("packages"))
-      if (!name.starts_with(kGroup)) known.insert(name);
+      if (!is_group_directory(name)) known.insert(name);
   const std::vector<Group> groups = read_groups(directory, known);
   if (!groups.empty()) directory.make_directories(kNoFiles);
   for (const Group& group : groups) {
@@ -138,8 +141,10 @@ void make_groups(os::FileSystem& directory) {
     write_group(directory, std::move(with_optional), made);
   }
   if (!has_packages) return;
+  std::set<std::string> directories;
+  for (const std::string& name : made) directories.insert(package_directory(name));
   for (const std::string& name : directory.list("packages"))
-    if (name.starts_with(kGroup) && !made.contains(name)) directory.remove_tree("packages/" + name);
+    if (is_group_directory(name) && !directories.contains(name)) directory.remove_tree("packages/" + name);
 }
 
 }  // namespace hambrel::repo

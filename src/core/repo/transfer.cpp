@@ -120,6 +120,7 @@ class Network::Fetching {
     }
     if (request.goes_on && !request.range) task.whole = request.limit;
     task.ends_without_range = request.only_range;
+    task.is_conditional = job.server == 0;
     task.sink = [this, &request, servers = job.servers.get()](std::string_view data) {
       total_ += data.size();
       servers->took(data.size());
@@ -163,7 +164,7 @@ class Network::Fetching {
     job.received += job.exchange->received();
     const bool is_whole = request.goes_on && job.received == (request.range ? request.range->second : request.limit);
     if (is_whole && end.problem && end.problem->code() == ErrorCode::Network) end.problem.reset();  // it needs no more
-    if (!end.problem && request.verify) {
+    if (!end.problem && !end.unchanged && request.verify) {
       try {
         request.verify();
       } catch (const Error& problem) {

@@ -60,10 +60,11 @@ struct Request {
   std::uint64_t has = 0;
   /// All has come: throws what is wrong with it, and the next server is asked.
   std::function<void()> verify = {};
-  std::string if_etag{}, if_modified{};  // what is known of the file already: it does not come where it is the same
-  bool unchanged = false;                // set: it is
-  std::string etag{}, modified{};        // set where the server says them: RFC 9110, section 8.8
-  std::string from{};                    // set: the URL that was asked last
+  // What the first server said of the file that is known already: it does not come where it is the same.
+  std::string if_etag{}, if_modified{};
+  bool unchanged = false;          // set: it is
+  std::string etag{}, modified{};  // set where the server says them: RFC 9110, section 8.8
+  std::string from{};              // set: the URL that was asked last
 };
 
 class Network {

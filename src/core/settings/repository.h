@@ -28,7 +28,7 @@ struct Access {
   std::string proxy;                 // a URL; "none": whatever the environment says, none; empty: what that says
   std::string authority;             // certificates (PEM) that servers are verified by, instead of the system's
   std::uint64_t rate = 0;            // bytes a second, over all transfers; 0: as fast as it goes
-  unsigned timeout = 10;             // seconds for a connection, and without a byte, after which the next one is asked
+  unsigned timeout = 10;             // seconds for a connection, after which the next one is asked
   Credentials credentials;
   std::string unread;  // the file of credentials, if whoever asks may not read it
 };
