@@ -180,8 +180,10 @@ TEST_F(Sources, WhereNothingIsNewOneSmallRequestSaysSo) {
   Shop shop(station.repository());
   ASSERT_EQ(station.hambrel({"repo", "add", shop.url(), "base", "--fingerprint", fingerprint}).code, 0);
   shop.asked();
-  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
-  EXPECT_EQ(shop.asked(), 1);
+  for (int i = 0; i < 3; ++i) {
+    EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+    EXPECT_EQ(shop.asked(), 1) << i;
+  }
   station.pack("mast", "1-1", "", {{"usr/bin/mast", "m"}});
   publish({});
   EXPECT_THAT(station.hambrel({"refresh"}).out, HasSubstr("index 2, 2 versions"));

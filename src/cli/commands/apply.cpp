@@ -3,7 +3,6 @@
 
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/saving.h"
 #include "operations/saved_plan.h"
 
 namespace hambrel::cli {

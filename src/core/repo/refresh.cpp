@@ -241,7 +241,6 @@ void probe(os::FileSystem& root, Network& network, std::vector<Step>& steps, Obs
     }
     if (!request.unchanged) {
       step.note_validators(request, now);
-      step.before->roots_asked = step.after.roots_asked;
       step.before->etag = step.after.etag;
       step.before->modified = step.after.modified;
       step.before->validated_url = step.after.validated_url;

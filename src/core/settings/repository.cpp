@@ -323,11 +323,6 @@ void set_accepts_unsigned(os::FileSystem& root, const std::string& name, bool ac
   set_line(root, name, line, "trust", accepts ? R"("none")" : R"("signed")");
 }
 
-void set_rank(os::FileSystem& root, const std::string& name, std::uint32_t rank) {
-  static const re2::RE2 line(R"((?m)^(\s*rank\s*=\s*)[0-9_]+)");
-  set_line(root, name, line, "rank", std::to_string(rank));
-}
-
 void set_mirrors(os::FileSystem& root, const std::string& name, const std::vector<std::string>& mirrors,
                  const std::vector<std::string>& spare) {
   static const re2::RE2 url(R"((?m)^[ \t]*url[ \t]*=[^\n]*\n?)");

@@ -73,8 +73,6 @@ void drop_repository(os::FileSystem& root, const std::string& name);
 void set_enabled(os::FileSystem& root, const std::string& name, bool enabled);
 /// The same with the line `trust = ...`, which is "none" or "signed".
 void set_accepts_unsigned(os::FileSystem& root, const std::string& name, bool accepts);
-/// The same with `rank = ...`.
-void set_rank(os::FileSystem& root, const std::string& name, std::uint32_t rank);
 /// The same with `mirrors = [...]`, which takes the place of `url = ...`, and `spare = [...]`.
 void set_mirrors(os::FileSystem& root, const std::string& name, const std::vector<std::string>& mirrors,
                  const std::vector<std::string>& spare);
