@@ -31,6 +31,7 @@ operations::CommandWords words_of(const Arguments& arguments) {
     }
   }
   words.insert(words.end(), arguments.words().begin(), arguments.words().end());
+  for (std::string& word : words) word = shown_url(word);
   return words;
 }
 
@@ -48,7 +49,7 @@ int save(Session& session, const Arguments& arguments, std::unique_ptr<operation
   const bool is_open = !proposal->questions().empty() || !proposal->questions_of_packages().empty();
   if (is_open) {
     if (session.json() || arguments.has("yes") || !can_ask())
-      throw Error(ErrorCode::Declined, "a plan is saved with all of its questions answered", {},
+      throw Error(ErrorCode::Declined, "the plan has open questions, which must be answered before it is saved", {},
                   "answer them on a terminal, or by --configs and --answers");
     operations::Decisions decisions;
     if (!proposal->questions().empty()) decisions = ask_about(session, proposal->questions());

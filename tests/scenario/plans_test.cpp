@@ -87,7 +87,7 @@ TEST_F(Plans, DecisionsAreSavedAndWhatNeedsANewOneIsTold) {
   write_file(station.root() / "etc/lamp.conf", "mine\n");
   const Ran moved = apply();
   EXPECT_EQ(moved.code, 3);
-  EXPECT_THAT(moved.err, HasSubstr("/etc/lamp.conf was changed since, and needs a decision"));
+  EXPECT_THAT(moved.err, HasSubstr("/etc/lamp.conf has changed since, and needs a decision"));
   EXPECT_EQ(station.installed(), "lamp 1-1");
 }
 
@@ -107,7 +107,7 @@ TEST_F(Plans, APackageThatIsAnotherFileNowIsNotInstalled) {
   ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
   const Ran ran = apply();
   EXPECT_EQ(ran.code, 3);
-  EXPECT_THAT(ran.err, HasSubstr("fog 1-1 is not available any more, or is another file"));
+  EXPECT_THAT(ran.err, HasSubstr("fog 1-1 is no longer available, or is a different file now"));
 }
 
 TEST_F(Plans, EveryChangingCommandSavesItsPlan) {
@@ -144,7 +144,7 @@ TEST_F(Plans, AFileThatWasChangedOrIsNoneIsRefused) {
   write_file(file, text);
   const Ran changed = apply();
   EXPECT_EQ(changed.code, 5);
-  EXPECT_THAT(changed.err, HasSubstr("was changed since it was saved"));
+  EXPECT_THAT(changed.err, HasSubstr("has changed since it was saved"));
   for (const char* const wrong : {"", "{", "[]", "{}", "{\"hambrel_plan\": 7}"}) {
     write_file(file, wrong);
     EXPECT_EQ(apply().code, 1) << wrong;
@@ -154,7 +154,7 @@ TEST_F(Plans, AFileThatWasChangedOrIsNoneIsRefused) {
   fs::permissions(file, fs::perms(0666));
   const Ran open_to_all = apply();
   EXPECT_EQ(open_to_all.code, 5);
-  EXPECT_THAT(open_to_all.err, HasSubstr("may have been written by somebody else"));
+  EXPECT_THAT(open_to_all.err, HasSubstr("could have been written by someone else"));
   // of another system: the same number of transactions, another ledger
   ASSERT_EQ(save({"install", "desk"}).code, 0);
   Station other;
@@ -200,9 +200,9 @@ TEST_F(Plans, AFileOfLinesIsOneTransaction) {
   EXPECT_EQ(station.json({"describe", "fog"})["reason"], "wanted");
   EXPECT_THAT(station.hambrel({"list", "held"}).out, HasSubstr("fog"));
   for (const auto& [text, says] : std::vector<std::pair<std::string, std::string>>{
-           {"instal lamp\n", ":1: \"instal\" is no change"},
-           {"install lamp\nhold lamp until tomorrow\n", ":2: a date follows until"},
-           {"remove\n", ":1: remove what?"},
+           {"instal lamp\n", ":1: \"instal\" is not a change"},
+           {"install lamp\nhold lamp until tomorrow\n", ":2: until must be followed by a date"},
+           {"remove\n", ":1: remove needs a package"},
            {"install Lamp\n", ":1: "},
            {"remove lamp\npurge fog\n", "remove and purge"},
            {"# nothing\n", "has no changes in it"}}) {

@@ -149,7 +149,7 @@ TEST_F(Sources, MirrorsAreComparedAndChosen) {
   with("url = \"" + gone + "\"\n");
   const Ran none = station.hambrel({"repo", "rank", "base", "--best", "1"});
   EXPECT_EQ(none.code, 1);
-  EXPECT_THAT(none.err, HasSubstr("none of the mirrors of base is of use now"));
+  EXPECT_THAT(none.err, HasSubstr("no mirror of base is usable right now"));
 }
 
 TEST_F(Sources, APasswordIsInItsFileAndNowhereElse) {
@@ -174,6 +174,17 @@ TEST_F(Sources, APasswordIsInItsFileAndNowhereElse) {
   EXPECT_THAT(wrong.err, HasSubstr("check the user and the password in /etc/hambrel/repos/base.credentials"));
   EXPECT_EQ(station.hambrel({"repo", "drop", "base"}).code, 0);
   EXPECT_FALSE(fs::exists(secret));
+}
+
+TEST_F(Sources, APasswordInAUrlIsNotInASavedPlan) {
+  Shop shop(station.repository());
+  const std::string plan = station.path("night.plan").string();
+  const Ran saved =
+      station.hambrel({"install", "http://ada:s3cret@" + shop.host() + "/packages/lamp/1-1.independent.hambrel",
+                       "--allow-unsigned", "--save", plan});
+  EXPECT_EQ(saved.code, 0) << saved.err;
+  EXPECT_THAT(read_file(plan), HasSubstr("***@"));
+  EXPECT_THAT(read_file(plan) + saved.out + saved.err, Not(HasSubstr("s3cret")));
 }
 
 TEST_F(Sources, WhereNothingIsNewOneSmallRequestSaysSo) {

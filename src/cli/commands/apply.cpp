@@ -13,7 +13,7 @@ namespace {
 int run_again(Session& session, const Arguments& arguments, operations::SavedPlan saved) {
   const Command* const command = saved.command.empty() ? nullptr : find_command(saved.command.front());
   if (command == nullptr || command->run == run_apply)
-    throw Error(ErrorCode::Invalid, "is of a command that this program does not have", saved.file, "save it anew");
+    throw Error(ErrorCode::Invalid, "was saved by a command this program does not have", saved.file, "save it again");
   std::vector<std::string> words(saved.command.begin() + 1, saved.command.end());
   for (const char* const name : {"yes", "dry-run", "json", "quiet", "verbose", "prepare"})
     if (arguments.has(name)) words.push_back(fmt::format("--{}", name));

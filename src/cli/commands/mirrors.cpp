@@ -33,20 +33,23 @@ Json to_json(const MirrorMeasure& one) {
 std::string rate_text(double bytes) { return size_text(static_cast<ByteCount>(bytes)) + "/s"; }
 
 void add(Rows& rows, const MirrorMeasure& one, std::size_t number) {
-  const std::string state = !one.problem.empty() ? one.problem
+  const std::string state = !one.problem.empty() ? "unusable"
                             : one.behind > 0     ? fmt::format("{} behind", count_text(one.behind, "update", "updates"))
-                                                 : (one.in_use ? "in use" : "");
+                                                 : (one.in_use ? "in use" : "spare");
   const Spread& wait = one.milliseconds;
   const Spread& rate = one.rate;
-  rows.add(
-      [&] { return to_json(one); },
-      {{one.is_good() ? std::to_string(number) : "", Style::Strong, true},
-       {printable(shown_url(one.url)), Style::Name},
-       {wait.is_known() ? fmt::format("{:.1f} ms", wait.median) : "", Style::Plain, true},
-       {wait.is_known() ? fmt::format("{:.1f} to {:.1f}", wait.least, wait.greatest) : "", Style::Faint},
-       {rate.is_known() ? rate_text(rate.median) : "", Style::Plain, true},
-       {rate.is_known() ? fmt::format("{} to {}", rate_text(rate.least), rate_text(rate.greatest)) : "", Style::Faint},
-       {printable(state), one.is_good() ? Style::Plain : Style::Warn}});
+  const std::string waits = wait.is_known() ? fmt::format("{:.1f} to {:.1f}", wait.least, wait.greatest) : "";
+  const std::string rates =
+      rate.is_known() ? fmt::format("{} to {}", rate_text(rate.least), rate_text(rate.greatest)) : "";
+  // the URLs, by which mirrors are told apart, are never cut; how much the measurements differ is left out first
+  rows.add([&] { return to_json(one); },
+           {{one.is_good() ? std::to_string(number) : "", Style::Strong, true},
+            {wait.is_known() ? fmt::format("{:.1f} ms", wait.median) : "", Style::Plain, true},
+            {waits, Style::Faint, false, false, true},
+            {rate.is_known() ? rate_text(rate.median) : "", Style::Plain, true},
+            {rates, Style::Faint, false, false, true},
+            {state, one.is_good() ? Style::Plain : Style::Warn, false, true},
+            {printable(shown_url(one.url)), Style::Name, false, true}});
 }
 
 /// Which ones, as numbers from 1: by --best, by an answer, or, with --yes, all that are good. Nothing: none was chosen.
@@ -96,8 +99,12 @@ int rank_mirrors(Session& session, const Arguments& arguments) {
     add(rows, one, good.size());
   }
   rows.print();
+  if (!session.json())
+    for (const MirrorMeasure& one : measures)
+      if (!one.problem.empty())
+        session.screen().note(printable(fmt::format("{}: {}", shown_url(one.url), one.problem)));
   if (good.empty())
-    throw Error(ErrorCode::Network, fmt::format("none of the mirrors of {} is of use now", name), {},
+    throw Error(ErrorCode::Network, fmt::format("no mirror of {} is usable right now", name), {},
                 "nothing was changed; try again later");
   const std::vector<std::size_t> chosen = choice(session, arguments, good.size());
   if (chosen.empty()) {

@@ -321,9 +321,11 @@ void show_access(const Session& session, const operations::RepositoryFacts& fact
     return std::string();
   };
   const std::vector<std::string> urls = one.urls();
-  for (std::size_t i = 0; i < urls.size(); ++i)
-    if (urls.size() > 1 || !failure_of(urls[i]).empty())
-      screen.field(i == 0 ? "mirrors" : "", printable(shown_url(urls[i])) + failure_of(urls[i]));
+  for (std::size_t i = 0; i < urls.size(); ++i) {
+    const std::string failure = failure_of(urls[i]);
+    if (urls.size() > 1 || !failure.empty()) screen.field(i == 0 ? "mirrors" : "", printable(shown_url(urls[i])));
+    if (!failure.empty()) screen.field("", failure);
+  }
   if (!one.spare.empty())
     screen.field("spare",
                  fmt::format("{}; `{}` compares them", count_text(one.spare.size(), "more mirror", "more mirrors"),

@@ -96,7 +96,7 @@ std::pair<state::TxnId, Digest> head_of(Root& root) {
 std::string plan_anew(const SavedPlan& saved) {
   std::string command = "hambrel";
   for (const std::string& word : saved.command) command += " " + shell_quoted(word);
-  return fmt::format("plan it anew: {} --save {}", command, shell_quoted(saved.file));
+  return fmt::format("make a new plan: {} --save {}", command, shell_quoted(saved.file));
 }
 
 }  // namespace
@@ -135,16 +135,19 @@ void save_plan(Root& root, const Proposal& proposal, const CommandWords& command
 SavedPlan load_plan(const std::string& file) {
   const auto host = os::open_file_system("/");
   const std::string path = os::host_path(file);
-  const auto info = host->stat_followed(path);
-  if (!info)
+  if (!host->stat_followed(path))
     throw Error(ErrorCode::NotFound, "the saved plan does not exist", file, "--save FILE with a change makes one");
-  // whoever may write it decides what is done
-  const bool is_ours = info->uid == 0 || info->uid == os::user_id();
+  // whoever may write it decides what is done; asked of the open file, as its name may lead elsewhere a moment later
+  const auto opened = host->open(path);
+  const auto info = opened->info();
+  const bool is_ours = info && (info->uid == 0 || info->uid == os::user_id());
   constexpr std::uint32_t kOthersWrite = 022;
   if (!is_ours || (info->mode & kOthersWrite) != 0)
-    throw Error(ErrorCode::Untrusted, "may have been written by somebody else", file,
+    throw Error(ErrorCode::Untrusted, "could have been written by someone else", file,
                 "look at it, then make it yours: chown root FILE, chmod 600 FILE");
-  Json whole = parse_json(host->read_all(path, kMostBytes), file);
+  if (opened->size() > kMostBytes)
+    throw Error(ErrorCode::Invalid, fmt::format("is larger than {} bytes", kMostBytes), file, "save the plan anew");
+  Json whole = parse_json(opened->read_exactly(0, opened->size(), file), file);
   const JsonObject object(whole, file);
   if (!object.has("hambrel_plan") || object.number("hambrel_plan") != kFormat)
     throw Error(ErrorCode::Invalid, "is not a plan that this program saved", file,
@@ -153,7 +156,8 @@ SavedPlan load_plan(const std::string& file) {
   Json content = whole;
   content.erase("sha256");
   if (sha256(canonical(content)).hex() != digest)
-    throw Error(ErrorCode::Untrusted, "was changed since it was saved", file, "save it anew; a plan is not edited");
+    throw Error(ErrorCode::Untrusted, "has changed since it was saved", file,
+                "save it again; a plan is not edited by hand");
   SavedPlan saved;
   saved.file = file;
   saved.command = object.texts_or_none("command");
@@ -228,8 +232,8 @@ std::string difference(const SavedPlan& saved, const plan::Plan& plan) {
       if (std::find(other.begin(), other.end(), one) == other.end()) return one;
     return {};
   };
-  if (const std::string more = only_in(now, before); !more.empty()) return "it would also do this now: " + more;
-  if (const std::string less = only_in(before, now); !less.empty()) return "this cannot be done any more: " + less;
+  if (const std::string more = only_in(now, before); !more.empty()) return "it would now also do this: " + more;
+  if (const std::string less = only_in(before, now); !less.empty()) return "this can no longer be done: " + less;
   return before == now ? "" : "its steps would come in another order";
 }
 
@@ -251,8 +255,8 @@ PackageId coming(Root& root, const SavedPlan& saved, std::size_t i) {
     if (is_it || (root.kept(id) != nullptr && saved.digests[i] == root.kept(id)->digest)) return id;
   }
   throw Error(ErrorCode::Refused,
-              fmt::format("{} {} is not available any more, or is another file", step.name, step.after), saved.file,
-              plan_anew(saved));
+              fmt::format("{} {} is no longer available, or is a different file now", step.name, step.after),
+              saved.file, plan_anew(saved));
 }
 
 PackageId leaving(Root& root, const SavedPlan& saved, const plan::Step& step) {
@@ -260,7 +264,7 @@ PackageId leaving(Root& root, const SavedPlan& saved, const plan::Step& step) {
   for (const PackageId id : universe.versions_of(step.name))
     if (universe.is_installed(id) && universe.version(id) == step.before && universe.architecture(id) == step.arch)
       return id;
-  throw Error(ErrorCode::Refused, fmt::format("{} {} is not installed any more", step.name, step.before), saved.file,
+  throw Error(ErrorCode::Refused, fmt::format("{} {} is no longer installed", step.name, step.before), saved.file,
               plan_anew(saved));
 }
 
@@ -318,7 +322,7 @@ std::unique_ptr<Proposal> propose(Root& root, const SavedPlan& saved, const Acti
   if (end == End::FetchOnly) return proposal;
   for (const ConfigQuestion& question : proposal->questions())
     if (!saved.decisions.contains(question.path))
-      require_same(saved, fmt::format("/{} was changed since, and needs a decision", question.path));
+      require_same(saved, fmt::format("/{} has changed since, and needs a decision", question.path));
   if (!proposal->questions().empty()) proposal = proposal->decided(saved.decisions);
   if (proposal->questions_of_packages().empty()) require_same(saved, difference(saved, proposal->plan()));
   return proposal;

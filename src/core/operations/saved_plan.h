@@ -2,7 +2,8 @@
 //
 // Invariants: it is carried out only on the root that it was made for, in the state that it was made for (the ledger's
 // last entry), with the very package files (by digest); what else it would do there is compared with what was saved.
-// The file is JSON with a digest over its content; no secret is in it.
+// The file is JSON with a digest over its content, mode 0600. Secret answers and passwords of URLs are not in it;
+// merged configuration that was decided on is.
 #pragma once
 
 #include <memory>
