@@ -264,7 +264,7 @@ TEST(Lists, AreByCategoryLicenseGroupAndWhatIsBroken) {
   EXPECT_EQ(names({"group:room"}), "horn lamp ");
   ASSERT_EQ(station.hambrel({"install", "desk", "-y"}).code, 0);
   EXPECT_EQ(names({"broken"}), "");
-  EXPECT_EQ(station.hambrel({"list", "generated"}).out, "No program of a package has made anything.\n");
+  EXPECT_EQ(station.hambrel({"list", "generated"}).out, "No package programs have generated files.\n");
 }
 
 }  // namespace hambrel::test

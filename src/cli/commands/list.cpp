@@ -80,7 +80,7 @@ int list_generated(Session& session, const Arguments& arguments) {
           return Json{{"path", "/" + one.path}, {"package", one.package}, {"program", one.program}};
         },
         {{"/" + printable(one.path), Style::Name}, {one.package}, {printable(one.program), Style::Faint}});
-  rows.print("No program of a package has made anything.");
+  rows.print("No package programs have generated files.");
   return code_of(arguments, rows.count());
 }
 

@@ -155,8 +155,8 @@ int run_publish(Session& session, const Arguments& arguments) {
   if (!published.missing.empty()) text += missing_text(published, request.directory);
   if (!published.left_out.empty())
     text +=
-        fmt::format("\nNot offered any more, as `keep` in repository.toml says: {}; {}", first_of(published.left_out),
-                    published.deleted.empty() ? "their files are deleted by a publish in a day or later"
+        fmt::format("\nNo longer offered, because of `keep` in repository.toml: {}; {}", first_of(published.left_out),
+                    published.deleted.empty() ? "a publish a day or more later deletes their files"
                                               : "deleted: " + first_of(published.deleted));
   text += roles_text(published) + root_end(published);
   if (request.init)

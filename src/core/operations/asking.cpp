@@ -79,7 +79,7 @@ class ChangeLine {
         {"upgrade", &all.named.upgrade}, {"except", &all.named.except}, {"release", &all.named.release}};
     const auto list = lists.find(verb);
     if (list == lists.end())
-      wrong(fmt::format("\"{}\" is no change", printable(verb)),
+      wrong(fmt::format("\"{}\" is not a change", printable(verb)),
             "lines begin with install, remove, purge, upgrade, except, hold, release, want or unwant");
     require_specs(verb);
     if (verb == "release") return add_mark(verb, all);
@@ -89,7 +89,7 @@ class ChangeLine {
 
  private:
   void require_specs(const std::string& verb) {
-    if (words_.empty()) wrong(fmt::format("{} what?", verb), fmt::format("for example: {} lampdesk", verb));
+    if (words_.empty()) wrong(fmt::format("{} needs a package", verb), fmt::format("for example: {} lampdesk", verb));
     for (const std::string& word : words_) {
       try {
         parse_spec(word);
@@ -111,7 +111,7 @@ class ChangeLine {
     if (const auto until = std::find(words_.begin(), words_.end(), "until"); until != words_.end()) {
       const auto date = until + 1 == words_.end() ? std::nullopt : parse_date(*(until + 1));
       if (!date || until + 2 != words_.end())
-        wrong("a date follows until", "for example: hold saltdb until 2030-01-31");
+        wrong("until must be followed by a date", "for example: hold saltdb until 2030-01-31");
       mark.until = date;
       words_.erase(until, words_.end());
     }

@@ -76,7 +76,7 @@ class Choice {
     for (const Spec& spec : specs_) request.install.push_back({spec.text, candidates_of(spec)});
     const auto answer = solve::solve(*universe_, request);
     if (const auto* const refusal = std::get_if<solve::Refusal>(&answer))
-      throw Error(ErrorCode::Refused, "these cannot all be together: " + refusal->what, {},
+      throw Error(ErrorCode::Refused, "these cannot be installed together: " + refusal->what, {},
                   "make one subset for each of them");
     std::set<std::string> paths;
     for (const PackageId id : std::get<solve::Selection>(answer).chosen)
@@ -125,6 +125,7 @@ void copy_file(os::FileSystem& from, os::FileSystem& to, const std::string& path
     at += got;
   }
   out->sync();
+  out->close();
   to.rename(part, path);
 }
 
@@ -159,10 +160,10 @@ Subset copy_subset(const std::vector<os::FileSystem*>& from, os::FileSystem& to,
     if (!to.stat(path) || to.digest(path) != line->digest) {
       copy_file(*one->from, to, path, line->size);
       ++subset.copied;
+      if (to.digest(path) != line->digest)
+        throw Error(ErrorCode::Untrusted, "is not the file that the index names", one->from->shown(path),
+                    "run `hambrel publish` on the repository");
     }
-    if (to.digest(path) != line->digest)
-      throw Error(ErrorCode::Untrusted, "is not the file that the index names", one->from->shown(path),
-                  "run `hambrel publish` on the repository");
     if (line->channel != "stable")
       rules += fmt::format("[[channel]]\nname = \"{}\"\npackages = [\"{} = {}\"]\n\n", line->channel,
                            line->package.name, line->package.version.text());

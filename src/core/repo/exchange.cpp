@@ -302,7 +302,7 @@ Exchange::End Exchange::end(CURLcode code) const {
   if (complete_) return end;
   if (changed_) {
     end.changed = true;
-    return with(ErrorCode::Network, "the file has changed while it was fetched", "try again");
+    return with(ErrorCode::Network, "the file changed while it was being fetched", "try again");
   }
   if (no_ranges_ && task_.ends_without_range) {
     end.of_receiver = true;  // it wants no other answer

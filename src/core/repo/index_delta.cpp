@@ -18,7 +18,7 @@ constexpr std::uint64_t kFormat = 1;
 constexpr int kLevel = 9;
 
 [[noreturn]] void does_not_fit(const std::string& where) {
-  throw Error(ErrorCode::Untrusted, "does not fit to the index that it belongs to", where,
+  throw Error(ErrorCode::Untrusted, "does not match its index", where,
               "run `hambrel refresh`; if this persists, tell the repository's maintainer");
 }
 

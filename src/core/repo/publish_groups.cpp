@@ -113,6 +113,7 @@ void write_group(os::FileSystem& directory, Package package, std::set<std::strin
   source.package = std::move(package);
   archive::write_package(directory, kNoFiles, source, *file, {}, silent);
   file->sync();
+  file->close();
   directory.rename(part, path);
 }
 
