@@ -343,9 +343,12 @@ void print_price(const Screen& screen, const plan::Plan& plan) {
     return screen.line("  Only what is damaged is touched; nothing to fetch.");
   const auto files = static_cast<std::size_t>(
       std::count_if(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.download > 0; }));
-  std::string fetch =
-      files == 0 ? "Nothing to fetch"
-                 : fmt::format("Fetches {} in {}", size_text(plan.download()), count_text(files, "file", "files"));
+  ByteCount whole = plan.download();  // of what is fetched, with all that is here already
+  for (const Step& step : plan.steps)
+    if (step.whole > 0) whole += step.whole - std::min(step.whole, step.download);
+  std::string fetch = files == 0 ? "Nothing to fetch" : "Fetches " + size_text(plan.download());
+  if (whole > plan.download()) fetch += fmt::format(" of {} (the rest is here)", size_text(whole));
+  if (files > 0) fetch += fmt::format(" in {}", count_text(files, "file", "files"));
   if (const std::string source = common_origin(plan); !source.empty())
     fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
   else if (files > 0)
@@ -423,6 +426,7 @@ Json json_of(const plan::Step& step) {
                        {"download", step.download},
                        {"held", step.held},
                        {"size_change", step.size_change}};
+  if (step.whole > 0) document["whole"] = step.whole;
   if (step.voucher) document["vouched"] = to_json(*step.voucher);
   return document;
 }

@@ -74,9 +74,8 @@ void PackageReader::read_footer() {
 }
 
 const Entry* PackageReader::find(std::string_view path) const {
-  const auto at = std::lower_bound(table_->entries.begin(), table_->entries.end(), path,
-                                   [](const Entry& entry, std::string_view wanted) { return entry.path < wanted; });
-  return at != table_->entries.end() && at->path == path ? &*at : nullptr;
+  const auto number = entry_number(*table_, path);
+  return number ? &table_->entries[*number] : nullptr;
 }
 
 std::uint64_t PackageReader::end_of(const Entry& entry) const {
@@ -87,9 +86,9 @@ std::uint64_t PackageReader::end_of(const Entry& entry) const {
   return table_->frames[number].offset + table_->frames[number].size;
 }
 
-std::string_view PackageReader::verified(std::span<const Needed> frames, FrameDecoder& decoder) const {
+std::string_view PackageReader::verified(std::span<const NeededFrame> frames, FrameDecoder& decoder) const {
   std::size_t total = 0;
-  for (const Needed& one : frames) total += table_->frames[one.frame].size;
+  for (const NeededFrame& one : frames) total += table_->frames[one.frame].size;
   const auto stored = std::as_writable_bytes(decoder.room(total));
   std::vector<std::span<const std::byte>> pieces;
   pieces.reserve(frames.size());
@@ -115,7 +114,7 @@ std::string_view PackageReader::verified(std::span<const Needed> frames, FrameDe
 }
 
 std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder) const {
-  const Needed one{number, table_->frames[number].plain_size};
+  const NeededFrame one{number, table_->frames[number].plain_size};
   return decoder.decode(verified({&one, 1}, decoder), one.plain, where_);
 }
 
@@ -137,26 +136,10 @@ std::string PackageReader::content(const Entry& entry) const {
   return result;
 }
 
-std::vector<PackageReader::Needed> PackageReader::needed_for(std::span<const std::size_t> wanted) const {
-  std::vector<Needed> frames;
-  for (const std::size_t i : wanted) {
-    const Entry& entry = table_->entries[i];
-    if (entry.type != EntryType::File) continue;
-    std::uint64_t left = entry.size, offset = entry.offset;
-    for (std::size_t number = entry.frame; left > 0; ++number, offset = 0) {
-      const std::uint64_t piece = std::min(left, table_->frames[number].plain_size - offset);
-      if (frames.empty() || frames.back().frame != number) frames.push_back({number, 0});
-      frames.back().plain = offset + piece;
-      left -= piece;
-    }
-  }
-  return frames;
-}
-
 /// Asks for frames, those that lie beside each other together.
-void PackageReader::expect(std::span<const Needed> frames) const {
+void PackageReader::expect(std::span<const NeededFrame> frames) const {
   std::uint64_t start = 0, end = 0;
-  for (const Needed& one : frames) {
+  for (const NeededFrame& one : frames) {
     const Frame& frame = table_->frames[one.frame];
     if (frame.offset != end) {
       if (end > start) file_->expect(start, end - start);
@@ -168,7 +151,7 @@ void PackageReader::expect(std::span<const Needed> frames) const {
 }
 
 void PackageReader::extract(std::span<const std::size_t> wanted, const Sink& sink, FrameDecoder& decoder) const {
-  const std::vector<Needed> frames = needed_for(wanted);
+  const std::vector<NeededFrame> frames = needed_frames(*table_, wanted);
   expect(frames);
   const std::size_t ahead = sha256_lanes() > 1 ? kVerifiedTogether : 0;
   std::string_view stored, plain;   // of the frames that follow, verified; of the one before

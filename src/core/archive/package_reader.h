@@ -10,6 +10,7 @@
 #include <string>
 
 #include "archive/frame_codec.h"
+#include "archive/frame_ranges.h"
 #include "archive/signatures.h"
 #include "archive/table.h"
 #include "model/package.h"
@@ -69,15 +70,9 @@ class PackageReader {
  private:
   [[noreturn]] void damaged(const std::string& what) const;
   void read_footer();
-  /// A frame of which the first `plain` bytes are needed.
-  struct Needed {
-    std::size_t frame;
-    std::uint64_t plain;
-  };
-  std::vector<Needed> needed_for(std::span<const std::size_t> wanted) const;
-  void expect(std::span<const Needed> frames) const;
+  void expect(std::span<const NeededFrame> frames) const;
   /// The compressed bytes of frames, one after the other in the decoder's room: read and verified.
-  std::string_view verified(std::span<const Needed> frames, FrameDecoder& decoder) const;
+  std::string_view verified(std::span<const NeededFrame> frames, FrameDecoder& decoder) const;
   /// They stand until the decoder's next frame.
   std::string_view frame(std::size_t number, FrameDecoder& decoder) const;
 

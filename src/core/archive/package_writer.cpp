@@ -13,9 +13,10 @@ namespace hambrel::archive {
 
 namespace {
 
-constexpr std::uint64_t kTogether = 512ULL << 10;  // small files share frames up to this many plain bytes
-constexpr std::uint64_t kAlone = 96ULL << 10;      // a file from this size has frames of its own,
-constexpr std::uint64_t kCut = 4ULL << 20;         // cut at this size
+// Small frames make upgrades cheap, which fetch only those that have changed; great ones make packages small.
+constexpr std::uint64_t kTogether = 64ULL << 10;  // small files share frames up to this many plain bytes
+constexpr std::uint64_t kAlone = 64ULL << 10;     // a file from this size has frames of its own,
+constexpr std::uint64_t kCut = 4ULL << 20;        // cut at this size
 
 /// Compresses frames on several threads and writes them in order.
 class FrameWriter {

@@ -67,6 +67,9 @@ Footer decode_footer(std::string_view bytes, const std::string& where);  // exac
 std::string skippable_header(std::uint32_t magic, std::uint32_t size);
 inline constexpr std::uint32_t kTableMagic = 0x184D2A5D, kFooterMagic = 0x184D2A5E;
 
+/// The number of the entry with this path, if there is one.
+std::optional<std::size_t> entry_number(const Table& table, std::string_view path);
+
 /// Throws Error{Untrusted} naming the entry and what is wrong with it. `table_at` is where the frames must end.
 void check_table(const Table& table, std::uint64_t table_at, const std::string& where);
 

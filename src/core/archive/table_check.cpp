@@ -187,6 +187,13 @@ void require_named_privileges(const Table& table, const Package& package, const 
           "do not use this file; have it built again with `hambrel pack`");
 }
 
+std::optional<std::size_t> entry_number(const Table& table, std::string_view path) {
+  const auto at = std::lower_bound(table.entries.begin(), table.entries.end(), path,
+                                   [](const Entry& entry, std::string_view wanted) { return entry.path < wanted; });
+  if (at == table.entries.end() || at->path != path) return std::nullopt;
+  return static_cast<std::size_t>(at - table.entries.begin());
+}
+
 void check_table(const Table& table, std::uint64_t table_at, const std::string& where) {
   Check check(table, where);
   check.frames(table_at);

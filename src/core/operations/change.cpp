@@ -10,7 +10,7 @@
 #include "operations/change_proposal.h"
 #include "operations/protection.h"
 #include "os/host.h"
-#include "repo/download_queue.h"
+#include "repo/download_piece.h"
 
 namespace hambrel::operations {
 

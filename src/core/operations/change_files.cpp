@@ -42,14 +42,16 @@ bool goes(const txn::TreeChange& tree, const std::string& path) {
 
 }  // namespace
 
-ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, txn::Fetched missing)
-    : root_(root), request_(request), packages_(packages), files_(root) {
+ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, IncomingFiles& incoming)
+    : root_(root), request_(request), packages_(packages), incoming_(incoming), files_(root) {
   if (root_.state() == nullptr) empty_ = std::make_unique<state::State>();
   for (const plan::Step& step : packages_.steps)
     if (step.brings_files()) coming_.push_back(*step.after_id);
   require_known_features();
   tree_options_.workers = os::processors();
-  tree_options_.fetched = std::move(missing);
+  tree_options_.supply = [this](txn::TreeChange& tree) {
+    incoming_.supply(tree, tables_, *here_, tree_options_.workers);
+  };
   look_up_leaving();
   look_up_entering();
   plan_purge();
@@ -83,6 +85,9 @@ void ChangeFiles::look_up_leaving() {
     if (step.brings_files()) replaced.push_back(row);
   }
   tree_options_.ahead = std::make_shared<txn::LookAhead>(root_.files(), state(), replaced);
+  std::vector<std::int64_t> rows;
+  for (const state::StatePackage& one : leaving_) rows.push_back(one.row);
+  here_.emplace(root_.files(), state(), std::move(rows));
 }
 
 void ChangeFiles::look_up_entering() {
@@ -151,13 +156,15 @@ void ChangeFiles::add_contents(const std::string& directory, std::set<std::strin
 txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& answers) {
   txn::Planned planned;
   planned.plan = packages_;
-  for (plan::Step& step : planned.plan.steps)
-    if (step.after_id && std::find(damaged_.begin(), damaged_.end(), *step.after_id) != damaged_.end())
-      step.download = root_.universe()[*step.after_id].offers.front().size;
   for (const txn::Entering& one : entering_) planned.sources.push_back({one.package, nullptr});
   tree_options_.choices = decisions;
   planned.tree = txn::plan_tree(root_.files(), state(), leaving_, entering_, tree_options_);
   tree_options_.ahead.reset();  // it looked for the first of them
+  for (plan::Step& step : planned.plan.steps)
+    if (step.brings_files()) {
+      step.download = download_of(step);
+      step.whole = incoming_.whole_of(*step.after_id);
+    }
   for (const state::Generated& one : made_)
     if (!root_.files().stat(one.entry.path) || goes(planned.tree, one.entry.path))
       planned.generated.push_back({one.entry.path, one, std::nullopt});
@@ -177,6 +184,13 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& a
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());
   if (request_.strict) refuse_unowned(planned.plan.notices);
   return planned;
+}
+
+/// What lies damaged in the cache is fetched again, all of it.
+ByteCount ChangeFiles::download_of(const plan::Step& step) const {
+  const PackageId id = *step.after_id;
+  const bool is_damaged = std::find(damaged_.begin(), damaged_.end(), id) != damaged_.end();
+  return is_damaged ? root_.universe()[id].offers.front().size : incoming_.missing_of(id).value_or(step.download);
 }
 
 /// Of what is purged, where nothing else that is or will be installed asks for them.

@@ -20,7 +20,7 @@ namespace hambrel::operations {
 class ChangeFiles {
  public:
   /// Throws Error{Refused} for a package that needs a newer installer, or has rights that it does not name.
-  ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, txn::Fetched missing);
+  ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, IncomingFiles& incoming);
   ~ChangeFiles();  // no thread outlives the run
   ChangeFiles(const ChangeFiles&) = delete;
   ChangeFiles& operator=(const ChangeFiles&) = delete;
@@ -42,6 +42,7 @@ class ChangeFiles {
 
  private:
   const state::State& state() const;
+  ByteCount download_of(const plan::Step& step) const;
   void require_known_features() const;
   void look_up_leaving();
   void look_up_entering();
@@ -59,11 +60,13 @@ class ChangeFiles {
   std::vector<rehearsal::Party> parties_;
   std::set<std::int64_t> rows_;  // of what leaves, in the state
   const plan::Plan& packages_;
+  IncomingFiles& incoming_;
   std::unique_ptr<state::State> empty_;  // for a dry run on a root without a state
   std::vector<PackageId> coming_;
   Tables tables_;
   std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables
   std::vector<PackageId> damaged_;
+  std::optional<ContentHere> here_;
   std::optional<txn::Kept> kept_;
   std::vector<const state::StatePackage*> from_kept_;  // by entering package; nullptr: not from there
   std::vector<state::StatePackage> leaving_;

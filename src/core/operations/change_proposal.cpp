@@ -27,8 +27,7 @@ struct Basis {
     require_allowed(of, packages, request.solve.allow_essential);
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
-    if (request.look_at_files && request.end != End::FetchOnly)
-      files.emplace(root, request, packages, incoming->missing());
+    if (request.look_at_files && request.end != End::FetchOnly) files.emplace(root, request, packages, *incoming);
   }
 
   Root& root;
@@ -125,6 +124,7 @@ class ChangeProposal final : public Proposal {
     if (enables) settings::set_enabled(root.files(), basis_->request.enables, true);
     try {
       Outcome outcome = end() == End::FetchOnly ? only_fetch(root) : change(root, terms);
+      if (basis_->incoming) basis_->incoming->drop_ranges();
       basis_->incoming.reset();  // and its thread
       return outcome;
     } catch (...) {

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 
+#include "archive/frame_ranges.h"
 #include "base/assert.h"
+#include "repo/download_piece.h"
 
 namespace hambrel::operations {
 
@@ -14,16 +16,83 @@ IncomingFiles::IncomingFiles(Root& root, const plan::Plan& plan) : root_(root) {
     if (!step.brings_files()) continue;
     const PackageId id = *step.after_id;
     coming_.push_back(id);
-    if (root.file_reader(id) == nullptr && root.kept(id) == nullptr)
-      offered_.push_back({universe.package(id), universe[id].offers.front()});
+    const bool is_offered = root.file_reader(id) == nullptr && root.kept(id) == nullptr;
+    offered_of_.push_back(is_offered ? offered_.size() : SIZE_MAX);
+    if (is_offered) offered_.push_back({universe.package(id), universe[id].offers.front()});
   }
 }
 
-txn::Fetched IncomingFiles::missing() const {
-  txn::Fetched missing{0, repo::kPackageCache};
+namespace {
+
+/// Numbers in the table of what is read from a package file, ascending.
+std::vector<std::size_t> entries_read(const txn::TreeChange& tree, std::size_t package, const archive::Table& table) {
+  std::vector<std::size_t> entries;
+  const auto add = [&](const std::string& path) {
+    if (const auto number = archive::entry_number(table, path)) entries.push_back(*number);
+  };
+  for (const txn::Put& put : tree.puts)
+    if (put.package == package && put.is_unpacked()) add(put.path_in_package());
+  for (const txn::Pristine& one : tree.pristine)
+    if (one.package == package && one.kept.empty()) add(one.entry.path);
+  std::sort(entries.begin(), entries.end());
+  entries.erase(std::unique(entries.begin(), entries.end()), entries.end());
+  return entries;
+}
+
+/// Nothing: all of the file is not much more, and it can be kept.
+std::optional<std::vector<archive::FrameRange>> ranges_worth_it(const archive::Table& table,
+                                                                const std::vector<std::size_t>& entries,
+                                                                ByteCount whole) {
+  constexpr ByteCount kOfARequest = 4 << 10;  // bytes that it costs with its answer, about
+  std::vector<archive::FrameRange> ranges = archive::ranges_of(table, archive::needed_frames(table, entries));
+  const ByteCount cost = archive::size_of(ranges) + ranges.size() * kOfARequest;
+  if (cost * 4 >= whole * 3) return std::nullopt;
+  return ranges;
+}
+
+}  // namespace
+
+void IncomingFiles::supply(txn::TreeChange& tree, const Tables& tables, ContentHere& here, unsigned workers) {
+  std::vector<const archive::Table*> fetched(coming_.size(), nullptr);
+  for (std::size_t i = 0; i < coming_.size(); ++i) {
+    if (offered_of_[i] == SIZE_MAX) continue;
+    repo::PackageToFetch& one = offered_[offered_of_[i]];
+    one.table = tables.at(coming_[i]);
+    one.ranges.reset();
+    // what came of all of it at another time is gone on with
+    if (!is_in_cache(one) && repo::rest_of(root_.files(), one.package, one.offer) == 0) fetched[i] = one.table.get();
+  }
+  here.use(tree, fetched, workers);
+  for (std::size_t i = 0; i < coming_.size(); ++i) {
+    if (fetched[i] == nullptr) continue;
+    repo::PackageToFetch& one = offered_[offered_of_[i]];
+    one.ranges = ranges_worth_it(*fetched[i], entries_read(tree, i, *fetched[i]), one.offer.size);
+  }
+  tree.fetched = {missing(), repo::kPackageCache};
+}
+
+/// nullptr: it is given, or the attic brings it back.
+const repo::PackageToFetch* IncomingFiles::offered_of(PackageId id) const {
+  const auto at = static_cast<std::size_t>(std::find(coming_.begin(), coming_.end(), id) - coming_.begin());
+  return at == coming_.size() || offered_of_[at] == SIZE_MAX ? nullptr : &offered_[offered_of_[at]];
+}
+
+std::optional<ByteCount> IncomingFiles::missing_of(PackageId id) const {
+  const repo::PackageToFetch* const one = offered_of(id);
+  if (one == nullptr) return std::nullopt;
+  return is_in_cache(*one) ? 0 : repo::missing_of(root_.files(), *one);
+}
+
+ByteCount IncomingFiles::whole_of(PackageId id) const {
+  const repo::PackageToFetch* const one = offered_of(id);
+  return one != nullptr && one->ranges && !is_in_cache(*one) ? one->offer.size : 0;
+}
+
+ByteCount IncomingFiles::missing() const {
+  ByteCount bytes = 0;
   for (const repo::PackageToFetch& one : offered_)
-    if (!repo::in_cache(root_.files(), one.package, one.offer)) missing.bytes += one.offer.size;
-  return missing;
+    if (!is_in_cache(one)) bytes += repo::missing_of(root_.files(), one);
+  return bytes;
 }
 
 void IncomingFiles::verify_outside() const {

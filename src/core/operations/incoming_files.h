@@ -8,6 +8,7 @@
 #include <memory>
 #include <vector>
 
+#include "operations/content_here.h"
 #include "operations/supply.h"
 #include "plan/plan.h"
 #include "repo/download_queue.h"
@@ -22,8 +23,14 @@ class IncomingFiles {
 
   /// Those that a repository offers.
   const std::vector<repo::PackageToFetch>& offered() const { return offered_; }
-  /// What the cache does not have of these.
-  txn::Fetched missing() const;
+  /// From here on no more is fetched of each than this change needs: of its file, all or ranges; what is in the root
+  /// already is taken from there. Says so in `tree`.
+  void supply(txn::TreeChange& tree, const Tables& tables, ContentHere& here, unsigned workers);
+  /// Bytes that are still to be fetched of a version, with what supply() has chosen. Nothing: no repository's is used.
+  std::optional<ByteCount> missing_of(PackageId id) const;
+  /// Of its package file, where only ranges of it are fetched; else 0.
+  ByteCount whole_of(PackageId id) const;
+  ByteCount missing() const;
 
   void verify_outside() const;
   /// Gives the sources of a change their readers. What the cache does not have is fetched from here on, and read while
@@ -35,11 +42,21 @@ class IncomingFiles {
   bool drop_damaged(const Error& problem);
   /// Bytes that were fetched so far.
   ByteCount fetched() const { return arrivals_ ? arrivals_->fetched() : 0; }
+  /// The change was made: ranges that were fetched for it are of no use any more.
+  void drop_ranges() {
+    if (arrivals_) arrivals_->drop_ranges();
+  }
 
  private:
   Root& root_;
+  const repo::PackageToFetch* offered_of(PackageId id) const;
+  bool is_in_cache(const repo::PackageToFetch& one) const {
+    return repo::in_cache(root_.files(), one.package, one.offer);
+  }
+
   std::vector<PackageId> coming_;
   std::vector<repo::PackageToFetch> offered_;
+  std::vector<std::size_t> offered_of_;  // by coming one; npos: it is given, or the attic brings it back
   std::unique_ptr<repo::DownloadQueue> arrivals_;
   std::vector<std::unique_ptr<archive::PackageReader>> owned_;
 };

@@ -73,6 +73,7 @@ struct Step {
   std::string origin;                            // where the new version comes from, where the removed one came from
   Reason reason = Reason::Wanted;                // after the step
   ByteCount download = 0;                        // bytes to fetch; 0 when it is at hand
+  ByteCount whole = 0;                           // of the package file, where only what has changed of it is fetched
   std::int64_t size_change = 0;                  // of the installed files, bytes
   bool held = false;                             // and stays in the new version from then on
   std::optional<Voucher> voucher{};              // nothing where nothing comes from outside, or nobody has looked

@@ -4,9 +4,12 @@
 // not a safe: whoever unpacks it checks the table of contents against the index and every frame against the table.
 #pragma once
 
+#include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
+#include "archive/frame_ranges.h"
 #include "base/observer.h"
 #include "model/universe.h"
 #include "settings/settings.h"
@@ -17,9 +20,12 @@ class Network;
 
 inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
 
+/// A package file, or ranges of it: these don't make it one of the cache.
 struct PackageToFetch {
   Package package;
   Offer offer;
+  std::shared_ptr<const archive::Table> table{};             // of ranges: what they are checked against
+  std::optional<std::vector<archive::FrameRange>> ranges{};  // ascending; nothing: all of it
 };
 
 /// var/cache/hambrel/packages/NAME/VERSION.ARCH.hambrel

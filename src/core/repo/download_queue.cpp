@@ -3,20 +3,18 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <chrono>
-#include <condition_variable>
 #include <mutex>
 
 #include "base/text.h"
 #include "repo/curl_library.h"
+#include "repo/download_piece.h"
 #include "repo/index.h"
 
 namespace hambrel::repo {
 
 namespace {
 
-constexpr ByteCount kUntilItIsOver = ~0ULL;     // not only until all bytes have come: they are checked then
 constexpr std::chrono::milliseconds kAsk{100};  // how often somebody who waits asks whether to stop
 
 const settings::Repository& repository_of(const PackageToFetch& wanted,
@@ -27,21 +25,11 @@ const settings::Repository& repository_of(const PackageToFetch& wanted,
               wanted.package.title(), "run `hambrel refresh`");
 }
 
-std::string part_of(const Package& package, const Offer& offer) {
-  return fmt::format("{}.{}.part", cache_path(package), offer.digest.hex().substr(0, 8));
-}
-
 Error stopped() { return Error(ErrorCode::Declined, "interrupted; nothing was changed"); }
 
 }  // namespace
 
-ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer) {
-  const auto rest = root.stat(part_of(package, offer));
-  const bool usable = rest && rest->type == os::FileType::Regular && rest->links == 1 && rest->size <= offer.size;
-  return usable ? rest->size : 0;
-}
-
-/// One file: written by the fetching thread, awaited by all others.
+/// One package file: whole, or the ranges of it that are needed, each a piece.
 class DownloadQueue::File {
  public:
   File(os::FileSystem& root, const PackageToFetch& wanted, std::shared_ptr<Servers> servers, const Pace& pace)
@@ -52,163 +40,140 @@ class DownloadQueue::File {
         pace_(pace),
         url_(shown_url(servers_->url(0, from_))),
         root_(root),
-        wanted_(wanted),
-        part_(part_of(wanted.package, wanted.offer)),
-        left_(rest_of(root, wanted.package, wanted.offer)) {
-    if (left_ == 0 && root_.stat(part_)) root_.remove_file(part_);
+        wanted_(wanted) {
+    if (is_whole()) {
+      pieces_.push_back(std::make_unique<DownloadPiece>(root_, wanted_, nullptr, shared_));
+      return;
+    }
+    for (const archive::FrameRange& range : *wanted_.ranges)
+      pieces_.push_back(std::make_unique<DownloadPiece>(root_, wanted_, &range, shared_));
   }
   const std::string path;
   const ByteCount size;
   /// Where it comes from, as it is shown: the first of the servers.
   const std::string& url() const { return url_; }
-  /// Bytes that an earlier try has left.
-  ByteCount left() const { return left_; }
+  /// Bytes that an earlier try has left, and those that are to come.
+  ByteCount left() const {
+    return sum([](const DownloadPiece& one) { return one.left(); });
+  }
+  ByteCount to_come() const {
+    return sum([](const DownloadPiece& one) { return one.size - one.left(); });
+  }
 
-  // The fetching thread: all that is left is taken first, then what comes; at the end it is told the problem, if any.
+  // The fetching thread.
 
   void take_left() {
-    if (left_ == 0) return;
-    const auto in = root_.open(part_);
-    std::string piece(256 << 10, '\0');
-    for (ByteCount at = 0; at < left_;) {
-      const auto into = std::as_writable_bytes(std::span(piece)).first(std::min<ByteCount>(piece.size(), left_ - at));
-      const std::size_t got = in->read_at(at, into);
-      if (got == 0) throw Error(ErrorCode::Io, "became shorter while it was read", root_.shown(part_));
-      digest_->update(std::string_view(piece).substr(0, got));
-      came(at += got);
-    }
+    for (const auto& piece : pieces_) piece->take_left(url_);
   }
-  /// All of it was left: either it is the file, or it comes anew.
-  void end_with_left() {
-    try {
-      require_digest();
-    } catch (const Error&) {
-      return begin_anew();
-    }
-    end({});
+  /// For what is left to come of it.
+  void ask(std::vector<Request>& requests) {
+    for (const auto& piece : pieces_)
+      if (!piece->over()) requests.push_back(piece->request(servers_, from_, pace_, url_));
   }
-  /// The rest of it.
-  Request request() {
-    Request request;
-    request.servers = servers_;
-    request.path = from_;
-    request.pace = pace_;
-    request.limit = size;
-    request.has = arrived_;
-    request.goes_on = true;
-    request.shares = true;
-    request.sink = [this](std::string_view data) { take(data); };
-    request.again = [this] { begin_anew(); };
-    request.verify = [this] { require_digest(); };
-    request.ended = [this](const std::optional<Error>& problem) { end(problem); };
-    return request;
-  }
-  /// What was written counts for nothing.
-  void begin_anew() {
-    if (out_) out_->close();
-    out_.reset();
-    digest_.emplace();
-    const std::lock_guard lock(mutex_);
-    drop();
-    arrived_ = 0;
-  }
-  void require_digest() {
-    if (arrived_ == size && digest_->finish() == wanted_.offer.digest) return;
-    throw Error(ErrorCode::Untrusted,
-                fmt::format("{} is not the file that {} describes (its digest differs)", wanted_.package.title(),
-                            wanted_.offer.repository),
-                url_,
-                "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have "
-                "been tampered with");
-  }
-  void take(std::string_view data) {
-    if (!out_ && arrived_ > 0) out_ = root_.append(part_);
-    if (!out_) {
-      root_.make_directories(os::parent_of(part_));
-      out_ = root_.create(part_, 0644);
-    }
-    out_->write(data);
-    digest_->update(data);
-    came(arrived_ + data.size());
-  }
-  void end(std::optional<Error> problem) {
-    try {
-      if (out_) out_->close();
-    } catch (const Error& failure) {
-      if (!problem) problem = failure;
-    }
-    out_.reset();
-    const bool goes_on = problem && (problem->code() == ErrorCode::Network || problem->code() == ErrorCode::Declined);
-    if (problem && problem->code() == ErrorCode::Network && arrived_ > 0)
-      problem = Error(problem->code(), problem->problem(), problem->where(),
-                      problem->hint() + "; what arrived is kept, the next try continues from there");
-    const std::lock_guard lock(mutex_);
-    problem_ = std::move(problem);
-    if (problem_ && (!goes_on || spoiled_)) drop();
-    over_ = true;
-    changed_.notify_all();
+  void end(const std::optional<Error>& problem) {
+    for (const auto& piece : pieces_)
+      if (!piece->over()) piece->end(problem);
   }
 
   // All others.
 
-  /// Bytes from its start that can be read without waiting; all of them when no more will come.
+  /// Bytes from its start that can be read without waiting, as far as they are to come; all of them when no more will.
   ByteCount arrived() const {
-    const std::lock_guard lock(mutex_);
-    return over_ ? size : arrived_;
+    const std::lock_guard lock(shared_.mutex);
+    for (const auto& piece : pieces_)
+      if (!piece->over()) return piece->offset + piece->arrived();
+    return size;
   }
   ByteCount fetched() const {
-    const std::lock_guard lock(mutex_);
-    return arrived_ - std::min(arrived_, left_);
+    const std::lock_guard lock(shared_.mutex);
+    return sum([](const DownloadPiece& one) { return one.fetched(); });
   }
   bool over() const {
-    const std::lock_guard lock(mutex_);
-    return over_;
+    const std::lock_guard lock(shared_.mutex);
+    return is_over();
   }
   std::optional<Error> problem() const {
-    const std::lock_guard lock(mutex_);
-    return problem_;
+    const std::lock_guard lock(shared_.mutex);
+    return first_problem();
   }
-  void await(ByteCount bytes, const std::function<bool()>& stop_asked) const {
+  /// Waits until all of it is over.
+  void await(const std::function<bool()>& stop_asked) const {
+    wait([&] { return is_over(); }, stop_asked);
+  }
+  /// Bytes of it, when they are there.
+  std::size_t read(ByteCount offset, std::span<std::byte> into, const std::function<bool()>& stop_asked) const {
+    const DownloadPiece& piece = piece_with(offset, into.size());
+    const ByteCount at = offset - piece.offset;
+    for (;;) {
+      wait([&] { return piece.over() || piece.arrived() >= at + into.size(); }, stop_asked);
+      // opened each time: there may be thousands of them
+      if (const auto file = open(piece, at + into.size())) return file->read_at(at, into);
+    }
+  }
+  void spoil() {
+    for (const auto& piece : pieces_) piece->spoil();
+  }
+  Servers& servers() const { return *servers_; }
+  /// Gives it its name, if it is whole.
+  void name(bool sync) {
+    const std::lock_guard lock(shared_.mutex);
+    if (!is_whole() || named_ || !is_over() || first_problem()) return;
+    const std::string& part = pieces_.front()->part;
+    if (sync) root_.append(part)->sync();
+    root_.rename(part, path);
+    named_ = true;
+  }
+  /// Ranges, of this try and of earlier ones, are of no use any more.
+  void drop_ranges() {
+    if (is_whole()) return;
+    const std::string directory(os::parent_of(path));
+    if (!root_.stat(directory)) return;
+    const std::string of_it = std::string(os::name_of(path)) + ".";
+    for (const std::string& name : root_.list(directory))
+      if (name.starts_with(of_it) && name.ends_with(kPartEnding)) root_.remove_file(os::join_path(directory, name));
+    if (root_.list(directory).empty()) root_.remove_directory(directory);
+  }
+
+ private:
+  bool is_whole() const { return !wanted_.ranges; }
+  template <typename Of>
+  ByteCount sum(Of of) const {
+    ByteCount bytes = 0;
+    for (const auto& piece : pieces_) bytes += of(*piece);
+    return bytes;
+  }
+  bool is_over() const {
+    return std::all_of(pieces_.begin(), pieces_.end(), [](const auto& one) { return one->over(); });
+  }
+  std::optional<Error> first_problem() const {
+    for (const auto& piece : pieces_)
+      if (piece->problem()) return piece->problem();
+    return std::nullopt;
+  }
+  const DownloadPiece& piece_with(ByteCount offset, ByteCount bytes) const {
+    for (const auto& piece : pieces_)
+      if (piece->offset <= offset && offset + bytes <= piece->offset + piece->size) return *piece;
+    throw Error(ErrorCode::Internal, fmt::format("{} bytes at {} were not asked for", bytes, offset), url_);
+  }
+  template <typename Until>
+  void wait(Until until, const std::function<bool()>& stop_asked) const {
     using Clock = std::chrono::steady_clock;
-    std::unique_lock lock(mutex_);
-    for (auto asked = Clock::now(); !over_ && arrived_ < bytes;) {
-      changed_.wait_for(lock, kAsk);
+    std::unique_lock lock(shared_.mutex);
+    for (auto asked = Clock::now(); !until();) {
+      shared_.changed.wait_for(lock, kAsk);
       if (Clock::now() - asked < kAsk) continue;
       lock.unlock();  // it may ask how far the files are
       if (stop_asked()) throw stopped();
       asked = Clock::now();
       lock.lock();
     }
-    if (problem_) throw *problem_;
+    if (const auto problem = first_problem()) throw Error(*problem);
   }
-  /// Where so many bytes of it can be read. Nothing: it came anew in the meantime.
-  std::unique_ptr<os::ReadableFile> open(ByteCount bytes) const {
-    const std::lock_guard lock(mutex_);
-    if (problem_) throw Error(*problem_);
-    return over_ || arrived_ >= bytes ? root_.open(named_ ? path : part_) : nullptr;
-  }
-  void spoil() { spoiled_ = true; }
-  Servers& servers() const { return *servers_; }
-  /// Gives it its name, if it is whole.
-  void name(bool sync) {
-    const std::lock_guard lock(mutex_);
-    if (named_ || !over_ || problem_) return;
-    if (sync) root_.append(part_)->sync();
-    root_.rename(part_, path);
-    named_ = true;
-  }
-
- private:
-  void came(ByteCount now) {
-    const std::lock_guard lock(mutex_);
-    arrived_ = now;
-    changed_.notify_all();
-  }
-  void drop() {
-    try {
-      if (root_.stat(part_)) root_.remove_file(part_);
-    } catch (const Error&) {  // what made it go is told; this is only its rest
-    }
+  /// Where so many bytes of a piece can be read. Nothing: it came anew in the meantime.
+  std::unique_ptr<os::ReadableFile> open(const DownloadPiece& piece, ByteCount bytes) const {
+    const std::lock_guard lock(shared_.mutex);
+    if (piece.problem()) throw Error(*piece.problem());
+    return piece.over() || piece.arrived() >= bytes ? root_.open(named_ ? path : piece.part) : nullptr;
   }
 
   const std::shared_ptr<Servers> servers_;
@@ -217,16 +182,9 @@ class DownloadQueue::File {
   const std::string url_;
   os::FileSystem& root_;
   const PackageToFetch wanted_;
-  const std::string part_;
-  const ByteCount left_;
-  std::unique_ptr<os::WritableFile> out_;
-  std::optional<Sha256> digest_{std::in_place};
-  std::atomic<bool> spoiled_ = false;
-  mutable std::mutex mutex_;
-  mutable std::condition_variable changed_;
-  ByteCount arrived_ = 0;  // from here on: under the mutex, where another thread than the fetching one asks
-  bool over_ = false, named_ = false;
-  std::optional<Error> problem_;
+  mutable DownloadWait shared_;
+  std::vector<std::unique_ptr<DownloadPiece>> pieces_;  // ascending
+  bool named_ = false;                                  // under the mutex
 };
 
 class DownloadQueue::Reader final : public os::ReadableFile {
@@ -237,12 +195,7 @@ class DownloadQueue::Reader final : public os::ReadableFile {
   std::uint64_t arrived() const override { return file_->arrived(); }
   std::size_t read_at(std::uint64_t offset, std::span<std::byte> into) override {
     if (offset >= file_->size) return 0;
-    const ByteCount end = offset + std::min<std::uint64_t>(into.size(), file_->size - offset);
-    for (;;) {
-      file_->await(end, stop_asked_);
-      // each time: there may be thousands of them
-      if (const auto file = file_->open(end)) return file->read_at(offset, into);
-    }
+    return file_->read(offset, into.first(std::min<std::uint64_t>(into.size(), file_->size - offset)), stop_asked_);
   }
 
  private:
@@ -259,7 +212,7 @@ DownloadQueue::DownloadQueue(os::FileSystem& root, Network& network, const std::
         std::make_shared<File>(root, one, network.servers(repository_of(one, repositories)), network.pace());
     if (!by_path_.emplace(file->path, files_.size()).second) continue;
     files_.push_back(file);
-    bytes_ += file->size - file->left();
+    bytes_ += file->to_come();
   }
   if (files_.empty()) return;
   curl_library();  // its absence is told here
@@ -285,15 +238,11 @@ void DownloadQueue::fetch(const std::function<bool()>& stop) {
       if (!file->over()) file->end(problem);
   };
   try {
-    for (const auto& file : files_) {
-      file->take_left();
-      if (file->left() == file->size) file->end_with_left();
-    }
+    for (const auto& file : files_) file->take_left();
     Observer silent;
     for (const auto& file : files_) {
-      if (file->over()) continue;
-      requests_.push_back(file->request());
-      asked_.push_back(file.get());
+      file->ask(requests_);
+      asked_.resize(requests_.size(), file.get());
     }
     network_.fetch(requests_, silent, stop);
   } catch (...) {
@@ -329,7 +278,7 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
       };
       while (!file->over()) {
         try {
-          file->await(kUntilItIsOver, ask);
+          file->await(ask);
         } catch (const Error& problem) {
           if (!file->over()) throw;  // it is to stop
         }
@@ -346,15 +295,19 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
   return fetched();
 }
 
+void DownloadQueue::drop_ranges() {
+  for (const auto& file : files_) file->drop_ranges();
+}
+
 bool DownloadQueue::spoil(const std::string& url) {
   const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url() == url; });
   if (found == files_.end()) return false;
   (*found)->spoil();
   thread_.request_stop();
   if (thread_.joinable()) thread_.join();
-  const auto asked = std::find(asked_.begin(), asked_.end(), found->get());
-  const bool has_other = asked != asked_.end() &&
-                         (*found)->servers().blame(requests_[static_cast<std::size_t>(asked - asked_.begin())].from);
+  bool has_other = false;
+  for (std::size_t i = 0; i < asked_.size(); ++i)
+    if (asked_[i] == found->get()) has_other = (*found)->servers().blame(requests_[i].from) || has_other;
   return (*found)->left() > 0 || has_other;
 }
 

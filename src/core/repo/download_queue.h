@@ -6,6 +6,9 @@
 //                                        growing --network, stop--> stays: the next try goes on from there
 //                                        growing --digest wrong, no room, spoil()--> removed
 //
+// Of a file of which only ranges are wanted each one has a part file, which never gets a name: it goes with
+// drop_ranges(), or is what the next try goes on from.
+//
 // Invariants
 //   - only what was written to the part file is handed out; a read of later bytes waits for them, and throws the
 //     transfer's problem where they do not come
@@ -26,9 +29,6 @@
 #include "repo/transfer.h"
 
 namespace hambrel::repo {
-
-/// Bytes of a package file that an interrupted fetch has left.
-ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer);
 
 class DownloadQueue {
  public:
@@ -56,6 +56,8 @@ class DownloadQueue {
   /// problem, in the order in which they were wanted, after all transfers have ended.
   /// `sync`: they are on the disk then; else the next syncfs brings them there.
   ByteCount settle(Observer& observer, bool sync = false);
+  /// What was fetched in ranges is of no use any more: nothing of it stays.
+  void drop_ranges();
   /// What comes from there turned out not to be the file: nothing of it is kept for a next try, and nothing more comes.
   /// Returns whether another one may be worth it: it went on from what an earlier try had left, or there is a mirror.
   bool spoil(const std::string& url);

@@ -7,7 +7,7 @@ namespace hambrel::txn {
 std::vector<UnpackJob> jobs_of(const TreeChange& change, const std::vector<Source>& sources) {
   std::vector<std::vector<std::pair<std::size_t, const Put*>>> found(sources.size());
   for (const Put& put : change.puts) {
-    if (put.entry.type != EntryType::File || !put.kept.empty() || put.content) continue;
+    if (!put.is_unpacked()) continue;
     const archive::PackageReader& reader = *sources[put.package].reader;
     if (const archive::Entry* const entry = reader.find(put.path_in_package()))
       found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);

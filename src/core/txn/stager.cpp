@@ -169,7 +169,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
 void Stager::make_directories(const TreeChange& change, const Places& places, StageDirectories& directories) {
   os::LastDirectory last(env_.root);
   for (const Put& put : change.puts) {
-    if (put.entry.type == EntryType::File && put.kept.empty() && !put.content) continue;
+    if (put.is_unpacked()) continue;
     env_.go_on();
     const std::string at = places.staged(put, directory_);
     directories.make(put.entry.type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
@@ -358,7 +358,7 @@ void Stager::unpack(const TreeChange& change, const std::vector<Source>& sources
 void Stager::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
-    if (!put.kept.empty() || put.content) kept.push_back(&put);
+    if (!put.kept.empty() || !put.same.empty() || put.content) kept.push_back(&put);
   in_portions(kept.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) {
       env_.go_on();
@@ -368,18 +368,20 @@ void Stager::stage_kept(const TreeChange& change, const std::function<void(const
 }
 
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
+/// What is in its place elsewhere is copied, too.
 void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
-  HAMBREL_ASSERT(put.content || !put.kept.empty(), "it comes from the attic or was written");
+  HAMBREL_ASSERT(put.content || !put.kept.empty() || !put.same.empty(), "it is here or was written");
   if (put.content) {
     const auto to = env_.root.create(at, 0600);
     to->write(*put.content);
     return to->finish(metadata);
   }
-  if (put.entry.config) {
+  if (put.entry.config || !put.same.empty()) {
+    const std::string& from = put.kept.empty() ? put.same : put.kept;
     const auto to = env_.root.create(at, 0600);
     // It may lie where others can put something else in its place: what is copied is what was planned for, or nothing.
-    if (os::copy_content(*env_.root.open_itself(put.kept), *to, env_.root.shown(put.kept)) != put.entry.digest)
-      os::refuse_another(env_.root.shown(put.kept));
+    if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry.digest)
+      os::refuse_another(env_.root.shown(from));
     return to->finish(metadata);
   }
   env_.root.make_hard_link(put.kept, at);

@@ -464,7 +464,7 @@ TreeChange plan_tree(os::FileReader& root, const state::State& state, const std:
                      const std::vector<Entering>& entering, const TreeOptions& options) {
   const state::State::ReadTransaction still(state);
   TreeChange change = Planner(root, state, leaving, entering, options).run();
-  change.fetched = options.fetched;
+  if (options.supply) options.supply(change);
   require_feasible(root, change, options.workers);
   return change;
 }

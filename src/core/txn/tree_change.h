@@ -14,6 +14,7 @@
 //   C6 a whole new directory is placed by one rename
 #pragma once
 
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -50,8 +51,11 @@ struct Put {
   std::string default_acl{};             // of the directory that it comes into
   std::string kept{};                    // where the content lies in the attic; empty: in the package file
   std::optional<std::string> content{};  // or this is it
+  std::string same{};                    // where in the root a file has this content now: it is copied
   static constexpr std::size_t npos = SIZE_MAX;
 
+  /// Does its content come out of the package file?
+  bool is_unpacked() const { return entry.type == EntryType::File && kept.empty() && same.empty() && !content; }
   const std::string& path_in_package() const { return other_path.empty() ? entry.path : other_path; }
 };
 
@@ -99,7 +103,8 @@ struct TreeOptions {
   std::set<std::int64_t> purge{};  // rows of what leaves whose edited configuration goes, too
   std::set<std::int64_t> gone{};   // rows of those that left long ago: only what they left behind is meant
   std::set<std::string> leave{};   // edited configuration at these paths goes, as it was not there then
-  Fetched fetched{};
+  /// Says where content comes from that is here already, and what is fetched; room is asked for afterwards.
+  std::function<void(TreeChange&)> supply{};
   std::shared_ptr<LookAhead> ahead{};  // what was looked at already, if anything
   bool asides = true;                  // false: what waits to be settled is the caller's to move
   std::vector<std::string> made{};     // by programs of what leaves, ascending: it goes, too

@@ -1,0 +1,213 @@
+#include "repo/download_piece.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <span>
+
+#include "repo/index.h"
+
+namespace hambrel::repo {
+
+namespace {
+
+std::string part_of(const Package& package, const Offer& offer) {
+  return fmt::format("{}.{}{}", cache_path(package), offer.digest.hex().substr(0, 8), kPartEnding);
+}
+std::string part_of(const Package& package, const Offer& offer, const archive::FrameRange& range) {
+  return fmt::format("{}.{}+{}+{}{}", cache_path(package), offer.digest.hex().substr(0, 8), range.offset, range.size,
+                     kPartEnding);
+}
+
+/// Bytes of it that can be gone on from.
+ByteCount rest_in(os::FileReader& root, const std::string& part, ByteCount size) {
+  const auto rest = root.stat(part);
+  const bool usable = rest && rest->type == os::FileType::Regular && rest->links == 1 && rest->size <= size;
+  return usable ? rest->size : 0;
+}
+
+}  // namespace
+
+ByteCount rest_of(os::FileReader& root, const Package& package, const Offer& offer) {
+  return rest_in(root, part_of(package, offer), offer.size);
+}
+
+ByteCount missing_of(os::FileReader& root, const PackageToFetch& wanted) {
+  if (!wanted.ranges) return wanted.offer.size - rest_of(root, wanted.package, wanted.offer);
+  ByteCount bytes = 0;
+  for (const archive::FrameRange& one : *wanted.ranges)
+    bytes += one.size - rest_in(root, part_of(wanted.package, wanted.offer, one), one.size);
+  return bytes;
+}
+
+/// The checks of what comes, in the order in which it comes.
+class DownloadPiece::Check {
+ public:
+  virtual ~Check() = default;
+  virtual void update(std::string_view data) = 0;
+  /// All has come: is it right?
+  virtual bool holds() = 0;
+};
+
+class DownloadPiece::WholeCheck final : public Check {
+ public:
+  explicit WholeCheck(const Digest& digest) : wanted_(digest) {}
+  void update(std::string_view data) override { digest_.update(data); }
+  bool holds() override { return digest_.finish() == wanted_; }
+
+ private:
+  const Digest wanted_;
+  Sha256 digest_;
+};
+
+/// Each frame of a range by its own digest.
+class DownloadPiece::FramesCheck final : public Check {
+ public:
+  FramesCheck(const archive::Table& table, const archive::FrameRange& range)
+      : frames_(std::span(table.frames).subspan(range.first, range.last - range.first)) {}
+  void update(std::string_view data) override {
+    while (!data.empty() && next_ < frames_.size()) {
+      const archive::Frame& frame = frames_[next_];
+      const std::size_t piece = std::min<std::uint64_t>(data.size(), frame.size - done_);
+      digest_->update(data.substr(0, piece));
+      data.remove_prefix(piece);
+      done_ += piece;
+      if (done_ < frame.size) continue;
+      right_ = right_ && digest_->finish() == frame.digest;
+      digest_.emplace();
+      done_ = 0;
+      ++next_;
+    }
+  }
+  bool holds() override { return right_ && next_ == frames_.size(); }
+
+ private:
+  const std::span<const archive::Frame> frames_;
+  std::optional<Sha256> digest_{std::in_place};
+  std::size_t next_ = 0;    // the frame that comes,
+  std::uint64_t done_ = 0;  // and how much of it has come
+  bool right_ = true;
+};
+
+DownloadPiece::DownloadPiece(os::FileSystem& root, const PackageToFetch& wanted, const archive::FrameRange* range,
+                             DownloadWait& shared)
+    : offset(range == nullptr ? 0 : range->offset),
+      size(range == nullptr ? wanted.offer.size : range->size),
+      part(range == nullptr ? part_of(wanted.package, wanted.offer) : part_of(wanted.package, wanted.offer, *range)),
+      root_(root),
+      wanted_(wanted),
+      range_(range),
+      shared_(shared),
+      left_(rest_in(root, part, size)) {
+  if (left_ == 0 && root_.stat(part)) root_.remove_file(part);
+  check_ = new_check();
+}
+
+DownloadPiece::~DownloadPiece() = default;
+
+void DownloadPiece::take_left(const std::string& url) {
+  if (left_ == 0) return;
+  const auto in = root_.open(part);
+  std::string piece(256 << 10, '\0');
+  for (ByteCount at = 0; at < left_;) {
+    const auto into = std::as_writable_bytes(std::span(piece)).first(std::min<ByteCount>(piece.size(), left_ - at));
+    const std::size_t got = in->read_at(at, into);
+    if (got == 0) throw Error(ErrorCode::Io, "became shorter while it was read", root_.shown(part));
+    check_->update(std::string_view(piece).substr(0, got));
+    came(at += got);
+  }
+  if (left_ < size) return;
+  try {  // all of it was left: either it is right, or it comes anew
+    require_right(url);
+  } catch (const Error&) {
+    return begin_anew();
+  }
+  end({});
+}
+
+Request DownloadPiece::request(std::shared_ptr<Servers> servers, const std::string& from, const Pace& pace,
+                               const std::string& url) {
+  Request request;
+  request.servers = std::move(servers);
+  request.path = from;
+  request.pace = pace;
+  request.limit = size;
+  if (range_ != nullptr) request.range = std::pair(offset, size);
+  request.has = arrived_;
+  request.goes_on = true;
+  request.shares = true;
+  request.sink = [this](std::string_view data) { take(data); };
+  request.again = [this] { begin_anew(); };
+  request.verify = [this, url] { require_right(url); };
+  request.ended = [this](const std::optional<Error>& problem) { end(problem); };
+  return request;
+}
+
+void DownloadPiece::end(std::optional<Error> problem) {
+  try {
+    if (out_) out_->close();
+  } catch (const Error& failure) {
+    if (!problem) problem = failure;
+  }
+  out_.reset();
+  const bool goes_on = problem && (problem->code() == ErrorCode::Network || problem->code() == ErrorCode::Declined);
+  if (problem && problem->code() == ErrorCode::Network && arrived_ > 0)
+    problem = Error(problem->code(), problem->problem(), problem->where(),
+                    problem->hint() + "; what arrived is kept, the next try continues from there");
+  const std::lock_guard lock(shared_.mutex);
+  problem_ = std::move(problem);
+  if (problem_ && (!goes_on || spoiled_)) drop();
+  over_ = true;
+  shared_.changed.notify_all();
+}
+
+std::unique_ptr<DownloadPiece::Check> DownloadPiece::new_check() const {
+  if (range_ == nullptr) return std::make_unique<WholeCheck>(wanted_.offer.digest);
+  return std::make_unique<FramesCheck>(*wanted_.table, *range_);
+}
+
+/// What was written counts for nothing.
+void DownloadPiece::begin_anew() {
+  if (out_) out_->close();
+  out_.reset();
+  check_ = new_check();
+  const std::lock_guard lock(shared_.mutex);
+  drop();
+  arrived_ = 0;
+}
+
+void DownloadPiece::require_right(const std::string& url) {
+  if (arrived_ == size && check_->holds()) return;
+  throw Error(ErrorCode::Untrusted,
+              fmt::format("{} is not the file that {} describes (its digest differs)", wanted_.package.title(),
+                          wanted_.offer.repository),
+              url,
+              "run `hambrel refresh` and try again; if this persists, the repository or its mirror may have "
+              "been tampered with");
+}
+
+void DownloadPiece::take(std::string_view data) {
+  if (!out_ && arrived_ > 0) out_ = root_.append(part);
+  if (!out_) {
+    root_.make_directories(os::parent_of(part));
+    out_ = root_.create(part, 0644);
+  }
+  out_->write(data);
+  check_->update(data);
+  came(arrived_ + data.size());
+}
+
+void DownloadPiece::came(ByteCount now) {
+  const std::lock_guard lock(shared_.mutex);
+  arrived_ = now;
+  shared_.changed.notify_all();
+}
+
+void DownloadPiece::drop() {
+  try {
+    if (root_.stat(part)) root_.remove_file(part);
+  } catch (const Error&) {  // what made it go is told; this is only its rest
+  }
+}
+
+}  // namespace hambrel::repo
