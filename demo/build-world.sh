@@ -241,13 +241,15 @@ category = "charts"
 requires = ["chart-tiles", "libbuoy >= 2"]
 E2
 program usr/bin/chartd "chartd 2.1"
-for area in inner outer; do
-  package skerry-harbour "chart-tiles-$area" 2026.9-1 independent "chart tiles of the $area harbour" <<'E2'
+for sheet in inner:2026.9-1 outer:2026.9-1 outer:2026.10-1; do
+  area=${sheet%:*}
+  package skerry-harbour "chart-tiles-$area" "${sheet#*:}" independent "chart tiles of the $area harbour" <<'E2'
 category = "charts"
 [relations]
 provides = ["chart-tiles"]
 E2
   filler "usr/share/charts/$area.tiles" 700 "${#area}9"
+  [[ $sheet == *:2026.9-1 ]] || filler "usr/share/charts/$area.corrections" 20 310
 done
 package skerry-harbour foghorn 1.0-3 independent "sounds the fog signal on a schedule" <<'E2'
 category = "signals"
@@ -312,7 +314,7 @@ for one in "${queue[@]}"; do
   signer=(); [[ $name == skerry-motd ]] && signer=(--key "$keys/harbour.key")
   "$hambrel" pack --quiet "$src/$repo/$name-$version" -o "$to" "${signer[@]}"
 done
-printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6"]\n' >"$out/skerry-harbour/repository.toml"
+printf '[[channel]]\nname = "beta"\npackages = ["lampdesk >= 6", "chart-tiles-outer >= 2026.10"]\n' >"$out/skerry-harbour/repository.toml"
 printf '[[channel]]\nname = "beta"\npackages = ["libbuoy >= 3", "saltdb >= 2", "harbour-menu >= 1.3"]\n' >"$out/skerry-base/repository.toml"
 # The two of Skerry are signed; the neighbour's is not.
 cat >"$out/skerry-harbour/groups.toml" <<'E2'

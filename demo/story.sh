@@ -323,11 +323,14 @@ sed -i "s|^url = .*|mirrors = [\"http://127.0.0.1:1/skerry-harbour\", \"$base/sk
 play 0 hambrel refresh
 play 0 hambrel repo rank skerry-harbour --best 2
 play 0 hambrel group describe signal-room
-play 0 hambrel install group:signal-room --optional --save night.plan --download-only --yes
 printf '\n%s(for a station without any network: a stick with what it needs, from both repositories, signed with keys of its own)%s\n' "$faint" "$off"
 mkdir -p "$dir/keys/stick"
 for role in root targets snapshot timestamp; do "$HAMBREL" key new "$dir/keys/stick/$role.key" --quiet; done
 play 0 hambrel publish world/skerry-harbour --with world/skerry-base --subset group:signal-room --to stick --keys keys/stick --init
+play 0 hambrel install chart-tiles-outer --yes --quiet
+printf '\n%s(of a new edition only what has changed is fetched)%s\n' "$faint" "$off"
+play 0 hambrel follow chart-tiles-outer beta --now --yes
+play 0 hambrel install group:signal-room --optional --save night.plan --download-only --yes
 kill "$mirror" "$server"; wait "$mirror" "$server" 2>/dev/null; server=
 printf '\n%s(it is night; the harbour has no network)%s\n' "$faint" "$off"
 play 0 hambrel apply night.plan --yes

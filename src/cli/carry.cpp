@@ -196,12 +196,14 @@ Consent ask_consent(const Session& session, const Arguments& arguments, const Pr
   const bool changes_configs = std::any_of(plan.configs.begin(), plan.configs.end(),
                                            [](const plan::ConfigStep& step) { return step.changes_file(); });
   if (changes_configs) answers.emplace_back("diff");
+  if (!proposal.may_follow().empty()) answers.emplace_back("follow");
   if (may_fetch_only && plan.download() > 0 && end_of(arguments) == End::Switch) answers.emplace_back("only download");
   session.screen().line();
   for (;;) {
     const std::string answer = answer_to(session, "Continue?", answers);
     if (answer == "yes") return Consent::Yes;
     if (answer == "only download") return Consent::OnlyDownload;
+    if (answer == "follow") return Consent::Follow;
     if (answer == "no") throw Error(ErrorCode::Declined, "nothing was changed");
     session.screen().begin_page();
     if (answer == "details") print_plan(session, plan, PlanLines::All);
@@ -262,8 +264,8 @@ bool is_accepted(const Session& session, const Arguments& arguments, const Propo
 }
 
 struct Agreement {
-  Consent consent;
-  bool accepts_unsigned;
+  Consent consent = Consent::Yes;
+  bool accepts_unsigned = false;
 };
 
 /// What is asked about is decided on between the plan and the consent; where there is nothing but questions, first.
@@ -298,12 +300,14 @@ std::unique_ptr<Proposal> agreed_to(Session& session, const Arguments& arguments
 }
 
 /// What was agreed to, or only the fetching of it.
-int perform(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal, bool accepts_unsigned) {
+int perform(Session& session, const Arguments& arguments, std::unique_ptr<Proposal> proposal,
+            const Agreement& agreement) {
   const os::InterruptGuard guard;
   operations::Terms terms;
   terms.reason = arguments.value("reason").value_or("");
   terms.stop_asked = [&guard] { return guard.asked(); };
-  terms.accepts_unsigned = accepts_unsigned;
+  terms.accepts_unsigned = agreement.accepts_unsigned;
+  terms.follows = agreement.consent == Consent::Follow;
   const Outcome outcome = proposal->perform(session.changed(), terms);
   const auto undone = undone_where_services_failed(session, outcome);
   show(session, proposal->plan(), outcome, undone ? &*undone : nullptr);
@@ -326,7 +330,7 @@ int carry_out(Session& session, const Arguments& arguments, operations::ChangeRe
         auto again = operations::propose(session.root(), std::move(fetching));
         auto* const fetched = std::get_if<std::unique_ptr<Proposal>>(&again.result);
         HAMBREL_ASSERT(fetched != nullptr, "what was agreed to can be planned again");
-        return perform(session, arguments, std::move(*fetched), false);
+        return perform(session, arguments, std::move(*fetched), {});
       };
       if (!saves) return carry_out(session, arguments, std::move(*proposal), false, fetch_only);
       const int code = save(session, arguments, std::move(*proposal));
@@ -352,7 +356,7 @@ int carry_out(Session& session, const Arguments& arguments, std::unique_ptr<Prop
     proposal = agreed_to(session, arguments, std::move(proposal), fetch_only != nullptr, agreement);
   if (!proposal) return 0;
   if (agreement.consent == Consent::OnlyDownload) return fetch_only();
-  if (!proposal->does_nothing()) return perform(session, arguments, std::move(proposal), agreement.accepts_unsigned);
+  if (!proposal->does_nothing()) return perform(session, arguments, std::move(proposal), agreement);
   show_nothing(session, *proposal);
   return 0;
 }

@@ -40,7 +40,7 @@ void require_consent_possible(const Session& session, const Arguments& arguments
 /// Asks, unless --yes was given. Throws Error{Declined} for anything but a yes.
 void ask_consent(const Session& session, const Arguments& arguments);
 /// The same about a plan, of which every line can be seen first.
-enum class Consent { Yes, OnlyDownload };
+enum class Consent { Yes, OnlyDownload, Follow };
 Consent ask_consent(const Session& session, const Arguments& arguments, const operations::Proposal& proposal,
                     bool may_fetch_only);
 /// One of these, or its beginning; asks again for anything else. "no" at the end of the input.

@@ -135,6 +135,7 @@ int run_upgrade(Session&, const Arguments&);
 int run_downgrade(Session&, const Arguments&);
 int run_change(Session&, const Arguments&);
 int run_apply(Session&, const Arguments&);
+int run_follow(Session&, const Arguments&);
 int run_hold(Session&, const Arguments&);
 int run_release(Session&, const Arguments&);
 int run_want(Session&, const Arguments&);

@@ -225,7 +225,7 @@ std::string command_for(const std::string& word) {
       {"delete", "`hambrel remove NAME` removes packages"},
       {"erase", "`hambrel remove NAME` removes packages"},
       {"purge", "`hambrel remove --purge NAME` removes packages with their edited configuration"},
-      {"add", "`hambrel install NAME` installs packages, `hambrel repo add NAME URL` adds a repository"},
+      {"add", "`hambrel install NAME` installs packages, `hambrel repo add URL` adds a repository"},
       {"sync", "`hambrel refresh` asks the repositories what is new"},
       {"find", "`hambrel search WORD` finds packages"},
       {"query", "`hambrel search WORD` finds packages, `hambrel list` shows what is installed"},

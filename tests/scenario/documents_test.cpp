@@ -142,6 +142,7 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"rollback", "-y", "evening"}), 0);
   EXPECT_EQ(run({"rollback", "-y", "evening"}), 0) << "nothing to do";
   EXPECT_EQ(run({"checkpoint", "drop", "-y", "evening"}), 0);
+  EXPECT_EQ(run({"follow", "-y", "lamp", "stable"}), 0);
   EXPECT_EQ(run({"shelve", "-y", "lamp"}), 0);
   EXPECT_EQ(run({"list", "shelved"}), 0);
   EXPECT_EQ(run({"unshelve", "-y", "lamp"}), 0);

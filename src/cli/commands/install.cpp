@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/commands/follow.h"
 #include "operations/asking.h"
 #include "operations/leftovers.h"
 #include "operations/shelf.h"
@@ -37,7 +38,9 @@ int run_install(Session& session, const Arguments& arguments) {
   operations::Named named{.install = arguments.words()};
   if (arguments.has("optional"))
     for (std::string& word : named.install) word = operations::with_optional_members(session.root(), word);
-  return change(session, arguments, change_request(session, arguments, "install"), named);
+  operations::ChangeRequest request = change_request(session, arguments, "install");
+  follow_what_is_named(session, arguments, session.root(), request);
+  return change(session, arguments, std::move(request), named);
 }
 
 int run_remove(Session& session, const Arguments& arguments) {

@@ -22,6 +22,14 @@ void print_accounts(const Screen& screen, const std::vector<plan::AccountStep>& 
   table.print(screen);
 }
 
+void print_follows(const Screen& screen, const std::vector<plan::FollowStep>& follows) {
+  screen.line("  Channels:");
+  Table table;
+  for (const plan::FollowStep& one : follows)
+    table.row({{"follow", Style::Change}, {one.name, Style::Name}, {printable(one.text())}});
+  table.print(screen);
+}
+
 void print_links(const Screen& screen, const std::vector<plan::LinkStep>& links) {
   screen.line("  Links to candidates:");
   Table table;
@@ -87,6 +95,10 @@ void print_acting(const Screen& screen, const plan::Plan& plan) {
     print_questions(screen, plan.questions);
     screen.line();
   }
+  if (!plan.follows.empty()) {
+    print_follows(screen, plan.follows);
+    screen.line();
+  }
   if (!plan.links.empty()) {
     print_links(screen, plan.links);
     screen.line();
@@ -103,6 +115,14 @@ void print_acting(const Screen& screen, const plan::Plan& plan) {
     print_services(screen, plan.services);
     screen.line();
   }
+}
+
+Json to_json(const std::vector<plan::FollowStep>& all) {
+  Json follows = Json::array();
+  const auto channel = [](const std::string& text) { return text.empty() ? Json() : Json(text); };
+  for (const plan::FollowStep& one : all)
+    follows.push_back({{"name", one.name}, {"before", channel(one.before)}, {"after", channel(one.after)}});
+  return follows;
 }
 
 Json to_json(const std::vector<plan::LinkStep>& all) {

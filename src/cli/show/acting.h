@@ -11,6 +11,7 @@ namespace hambrel::cli {
 
 /// Of a plan, each part with an empty line behind it.
 void print_acting(const Screen& screen, const plan::Plan& plan);
+nlohmann::json to_json(const std::vector<plan::FollowStep>& follows);
 nlohmann::json to_json(const std::vector<plan::LinkStep>& links);
 nlohmann::json to_json(const std::vector<plan::AccountStep>& accounts);
 nlohmann::json to_json(const std::vector<plan::Run>& runs);

@@ -57,6 +57,10 @@ std::string summary_of(const LedgerLine& line) {
     return some_of(line.plan.configs, [](const plan::ConfigStep& one) {
       return fmt::format("{} /{}", plan::text_of(one.action), one.path);
     });
+  if (!line.plan.follows.empty())
+    return some_of(line.plan.follows, [](const plan::FollowStep& one) {
+      return fmt::format("{} follows {}", one.name, one.after.empty() ? "the default" : one.after);
+    });
   if (line.entry.kind != "repair" || line.plan.steps.empty()) return {};
   return "files of " + some_of(line.plan.steps, [](const plan::Step& one) { return one.name; });
 }
@@ -253,7 +257,8 @@ void show(const Session& session, const operations::LedgerDetail& detail) {
   }
   plan::Plan declared = detail.plan;  // what was run is told with its outcome
   declared.runs.clear();
-  if (declared.accounts.empty() && declared.links.empty() && detail.runs.empty() && detail.changes.empty()) return;
+  const bool tells = !declared.accounts.empty() || !declared.links.empty() || !declared.follows.empty();
+  if (!tells && detail.runs.empty() && detail.changes.empty()) return;
   screen.line();
   print_acting(screen, declared);
   print_runs(screen, detail);

@@ -125,6 +125,7 @@ class Description {
     field("version", fmt::format("{}, for {}", package.version.text(),
                                  package.is_independent() ? "any architecture" : package.arch));
     field("state", state_of(one));
+    follows();
     field("size",
           fmt::format("{} in {} installed{}", size_text(package.installed_size),
                       count_text(package.file_count, "file", "files"),
@@ -229,6 +230,13 @@ class Description {
     std::vector<std::string> texts;
     for (const Value& value : values) texts.push_back(value.text());
     list(label, texts);
+  }
+
+  /// Where its upgrades come from, if not from the channels of its repository.
+  void follows() const {
+    const auto& all = universe_.view().follows;
+    if (const auto found = all.find(universe_.package(id_).name); found != all.end())
+      field("follows", printable(found->second));
   }
 
   void offers() const {

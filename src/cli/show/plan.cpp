@@ -123,6 +123,8 @@ std::string sentence_of(const plan::Plan& plan) {
   if (const auto asked = configs.find(plan::ConfigAction::Ask); asked != configs.end())
     parts.push_back(fmt::format("{} a decision",
                                 count_text(asked->second, "configuration file needs", "configuration files need")));
+  if (parts.empty() && !plan.follows.empty())
+    return count_text(plan.follows.size(), "package follows another channel", "packages follow another channel");
   if (parts.empty() && !plan.links.empty())
     return plan.links.size() == 1 ? "1 link will be changed"
                                   : fmt::format("{} links will be changed", plan.links.size());
@@ -332,6 +334,7 @@ namespace {
 
 /// What it costs, in one sentence.
 void print_price(const Screen& screen, const plan::Plan& plan) {
+  if (plan.steps.empty() && plan.configs.empty() && !plan.follows.empty()) return screen.line("  No file changes.");
   if (plan.steps.empty()) return screen.line("  No package changes; replaced files are moved to the attic.");
   if (std::all_of(plan.steps.begin(), plan.steps.end(), [](const Step& step) { return step.only_state(); }))
     return screen.line("  No file changes.");
@@ -347,7 +350,8 @@ void print_price(const Screen& screen, const plan::Plan& plan) {
   for (const Step& step : plan.steps)
     if (step.whole > 0) whole += step.whole - std::min(step.whole, step.download);
   std::string fetch = files == 0 ? "Nothing to fetch" : "Fetches " + size_text(plan.download());
-  if (whole > plan.download()) fetch += fmt::format(" of {} (the rest is here)", size_text(whole));
+  const bool saves = plan.download() < whole / 4 * 3;
+  if (saves) fetch += fmt::format(" of {} (the rest is here)", size_text(whole));
   if (files > 0) fetch += fmt::format(" in {}", count_text(files, "file", "files"));
   if (const std::string source = common_origin(plan); !source.empty())
     fetch += files == 0 ? fmt::format(" (all from {})", source) : " from " + source;
@@ -468,6 +472,7 @@ Json to_json(const plan::Plan& plan) {
                 {"steps", std::move(steps)},
                 {"configs", std::move(configs)},
                 {"notices", std::move(notices)},
+                {"follows", to_json(plan.follows)},
                 {"links", to_json(plan.links)},
                 {"accounts", to_json(plan.accounts)},
                 {"runs", to_json(plan.runs)},

@@ -4,6 +4,7 @@
 #include <map>
 
 #include "base/text.h"
+#include "operations/channels.h"
 #include "operations/leftovers.h"
 #include "operations/select.h"
 
@@ -53,8 +54,8 @@ void ask_for(Root& root, const Named& named, ChangeRequest& request) {
 }
 
 bool ChangeLines::empty() const {
-  return marks.empty() && !upgrade_all && named.install.empty() && named.remove.empty() && named.upgrade.empty() &&
-         named.except.empty() && named.release.empty();
+  return marks.empty() && follows.empty() && !upgrade_all && named.install.empty() && named.remove.empty() &&
+         named.upgrade.empty() && named.except.empty() && named.release.empty();
 }
 
 namespace {
@@ -74,13 +75,14 @@ class ChangeLine {
       return;
     }
     if (verb == "hold" || verb == "want" || verb == "unwant") return add_mark(verb, all);
+    if (verb == "follow") return add_follow(all);
     const std::map<std::string, std::vector<std::string>*> lists{
         {"install", &all.named.install}, {"remove", &all.named.remove}, {"purge", &all.named.remove},
         {"upgrade", &all.named.upgrade}, {"except", &all.named.except}, {"release", &all.named.release}};
     const auto list = lists.find(verb);
     if (list == lists.end())
       wrong(fmt::format("\"{}\" is not a change", printable(verb)),
-            "lines begin with install, remove, purge, upgrade, except, hold, release, want or unwant");
+            "lines begin with install, remove, purge, upgrade, except, hold, release, follow, want or unwant");
     require_specs(verb);
     if (verb == "release") return add_mark(verb, all);
     if (verb == "purge") all.purge = true;
@@ -97,6 +99,12 @@ class ChangeLine {
         wrong(problem.problem(), problem.hint());
       }
     }
+  }
+  void add_follow(ChangeLines& all) {
+    if (words_.size() != 2) wrong("follow needs a package and a channel", "for example: follow lampdesk beta");
+    if (words_[1] != "default" && !is_package_name(words_[1]))
+      wrong(fmt::format("\"{}\" is no channel", printable(words_[1])), "for example: follow lampdesk beta");
+    all.follows.emplace_back(words_[0], words_[1] == "default" ? "" : words_[1]);
   }
   void add_mark(const std::string& verb, ChangeLines& all) {
     ChangeLines::Mark mark;
@@ -161,6 +169,7 @@ void ask_for(Root& root, const ChangeLines& lines, ChangeRequest& request) {
   request.purge = request.purge || lines.purge;
   if (request.purge) request.purge_also = lines.named.remove;
   request.solve.upgrade_all = request.solve.upgrade_all || lines.upgrade_all;
+  for (const auto& [name, channel] : lines.follows) ask_to_follow(root, {name}, channel, request);  // seen by the rest
   ask_for(root, lines.named, request);
   for (const ChangeLines::Mark& one : lines.marks) {
     MarkRequest mark;

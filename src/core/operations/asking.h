@@ -18,11 +18,13 @@ struct Named {
 void ask_for(Root& root, const Named& named, ChangeRequest& request);
 
 /// Changes as lines of a text: `install lampdesk tidewatch`, `remove foghorn`, `purge foghorn`, `upgrade saltdb`,
-/// `upgrade` for everything, `hold saltdb until 2030-01-31 because it is old`, `release`, `want`, `unwant`; blank
-/// lines, and what follows a #. Throws Error{Usage} with `where` and the line.
+/// `upgrade` for everything, `follow lampdesk beta`, `follow lampdesk default`, `hold saltdb until 2030-01-31 because
+/// it is old`, `release`, `want`, `unwant`; blank lines, and what follows a #. Throws Error{Usage} with `where` and the
+/// line.
 struct ChangeLines {
   Named named;
   bool purge = false, upgrade_all = false;
+  std::vector<std::pair<std::string, std::string>> follows;  // name, and channel; empty: those of its repository
   struct Mark {
     plan::Action action = plan::Action::Hold;
     std::vector<std::string> specs;

@@ -33,7 +33,7 @@ class Surroundings {
     any_cached_ = root_.files().stat(repo::kPackageCache).has_value();
     if (root_.state() != nullptr) shelved_ = root_.state()->shelved();
     found_.kind = request.kind;
-    found_.keeps_reasons = request.kind == "downgrade";
+    found_.keeps_reasons = request.kind == "downgrade" || request.kind == "follow";
     found_.holds_asked = request.hold.has_value();
     for (const PackageId id : selection.chosen)
       if (!root_.universe().is_installed(id)) look_at(id);
@@ -200,13 +200,27 @@ Solved solve_for(Root& root, ChangeRequest& request) {
 
 }  // namespace
 
+namespace {
+
+/// Nothing has to be searched for.
+std::unique_ptr<Proposal> follow_only(Root& root, ChangeRequest request) {
+  plan::Plan plan;
+  plan.kind = request.kind;
+  for (const state::FollowChange& one : request.follows) plan.follows.push_back({one.name, one.before, one.after});
+  return change_proposal(root, std::move(request), std::move(plan));
+}
+
+}  // namespace
+
 Proposed propose(Root& root, ChangeRequest request) {
   require_allowed(root, request.solve.remove, request.solve.allow_essential, "remove");
+  if (request.kind == "follow" && request.solve.install.empty()) return {follow_only(root, std::move(request)), ""};
   Solved solved = solve_for(root, request);
   if (auto* const refused = std::get_if<Refused>(&solved)) return {std::move(*refused), ""};
   const auto& selection = std::get<solve::Selection>(solved);
   plan::Plan plan = plan_packages(root, request, selection);
   for (const MarkRequest& mark : request.marks) add_marks(root, mark, plan);
+  for (const state::FollowChange& one : request.follows) plan.follows.push_back({one.name, one.before, one.after});
   std::string told = measured(root.universe(), selection);
   return {change_proposal(root, std::move(request), std::move(plan)), std::move(told)};
 }

@@ -33,6 +33,8 @@ struct ChangeRequest {
   bool look_at_files = true;              // false: no more than a list of packages
   bool weigh_strays = true;               // say what letting go of what nobody offers would bring
   std::vector<MarkRequest> marks{};       // together with the rest
+  std::vector<state::FollowChange> follows{};
+  std::vector<state::FollowChange> may_follow{};  // if whoever agrees to the rest says so
   ConfigTerms configuration{};
   ActingTerms acting{};
   End end = End::Switch;

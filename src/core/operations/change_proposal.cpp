@@ -55,6 +55,8 @@ class ChangeProposal final : public Proposal {
     return std::make_shared<ExactRequest>(basis_->request, decisions_);
   }
 
+  std::vector<state::FollowChange> may_follow() const override { return basis_->request.may_follow; }
+
   std::vector<ConfigDifference> config_differences() const override {
     return operations::config_differences(basis_->root, plan(), planned_,
                                           [&](const txn::Put& put) { return basis_->files->content_of(put); });
@@ -66,6 +68,7 @@ class ChangeProposal final : public Proposal {
     txn::Planned planned;
     planned.plan = basis->packages;
     if (basis->files) planned = basis->files->plan(decisions, answers);
+    planned.follows = basis->request.follows;
     return finished(std::move(basis), std::move(planned), std::move(decisions), {});
   }
 
@@ -80,6 +83,7 @@ class ChangeProposal final : public Proposal {
     const bool waits = std::all_of(found.choices.begin(), found.choices.end(),
                                    [](const auto& one) { return one.second.action == plan::ConfigAction::Wait; });
     if (!waits) planned = basis->files->plan(found.choices);
+    planned.follows = basis->request.follows;
     Decisions decisions = found.choices;
     return finished(std::move(basis), std::move(planned), std::move(decisions), std::move(found));
   }
@@ -124,7 +128,6 @@ class ChangeProposal final : public Proposal {
     if (enables) settings::set_enabled(root.files(), basis_->request.enables, true);
     try {
       Outcome outcome = end() == End::FetchOnly ? only_fetch(root) : change(root, terms);
-      if (basis_->incoming) basis_->incoming->drop_ranges();
       basis_->incoming.reset();  // and its thread
       return outcome;
     } catch (...) {
@@ -153,7 +156,13 @@ class ChangeProposal final : public Proposal {
   }
 
   Outcome change(ChangingRoot& root, const Terms& terms) {
-    txn::Account account = account_of(root, plan(), terms.reason);
+    plan::Plan told = plan();
+    if (terms.follows)
+      for (const state::FollowChange& one : may_follow()) {
+        planned_.follows.push_back(one);
+        told.follows.push_back({one.name, one.before, one.after});
+      }
+    txn::Account account = account_of(root, told, terms.reason);
     for (const plan::Step& step : plan().steps)  // what is fetched while staging, a piece at a time
       if (step.after_id && root.kept(*step.after_id) != nullptr) account.downloaded += step.download;
     txn::Engine engine(root.environment());
@@ -175,7 +184,10 @@ class ChangeProposal final : public Proposal {
       try {
         incoming.open(planned_, basis_->files->tables(), terms.stop_asked);
         handed_over = true;
-        return execute(root, planned_, account, end(), plan().download() > 0, terms.stop_asked);
+        Outcome outcome = execute(root, planned_, account, end(), false, terms.stop_asked);
+        incoming.drop_ranges();
+        if (end() == End::Switch && plan().download() > 0) outcome.cache = trim_cache(root);
+        return outcome;
       } catch (const Error& problem) {
         root.observer().end();
         if (tries < kMostTries && incoming.drop_damaged(problem)) continue;

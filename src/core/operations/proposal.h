@@ -35,6 +35,7 @@ enum class End {
 struct Terms {
   std::string reason{};           // for the ledger
   bool accepts_unsigned = false;  // see Proposal::doubts()
+  bool follows = false;           // see Proposal::may_follow()
   std::function<bool()> stop_asked = [] { return false; };
 };
 
@@ -97,6 +98,8 @@ class Proposal {
   [[nodiscard]] virtual std::unique_ptr<Proposal> decided(Decisions decisions, GivenAnswers answers = {});
   /// All that is to be known to carry it out later, beside its plan (saved_plan.h); nothing: its command is run again.
   virtual std::shared_ptr<const ExactRequest> exactly() const;
+  /// Channels that the terms can have packages follow, too.
+  virtual std::vector<state::FollowChange> may_follow() const { return {}; }
   /// What it changes in configuration files.
   virtual std::vector<ConfigDifference> config_differences() const { return {}; }
   /// Once, by the root that it was made from, and with no question open. On failure everything is as before, and the

@@ -78,6 +78,11 @@ void Root::see_enabled(const std::string& repository) {
   universe_.reset();
 }
 
+void Root::see_following(const std::string& name, const std::string& channel) {
+  seen_to_follow_[name] = channel;
+  universe_.reset();
+}
+
 const repo::Catalog& Root::catalog() {
   if (!catalog_) catalog_ = repo::load_catalog(files(), repositories(), options_.trust_compiled);
   return *catalog_;
@@ -156,7 +161,7 @@ void Root::add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file) {
   universe_.reset();
 }
 
-View Root::view() {
+View Root::view(const repo::InstalledFacts& facts) {
   View view;
   for (const repo::CachedIndex& index : catalog().indexes) {
     const settings::Repository& one = index.repository;
@@ -164,9 +169,17 @@ View Root::view() {
       view.repositories.push_back({one.name, one.enabled, one.rank, one.channels});
   }
   view.architectures = settings().architectures;
-  view.follows = settings().follow;
+  view.follows = settings().follow;  // what is written there counts more than what a command said
+  view.follows.insert(facts.follows.begin(), facts.follows.end());
+  for (const auto& [name, channel] : seen_to_follow_) {
+    if (channel.empty())
+      view.follows.erase(name);
+    else
+      view.follows.insert_or_assign(name, channel);
+  }
   view.protects = settings().protects;
   view.now = os::now();
+  view.installed_is_sound = facts.sound;
   return view;
 }
 
@@ -182,11 +195,19 @@ std::vector<Candidate> Root::installed_candidates() {
   return all;
 }
 
-std::shared_ptr<const Layer> Root::overlay(bool& sound) {
+std::map<std::string, std::string, std::less<>> Root::follows_in_state() {
+  const state::State* const now = state();
+  if (now == nullptr) return {};
+  const auto follows = now->follows();
+  return {follows.begin(), follows.end()};
+}
+
+std::shared_ptr<const Layer> Root::overlay(repo::InstalledFacts& facts) {
   const Layer& base = *catalog().base;
   const std::string identity = state::identity_of(files(), kStateFile);
   if (given_.empty() && options_.trust_compiled && !changes())
-    if (auto stored = repo::open_installed(files(), base, identity, settings().architectures, sound)) return stored;
+    if (auto stored = repo::open_installed(files(), base, identity, settings().architectures, facts)) return stored;
+  facts.follows = follows_in_state();
   std::vector<Candidate> all = installed_candidates();
   all.insert(all.end(), given_.begin(), given_.end());
   return repo::layer_of(compile_overlay(base, all, ""));
@@ -194,10 +215,9 @@ std::shared_ptr<const Layer> Root::overlay(bool& sound) {
 
 const Universe& Root::universe() {
   if (universe_) return *universe_;
-  bool sound = false;
-  const auto installed = overlay(sound);
-  View seen = view();
-  seen.installed_is_sound = sound;
+  repo::InstalledFacts facts;
+  const auto installed = overlay(facts);
+  View seen = view(facts);
   universe_ = std::make_unique<Universe>(catalog().base, installed, std::move(seen));
   return *universe_;
 }
@@ -225,15 +245,16 @@ std::unique_ptr<Universe> Root::renew_overlay() {
   const auto base = catalog().base;
   const std::string now = state::identity_of(files(), kStateFile);
   if (!catalog_->compiled || now.empty()) return nullptr;
-  bool sound = false;
+  repo::InstalledFacts facts;
   const auto& architectures = settings().architectures;
-  if (const auto stored = repo::open_installed(files(), *base, now, architectures, sound))
-    return std::make_unique<Universe>(base, stored, view());
+  if (const auto stored = repo::open_installed(files(), *base, now, architectures, facts))
+    return std::make_unique<Universe>(base, stored, view(facts));
+  facts.follows = follows_in_state();
   const auto candidates = installed_candidates();
-  auto seen = std::make_unique<Universe>(base, repo::layer_of(compile_overlay(*base, candidates, "")), view());
-  sound = plan::problems_of(*seen, seen->installed()).empty();
+  auto seen = std::make_unique<Universe>(base, repo::layer_of(compile_overlay(*base, candidates, "")), view(facts));
+  facts.sound = plan::problems_of(*seen, seen->installed()).empty();
   files().replace_cache(repo::kInstalledFile,
-                        compile_overlay(*base, candidates, repo::installed_key(*base, now, architectures, sound)),
+                        compile_overlay(*base, candidates, repo::installed_key(*base, now, architectures, facts)),
                         0644);
   return seen;
 }

@@ -66,8 +66,8 @@ class Root {
 
   /// Installed packages, what the repositories offer, and package files given as specs.
   const Universe& universe();
-  /// What the universe is seen through: repositories, channels, architectures.
-  View view();
+  /// What the universe is seen through as far as files say it: repositories, channels, architectures.
+  View view() { return view({}); }
 
   /// Reads the package files (or URLs) that specs name, so that the universe holds them.
   void add_files(const std::vector<Spec>& specs);
@@ -84,6 +84,9 @@ class Root {
   const state::StatePackage* kept(PackageId id);
   /// From now on everything is seen as if a repository were enabled.
   void see_enabled(const std::string& repository);
+
+  /// From now on everything is seen as if a package followed this channel; empty: those of its repository.
+  void see_following(const std::string& name, const std::string& channel);
 
   /// The way to servers, with what this run has learned of them.
   repo::Network& network();
@@ -109,7 +112,9 @@ class Root {
   void add_file(const Spec& spec, std::unique_ptr<os::ReadableFile> file);
   std::unique_ptr<os::ReadableFile> open_given(const Spec& spec);
   std::vector<Candidate> installed_candidates();
-  std::shared_ptr<const Layer> overlay(bool& sound);
+  std::shared_ptr<const Layer> overlay(repo::InstalledFacts& facts);
+  std::map<std::string, std::string, std::less<>> follows_in_state();
+  View view(const repo::InstalledFacts& facts);
 
   RootOptions options_;
   Observer& observer_;
@@ -121,6 +126,7 @@ class Root {
   std::optional<repo::Catalog> catalog_;
   std::unique_ptr<state::State> looking_;
   std::unique_ptr<Universe> universe_;
+  std::map<std::string, std::string> seen_to_follow_;                       // package name -> channel
   std::vector<Candidate> given_;                                            // files and kept versions
   std::map<std::string, state::StatePackage> kept_;                         // by name, version and architecture
   std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec

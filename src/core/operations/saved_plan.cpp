@@ -57,6 +57,8 @@ Json to_json(const ChangeRequest& request) {
                  {"enables", request.enables}};
   if (request.hold) object["hold"] = to_json(*request.hold);
   for (const MarkRequest& mark : request.marks) object["marks"].push_back(to_json(mark));
+  for (const state::FollowChange& one : request.follows)
+    object["follows"].push_back({{"name", one.name}, {"before", one.before}, {"after", one.after}});
   return object;
 }
 
@@ -71,6 +73,11 @@ ChangeRequest request_in(const JsonObject& object) {
   request.enables = object.text_or("enables", "");
   if (object.has("marks"))
     for (const Json& one : object.member("marks")) request.marks.push_back(mark_in(JsonObject(one, object.where())));
+  if (object.has("follows"))
+    for (const Json& one : object.member("follows")) {
+      const JsonObject change(one, object.where());
+      request.follows.push_back({change.text("name"), change.text("before"), change.text("after")});
+    }
   if (object.has("hold")) request.hold = hold_in(JsonObject(object.member("hold"), object.where()));
   return request;
 }
@@ -82,6 +89,8 @@ Json lines_of(const plan::Plan& plan) {
     lines.push_back(
         fmt::format("{} {} {} {}: {}", plan::text_of(step.action), step.name, step.before.empty() ? "" : step.before,
                     step.after.empty() || step.after == step.before ? "" : "-> " + step.after, step.why.text()));
+  for (const plan::FollowStep& step : plan.follows)
+    lines.push_back(fmt::format("{} follows {}", step.name, step.text()));
   for (const plan::ConfigStep& step : plan.configs) lines.push_back(fmt::format("/{}: {}", step.path, step.text()));
   return lines;
 }
@@ -210,6 +219,7 @@ Lines facts_of(const plan::Plan& plan) {
     all.push_back(fmt::format("{} {} {} {} -> {}{}{}", plan::text_of(one.action), one.name, one.arch, one.before,
                               one.after, one.held ? ", held" : "", one.reason == Reason::Wanted ? ", wanted" : ""));
   for (const plan::ConfigStep& one : plan.configs) all.push_back(fmt::format("/{}: {}", one.path, one.text()));
+  for (const plan::FollowStep& one : plan.follows) all.push_back(fmt::format("{} follows {}", one.name, one.text()));
   for (const plan::LinkStep& one : plan.links) all.push_back(fmt::format("/{} leads to {}", one.path, one.after));
   for (const plan::AccountStep& one : plan.accounts)
     all.push_back(fmt::format("account {} {}", one.name, one.goes ? "goes" : "comes"));
@@ -273,6 +283,7 @@ plan::Plan placed(Root& root, const SavedPlan& saved) {
   plan::Plan plan;
   plan.kind = saved.plan.kind;
   plan.steps = saved.plan.steps;
+  plan.follows = saved.plan.follows;
   std::set<PackageId> set;
   const auto& installed = root.universe().installed();
   const std::vector<PackageId> before(installed.begin(), installed.end());

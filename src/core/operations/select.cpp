@@ -52,7 +52,7 @@ void tell_unseen(Root& root, const std::string& name) {
     const bool unusable =
         std::any_of(root.catalog().indexes.begin(), root.catalog().indexes.end(),
                     [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
-    hint = root.repositories().empty() ? "there are no repositories; add one: hambrel repo add NAME URL"
+    hint = root.repositories().empty() ? "there are no repositories; add one: hambrel repo add URL"
            : unusable                  ? "some indexes are missing: run `hambrel refresh`"
                                        : "`hambrel search WORD` finds packages by what they do";
   }

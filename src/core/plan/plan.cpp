@@ -176,7 +176,7 @@ class Planner {
     }
     step.size_change = static_cast<std::int64_t>(universe_.installed_size(id)) -
                        (before ? static_cast<std::int64_t>(universe_.installed_size(*before)) : 0);
-    if (step.action == Action::Downgrade && circumstances_.keeps_reasons) {
+    if ((step.action == Action::Downgrade || step.action == Action::Upgrade) && circumstances_.keeps_reasons) {
       step.reason = universe_[*before].installed->reason;
       step.held = circumstances_.holds_asked && asked_for(id);
     }

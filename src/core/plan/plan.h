@@ -219,12 +219,19 @@ struct AskStep {
   std::string from_text() const;
 };
 
+/// The channel that a package follows from then on, instead of those of its repository; empty: these.
+struct FollowStep {
+  std::string name, before, after;
+  std::string text() const;
+};
+
 struct Plan {
   std::string kind;  // install, remove, upgrade, undo
   std::vector<Step> steps;
   std::vector<ConfigStep> configs;
   std::vector<Notice> notices;
   std::vector<HeldBack> held_back;
+  std::vector<FollowStep> follows;
   std::vector<LinkStep> links;
   std::vector<AccountStep> accounts;
   std::vector<AskStep> questions;
@@ -239,7 +246,9 @@ struct Plan {
   };
   std::optional<WithoutStrays> without_strays;
   bool proved = true;  // that nothing better meets the request; else the best found in the time allowed
-  bool empty() const { return steps.empty() && configs.empty() && runs.empty() && links.empty() && services.empty(); }
+  bool empty() const {
+    return steps.empty() && configs.empty() && runs.empty() && links.empty() && services.empty() && follows.empty();
+  }
   ByteCount download() const;
   std::int64_t size_change() const;
   std::size_t count(Action action) const;
@@ -254,7 +263,7 @@ struct Circumstances {
   std::set<PackageId> at_hand{};            // their package files need no download;
   std::map<PackageId, ByteCount> partly{};  // of these so many bytes have come, in a try that was interrupted
   std::map<PackageId, Reason> shelved{};    // these come back from the shelf as what they were
-  bool keeps_reasons = false;               // an older version changes nothing about why a package is there
+  bool keeps_reasons = false;               // another version changes nothing about why a package is there
   bool holds_asked = false;                 // what was asked for by name is held from then on
   /// Asked where something would be left behind: what letting go of packages that nobody offers any more would bring.
   std::function<std::optional<Plan::WithoutStrays>()> weigh_strays{};

@@ -169,6 +169,7 @@ Plan plan_in(const Json& whole) {
   for (const Json& one : list("links"))
     plan.links.push_back(
         {text(one.at(0)), text(one.at(1)), text(one.at(2)), text(one.at(3)), one.at(4).get<bool>(), text(one.at(5))});
+  for (const Json& one : list("follows")) plan.follows.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("accounts"))
     plan.accounts.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::uint32_t>(),
                              one.at(4).get<bool>(), one.at(5).get<bool>()});
@@ -293,6 +294,7 @@ std::string record_of(const Plan& plan) {
   put("links", plan.links, [](const LinkStep& one) {
     return Json::array({one.path, one.before, one.after, one.package, one.picked, one.lost});
   });
+  put("follows", plan.follows, [](const FollowStep& one) { return Json::array({one.name, one.before, one.after}); });
   put("accounts", plan.accounts, [](const AccountStep& one) {
     return Json::array({one.name, one.package, one.text, one.id, one.group_only, one.goes});
   });

@@ -180,4 +180,11 @@ std::string some_of(std::vector<std::string> names, std::size_t most) {
   return join(names, ", ") + (more > 0 ? fmt::format(" and {} more", more) : "");
 }
 
+std::string FollowStep::text() const {
+  const auto told = [](const std::string& channel) {
+    return channel.empty() ? "the channels of its repository" : channel;
+  };
+  return fmt::format("{} instead of {}", told(after), told(before));
+}
+
 }  // namespace hambrel::plan

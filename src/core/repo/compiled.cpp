@@ -145,23 +145,36 @@ std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vec
   return std::make_shared<Layer>(std::move(*image));
 }
 
+namespace {
+
+std::string installed_place(const Layer& base, std::string_view state, const std::vector<std::string>& architectures) {
+  return fmt::format("installed {} upon {:016x}\n{}\n{}", kLayerFormat, base.stamp(), join(architectures, " "), state);
+}
+
+}  // namespace
+
 std::string installed_key(const Layer& base, std::string_view state, const std::vector<std::string>& architectures,
-                          bool sound) {
-  return fmt::format("{}\ninstalled {} upon {:016x}\n{}\n{}", sound ? "sound" : "not checked", kLayerFormat,
-                     base.stamp(), join(architectures, " "), state);
+                          const InstalledFacts& facts) {
+  std::string key = installed_place(base, state, architectures) + (facts.sound ? "\nsound" : "\nnot checked");
+  for (const auto& [name, channel] : facts.follows) key += fmt::format("\n{} {}", name, channel);
+  return key;
 }
 
 std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state,
-                                            const std::vector<std::string>& architectures, bool& sound) {
+                                            const std::vector<std::string>& architectures, InstalledFacts& facts) {
   if (state.empty() || !root.stat(kInstalledFile)) return nullptr;
   auto image = Image::open(root.map(kInstalledFile));
   if (!image) return nullptr;
-  for (const bool one : {true, false}) {
-    if (image->key() != installed_key(base, state, architectures, one)) continue;
-    sound = one;
-    return std::make_shared<Layer>(std::move(*image));
-  }
-  return nullptr;
+  std::string_view key = image->key();
+  const std::string place = installed_place(base, state, architectures) + "\n";
+  if (!key.starts_with(place)) return nullptr;
+  key.remove_prefix(place.size());
+  const auto lines = split(key, '\n');
+  facts.sound = lines[0] == "sound";
+  for (std::size_t i = 1; i < lines.size(); ++i)
+    if (const auto space = lines[i].find(' '); space != std::string_view::npos)
+      facts.follows.emplace(lines[i].substr(0, space), lines[i].substr(space + 1));
+  return std::make_shared<Layer>(std::move(*image));
 }
 
 }  // namespace hambrel::repo

@@ -5,6 +5,7 @@
 // writes it anew. It is replaced as a whole. Damage ends in DamagedImage, never in a wrong answer.
 #pragma once
 
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -47,12 +48,16 @@ std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vec
 /// A layer over an image in memory.
 std::shared_ptr<const Layer> layer_of(std::string image);
 
-/// What the key of the overlay of installed packages begins and ends with.
+/// What is known of the installed packages beside them.
+struct InstalledFacts {
+  bool sound = false;                                       // what is installed meets its own relations
+  std::map<std::string, std::string, std::less<>> follows;  // package name -> channel
+};
+/// The key of the overlay of installed packages.
 std::string installed_key(const Layer& base, std::string_view state, const std::vector<std::string>& architectures,
-                          bool sound);
-/// The stored overlay, if it belongs to this base, this state and these architectures. `sound`: its maker found that
-/// what is installed meets its own relations.
+                          const InstalledFacts& facts);
+/// The stored overlay, if it belongs to this base, this state and these architectures, and what its maker knew.
 std::shared_ptr<const Layer> open_installed(os::FileReader& root, const Layer& base, std::string_view state,
-                                            const std::vector<std::string>& architectures, bool& sound);
+                                            const std::vector<std::string>& architectures, InstalledFacts& facts);
 
 }  // namespace hambrel::repo

@@ -92,13 +92,39 @@ std::vector<GeneratedChange> GeneratedStore::generated_changes_of(TxnId id) cons
   });
 }
 
-std::map<std::string, std::string> GeneratedStore::picks() const {
-  return guarded(connection_->path, [&] {
+namespace {
+
+std::map<std::string, std::string> pairs_in(const Connection& connection, const char* select) {
+  return guarded(connection.path, [&] {
     std::map<std::string, std::string> result;
-    SQLite::Statement query(connection_->database, "SELECT path, file FROM picks");
+    SQLite::Statement query(connection.database, select);
     while (query.executeStep()) result.emplace(query.getColumn(0).getString(), query.getColumn(1).getString());
     return result;
   });
+}
+
+/// Of a transaction: what it is about, before, after.
+template <typename Change>
+std::vector<Change> changes_in(const Connection& connection, const char* select, TxnId id) {
+  return guarded(connection.path, [&] {
+    std::vector<Change> result;
+    SQLite::Statement query(connection.database, select);
+    set_values(query, id);
+    while (query.executeStep())
+      result.push_back(
+          {query.getColumn(0).getString(), query.getColumn(1).getString(), query.getColumn(2).getString()});
+    return result;
+  });
+}
+
+}  // namespace
+
+std::map<std::string, std::string> GeneratedStore::picks() const {
+  return pairs_in(*connection_, "SELECT path, file FROM picks");
+}
+
+std::map<std::string, std::string> GeneratedStore::follows() const {
+  return pairs_in(*connection_, "SELECT name, channel FROM follows");
 }
 
 std::map<std::string, std::map<std::string, std::string>> GeneratedStore::answers() const {
@@ -112,16 +138,13 @@ std::map<std::string, std::map<std::string, std::string>> GeneratedStore::answer
 }
 
 std::vector<PickChange> GeneratedStore::pick_changes_of(TxnId id) const {
-  return guarded(connection_->path, [&] {
-    std::vector<PickChange> result;
-    SQLite::Statement query(connection_->database,
-                            "SELECT path, before, after FROM pick_changes WHERE txn = ? ORDER BY path");
-    set_values(query, id);
-    while (query.executeStep())
-      result.push_back(
-          {query.getColumn(0).getString(), query.getColumn(1).getString(), query.getColumn(2).getString()});
-    return result;
-  });
+  return changes_in<PickChange>(*connection_,
+                                "SELECT path, before, after FROM pick_changes WHERE txn = ? ORDER BY path", id);
+}
+
+std::vector<FollowChange> GeneratedStore::follow_changes_of(TxnId id) const {
+  return changes_in<FollowChange>(*connection_,
+                                  "SELECT name, before, after FROM follow_changes WHERE txn = ? ORDER BY name", id);
 }
 
 std::vector<LineChange> GeneratedStore::lines_of(TxnId id) const {
@@ -219,6 +242,18 @@ void Connection::put_picks(TxnId id, const std::vector<PickChange>& picks) {
     state::run(remember, id, one.path, one.before, one.after);
     state::run(drop, one.path);
     if (!one.after.empty()) state::run(put, one.path, one.after);
+  }
+}
+
+void Connection::put_follows(TxnId id, const std::vector<FollowChange>& follows) {
+  if (follows.empty()) return;
+  SQLite::Statement remember(database, "INSERT INTO follow_changes VALUES(?, ?, ?, ?)");
+  SQLite::Statement drop(database, "DELETE FROM follows WHERE name = ?");
+  SQLite::Statement put(database, "INSERT INTO follows VALUES(?, ?)");
+  for (const FollowChange& one : follows) {
+    state::run(remember, id, one.name, one.before, one.after);
+    state::run(drop, one.name);
+    if (!one.after.empty()) state::run(put, one.name, one.after);
   }
 }
 

@@ -24,6 +24,10 @@ class GeneratedStore : protected Store {
   /// What the administrator picked, by path; and what a transaction changed of that.
   std::map<std::string, std::string> picks() const;
   std::vector<PickChange> pick_changes_of(TxnId id) const;
+  /// The channels that packages follow instead of those of their repositories, by name; and what a transaction changed
+  /// of that.
+  std::map<std::string, std::string> follows() const;
+  std::vector<FollowChange> follow_changes_of(TxnId id) const;
   /// What was answered to questions of packages, by package and key.
   std::map<std::string, std::map<std::string, std::string>> answers() const;
   /// What it changed of accounts, in that order.

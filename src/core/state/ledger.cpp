@@ -32,7 +32,7 @@ std::optional<PackageChange::Brings> digests_of(const PackageChange& change) {
 }
 
 Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated,
-                 const std::vector<LineChange>& lines) {
+                 const std::vector<LineChange>& lines, const std::vector<FollowChange>& follows) {
   Sha256 running;
   std::string text;
   for (const Move& one : moves) {
@@ -54,6 +54,8 @@ Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChan
     }
     running.update(text);
   }
+  for (const FollowChange& one : follows)
+    running.update(fmt::format("follow {} {} {}\n", one.name, one.before, one.after));
   return running.finish();
 }
 
@@ -228,7 +230,8 @@ std::vector<std::string> State::damage() const {
         problems.push_back(fmt::format("the ledger's entry of transaction {} was modified", number(entry->id)));
       const auto moves = moves_of(entry->id);
       const bool whole = entry->chain > 1 && !moves.empty() && !given_up(entry->id);
-      if (whole && digest_of(moves, generated_changes_of(entry->id), lines_of(entry->id)) != entry->moves)
+      if (whole && digest_of(moves, generated_changes_of(entry->id), lines_of(entry->id),
+                             follow_changes_of(entry->id)) != entry->moves)
         problems.push_back(
             fmt::format("the ledger's record of the files of transaction {} was modified", number(entry->id)));
       previous = entry->digest;
@@ -382,8 +385,8 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     SQLite::Transaction step(connection_->database);
     HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
     HAMBREL_ASSERT(connection_->journal_id() == entry.id, "what is committed was journaled");
-    entry.moves =
-        digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>(), beside.generated, beside.lines);
+    entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>(), beside.generated,
+                            beside.lines, beside.follows);
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
     if (beside.moves != nullptr && !beside.moves->empty()) connection_->put_away(entry.id, *beside.moves);
@@ -398,6 +401,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     connection_->put_lines(entry.id, beside.lines);
     connection_->put_picks(entry.id, beside.picks);
     connection_->put_answers(beside.answers);
+    connection_->put_follows(entry.id, beside.follows);
     connection_->give_up(beside.gives_up, entry.id);
     connection_->end_journal();
     if (await && held) await();
@@ -409,7 +413,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
 void JournalStore::close_taken_back(LedgerEntry entry) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
-    entry.moves = digest_of({}, {}, {});
+    entry.moves = digest_of({}, {}, {}, {});
     std::ignore = connection_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
       SQLite::Statement drop(connection_->database, fmt::format("DELETE FROM {} WHERE txn = ?", table));
@@ -424,7 +428,7 @@ void LedgerStore::record(LedgerEntry entry, const std::vector<PackageChange>& ch
                          const std::vector<TxnId>& gives_up, const std::vector<RunRecord>& runs) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
-    entry.moves = digest_of({}, {}, {});
+    entry.moves = digest_of({}, {}, {}, {});
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
     connection_->put_runs(entry.id, runs);

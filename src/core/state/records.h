@@ -146,6 +146,12 @@ struct PickChange {
   std::string path, before, after;  // files, relative to the root
 };
 
+/// The channel that the administrator has a package follow. Empty: those of its repository.
+struct FollowChange {
+  std::string name, before, after;
+  bool operator==(const FollowChange&) const = default;
+};
+
 /// Generated::program of a link that leads to a candidate.
 inline constexpr const char* kCandidates = "candidates";
 
@@ -169,6 +175,7 @@ struct Commit {
   std::vector<LineChange> lines{};  // of accounts
   std::vector<PickChange> picks{};
   std::vector<Answer> answers{};
+  std::vector<FollowChange> follows{};
 };
 
 /// A configuration file as it was when a checkpoint was made.

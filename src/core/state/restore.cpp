@@ -49,7 +49,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
         lost.push_back(std::move(change));
       }
     }
-    last.moves = digest_of({}, {}, {});
+    last.moves = digest_of({}, {}, {}, {});
     std::ignore = connection_->insert_entry(last, lost);
     connection_->insert_changes(last.id, lost);
     SQLite::Statement forget(connection_->database, "DELETE FROM lists WHERE package = ?");

@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 11> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 12> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -132,6 +132,13 @@ CREATE TABLE pick_changes(
 -- what the administrator answered to questions of packages; no secrets
 CREATE TABLE answers(
   package TEXT NOT NULL, key TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY(package, key)) WITHOUT ROWID;
+)sql",
+                                                              R"sql(
+-- the channel that a package follows instead of those of its repository
+CREATE TABLE follows(name TEXT PRIMARY KEY, channel TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE follow_changes(
+  txn INTEGER NOT NULL, name TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
+  PRIMARY KEY(txn, name)) WITHOUT ROWID;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the

@@ -116,6 +116,6 @@ std::string changes_text(const std::vector<PackageChange>& changes, int chain = 
 /// SHA-256 over all that is recorded of the moves, of what programs made and of lines of accounts; of none: over
 /// nothing.
 Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChange>& generated,
-                 const std::vector<LineChange>& lines);
+                 const std::vector<LineChange>& lines, const std::vector<FollowChange>& follows);
 
 }  // namespace hambrel::state

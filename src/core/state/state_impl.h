@@ -92,6 +92,7 @@ struct Connection {
   void put_generated(TxnId id, const std::vector<GeneratedChange>& changes);
   void put_answers(const std::vector<Answer>& answers);
   void put_picks(TxnId id, const std::vector<PickChange>& picks);
+  void put_follows(TxnId id, const std::vector<FollowChange>& follows);
   void put_lines(TxnId id, const std::vector<LineChange>& lines);
   void put_runs(TxnId id, const std::vector<RunRecord>& runs);
   void mark_activated(std::int64_t prepared, TxnId by);

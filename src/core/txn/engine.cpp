@@ -98,6 +98,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
   ready.lines = planned.lines;
   ready.picks = planned.picks;
   ready.answers = planned.answers;
+  ready.follows = planned.follows;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
   journal.directory = planned.attic.empty() ? directory : planned.attic;
@@ -329,7 +330,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     env_.state.commit(
         done, transaction.changes,
         {&journal.moves, journal.times, transaction.gives_up, transaction.attic, prepared, transaction.generated,
-         transaction.runs, transaction.lines, transaction.picks, transaction.answers},
+         transaction.runs, transaction.lines, transaction.picks, transaction.answers, transaction.follows},
         [&] {
           synced.get();
           env_.after_step(EngineStep::Switched);

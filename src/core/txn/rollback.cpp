@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "plan/plan_record.h"
 #include "txn/checkpoint.h"
+#include "txn/choices.h"
 #include "txn/rollback_as_undo.h"
 #include "txn/rollback_generated.h"
 #include "txn/shelve.h"
@@ -35,6 +36,7 @@ class Rollback {
                   "`hambrel ledger` lists them");
     result_.plan.kind = "rollback";
     find_changes();
+    put_choices_back(state_, to_, result_);
     Kept kept(root_, state_, to_);
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;

@@ -167,6 +167,9 @@ std::string encode(const Transaction& transaction) {
   whole["picks"] = list(transaction.picks, [](const state::PickChange& one) {
     return Json::array({one.path, one.before, one.after});
   });
+  whole["follows"] = list(transaction.follows, [](const state::FollowChange& one) {
+    return Json::array({one.name, one.before, one.after});
+  });
   whole["lines"] = list(transaction.lines, [](const state::LineChange& one) {
     return Json::array({one.path, static_cast<int>(one.what), one.line, one.member});
   });
@@ -196,6 +199,8 @@ void decode_acting(const Json& whole, Transaction& transaction) {
         {text(one.at(0)), text(one.at(1)), one.at(2).is_null() ? std::nullopt : std::optional(text(one.at(2)))});
   for (const Json& one : list("picks"))
     transaction.picks.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
+  for (const Json& one : list("follows"))
+    transaction.follows.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("lines"))
     transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
                                  text(one.at(2)), text(one.at(3))});

@@ -90,6 +90,7 @@ struct Planned {
   std::vector<Content> contents{};
   std::vector<state::LineChange> lines{};  // of accounts
   std::vector<state::PickChange> picks{};
+  std::vector<state::FollowChange> follows{};
   std::vector<plan::ServiceStep> services{};  // what becomes of services, beside the switch
   std::vector<state::Answer> answers{};       // to be remembered
   std::vector<std::string> secrets{};         // answers that nothing printed may show
@@ -104,9 +105,14 @@ struct Planned {
     plan.notices.insert(plan.notices.end(), tree.notices.begin(), tree.notices.end());
     plan.configs = tree.configs;
   }
+  /// The plan tells it, too.
+  void add_follow(const state::FollowChange& one) {
+    follows.push_back(one);
+    plan.follows.push_back({one.name, one.before, one.after});
+  }
   bool does_nothing() const {
     return plan.steps.empty() && tree.moves.empty() && moves.empty() && runs.empty() && contents.empty() &&
-           picks.empty();
+           picks.empty() && follows.empty();
   }
 };
 
@@ -130,6 +136,7 @@ struct Transaction {
   std::vector<state::LineChange> lines{};
   std::vector<state::PickChange> picks{};
   std::vector<state::Answer> answers{};
+  std::vector<state::FollowChange> follows{};
   std::optional<ByteCount> attic{};  // bytes that go there, if known
   std::vector<Witness> witnesses;
 };

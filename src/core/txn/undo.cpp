@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "os/neighbours.h"
 #include "plan/plan_record.h"
+#include "txn/choices.h"
 #include "txn/shelve.h"
 #include "txn/undo_lines.h"
 
@@ -44,9 +45,7 @@ class Undo {
     find_ours();
     look_at_generated();
     anew_ = plan_lines_back(root_, state_, id_, moves, undo_);
-    auto picks = state_.picks();
-    for (const state::PickChange& one : state_.pick_changes_of(id_))
-      if (picks[one.path] == one.after) undo_.picks.push_back({one.path, one.after, one.before});
+    take_choices_back(state_, id_, undo_);
     check_set();
     for (auto move = moves.rbegin(); move != moves.rend(); ++move)
       if (!was_made_again(move->path) && !anew_.contains(move->path)) reverse(*move);
