@@ -69,7 +69,7 @@ void follow_what_is_named(Session& session, const Arguments& arguments, operatio
   if (arguments.has("follow") && arguments.has("no-follow"))
     throw Error(ErrorCode::Usage, "--follow and --no-follow contradict each other", {}, "leave out one of them");
   if (arguments.has("no-follow")) return;
-  for (state::FollowChange& one : operations::unfollowed(root, arguments.words())) {
+  for (auto& one : operations::unfollowed(root, arguments.words())) {
     if (arguments.has("follow")) {
       operations::ask_to_follow(root, {one.name}, one.after, request);
       continue;
