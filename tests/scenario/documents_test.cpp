@@ -119,6 +119,13 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"owner", "/nowhere"}), 1);
   EXPECT_EQ(run({"hold", "-y", "lamp", "--reason", "it flickers", "--until", "2090-01-01"}), 0);
   EXPECT_EQ(run({"list", "held"}), 0);
+  write_file(station.repository() / "news.toml", "[[news]]\ndate = \"2026-11-20\"\ntitle = \"t\"\n");
+  write_file(station.repository() / "advisories/S-1.json",
+             R"({"id": "S-1", "modified": "x", "affected": [{"package": {"ecosystem": "Hambrel", "name": "lamp"},
+                 "ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}]}]}]})");
+  EXPECT_EQ(run({"publish", repository}), 0);
+  EXPECT_EQ(run({"refresh"}), 0);
+  EXPECT_EQ(run({"list", "vulnerable"}), 0);
   EXPECT_EQ(run({"release", "-y", "lamp"}), 0);
   EXPECT_EQ(run({"unwant", "-y", "desk"}), 0);
   EXPECT_EQ(run({"tidy"}), 0);

@@ -82,4 +82,28 @@ TEST_F(Protection, TheSettingsProtectWhateverTheyName) {
   EXPECT_THAT(station.hambrel({"list"}).err, HasSubstr("\"no name\" is not a package name"));
 }
 
+TEST(Licenses, WhatIsRefusedIsChosenByNobody) {
+  Station station;
+  station.pack("desk", "1-1", "[relations]\nrequires = [\"view | plain\"]\n", {{"usr/bin/desk", "d"}});
+  station.pack("view", "1-1", "license = \"AGPL-3.0-only\"\n", {{"usr/bin/view", "v"}});
+  station.pack("plain", "1-1", "license = \"AGPL-3.0-only OR MIT\"\n", {{"usr/bin/plain", "p"}});
+  station.pack("needy", "1-1", "[relations]\nrequires = [\"view\"]\n", {{"usr/bin/needy", "n"}});
+  station.pack("lamp", "1-1", "license = \"MIT\"\n", {{"usr/bin/lamp", "1"}});
+  station.pack("lamp", "2-1", "license = \"SSPL-1.0\"\n", {{"usr/bin/lamp", "2"}});
+  station.open();
+  write_file(station.root() / "etc/hambrel/hambrel.toml", "[licenses]\nrefuse = [\"AGPL-*\", \"SSPL-1.0\"]\n");
+  EXPECT_EQ(station.hambrel({"install", "desk", "lamp", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "desk 1-1, lamp 1-1, plain 1-1");
+  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, testing::HasSubstr("Nothing to do"));
+  const Ran named = station.hambrel({"install", "view", "-y"});
+  EXPECT_EQ(named.code, 3);
+  EXPECT_THAT(named.err, testing::HasSubstr("view 1-1 is under AGPL-3.0-only, which hambrel.toml refuses"));
+  const Ran needed = station.hambrel({"install", "needy", "-y"});
+  EXPECT_EQ(needed.code, 3);
+  EXPECT_THAT(needed.out + needed.err,
+              testing::HasSubstr("view 1-1 is under AGPL-3.0-only, which hambrel.toml refuses"));
+  EXPECT_EQ(station.hambrel({"install", "lamp=2", "-y"}).code, 3);
+  EXPECT_EQ(station.installed(), "desk 1-1, lamp 1-1, plain 1-1");
+}
+
 }  // namespace hambrel::test

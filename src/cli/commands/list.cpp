@@ -12,6 +12,7 @@
 #include "operations/kept_list.h"
 #include "operations/leftovers.h"
 #include "operations/listed.h"
+#include "operations/whats_new.h"
 #include "plan/plan.h"
 
 namespace hambrel::cli {
@@ -81,6 +82,31 @@ int list_generated(Session& session, const Arguments& arguments) {
         },
         {{"/" + printable(one.path), Style::Name}, {one.package}, {printable(one.program), Style::Faint}});
   rows.print("No package programs have generated files.");
+  return code_of(arguments, rows.count());
+}
+
+/// Installed packages with a known security problem, a line for each of these.
+int list_vulnerable(Session& session, const Arguments& arguments) {
+  const Universe& universe = session.universe();
+  Rows rows(session);
+  for (const operations::KnownProblem& one : operations::known_problems(session.root()))
+    for (const Advisory& advisory : one.advisories)
+      rows.add(
+          [&] {
+            return Json{{"name", universe.name(one.installed)},
+                        {"version", universe.version(one.installed)},
+                        {"fixed_by", one.fixed_by ? Json(universe.version(*one.fixed_by)) : Json()},
+                        {"advisory", advisory.id},
+                        {"aliases", advisory.aliases},
+                        {"severity", advisory.severity},
+                        {"summary", advisory.summary}};
+          },
+          {{universe.name(one.installed), Style::Name},
+           {universe.version(one.installed)},
+           {one.fixed_by ? fmt::format("-> {}", universe.version(*one.fixed_by)) : "no fix",
+            one.fixed_by ? Style::Come : Style::Warn},
+           {printable(operations::text_of(advisory))}});
+  rows.print("No security problem of an installed package is known.");
   return code_of(arguments, rows.count());
 }
 
@@ -244,6 +270,7 @@ int run_list(Session& session, const Arguments& arguments) {
   if (words == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
   if (words == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
   if (words == std::vector<std::string>{"generated"}) return list_generated(session, arguments);
+  if (words == std::vector<std::string>{"vulnerable"}) return list_vulnerable(session, arguments);
   session.tell_of_unusable_repositories();
   const bool all = words.empty() || words == std::vector<std::string>{"installed"};
   const bool plain = order_of(arguments) == operations::Order::Name && !arguments.value("most") && !session.json() &&

@@ -125,6 +125,8 @@ Json to_json(const RefreshResult& result) {
   Json object = {{"repository", result.repository}, {"url", shown_url(result.url)}, {"changed", result.changed},
                  {"index", result.version},         {"packages", result.packages},  {"fetched", result.fetched}};
   if (result.root != 0) object["root"] = result.root;
+  for (const NewsItem& one : result.news)
+    object["news"].push_back({{"date", one.date}, {"title", one.title}, {"text", one.text}});
   if (result.problem)
     object["problem"] = {{"code", exit_code(result.problem->code())},
                          {"text", result.problem->problem()},
@@ -151,8 +153,53 @@ void add(Rows& rows, const RefreshResult& result) {
                                              {result.problem ? failed : index}});
 }
 
+void print_whats_new(const Screen& screen, const operations::WhatsNew& whats_new) {
+  constexpr std::size_t kMost = 5;
+  std::vector<std::string> parts;
+  const auto add = [&](const std::vector<std::string>& all, const char* one, const char* several) {
+    if (!all.empty())
+      parts.push_back(fmt::format("{} ({})", count_text(all.size(), one, several), plan::some_of(all, kMost)));
+  };
+  add(whats_new.packages, "new package", "new packages");
+  add(whats_new.newer, "newer version", "newer versions");
+  add(whats_new.gone, "package is gone", "packages are gone");
+  if (!parts.empty()) screen.paragraph("Since the last refresh: " + join(parts, ", ") + ".", 0);
+}
+
+void print_news(const Screen& screen, const std::vector<RefreshResult>& results) {
+  for (const RefreshResult& result : results)
+    for (const NewsItem& one : result.news) {
+      screen.line(fmt::format("News of {}, {}: {}", result.repository, one.date,
+                              screen.paint(Style::Strong, printable(one.title))));
+      if (!one.text.empty()) screen.paragraph(printable(one.text), 2);
+    }
+}
+
+/// Upgrades that wait: those that fix security problems one by one, also where nothing else is to be printed.
+void print_waiting(Session& session) {
+  const Screen& screen = session.screen();
+  const Universe& universe = session.root().universe();
+  const auto problems = operations::known_problems(session.root());
+  std::size_t fixed = 0;
+  for (const auto& one : problems) {
+    if (one.fixed_by) ++fixed;
+    const std::string fix = one.fixed_by ? "-> " + std::string(universe.version(*one.fixed_by)) : "no fix is offered";
+    std::vector<std::string> texts;
+    for (const Advisory& advisory : one.advisories) texts.push_back(operations::text_of(advisory));
+    screen.paragraph(fmt::format("{} {} {} {}: {}", screen.paint(Style::Warn, "security"), universe.name(one.installed),
+                                 universe.version(one.installed), fix, printable(join(texts, "; "))),
+                     2);
+  }
+  const std::size_t newer = operations::count_newer(session.root());
+  if (newer == 0 || session.quiet()) return;
+  screen.line(fmt::format("{} can be upgraded{}: hambrel list upgradable",
+                          count_text(newer, "installed package", "installed packages"),
+                          fixed == 0 ? "" : fmt::format(", {} of them for security", fixed)));
+}
+
 /// What came of a refresh. Returns the exit code.
-int show_refreshed(Session& session, const std::vector<RefreshResult>& results) {
+int show_refreshed(Session& session, const std::vector<RefreshResult>& results,
+                   const operations::WhatsNew& whats_new = {}) {
   if (!results.empty()) operations::KeptList::renew(session.root(), list_text);
   const Screen& screen = session.screen();
   int code = 0;
@@ -174,10 +221,11 @@ int show_refreshed(Session& session, const std::vector<RefreshResult>& results) 
     return result.problem && result.problem->code() == ErrorCode::Untrusted;
   });
   if (untrusted) screen.note("Installed packages are not affected; nothing that was fetched is used.");
-  const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root());
-  if (newer > 0 && !session.quiet())
-    screen.line(fmt::format("{} can be upgraded: hambrel list upgradable",
-                            count_text(newer, "installed package", "installed packages")));
+  if (!session.quiet()) {
+    print_whats_new(screen, whats_new);
+    print_news(screen, results);
+  }
+  if (!results.empty()) print_waiting(session);
   return code;
 }
 
@@ -416,7 +464,9 @@ int run_repo(Session& session, const Arguments& arguments) {
 }
 
 int run_refresh(Session& session, const Arguments& arguments) {
-  return show_refreshed(session, operations::refresh(session.root(), arguments.words()));
+  operations::WhatsNew whats_new;
+  const auto results = operations::refresh(session.root(), arguments.words(), &whats_new);
+  return show_refreshed(session, results, whats_new);
 }
 
 }  // namespace hambrel::cli

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <array>
+#include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -153,13 +155,16 @@ bool is_operator(const std::string& token) {
   return word == "and" || word == "or" || word == "with" || token == "(" || token == ")";
 }
 
-/// Recursive descent over the grammar: or-expression of and-expressions of simple ones.
-class FreeCheck {
+/// Recursive descent over the grammar: or-expression of and-expressions of simple ones. `accepts` is asked of each id,
+/// in small letters. Can the expression be met by what it accepts?
+class Check {
  public:
-  explicit FreeCheck(std::string_view expression) : tokens_(tokens_of(expression)) {}
-  bool holds() {
-    const bool free = alternatives(0);
-    return free && !wrong_ && at_ == tokens_.size();
+  Check(std::string_view expression, std::function<bool(const std::string&)> accepts)
+      : tokens_(tokens_of(expression)), accepts_(std::move(accepts)) {}
+  /// Nothing: it is no expression.
+  std::optional<bool> holds() {
+    const bool met = alternatives(0);
+    return wrong_ || at_ != tokens_.size() ? std::nullopt : std::optional(met);
   }
 
  private:
@@ -194,13 +199,10 @@ class FreeCheck {
     }
     if (is_operator(tokens_[at_])) return fail();
     std::string id = lower(tokens_[at_++]);
-    const auto is_known = [&] {
-      return std::binary_search(kFree.begin(), kFree.end(), id, std::less<std::string_view>());
-    };
-    bool free = is_known();
-    if (!free && id.ends_with('+')) {  // or any later version
+    bool free = accepts_(id);
+    if (id.ends_with('+')) {  // or any later version
       id.pop_back();
-      free = is_known();
+      free = free || accepts_(id);
     }
     if (takes("with")) {  // an exception only permits more
       if (at_ == tokens_.size() || is_operator(tokens_[at_])) return fail();
@@ -214,6 +216,7 @@ class FreeCheck {
   }
 
   const std::vector<std::string> tokens_;
+  const std::function<bool(const std::string&)> accepts_;
   std::size_t at_ = 0;
   bool wrong_ = false;
 };
@@ -230,6 +233,22 @@ bool names_license(std::string_view expression, std::string_view pattern) {
   });
 }
 
-bool is_free_license(std::string_view expression) { return FreeCheck(expression).holds(); }
+bool is_free_license(std::string_view expression) {
+  const auto is_free = [](const std::string& id) {
+    return std::binary_search(kFree.begin(), kFree.end(), id, std::less<std::string_view>());
+  };
+  return Check(expression, is_free).holds().value_or(false);
+}
+
+bool is_license_refused(std::string_view expression, const std::vector<std::string>& patterns) {
+  if (patterns.empty() || expression.empty()) return false;
+  const auto is_accepted = [&](const std::string& id) {
+    return std::none_of(patterns.begin(), patterns.end(),
+                        [&](const std::string& pattern) { return glob_match(lower(pattern), id); });
+  };
+  if (const auto met = Check(expression, is_accepted).holds()) return !*met;
+  return std::any_of(patterns.begin(), patterns.end(),
+                     [&](const std::string& pattern) { return names_license(expression, pattern); });
+}
 
 }  // namespace hambrel

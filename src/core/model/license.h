@@ -2,7 +2,9 @@
 // BSD-3-Clause)".
 #pragma once
 
+#include <string>
 #include <string_view>
+#include <vector>
 
 namespace hambrel {
 
@@ -12,5 +14,9 @@ bool names_license(std::string_view expression, std::string_view pattern);
 /// May all of it be used under licences that the SPDX licence list (3.20) marks as free (FSF) or approved (OSI)? Of
 /// alternatives one is enough. An expression that is none, or empty, is not free.
 bool is_free_license(std::string_view expression);
+
+/// Can an expression be met only with a license of which one of the patterns (globs of ids, in any case) says that it
+/// is refused? Of what is no expression, every id that it names counts; of none at all nothing is refused.
+bool is_license_refused(std::string_view expression, const std::vector<std::string>& patterns);
 
 }  // namespace hambrel

@@ -4,6 +4,7 @@
 #include <tuple>
 
 #include "base/text.h"
+#include "model/license.h"
 
 namespace hambrel {
 
@@ -230,8 +231,15 @@ std::uint8_t Universe::find_flags(PackageId id) const {
       if (view.enabled) found |= kVisible;
       if (view.enabled && view.followed) found |= kFollowed;
     }
+  if ((found & kFollowed) != 0 && is_license_refused(id)) found &= static_cast<std::uint8_t>(~kFollowed);
   std::atomic_ref(flags_[index_of(id)]).store(found, kRelaxed);
   return found;
+}
+
+bool Universe::is_license_refused(PackageId id) const {
+  if (view_.refused_licenses.empty()) return false;
+  const Layer& home = layer(id);
+  return hambrel::is_license_refused(home.text(home.details[record(id).details].license), view_.refused_licenses);
 }
 
 std::size_t Universe::offer_count(PackageId id) const {

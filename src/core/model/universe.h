@@ -54,6 +54,7 @@ struct View {
   std::int64_t now = 0;                                     // seconds: holds that ended before do not count; 0: all do
   bool installed_is_sound = false;  // an earlier run checked that what is installed meets all its relations
   std::set<std::string, std::less<>> protects{};  // names of packages that are treated as essential
+  std::vector<std::string> refused_licenses{};    // globs of ids: what can't do without them is offered by nobody
 };
 
 /// Compiles candidates with an installed state or a local file into an overlay. A candidate that the base holds word
@@ -126,6 +127,8 @@ class Universe {
   std::size_t relation_count() const { return base_->relation_count() + overlay_->relation_count(); }
   bool visible(PackageId id) const { return (flags(id) & kVisible) != 0; }
   bool is_installed(PackageId id) const { return (known_flags(id) & kInstalled) != 0; }
+  /// Do the settings of the root refuse its license?
+  bool is_license_refused(PackageId id) const;
   bool offered(PackageId id) const { return (flags(id) & kFollowed) != 0; }
   bool wanted(PackageId id) const { return (known_flags(id) & kWanted) != 0; }  // and installed
   bool held(PackageId id) const { return (known_flags(id) & kHeld) != 0; }      // and installed

@@ -11,6 +11,7 @@
 #include "operations/incoming_files.h"
 #include "operations/protection.h"
 #include "operations/repositories.h"
+#include "operations/whats_new.h"
 #include "os/host.h"
 #include "repo/download.h"
 
@@ -25,6 +26,7 @@ struct Basis {
     packages = std::move(known.plan);
     doubts = std::move(known.doubts);
     require_allowed(of, packages, request.solve.allow_essential);
+    require_licenses(of, packages);
     if (packages.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
     if (request.look_at_files && request.end != End::FetchOnly) files.emplace(root, request, packages, *incoming);
@@ -105,6 +107,7 @@ class ChangeProposal final : public Proposal {
     }
     if (!basis->request.enables.empty())
       parts.remarks.push_back(fmt::format("this enables repository {}", basis->request.enables));
+    for (std::string& remark : security_remarks(basis->root, planned.plan)) parts.remarks.push_back(std::move(remark));
     if (auto remark = age_of_indexes(basis->root, planned.plan)) parts.remarks.push_back(std::move(*remark));
     parts.questions = std::move(found.open);
     if (parts.end != End::FetchOnly) parts.of_packages = open_questions(basis->root, planned);

@@ -52,7 +52,7 @@ Conditions::Condition Conditions::parse(std::string_view text) {
   throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a condition of list", printable(text)), {},
               near.empty()
                   ? "conditions: installed available upgradable wanted pulled-in unneeded held stray broken shelved "
-                    "leftover generated name:GLOB repo:NAME channel:NAME arch:NAME category:GLOB license:ID "
+                    "leftover generated vulnerable name:GLOB repo:NAME channel:NAME arch:NAME category:GLOB license:ID "
                     "group:NAME 'size>SIZE' 'size<SIZE' not:CONDITION"
                   : near);
 }

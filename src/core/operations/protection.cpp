@@ -34,6 +34,19 @@ void require_allowed(Root& root, const solve::Names& go, const solve::Names& all
   if (!names.empty()) refuse(names, what);
 }
 
+void require_licenses(Root& root, const plan::Plan& plan) {
+  const Universe& universe = root.universe();
+  for (const plan::Step& step : plan.steps) {
+    const bool comes = step.action == plan::Action::Install || step.action == plan::Action::Upgrade ||
+                       step.action == plan::Action::Downgrade;
+    if (!comes || !step.after_id || !universe.is_license_refused(*step.after_id)) continue;
+    throw Error(ErrorCode::Refused,
+                fmt::format("{} {} is under {}, which hambrel.toml refuses", step.name, step.after,
+                            printable(universe.package(*step.after_id).license)),
+                {}, "to install it anyway: change `refuse` below [licenses] in /etc/hambrel/hambrel.toml");
+  }
+}
+
 void require_allowed(Root& root, const plan::Plan& plan, const solve::Names& allowed) {
   const std::pair<plan::Action, const char*> kinds[] = {
       {plan::Action::Remove, "remove"}, {plan::Action::Shelve, "shelve"}, {plan::Action::Downgrade, "downgrade"}};

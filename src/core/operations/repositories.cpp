@@ -219,16 +219,20 @@ RepositoryFacts facts_of(Root& root, const std::string& name) {
   return facts;
 }
 
-std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names) {
+std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names, WhatsNew* whats_new) {
   std::vector<Repository> wanted;
   for (const std::string& name : names) wanted.push_back(repository_named(root, name));
   if (names.empty())
     for (const auto& one : root.repositories())
       if (one.enabled) wanted.push_back(one);
   if (wanted.empty()) return {};
+  std::optional<Offered> before;
+  if (whats_new != nullptr) before.emplace(root);
   auto results = repo::refresh(root.files(), root.network(), wanted, root.repositories(), os::now(), root.observer());
   for (const Repository& one : wanted) repo::note_failures(root.files(), root.network(), one, os::now());
   root.forget_repositories();  // what was loaded of their indexes
+  const bool changed = std::any_of(results.begin(), results.end(), [](const auto& one) { return one.changed; });
+  if (before && before->is_known() && changed) *whats_new = before->until(Offered(root));
   return results;
 }
 

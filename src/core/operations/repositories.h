@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "operations/root.h"
+#include "operations/whats_new.h"
 #include "repo/mirrors.h"
 
 namespace hambrel::operations {
@@ -88,7 +89,8 @@ const char* doubt_of(const CachedIndex& index);
 
 /// Fetches the indexes of these repositories, or without names of all that are enabled. A failure of one stands in its
 /// result. Throws Error{NotFound} for a name that is none.
-std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names);
+/// `whats_new`: is told what they brought.
+std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names, WhatsNew* whats_new = nullptr);
 
 /// How its mirrors compare, best first. Throws Error{NotFound}.
 std::vector<MirrorMeasure> compare_mirrors(Root& root, const std::string& name);

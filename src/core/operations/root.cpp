@@ -178,6 +178,7 @@ View Root::view(const repo::InstalledFacts& facts) {
       view.follows.insert_or_assign(name, channel);
   }
   view.protects = settings().protects;
+  view.refused_licenses = settings().refused_licenses;
   view.now = os::now();
   view.installed_is_sound = facts.sound;
   return view;

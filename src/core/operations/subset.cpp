@@ -13,12 +13,15 @@
 #include "model/universe.h"
 #include "repo/index.h"
 #include "repo/publish.h"
+#include "repo/publish_notes.h"
 #include "repo/signing_round.h"
 #include "solve/solver.h"
 
 namespace hambrel::operations {
 
 namespace {
+
+constexpr std::uint64_t kMostNoteBytes = 1 << 20;
 
 using repo::IndexLine;
 using repo::kSubset;
@@ -137,6 +140,22 @@ void drop_others(os::FileSystem& to, const std::set<std::string>& wanted) {
         to.remove_file(path);
 }
 
+/// Advisories and news of all of them.
+void copy_notes(const std::vector<os::FileSystem*>& from, os::FileSystem& to) {
+  for (const std::string& path : repo::note_files(to)) to.remove_file(path);
+  std::string news;
+  to.make_directories("advisories");
+  for (os::FileSystem* const one : from)
+    for (const std::string& path : repo::note_files(*one)) {
+      const std::string text = one->read_all(path, kMostNoteBytes);
+      if (path == repo::kNewsFile)
+        news += text + "\n";
+      else
+        to.replace_file(path, text, 0644);
+    }
+  if (!news.empty()) to.replace_file(repo::kNewsFile, news, 0644);
+}
+
 }  // namespace
 
 Subset copy_subset(const std::vector<os::FileSystem*>& from, os::FileSystem& to, const std::vector<std::string>& specs,
@@ -172,6 +191,7 @@ Subset copy_subset(const std::vector<os::FileSystem*>& from, os::FileSystem& to,
   }
   observer.end();
   drop_others(to, wanted);
+  copy_notes(from, to);
   to.replace_file("repository.toml", rules, 0644);
   return subset;
 }

@@ -11,6 +11,7 @@
 #include "os/lock.h"
 #include "repo/publish_contents.h"
 #include "repo/publish_groups.h"
+#include "repo/publish_notes.h"
 
 namespace hambrel::repo {
 
@@ -33,13 +34,16 @@ void drop_old(os::FileSystem& directory, std::uint64_t version) {
       named.insert(trust::path_by_digest(pointer));
     };
     keep(indexes.full);
-    if (indexes.paths) keep(*indexes.paths);
+    for (const auto* const file : {&indexes.paths, &indexes.advisories, &indexes.news})
+      if (*file) keep(**file);
     for (const auto* deltas : {&indexes.deltas, &indexes.paths_deltas})
       for (const trust::Delta& delta : *deltas) keep(delta);
   }
   for (const std::string& name : directory.list("index")) {
     const std::string plain = name.substr(name.find('.') == 64 ? 65 : 0);
-    const bool is_ours = plain.starts_with("full-") || plain.starts_with("files-") || plain.starts_with("delta-");
+    constexpr std::string_view kOurs[] = {"full-", "files-", "delta-", "advisories-", "news-"};
+    const bool is_ours = std::any_of(std::begin(kOurs), std::end(kOurs),
+                                     [&](std::string_view prefix) { return plain.starts_with(prefix); });
     if (is_ours && !named.contains("index/" + name)) directory.remove_file("index/" + name);
   }
   for (std::uint64_t old = version > kKeptIndexes ? version - kKeptIndexes : 0; old > 0; --old) {
@@ -119,7 +123,7 @@ void publish_signed(os::FileSystem& directory, SigningRound& round, std::optiona
   const auto served = served_documents(directory);
   if (renew && !served)
     throw Error(ErrorCode::Refused, "nothing was published yet", directory.shown(""), "leave out --renew");
-  const bool stands = contents && served && contents->as_served && round.is_good(*served);
+  const bool stands = contents && served && contents->as_served && !contents->notes_are_new && round.is_good(*served);
   if (renew || (stands && !round.is_timestamp_good(*served)))
     published.renewed = round.renew(*served);
   else if (!contents)
@@ -152,6 +156,7 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
     const std::uint64_t next = before ? before->indexes.full.version + 1 : 1;
     if (!directory.stat(kSubset)) make_groups(directory);  // there they come from elsewhere
     contents = read_contents(directory, settings, before, next, observer);
+    contents->notes_are_new = add_notes(directory, before, next, *contents);
     published.packages = contents->packages;
     published.read = contents->read;
     published.channels = contents->channels;
@@ -168,9 +173,10 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   require_use_for_keys(round, keys, directory);
   if (before) published.version = before->indexes.full.version;
   if (!round.root()) {
-    if (!before || !contents->as_served) {
+    if (!before || !contents->as_served || contents->notes_are_new) {
       published.changed = true;
       ++published.version;
+      renumber(directory, *contents, published.version);
       publish_unsigned(directory, *contents, now, published);
     }
   } else {

@@ -3,10 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <utility>
 
 #include "base/text.h"
 #include "os/lock.h"
+#include "repo/notes.h"
 #include "repo/refresh_step.h"
 #include "trust/signing.h"
 
@@ -157,6 +159,8 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->version = step.next.version;
   step.before->paths = step.after.paths;
   step.before->paths_deltas = step.after.paths_deltas;
+  step.before->advisories = step.after.advisories;
+  step.before->news = step.after.news;
   step.before->root = step.after.root;
   step.before->root_fingerprint = step.after.root_fingerprint;
   step.before->signers = step.after.signers;
@@ -370,20 +374,27 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
     trust::check_content(step.text, step.next, step.where());
     step.verify(trust::Root::Of::Targets, now, step.next.version);
   });
+  std::map<const Step*, std::vector<trust::Delta>> deltas;
   for_each_open(steps, [&](Step& step) {
     trust::Indexes indexes = trust::read_indexes(step.text, step.where());
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
+    step.after.advisories = std::move(indexes.advisories);
+    step.after.news = std::move(indexes.news);
     for (const trust::Delta& one : indexes.paths_deltas)
       if (step.after.paths && one.from >= step.after.paths->version) step.after.paths_deltas.push_back(one);
     if (step.compares_with_cache() && step.next.version < step.before->version)
       refuse_older(step, "index", step.next.version, step.before->version);
     require_length(step, network.limits().index_mebibytes << 20U, "an index");
-    const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
+    deltas[&step] = std::move(indexes.deltas);
     store_verified(root, step, now);
+  });
+  fetch_notes(root, network, steps, observer);
+  for_each_open(steps, [&](Step& step) {
+    const bool same = step.before && step.before->knows_paths && step.next.digest == step.before->digest;
     if (same && is_sound(root, step, compiled)) return keep_index(root, step, now);  // only the documents are new
     if (step.before && step.before->knows_paths && is_sound(root, step, compiled))
-      step.chain = chain_to(step.next, indexes.deltas, *step.before, bytes_of_deltas(root, step));
+      step.chain = chain_to(step.next, deltas[&step], *step.before, bytes_of_deltas(root, step));
     if (!step.trusted) return;
     step.instead = step.next.path;  // who published it before this had its name
     step.next.path = trust::path_by_digest(step.next);

@@ -11,6 +11,7 @@
 
 #include "base/error.h"
 #include "base/observer.h"
+#include "model/advisory.h"
 #include "model/universe.h"
 #include "repo/compiled.h"
 #include "repo/transfer.h"
@@ -21,10 +22,11 @@ namespace hambrel::repo {
 struct RefreshResult {
   std::string repository, url;
   bool changed = false;
-  std::uint64_t version = 0;  // of the index that is in the cache now; 0: none
-  std::size_t packages = 0;   // package versions in it
-  std::int64_t fetched = 0;   // when it was last seen to be current, seconds
-  std::uint64_t root = 0;     // the number of the root document that it was verified by; 0: it was not
+  std::uint64_t version = 0;     // of the index that is in the cache now; 0: none
+  std::size_t packages = 0;      // package versions in it
+  std::int64_t fetched = 0;      // when it was last seen to be current, seconds
+  std::uint64_t root = 0;        // the number of the root document that it was verified by; 0: it was not
+  std::vector<NewsItem> news{};  // those that were not there before, newest first
   std::optional<Error> problem;
 };
 

@@ -15,6 +15,7 @@ namespace {
 
 constexpr const char* kIndexEnd = ".jsonl.zst";
 constexpr const char* kDeltaEnd = ".delta.zst";
+constexpr const char* kNoteEnd = ".note.json";
 constexpr const char* kOldIndex = "index.jsonl.zst";
 
 }  // namespace
@@ -36,13 +37,19 @@ std::string cached_delta(const std::string& repository, const Digest& digest) {
   return index_cache_file(repository, (digest.hex() + kDeltaEnd).c_str());
 }
 
+std::string cached_note(const std::string& repository, const Digest& digest) {
+  return index_cache_file(repository, (digest.hex() + kNoteEnd).c_str());
+}
+
 void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Source& used) {
   const std::string directory = fmt::format("{}/{}", kIndexCache, repository);
   std::set<std::string> keep{cached_index(root, repository, used.base)};
   for (const Digest& one : used.deltas) keep.insert(cached_delta(repository, one));
+  for (const auto* const one : {&used.advisories, &used.news})
+    if (*one) keep.insert(cached_note(repository, (*one)->digest));
   try {
     for (const std::string& name : root.list(directory)) {
-      const bool is_index = name.ends_with(kIndexEnd) || name.ends_with(kDeltaEnd);
+      const bool is_index = name.ends_with(kIndexEnd) || name.ends_with(kDeltaEnd) || name.ends_with(kNoteEnd);
       if (const std::string path = os::join_path(directory, name); is_index && !keep.contains(path))
         root.remove_file(path);
     }
@@ -125,6 +132,8 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
       for (const Json& one : object.member("paths_deltas"))
         source.paths_deltas.push_back(pointer_in(JsonObject(one, root.shown(path)), source.version));
   }
+  for (const auto& [into, key] : {std::pair(&source.advisories, "advisories"), std::pair(&source.news, "news")})
+    if (object.has(key)) *into = pointer_in(JsonObject(object.member(key), root.shown(path)), source.version);
   // Of another place it is worth nothing, unless it was verified: then it is the repository that is trusted, whatever
   // mirrors it is fetched from.
   const std::vector<std::string> urls = repository.urls();
@@ -161,6 +170,8 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
     for (const Digest& one : source.deltas) object["deltas"].push_back(one.hex());
   }
   if (source.paths) object["paths"] = to_json(*source.paths);
+  if (source.advisories) object["advisories"] = to_json(*source.advisories);
+  if (source.news) object["news"] = to_json(*source.news);
   for (const trust::Pointer& one : source.paths_deltas) object["paths_deltas"].push_back(to_json(one));
   root.replace_file(index_cache_file(repository.name, "source.json"), canonical(object), 0644);
 }

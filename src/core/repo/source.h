@@ -25,10 +25,11 @@ struct Source {
   std::string file;                            // what these files looked like when they were verified, see marks_of()
   std::optional<trust::Pointer> paths;         // the index of paths; nothing: the repository has none
   std::vector<trust::Pointer> paths_deltas{};  // what was added since it was made
-  std::uint64_t root = 0;                      // the number of the root document that it was verified by; 0: it was not
-  std::string root_fingerprint{};              // of that document
-  std::vector<std::string> signers{};          // ids of the keys that signed the list of targets
-  bool accepted_unsigned = false;              // taken because its file said trust = "none" then
+  std::optional<trust::Pointer> advisories{}, news{};
+  std::uint64_t root = 0;              // the number of the root document that it was verified by; 0: it was not
+  std::string root_fingerprint{};      // of that document
+  std::vector<std::string> signers{};  // ids of the keys that signed the list of targets
+  bool accepted_unsigned = false;      // taken because its file said trust = "none" then
   // What the server said of the timestamp: asked with these, it does not send the same again. Empty: nothing.
   std::string etag{}, modified{}, validated_url{};
   std::int64_t roots_asked = 0;  // when the end of the chain of root documents was seen, seconds
@@ -44,6 +45,8 @@ std::string cached_index(os::FileReader& root, const std::string& repository, co
 std::string new_cached_index(const std::string& repository, const Digest& digest);
 /// Where the cache has a delta.
 std::string cached_delta(const std::string& repository, const Digest& digest);
+/// Where the cache has advisories or news.
+std::string cached_note(const std::string& repository, const Digest& digest);
 /// Those that are not in use any more go, as far as that can be done.
 void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Source& used);
 /// Tells whether a file was touched since, without reading it; empty: there is none.

@@ -194,6 +194,20 @@ void read_protect(TomlTable& table, const std::string& file, Settings& settings)
   given.done();
 }
 
+void read_licenses(TomlTable& table, const std::string& file, Settings& settings) {
+  const toml::node* const node = table.find("licenses");
+  if (node == nullptr) return;
+  if (!node->is_table()) table.wrong("licenses", "a table with refuse", node);
+  TomlTable given(*node->as_table(), file, "licenses");
+  for (const auto& [pattern, at] : given.texts("refuse")) {
+    if (pattern.empty() || pattern.find(' ') != std::string::npos)
+      throw Error(ErrorCode::Invalid, fmt::format("\"{}\" is not the id of a license", printable(pattern)), at,
+                  "for example refuse = [\"AGPL-*\"]: ids of the SPDX list, or globs of them");
+    settings.refused_licenses.push_back(pattern);
+  }
+  given.done();
+}
+
 void read_files(TomlTable& table, const std::string& file, Settings& settings) {
   const toml::node* const node = table.find("files");
   if (node == nullptr) return;
@@ -243,6 +257,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   read_accounts(table, shown, settings);
   read_files(table, shown, settings);
   read_protect(table, shown, settings);
+  read_licenses(table, shown, settings);
   if (const toml::node* const rules = table.find("configs"); rules != nullptr) {
     if (!rules->is_array_of_tables()) table.wrong("configs", "[[configs]] tables with paths and choice", rules);
     for (const toml::node& item : *rules->as_array())

@@ -68,6 +68,7 @@ struct Settings {
   ServiceRules services;
   Answers answers;                                                // [answers.NAME]
   std::pair<std::uint32_t, std::uint32_t> account_ids{200, 999};  // of system accounts that packages ask for, inclusive
+  std::vector<std::string> refused_licenses{};                    // [licenses] refuse: globs of SPDX ids
   std::set<std::string, std::less<>> protects;  // [protect] names: packages that are treated as essential
   bool accepts_unsigned_files = false;  // [files] unsigned = "allow": of package files from outside nobody is asked
   std::vector<ConfigRule> configs;      // the first one that fits counts

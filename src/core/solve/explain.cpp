@@ -104,6 +104,9 @@ std::string Cause::text(const Universe& universe) const {
         const auto elsewhere = universe.matching(parse_relation(relation, ""));
         if (elsewhere.empty())
           return fmt::format("{} require{} {}{}", subject, plural, relation, not_available(universe, relation));
+        if (universe.is_license_refused(elsewhere.front()))
+          return fmt::format("{} require{} {}: {} is under {}, which hambrel.toml refuses", subject, plural, relation,
+                             titles(universe, elsewhere), universe.package(elsewhere.front()).license);
         return fmt::format("{} require{} {}, which no followed channel has: {} in {}", subject, plural, relation,
                            titles(universe, elsewhere), universe[elsewhere.front()].offers.front().title());
       }

@@ -59,6 +59,8 @@ std::vector<std::uint64_t> numbers_in(std::string_view path) {
 
 std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
 std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
+std::string advisories_path(std::uint64_t version) { return fmt::format("index/advisories-{}.json", version); }
+std::string news_path(std::uint64_t version) { return fmt::format("index/news-{}.json", version); }
 std::string delta_path(std::uint64_t from, std::uint64_t to) {
   return fmt::format("index/delta-{}-{}.jsonl.zst", from, to);
 }
@@ -80,7 +82,8 @@ SignedDocument make_targets(std::uint64_t version, const Indexes& indexes, std::
     targets[one.path] = {{"length", one.length}, {"hashes", {{"sha256", one.digest.hex()}}}};
   };
   add(indexes.full);
-  if (indexes.paths) add(*indexes.paths);
+  for (const auto* one : {&indexes.paths, &indexes.advisories, &indexes.news})
+    if (*one) add(**one);
   for (const auto* deltas : {&indexes.deltas, &indexes.paths_deltas})
     for (const Delta& one : *deltas) add(one);
   return document(Root::Of::Targets, version, expires, {{"targets", std::move(targets)}});
@@ -130,11 +133,12 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
   const Json whole = parse_json(text, where);
   const JsonObject content(JsonObject(whole, where).member("signed"), where);
   if (content.text("_type") != "targets") content.wrong("_type", "\"targets\"");
-  Pointer full, paths;
+  Pointer full, paths, advisories, news;
   Indexes indexes;
   for (const auto& [path, value] : content.member("targets").items()) {
     const std::vector<std::uint64_t> numbers = numbers_in(path);
-    for (const auto& [kind, name] : {std::pair(&full, &index_path), std::pair(&paths, &paths_path)}) {
+    for (const auto& [kind, name] : {std::pair(&full, &index_path), std::pair(&paths, &paths_path),
+                                     std::pair(&advisories, &advisories_path), std::pair(&news, &news_path)}) {
       if (numbers.size() != 1 || path != name(numbers[0])) continue;
       if (!kind->path.empty() && numbers[0] <= kind->version) continue;
       *kind = pointer_from(value, path, where);
@@ -152,7 +156,9 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
   }
   if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell the repository's maintainer");
   indexes.full = std::move(full);
-  if (!paths.path.empty()) indexes.paths = std::move(paths);
+  for (const auto& [kind, into] : {std::pair(&paths, &indexes.paths), std::pair(&advisories, &indexes.advisories),
+                                   std::pair(&news, &indexes.news)})
+    if (!kind->path.empty()) *into = std::move(*kind);
   for (auto* const deltas : {&indexes.deltas, &indexes.paths_deltas})
     std::sort(deltas->begin(), deltas->end(), [](const Delta& a, const Delta& b) {
       return std::pair(a.from, a.version) < std::pair(b.from, b.version);
