@@ -126,6 +126,11 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"publish", repository}), 0);
   EXPECT_EQ(run({"refresh"}), 0);
   EXPECT_EQ(run({"list", "vulnerable"}), 0);
+  EXPECT_EQ(run({"export-set", station.path("a.set").string()}), 0);
+  EXPECT_EQ(run({"import-set", station.path("a.set").string(), "-y"}), 0);
+  write_file(station.path("b.set"), "set = 1\n[installed]\nother = \"1\"\n");
+  EXPECT_EQ(run({"compare", "--with", station.path("b.set").string()}), 0);
+  EXPECT_EQ(run({"pack", "--installed", "lamp", "-o", station.path("lamp.hambrel").string()}), 0);
   EXPECT_EQ(run({"release", "-y", "lamp"}), 0);
   EXPECT_EQ(run({"unwant", "-y", "desk"}), 0);
   EXPECT_EQ(run({"tidy"}), 0);

@@ -7,13 +7,19 @@
 #include "cli/session.h"
 #include "cli/terminal/secret.h"
 #include "operations/publishing.h"
+#include "operations/repacking.h"
 #include "os/host.h"
+#include "plan/plan.h"
 
 namespace hambrel::cli {
 
 int run_pack(Session& session, const Arguments& arguments) {
   operations::PackRequest request;
-  request.directory = arguments.words()[0];
+  const auto installed = arguments.value("installed");
+  if (arguments.words().size() + (installed ? 1 : 0) != 1)
+    throw Error(ErrorCode::Usage, "pack needs a directory, or --installed NAME", {},
+                "for example: hambrel pack lampdesk/, or hambrel pack --installed lampdesk");
+  if (!installed) request.directory = arguments.words()[0];
   request.output = arguments.value("output").value_or("");
   const std::string level_text = arguments.value("level").value_or("9");
   const auto level = parse_number(level_text);
@@ -22,18 +28,29 @@ int run_pack(Session& session, const Arguments& arguments) {
   request.level = static_cast<int>(*level);
   request.keys = arguments.values("key");
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
-  const operations::Packed packed = operations::pack(request, session.progress());
+  std::optional<operations::Repacked> again;
+  if (installed) again = operations::repack(session.root(), *installed, request, session.progress());
+  const operations::Packed packed = again ? again->packed : operations::pack(request, session.progress());
   const Package& package = packed.written.package;
-  session.say({{"file", packed.file},
-               {"name", package.name},
-               {"version", package.version.text()},
-               {"arch", package.arch},
-               {"size", packed.written.size},
-               {"sha256", packed.written.digest.hex()},
-               {"installed_size", package.installed_size},
-               {"file_count", package.file_count}},
-              fmt::format("{}: {} {}, {} in {}", packed.file, package.title(), package.arch,
-                          size_text(packed.written.size), count_text(package.file_count, "file", "files")));
+  Json document = {{"file", packed.file},
+                   {"name", package.name},
+                   {"version", package.version.text()},
+                   {"arch", package.arch},
+                   {"size", packed.written.size},
+                   {"sha256", packed.written.digest.hex()},
+                   {"installed_size", package.installed_size},
+                   {"file_count", package.file_count}};
+  std::string text = fmt::format("{}: {} {}, {} in {}", packed.file, package.title(), package.arch,
+                                 size_text(packed.written.size), count_text(package.file_count, "file", "files"));
+  if (again) {
+    document["original"] = again->is_original;
+    document["modified"] = again->changed;
+    text += again->is_original ? "; the original, byte for byte"
+            : again->changed.empty()
+                ? "; the same content as the original, packed anew"
+                : fmt::format("; changed since it was installed: {}", printable(plan::some_of(again->changed)));
+  }
+  session.say(document, text);
   return 0;
 }
 

@@ -251,10 +251,19 @@ class Payload {
 
 WrittenPackage write_package(os::FileReader& source, std::string_view root_path, const PackageSource& description,
                              os::WritableFile& into, const WriteOptions& options, Observer& observer) {
+  auto entries = Scan(source, root_path, description, options).run();
+  return write_entries(source, root_path, description.package, std::move(entries), into, options, observer);
+}
+
+WrittenPackage write_entries(os::FileReader& source, std::string_view root_path, const Package& package,
+                             std::vector<Entry> entries, os::WritableFile& into, const WriteOptions& options,
+                             Observer& observer) {
   WrittenPackage written;
-  written.package = description.package;
+  written.package = package;
+  written.package.file_count = 0;
+  written.package.installed_size = 0;
   Table table;
-  table.entries = Scan(source, root_path, description, options).run();
+  table.entries = std::move(entries);
   for (const Entry& entry : table.entries) {
     if (entry.type != EntryType::Directory) ++written.package.file_count;
     if (entry.type == EntryType::File) written.package.installed_size += entry.size;

@@ -32,5 +32,10 @@ struct WrittenPackage {
 /// of the root, configuration globs that match nothing, files that change while they are read.
 WrittenPackage write_package(os::FileReader& source, std::string_view root_path, const PackageSource& description,
                              os::WritableFile& into, const WriteOptions& options, Observer& observer);
+/// The same of entries that are known, ascending by path, all but their digests and places: files are read below
+/// `root_path`.
+WrittenPackage write_entries(os::FileReader& source, std::string_view root_path, const Package& package,
+                             std::vector<Entry> entries, os::WritableFile& into, const WriteOptions& options,
+                             Observer& observer);
 
 }  // namespace hambrel::archive

@@ -34,6 +34,7 @@ struct ChangeRequest {
   bool weigh_strays = true;               // say what letting go of what nobody offers would bring
   std::vector<MarkRequest> marks{};       // together with the rest
   std::vector<state::FollowChange> follows{};
+  std::vector<state::PickChange> picks{};
   std::vector<state::FollowChange> may_follow{};  // if whoever agrees to the rest says so
   ConfigTerms configuration{};
   ActingTerms acting{};

@@ -179,6 +179,7 @@ txn::Planned ChangeFiles::plan(const Decisions& decisions, const GivenAnswers& a
   acting.prepares = request_.end == End::Prepare;
   acting.answers.insert(answers.begin(), answers.end());
   acting.may_ask = acting.may_ask || request_.end == End::FetchOnly;
+  planned.picks = request_.picks;
   add_runs(root_, planned, parties_, rows_, acting);
   for (const auto& more : {privileges(), dangers()})
     planned.plan.notices.insert(planned.plan.notices.end(), more.begin(), more.end());

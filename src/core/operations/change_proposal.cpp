@@ -27,7 +27,7 @@ struct Basis {
     doubts = std::move(known.doubts);
     require_allowed(of, packages, request.solve.allow_essential);
     require_licenses(of, packages);
-    if (packages.empty()) return;
+    if (packages.empty() && request.picks.empty()) return;
     if (request.look_at_files || request.end == End::FetchOnly) incoming.emplace(root, packages);
     if (request.look_at_files && request.end != End::FetchOnly) files.emplace(root, request, packages, *incoming);
   }

@@ -65,6 +65,7 @@ std::vector<ChannelVersion> ask_to_follow(Root& root, const std::vector<std::str
   for (const std::string& name : names) {
     const std::string before = followed(root, name);
     if (before != channel) request.follows.push_back({name, before, channel});
+    if (!channel.empty()) request.solve.channels.insert(channel);  // what comes from there may need more from there
     root.see_following(name, channel);
   }
   const Universe& universe = root.universe();

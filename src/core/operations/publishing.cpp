@@ -23,20 +23,13 @@ std::unique_ptr<os::FileSystem> open_directory(const std::string& path) {
 
 }  // namespace
 
-Packed pack(const PackRequest& request, Observer& observer) {
-  const auto source = open_directory(request.directory);
-  if (!source->stat_followed("package.toml"))
-    throw Error(ErrorCode::NotFound, "package.toml is missing", request.directory,
-                "write one; `man package.toml` explains it");
-  const PackageSource description =
-      parse_package_toml(source->read_all("package.toml", 1 << 20), source->shown("package.toml"));
+Packed pack_into(const PackRequest& request, const Package& package, const WritePackage& write) {
   archive::WriteOptions options;
   options.latest_mtime = os::source_date_epoch(0);
   options.level = request.level;
   std::vector<trust::PrivateKey> keys;
   for (const std::string& key : request.keys) keys.push_back(read_private_key(key, request.passphrase));
   if (!keys.empty()) options.sign = [&](const Digest& table) { return signatures_by(keys, table); };
-  const Package& package = description.package;
   Packed packed;
   packed.file = request.output;
   const auto host = os::open_file_system("/");
@@ -51,7 +44,7 @@ Packed pack(const PackRequest& request, Observer& observer) {
   if (host->stat(part)) host->remove_file(part);
   const auto file = host->create(part, 0644);
   try {
-    packed.written = archive::write_package(*source, "root", description, *file, options, observer);
+    packed.written = write(*file, options);
     file->sync();
     host->rename(part, path);
   } catch (const Error&) {
@@ -59,6 +52,18 @@ Packed pack(const PackRequest& request, Observer& observer) {
     throw;
   }
   return packed;
+}
+
+Packed pack(const PackRequest& request, Observer& observer) {
+  const auto source = open_directory(request.directory);
+  if (!source->stat_followed("package.toml"))
+    throw Error(ErrorCode::NotFound, "package.toml is missing", request.directory,
+                "write one; `man package.toml` explains it");
+  const PackageSource description =
+      parse_package_toml(source->read_all("package.toml", 1 << 20), source->shown("package.toml"));
+  return pack_into(request, description.package, [&](os::WritableFile& file, const archive::WriteOptions& options) {
+    return archive::write_package(*source, "root", description, file, options, observer);
+  });
 }
 
 namespace {

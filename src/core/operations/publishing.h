@@ -1,6 +1,7 @@
 // Making package files, and repositories out of them.
 #pragma once
 
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -26,6 +27,10 @@ struct Packed {
 };
 /// The file appears whole or not at all. Throws Error{NotFound}, Error{Invalid} with file and line.
 Packed pack(const PackRequest& request, Observer& observer);
+
+using WritePackage = std::function<archive::WrittenPackage(os::WritableFile&, const archive::WriteOptions&)>;
+/// Where the request says, under the name of `package` otherwise: what `write` writes.
+Packed pack_into(const PackRequest& request, const Package& package, const WritePackage& write);
 
 struct PublishRequest {
   std::string directory;                  // of the host: packages/ below it

@@ -57,6 +57,8 @@ Json to_json(const ChangeRequest& request) {
                  {"enables", request.enables}};
   if (request.hold) object["hold"] = to_json(*request.hold);
   for (const MarkRequest& mark : request.marks) object["marks"].push_back(to_json(mark));
+  for (const state::PickChange& one : request.picks)
+    object["picks"].push_back({{"path", one.path}, {"before", one.before}, {"after", one.after}});
   for (const state::FollowChange& one : request.follows)
     object["follows"].push_back({{"name", one.name}, {"before", one.before}, {"after", one.after}});
   return object;
@@ -73,6 +75,11 @@ ChangeRequest request_in(const JsonObject& object) {
   request.enables = object.text_or("enables", "");
   if (object.has("marks"))
     for (const Json& one : object.member("marks")) request.marks.push_back(mark_in(JsonObject(one, object.where())));
+  if (object.has("picks"))
+    for (const Json& one : object.member("picks")) {
+      const JsonObject change(one, object.where());
+      request.picks.push_back({change.text("path"), change.text("before"), change.text("after")});
+    }
   if (object.has("follows"))
     for (const Json& one : object.member("follows")) {
       const JsonObject change(one, object.where());

@@ -1,0 +1,77 @@
+// export-set, import-set, compare: the packages of one root, of another one, or in a file.
+#include "operations/sets.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+#include <iterator>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/carry.h"
+#include "cli/show/rows.h"
+#include "operations/asking.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+operations::PackageSet set_in(const std::string& file) {
+  if (file != "-") return operations::read_set(operations::text_of_file(file), file);
+  const std::string text(std::istreambuf_iterator<char>(std::cin), {});
+  return operations::read_set(text, "standard input");
+}
+
+}  // namespace
+
+int run_export_set(Session& session, const Arguments& arguments) {
+  const auto set = operations::set_of(session.root());
+  const std::string text = operations::text_of(set, arguments.has("versions"));
+  if (arguments.words().empty() || arguments.words()[0] == "-") {
+    session.screen().raw(text);
+    return 0;
+  }
+  const std::string& file = arguments.words()[0];
+  operations::write_set(text, file);
+  session.say({{"file", file}, {"wanted", set.wanted.size()}, {"installed", set.installed.size()}},
+              fmt::format("{}: {}, of which {} are wanted", file,
+                          count_text(set.installed.size(), "package", "packages"), set.wanted.size()));
+  return 0;
+}
+
+int run_import_set(Session& session, const Arguments& arguments) {
+  const operations::PackageSet set = set_in(arguments.words()[0]);
+  begin(session, arguments);
+  operations::ChangeRequest request = change_request(session, arguments, "import-set");
+  operations::ask_for(session.root(), set, arguments.has("exact"), request);
+  return carry_out(session, arguments, std::move(request));
+}
+
+int run_compare(Session& session, const Arguments& arguments) {
+  const auto with = arguments.value("with");
+  if (!with)
+    throw Error(ErrorCode::Usage, "with what?", {},
+                "--with DIR of another system, or --with FILE of `hambrel export-set`");
+  const operations::PackageSet there = *with == "-" ? set_in(*with) : operations::set_at(*with, session.progress());
+  Rows rows(session);
+  for (const auto& one : operations::differences(operations::set_of(session.root()), there)) {
+    const auto side = [&](const std::string& text) { return text.empty() ? std::string("-") : printable(text); };
+    rows.add(
+        [&] {
+          return Json{{"kind", text_of(one.kind)},
+                      {"name", one.name},
+                      {"here", one.here.empty() ? Json() : Json(one.here)},
+                      {"there", one.there.empty() ? Json() : Json(one.there)}};
+        },
+        {{text_of(one.kind), one.kind == operations::SetDifference::Kind::Package ? Style::Plain : Style::Faint},
+         {printable(one.name), Style::Name},
+         {"here"},
+         {side(one.here), one.here.empty() ? Style::Faint : Style::Come},
+         {"there"},
+         {side(one.there), one.there.empty() ? Style::Faint : Style::Change}});
+  }
+  rows.print("No difference: packages, versions, holds, channels, picks and answers are the same.");
+  return arguments.has("exit-code") && rows.count() > 0 ? 10 : 0;
+}
+
+}  // namespace hambrel::cli
