@@ -65,6 +65,17 @@ const Repository& repository_named(Root& root, const std::string& name) {
               near.empty() ? "`hambrel repo list` shows them" : near);
 }
 
+namespace {
+
+/// Throws what is wrong with its file.
+const Repository& usable(const Repository& repository) {
+  if (!repository.problem.empty())
+    throw Error(ErrorCode::Invalid, repository.problem, {}, "fix the file; see docs/sources.md for what it may say");
+  return repository;
+}
+
+}  // namespace
+
 const std::vector<CachedIndex>& repositories(Root& root) { return root.catalog().indexes; }
 
 void require_addable(Root& root, const Repository& repository) {
@@ -143,7 +154,7 @@ void set_enabled(Root& root, const std::string& name, bool enabled) {
 
 OfferedRoot offered_root(Root& root, const Repository& repository) {
   constexpr const char* kFirst = "trust/1.root.json";
-  Repository asked = checked(repository);
+  Repository asked = checked(usable(repository));
   auto [plain_url, credentials] = settings::without_credentials(asked.url);
   asked.url = std::move(plain_url);
   if (credentials.any()) asked.access.credentials = std::move(credentials);
@@ -221,7 +232,7 @@ RepositoryFacts facts_of(Root& root, const std::string& name) {
 
 std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& names, WhatsNew* whats_new) {
   std::vector<Repository> wanted;
-  for (const std::string& name : names) wanted.push_back(repository_named(root, name));
+  for (const std::string& name : names) wanted.push_back(usable(repository_named(root, name)));
   if (names.empty())
     for (const auto& one : root.repositories())
       if (one.enabled) wanted.push_back(one);
@@ -237,7 +248,8 @@ std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& n
 }
 
 std::vector<repo::MirrorMeasure> compare_mirrors(Root& root, const std::string& name) {
-  return repo::compare_mirrors(root.files(), root.network(), repository_named(root, name), os::now(), root.observer());
+  return repo::compare_mirrors(root.files(), root.network(), usable(repository_named(root, name)), os::now(),
+                               root.observer());
 }
 
 void use_mirrors(Root& root, const std::string& name, const std::vector<std::string>& used,

@@ -13,7 +13,7 @@ namespace {
 constexpr unsigned kMostRedirects = 5;
 constexpr unsigned kLongestWait = 10;  // seconds that a server may ask for
 // RFC 9110, section 15
-constexpr long kWhole = 200, kNotModified = 304, kUnauthorized = 401, kForbidden = 403, kNotFound = 404,
+constexpr long kWhole = 200, kNotModified = 304, kClients = 400, kUnauthorized = 401, kForbidden = 403, kNotFound = 404,
                kProxyAsks = 407, kTimeout = 408, kGone = 410, kNoSuchRange = 416, kTooMany = 429, kServers = 500;
 
 const char* const kAgain = "run `hambrel refresh`; if this persists, tell the repository's maintainer";
@@ -156,6 +156,13 @@ long Exchange::status() const {
   return status;
 }
 
+/// What a proxy said that was asked for a tunnel, where that is not one; else 0.
+long Exchange::tunnel_refused() const {
+  long answer = 0;
+  curl_library().easy_getinfo(handle_, CURLINFO_HTTP_CONNECTCODE, &answer);
+  return answer >= kClients ? answer : 0;
+}
+
 /// Returns the number of bytes it was given; any other ends the transfer.
 std::size_t Exchange::receive(char* data, std::size_t, std::size_t size, void* context) {
   return static_cast<Exchange*>(context)->take(std::string_view(data, size));
@@ -248,7 +255,8 @@ bool Exchange::follow(CURLcode code) {
 Exchange::End Exchange::refused(long status, const std::string& url) const {
   End end;
   std::string hint = "try again later";
-  end.absent = status == kNotFound || status == kGone;
+  const bool by_proxy = status == kProxyAsks || tunnel_refused() != 0;
+  end.absent = !by_proxy && (status == kNotFound || status == kGone);
   end.in_a_moment = status == kTimeout || status == kTooMany || status >= kServers;
   end.wait = wait_;
   if (status == kNotFound) hint = "check the URL; if it is right, the repository is incomplete";
@@ -266,7 +274,9 @@ Exchange::End Exchange::refused(long status, const std::string& url) const {
   if (task_.range && status == kNoSuchRange)
     end.problem = Error(ErrorCode::Untrusted, "the file on the server is shorter than expected", url, kAgain);
   else
-    end.problem = Error(ErrorCode::Network, fmt::format("the server answered with status {}", status), url, hint);
+    end.problem =
+        Error(ErrorCode::Network, fmt::format("the {} answered with status {}", by_proxy ? "proxy" : "server", status),
+              url, hint);
   return end;
 }
 
@@ -313,6 +323,7 @@ Exchange::End Exchange::end(CURLcode code) const {
   if (!bad_redirect_.empty())
     return with(bad_redirect_.starts_with("redirects") ? ErrorCode::Network : ErrorCode::Untrusted, bad_redirect_,
                 "tell the repository's maintainer");
+  if (const long answer = code == CURLE_OK ? 0 : tunnel_refused(); answer != 0) return refused(answer, url);
   if (code == CURLE_HTTP_RETURNED_ERROR) return refused(status(), url);
   if (is_redirect(code)) return refused(status(), url);
   if (code == CURLE_FILE_COULDNT_READ_FILE) end.absent = true;

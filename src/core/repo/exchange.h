@@ -76,6 +76,7 @@ class Exchange {
   void set_login(bool with_login);
   void set_headers(bool with_headers);
   long status() const;
+  long tunnel_refused() const;
   bool is_redirect(CURLcode code) const;
   Error failed(CURLcode code, const std::string& url) const;
   End refused(long status, const std::string& url) const;
