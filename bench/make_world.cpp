@@ -13,6 +13,7 @@
 
 #include "archive/frame_codec.h"
 #include "base/text.h"
+#include "repo/path_index.h"
 #include "state/state.h"
 #include "trust/documents.h"
 #include "universe.h"
@@ -31,9 +32,19 @@ void write_repository(const std::filesystem::path& directory, const std::vector<
   const std::string plain = repo::index_text(lines), stored = archive::compress_frame(plain, 6);
   for (const std::string_view line : split(plain, '\n'))
     if (!line.empty()) raw.append(raw.size() > 1 ? ",\n" : "").append(line);
-  const trust::Metadata made =
-      trust::make_metadata(1, {{"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}}, 1'790'000'000);
+  repo::PathIndexWriter all;
+  for (const repo::IndexLine& line : lines) {
+    std::vector<std::string> paths;
+    for (int i = 0; i < 20; ++i)
+      paths.push_back(fmt::format("usr/share/{}/part-{}/data-{}", line.package.name, i / 5, i));
+    all.add(line.package, std::move(paths));
+  }
+  const std::string paths = all.finish();
+  trust::Indexes indexes{{"index/full-1.jsonl.zst", 1, stored.size(), sha256(stored)}};
+  indexes.paths = trust::Pointer{"index/files-1.zst", 1, paths.size(), sha256(paths)};
+  const trust::Metadata made = trust::make_metadata(1, indexes, 1'790'000'000);
   write(directory / "index/full-1.jsonl.zst", stored);
+  write(directory / "index/files-1.zst", paths);
   write(directory / "trust/timestamp.json", made.timestamp);
   write(directory / "trust/1.snapshot.json", made.snapshot);
   write(directory / "trust/1.targets.json", made.targets);

@@ -138,7 +138,8 @@ def measure(size):
     for words, limit in ((["why", deep], "0.15 P"), (["needs", deep], "0.15 P"), (["needed-by", "libsalt-0"], "0.15 P"),
                          (["search", "tide"], "0.06 P"), (["list", "name:lib*"], "0.08 P"),
                          (["search", "lorquasto"], "0.08 P"), (["list"], "0.08 P"),
-                         (["owner", "/usr/share/none"], "0.08 P"), (["version"], "")):
+                         (["owner", "--installed", "/usr/share/none"], "0.08 P"),
+                         (["owner", "/usr/share/none"], "0.1 P"), (["version"], "")):
         milliseconds, memory, _ = median([program, "--root", current, *words])
         row(world, " ".join(words), limit, milliseconds, memory)
 

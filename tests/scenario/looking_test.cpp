@@ -267,4 +267,22 @@ TEST(Lists, AreByCategoryLicenseGroupAndWhatIsBroken) {
   EXPECT_EQ(station.hambrel({"list", "generated"}).out, "No package programs have generated files.\n");
 }
 
+TEST(Owner, OfWhatIsNotInstalledTheRepositoriesAreAskedAndTheAnswerIsKept) {
+  Station station;
+  station.pack("lamp", "1-1", "", {{"usr/bin/lamp", "1"}});
+  station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "2"}});
+  station.open();
+  const Ran ran = station.hambrel({"owner", "/usr/bin/lamp"});
+  EXPECT_EQ(ran.code, 1);
+  EXPECT_THAT(ran.out,
+              testing::HasSubstr("is not installed; available in lamp 2-1 (base/stable), lamp 1-1 (base/stable)"));
+  EXPECT_THAT(station.hambrel({"owner", "--installed", "/usr/bin/lamp"}).out, testing::HasSubstr("not owned by any"));
+  fs::remove_all(station.repository() / "index");  // what is in the cache answers
+  EXPECT_EQ(station.json({"owner", "/usr/bin/lamp"})["available"].size(), 2);
+  fs::remove_all(station.root() / "var/cache/hambrel/index/base/paths.zst");
+  const Ran away = station.hambrel({"owner", "/usr/bin/lamp"});
+  EXPECT_EQ(away.code, 1);
+  EXPECT_THAT(away.err, testing::HasSubstr("could not be searched"));
+}
+
 }  // namespace hambrel::test

@@ -61,6 +61,27 @@ int run_search(Session& session, const Arguments& arguments) {
   return 0;
 }
 
+namespace {
+
+/// "lampdesk 6.0.2-1 (skerry-harbour/beta)": what the repositories have with this path.
+std::vector<std::string> offered_by(Session& session, const std::string& path) {
+  std::vector<std::string> texts;
+  try {
+    const operations::Offering offering = operations::offered_with(session.root(), path);
+    for (const PackageId id : offering.packages) {
+      const Candidate& one = session.universe()[id];
+      texts.push_back(fmt::format("{}{}", one.package.title(),
+                                  one.offers.empty() ? "" : fmt::format(" ({})", one.offers.front().title())));
+    }
+    for (const std::string& one : offering.unsearched) session.progress().note("not searched: " + one);
+  } catch (const Error& problem) {
+    session.progress().note(fmt::format("the repositories could not be searched: {}", problem.what()));
+  }
+  return texts;
+}
+
+}  // namespace
+
 int run_owner(Session& session, const Arguments& arguments) {
   int code = 0;
   Rows rows(session);
@@ -70,7 +91,8 @@ int run_owner(Session& session, const Arguments& arguments) {
     const auto maker = operations::maker_of(session.root(), path);
     const bool nobodys = owners.empty() && !maker;
     if (nobodys) code = exit_code(ErrorCode::NotFound);
-    std::vector<std::string> told = owners;
+    std::vector<std::string> told = owners, offered;
+    if (nobodys && !arguments.has("installed")) offered = offered_by(session, path);
     if (maker && maker->program == operations::kCandidates)
       told.push_back(fmt::format("links to {}, the candidate of {}", printable(maker->entry.target), maker->package));
     else if (maker)
@@ -85,10 +107,13 @@ int run_owner(Session& session, const Arguments& arguments) {
                                                                          : "hook"},
                     {"package", maker->package},
                     {"program", maker->program}};
-          return Json{{"path", "/" + path}, {"packages", owners}, {"made_by", std::move(made)}};
+          return Json{{"path", "/" + path}, {"packages", owners}, {"made_by", std::move(made)}, {"available", offered}};
         },
         {{"/" + printable(path)},
-         {nobodys ? "is not owned by any package" : join(told, ", "), nobodys ? Style::Warn : Style::Name}});
+         {!offered.empty() ? fmt::format("is not installed; available in {}", plan::some_of(offered))
+          : nobodys        ? "is not owned by any package"
+                           : join(told, ", "),
+          nobodys ? Style::Warn : Style::Name}});
   }
   rows.print();
   return code;

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "operations/select.h"
+#include "repo/path_search.h"
 
 namespace hambrel::operations {
 
@@ -57,6 +58,21 @@ std::vector<std::string> owners_of(Root& root, const std::string& path) {
   if (const state::State* const state = root.state())
     for (const state::OwnedFile& owner : state->owners_of(path)) names.push_back(owner.package_name);
   return names;
+}
+
+Offering offered_with(Root& root, const std::string& path) {
+  Offering offering;
+  const Universe& universe = root.universe();
+  repo::PathSearch search =
+      repo::search_paths(root.files(), &root.files(), root.network(), root.repositories(), path, root.observer());
+  offering.unsearched = std::move(search.unsearched);
+  for (const repo::PathHolder& holder : search.holders)
+    for (const PackageId id : universe.versions_of(holder.name))
+      if (universe.version(id) == holder.version && universe.architecture(id) == holder.arch)
+        offering.packages.push_back(id);
+  std::sort(offering.packages.begin(), offering.packages.end());
+  offering.packages.erase(std::unique(offering.packages.begin(), offering.packages.end()), offering.packages.end());
+  return offering;
 }
 
 std::optional<state::Generated> maker_of(Root& root, const std::string& path) {

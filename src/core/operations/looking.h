@@ -17,6 +17,13 @@ std::vector<PackageId> described(Root& root, const Spec& spec);
 
 /// Installed packages that have this path of the host's notation, by name.
 std::vector<std::string> owners_of(Root& root, const std::string& path);
+/// Packages of enabled repositories that bring a path, as "lampdesk 6.0.2-1", newest first of each name, and why some
+/// could not be asked. Fetches indexes of paths that the cache does not have, and keeps them there where this user may.
+struct Offering {
+  std::vector<PackageId> packages;
+  std::vector<std::string> unsearched;
+};
+Offering offered_with(Root& root, const std::string& path);
 using state::kCandidates;
 /// Whose program made it, if one did; or the link to a candidate.
 std::optional<state::Generated> maker_of(Root& root, const std::string& path);

@@ -97,8 +97,8 @@ std::vector<PackageId> offered_by_path(Root& root, const std::string& path) {
   std::vector<std::string> unsearched;
   std::vector<PackageId> unseen;
   for (const std::string& one : std::set<std::string>{path, physical_path(root.files(), path)}) {
-    const repo::PathSearch search = repo::search_paths(root.files(), root.changes() ? &root.files() : nullptr,
-                                                       root.network(), root.repositories(), one, root.observer());
+    const repo::PathSearch search =
+        repo::search_paths(root.files(), &root.files(), root.network(), root.repositories(), one, root.observer());
     unsearched = search.unsearched;
     std::vector<PackageId> ids;
     for (const repo::PathHolder& holder : search.holders)

@@ -94,6 +94,18 @@ std::string fetch(Network& network, const settings::Repository& repository, cons
   return text;
 }
 
+/// Who may not write there, or has no room, fetches it again next time.
+void try_to_keep(os::FileSystem& store, const settings::Repository& repository, const trust::Pointer& pointer,
+                 std::string_view content, const Source& source) {
+  try {
+    if (pointer.digest == source.paths->digest)
+      keep(store, repository, pointer, content);
+    else
+      keep_delta(store, repository, pointer, content, source);
+  } catch (const Error&) {
+  }
+}
+
 }  // namespace
 
 PathSearch search_paths(os::FileReader& root, os::FileSystem* store, Network& network,
@@ -118,8 +130,7 @@ PathSearch search_paths(os::FileReader& root, os::FileSystem* store, Network& ne
       auto file = is_base ? cached(root, repository, *part) : cached_delta_of_paths(root, repository, *part);
       if (!file) {
         std::string content = fetch(network, repository, *part, observer);
-        if (store != nullptr && is_base) keep(*store, repository, *part, content);
-        if (store != nullptr && !is_base) keep_delta(*store, repository, *part, content, *source);
+        if (store != nullptr) try_to_keep(*store, repository, *part, content, *source);
         file = std::make_unique<os::MemoryFile>(std::move(content));
       }
       PathIndex index(std::move(file), shown_url(repository.url + "/" + part->path));
