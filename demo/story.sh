@@ -341,5 +341,33 @@ play 0 hambrel remove group:signal-room --yes
 play 0 hambrel undo last --yes --quiet
 [[ $("$HAMBREL" --root "$station" list --json | wc -l) == "$before" ]] || trouble=1
 
+chapter 'What a refresh tells, and a second station like the first'
+station=$dir/north-station
+mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
+for repo in skerry-base skerry-harbour; do
+  "$HAMBREL" --root "$station" repo add "file://$world/$repo" --fingerprint "$(cat "$dir/keys/$repo.fingerprint")" --quiet
+done
+play 0 hambrel install tidewatch=2.0-1 foghorn --yes --quiet
+printf '\n%s(the harbour authority publishes an advisory, and news)%s\n' "$faint" "$off"
+mkdir -p "$world/skerry-harbour/advisories"
+cat >"$world/skerry-harbour/advisories/SKERRY-2026-1.json" <<'E2'
+{"id": "SKERRY-2026-1", "modified": "2026-11-20T08:00:00Z", "summary": "anybody on the network can reset the gauge",
+ "database_specific": {"severity": "HIGH"},
+ "affected": [{"package": {"ecosystem": "Hambrel", "name": "tidewatch"},
+               "ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}, {"fixed": "2.1-1"}]}]}]}
+E2
+printf '[[news]]\ndate = "2026-11-20"\ntitle = "Winter hours"\ntext = "From December on the signal office opens at nine."\n' >"$world/skerry-harbour/news.toml"
+play 0 hambrel publish world/skerry-harbour --keys keys/skerry-harbour
+play 0 hambrel refresh
+play 0 hambrel upgrade --yes
+play 0 hambrel list vulnerable
+play 0 hambrel export-set station.set
+twin=$station station=$dir/south-station
+mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
+cp -r "$twin/etc/hambrel" "$station/etc/"
+"$HAMBREL" --root "$station" refresh --quiet >/dev/null
+play 0 hambrel import-set station.set --yes
+play 0 hambrel compare --with north-station
+
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

@@ -175,13 +175,12 @@ void print_news(const Screen& screen, const std::vector<RefreshResult>& results)
     }
 }
 
-/// Upgrades that wait: those that fix security problems one by one, also where nothing else is to be printed.
-void print_waiting(Session& session) {
+/// Known security problems one by one, also where nothing else is to be printed. Returns how many an upgrade fixes.
+std::size_t print_problems(Session& session) {
   const Screen& screen = session.screen();
   const Universe& universe = session.root().universe();
-  const auto problems = operations::known_problems(session.root());
   std::size_t fixed = 0;
-  for (const auto& one : problems) {
+  for (const auto& one : operations::known_problems(session.root())) {
     if (one.fixed_by) ++fixed;
     const std::string fix = one.fixed_by ? "-> " + std::string(universe.version(*one.fixed_by)) : "no fix is offered";
     std::vector<std::string> texts;
@@ -190,11 +189,7 @@ void print_waiting(Session& session) {
                                  universe.version(one.installed), fix, printable(join(texts, "; "))),
                      2);
   }
-  const std::size_t newer = operations::count_newer(session.root());
-  if (newer == 0 || session.quiet()) return;
-  screen.line(fmt::format("{} can be upgraded{}: hambrel list upgradable",
-                          count_text(newer, "installed package", "installed packages"),
-                          fixed == 0 ? "" : fmt::format(", {} of them for security", fixed)));
+  return fixed;
 }
 
 /// What came of a refresh. Returns the exit code.
@@ -221,11 +216,14 @@ int show_refreshed(Session& session, const std::vector<RefreshResult>& results,
     return result.problem && result.problem->code() == ErrorCode::Untrusted;
   });
   if (untrusted) screen.note("Installed packages are not affected; nothing that was fetched is used.");
-  if (!session.quiet()) {
-    print_whats_new(screen, whats_new);
-    print_news(screen, results);
-  }
-  if (!results.empty()) print_waiting(session);
+  if (!session.quiet()) print_whats_new(screen, whats_new);
+  const std::size_t fixed = results.empty() ? 0 : print_problems(session);
+  if (session.quiet()) return code;
+  print_news(screen, results);
+  if (const std::size_t newer = results.empty() ? 0 : operations::count_newer(session.root()); newer > 0)
+    screen.line(fmt::format("{} can be upgraded{}: hambrel list upgradable",
+                            count_text(newer, "installed package", "installed packages"),
+                            fixed == 0 ? "" : fmt::format(", {} of them for security", fixed)));
   return code;
 }
 
