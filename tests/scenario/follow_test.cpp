@@ -71,7 +71,7 @@ TEST_F(Following, TheVersionOfTheChannelComesAtOnceInBothDirections) {
 
 TEST_F(Following, AnInstallFromAChannelFollowsItWhereThatIsSaid) {
   const Ran silent = station.hambrel({"install", "lamp@beta", "-y"});
-  EXPECT_THAT(silent.err, HasSubstr("lamp does not follow beta"));
+  EXPECT_THAT(silent.out, HasSubstr("lamp does not follow beta"));
   EXPECT_EQ(followed("lamp"), "");
   EXPECT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
   const Ran ran = station.hambrel({"install", "lamp@beta", "--follow", "-y"});

@@ -64,8 +64,7 @@ int run_follow(Session& session, const Arguments& arguments) {
   return carry_out(session, arguments, std::move(request));
 }
 
-void follow_what_is_named(Session& session, const Arguments& arguments, operations::Root& root,
-                          operations::ChangeRequest& request) {
+void follow_what_is_named(const Arguments& arguments, operations::Root& root, operations::ChangeRequest& request) {
   if (arguments.has("follow") && arguments.has("no-follow"))
     throw Error(ErrorCode::Usage, "--follow and --no-follow contradict each other", {}, "leave out one of them");
   if (arguments.has("no-follow")) return;
@@ -74,8 +73,6 @@ void follow_what_is_named(Session& session, const Arguments& arguments, operatio
       operations::ask_to_follow(root, {one.name}, one.after, request);
       continue;
     }
-    const char* const how = may_ask(session, arguments) ? "answer follow to change that" : "--follow changes that";
-    session.progress().note(fmt::format("{} does not follow {} for upgrades; {}", one.name, one.after, how));
     request.may_follow.push_back(std::move(one));
   }
 }

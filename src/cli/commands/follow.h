@@ -7,7 +7,6 @@
 namespace hambrel::cli {
 
 /// Asks whether packages that are named with a channel follow it from then on, where they do not; or as options say.
-void follow_what_is_named(Session& session, const Arguments& arguments, operations::Root& root,
-                          operations::ChangeRequest& request);
+void follow_what_is_named(const Arguments& arguments, operations::Root& root, operations::ChangeRequest& request);
 
 }  // namespace hambrel::cli

@@ -39,7 +39,7 @@ int run_install(Session& session, const Arguments& arguments) {
   if (arguments.has("optional"))
     for (std::string& word : named.install) word = operations::with_optional_members(session.root(), word);
   operations::ChangeRequest request = change_request(session, arguments, "install");
-  follow_what_is_named(session, arguments, session.root(), request);
+  follow_what_is_named(arguments, session.root(), request);
   return change(session, arguments, std::move(request), named);
 }
 

@@ -107,6 +107,9 @@ class ChangeProposal final : public Proposal {
     }
     if (!basis->request.enables.empty())
       parts.remarks.push_back(fmt::format("this enables repository {}", basis->request.enables));
+    for (const state::FollowChange& one : basis->request.may_follow)
+      parts.remarks.push_back(
+          fmt::format("{} does not follow {} for upgrades; --follow changes that", one.name, one.after));
     for (std::string& remark : security_remarks(basis->root, planned.plan)) parts.remarks.push_back(std::move(remark));
     if (auto remark = age_of_indexes(basis->root, planned.plan)) parts.remarks.push_back(std::move(*remark));
     parts.questions = std::move(found.open);
