@@ -22,9 +22,9 @@ TEST(License, IsFoundByItsName) {
 }
 
 TEST(License, IsRefusedWhereNoWayIsLeft) {
-  const std::vector<std::string> refused{"AGPL-*", "sspl-1.0"};
-  for (const char* text : {"AGPL-3.0-only", "MIT AND SSPL-1.0", "AGPL-3.0+", "(AGPL-3.0-only OR SSPL-1.0) AND MIT",
-                           "what AGPL-3.0-only is"})
+  const std::vector<std::string> refused{"AGPL-*", "sspl-1.0", "LGPL-2.1"};
+  for (const char* text : {"AGPL-3.0-only", "MIT AND SSPL-1.0", "AGPL-3.0+", "LGPL-2.1+",
+                           "(AGPL-3.0-only OR SSPL-1.0) AND MIT", "what AGPL-3.0-only is"})
     EXPECT_TRUE(is_license_refused(text, refused)) << text;
   for (const char* text : {"", "MIT", "AGPL-3.0-only OR MIT", "GPL-3.0-only", "my own"})
     EXPECT_FALSE(is_license_refused(text, refused)) << text;

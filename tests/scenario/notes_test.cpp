@@ -71,6 +71,26 @@ TEST_F(Notes, APlanSaysWhatItFixesAndWhatItBrings) {
   EXPECT_THAT(down.out + down.err, HasSubstr("lamp 1-1 has a known security problem, SKERRY-1"));
 }
 
+TEST_F(Notes, NothingInThemReachesTheTerminal) {
+  station.pack("lamp", "2-1", "", {{"usr/bin/lamp", "2"}});
+  write_file(station.repository() / "advisories/S.json",
+             R"({"id": "S\u001b[2J", "modified": "x", "summary": "a\u001b]0;b\u0007", "affected": [
+                 {"package": {"ecosystem": "Hambrel", "name": "lamp"}, "versions": ["1-1"]}]})");
+  write_file(station.repository() / "news.toml",
+             "[[news]]\ndate = \"2026-11-20\"\ntitle = \"t\\u001b[2J\"\ntext = \"x\\u001b[31m\"\n");
+  EXPECT_EQ(station.publish().code, 0);
+  std::string shown;
+  for (const auto& words : std::vector<std::vector<std::string>>{
+           {"refresh"}, {"list", "vulnerable"}, {"upgrade", "-n"}, {"upgrade", "-y"}, {"ledger", "show", "last"}}) {
+    const Ran ran = station.hambrel(words);
+    shown += ran.out + ran.err;
+  }
+  EXPECT_THAT(shown, HasSubstr("News of base"));
+  EXPECT_THAT(shown, HasSubstr("fixes S"));
+  EXPECT_EQ(shown.find('\x1b'), std::string::npos);
+  EXPECT_EQ(shown.find('\x07'), std::string::npos);
+}
+
 TEST_F(Notes, TheyAreSignedFilesOfTheIndexAndAreHealedInTheCache) {
   advise("SKERRY-2", "horn", R"({"introduced": "0"})");
   EXPECT_EQ(station.publish().code, 0);

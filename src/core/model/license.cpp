@@ -243,8 +243,10 @@ bool is_free_license(std::string_view expression) {
 bool is_license_refused(std::string_view expression, const std::vector<std::string>& patterns) {
   if (patterns.empty() || expression.empty()) return false;
   const auto is_accepted = [&](const std::string& id) {
-    return std::none_of(patterns.begin(), patterns.end(),
-                        [&](const std::string& pattern) { return glob_match(lower(pattern), id); });
+    const std::string without = id.ends_with('+') ? id.substr(0, id.size() - 1) : id;
+    return std::none_of(patterns.begin(), patterns.end(), [&](const std::string& pattern) {
+      return glob_match(lower(pattern), id) || glob_match(lower(pattern), without);
+    });
   };
   if (const auto met = Check(expression, is_accepted).holds()) return !*met;
   return std::any_of(patterns.begin(), patterns.end(),

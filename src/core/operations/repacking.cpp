@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "operations/select.h"
 #include "repo/download.h"
+#include "txn/tree_change.h"
 
 namespace hambrel::operations {
 
@@ -41,6 +42,7 @@ class Found {
 
  private:
   void look_at(FileEntry entry) {
+    txn::require_way(root_, entry.path);  // nothing is packed that somebody else has led there
     const auto info = root_.stat(entry.path);
     const std::string path = "/" + entry.path;
     const os::FileType expected = entry.type == EntryType::Directory ? os::FileType::Directory

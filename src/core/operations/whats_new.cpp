@@ -4,50 +4,65 @@
 
 #include <algorithm>
 
+#include "base/text.h"
 #include "repo/notes.h"
 
 namespace hambrel::operations {
 
-Offered::Offered(Root& root) {
-  if (!root.catalog().compiled) return;
-  known_ = true;
-  const Universe& universe = root.universe();
+namespace {
+
+using Newest = std::vector<std::pair<std::string, Version>>;  // by name
+
+/// The newest versions that repositories offer.
+Newest newest_in(const Universe& universe) {
+  Newest newest;
   std::string_view before;
   for (const PackageId id : universe.all()) {
-    if (!universe.offered(id) || universe[id].offers.front().repository.empty()) continue;
+    if (!universe.offered(id)) continue;
     const std::string_view name = universe.name(id);
-    const Version& version = universe.package(id).version;
-    if (newest_.empty() || name != before)
-      newest_.emplace_back(name, version);
-    else if (newest_.back().second < version)
-      newest_.back().second = version;
+    const auto version = Version::parse(universe.version(id));
+    if (!version) continue;
+    if (newest.empty() || name != before)
+      newest.emplace_back(name, *version);
+    else if (newest.back().second < *version)
+      newest.back().second = *version;
     before = name;
   }
-  std::sort(newest_.begin(), newest_.end());
-  newest_.erase(
-      std::unique(newest_.begin(), newest_.end(), [](const auto& a, const auto& b) { return a.first == b.first; }),
-      newest_.end());
+  std::sort(newest.begin(), newest.end());
+  return newest;
 }
 
-WhatsNew Offered::until(const Offered& later) const {
+Universe without_installed(const std::shared_ptr<const Layer>& base, View view) {
+  return {base, repo::layer_of(compile_overlay(*base, {}, "")), std::move(view)};
+}
+
+}  // namespace
+
+Offered::Offered(Root& root) : catalog_(root.catalog()), view_(root.view()) {}
+
+WhatsNew Offered::until_now(Root& root) const {
   WhatsNew found;
-  auto before = newest_.begin();
-  for (const auto& [name, version] : later.newest_) {
-    for (; before != newest_.end() && before->first < name; ++before) found.gone.push_back(before->first);
-    if (before == newest_.end() || before->first != name) {
+  if (!catalog_.compiled) return found;
+  const Newest earlier = newest_in(without_installed(catalog_.base, view_));
+  const Newest later = newest_in(without_installed(root.catalog().base, root.view()));
+  auto before = earlier.begin();
+  for (const auto& [name, version] : later) {
+    for (; before != earlier.end() && before->first < name; ++before) found.gone.push_back(before->first);
+    if (before == earlier.end() || before->first != name) {
       found.packages.push_back(name);
       continue;
     }
     if (before->second < version) found.newer.push_back(fmt::format("{} {}", name, version.text()));
     ++before;
   }
-  for (; before != newest_.end(); ++before) found.gone.push_back(before->first);
+  for (; before != earlier.end(); ++before) found.gone.push_back(before->first);
   return found;
 }
 
 std::string text_of(const Advisory& advisory) {
-  return fmt::format("{}{}{}", advisory.id, advisory.severity.empty() ? "" : fmt::format(" ({})", advisory.severity),
-                     advisory.summary.empty() ? "" : ": " + advisory.summary);
+  return printable(fmt::format("{}{}{}", advisory.id,
+                               advisory.severity.empty() ? "" : fmt::format(" ({})", advisory.severity),
+                               advisory.summary.empty() ? "" : ": " + advisory.summary));
 }
 
 namespace {

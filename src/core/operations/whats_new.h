@@ -19,16 +19,16 @@ struct WhatsNew {
   bool empty() const { return packages.empty() && newer.empty() && gone.empty(); }
 };
 
-/// The newest versions that the root sees offered now; empty where that would have to be compiled.
+/// The catalogue of a root as it is now, to be compared with a later one. Cheap to make.
 class Offered {
  public:
   explicit Offered(Root& root);
-  bool is_known() const { return known_; }
-  WhatsNew until(const Offered& later) const;
+  /// Nothing where it would have had to be compiled.
+  WhatsNew until_now(Root& root) const;
 
  private:
-  bool known_ = false;
-  std::vector<std::pair<std::string, Version>> newest_;  // by name
+  const repo::Catalog catalog_;
+  const View view_;
 };
 
 /// An installed package of whose version a repository knows a security problem.
@@ -37,7 +37,7 @@ struct KnownProblem {
   std::optional<PackageId> fixed_by{};  // the newest version that would come with an upgrade, if it has none of them
   std::vector<Advisory> advisories{};
 };
-/// "SKERRY-2026-1 (high): strangers can read the store"
+/// "SKERRY-2026-1 (high): strangers can read the store", fit to be printed.
 std::string text_of(const Advisory& advisory);
 /// What a plan does about known security problems: a sentence for each that goes, stays or comes.
 std::vector<std::string> security_remarks(Root& root, const plan::Plan& plan);

@@ -71,7 +71,7 @@ void fetch_notes(os::FileSystem& root, Network& network, std::vector<Step>& step
     for (std::size_t i = 0; i < wanted.size(); ++i) {
       if (wanted[i].step != &step) continue;
       if (requests[i].problem) throw Error(*requests[i].problem);
-      const bool is_news = wanted[i].pointer == &*step.after.news;
+      const bool is_news = step.after.news && wanted[i].pointer == &*step.after.news;
       if (is_news)
         parse_news(wanted[i].text, step.where());
       else
