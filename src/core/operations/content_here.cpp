@@ -1,6 +1,7 @@
 #include "operations/content_here.h"
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "archive/frame_ranges.h"
 #include "base/error.h"
@@ -27,6 +28,7 @@ void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Ta
     if (const auto number = archive::entry_number(*table, put.path_in_package()))
       wanted[put.package].push_back({&put, *number});
   }
+  index_leaving(wanted);
   for (std::size_t i = 0; i < fetched.size(); ++i) {
     if (wanted[i].empty()) continue;
     find(wanted[i], workers);
@@ -46,7 +48,6 @@ void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Ta
 
 /// Where the content of each lies, if anywhere.
 void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
-  index_leaving();
   std::vector<std::string> to_read;
   for (Wanted& one : wanted) {
     const auto found = paths_.find(one.put->entry.digest);
@@ -78,16 +79,24 @@ void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   }
 }
 
-void ContentHere::index_leaving() {
-  if (indexed_) return;
-  indexed_ = true;
-  attics_.emplace(root_, state_, state::TxnId{0});
+/// Of what leaves, the files with content that may be wanted: told by their sizes first, as there may be many.
+void ContentHere::index_leaving(const std::vector<std::vector<Wanted>>& wanted) {
+  constexpr std::int64_t kTransactions =
+      8;  // what was put away earlier hardly comes again, and would take long to find
+  paths_.clear();
+  std::unordered_set<std::uint64_t> sizes;
+  for (const auto& of_package : wanted)
+    for (const Wanted& one : of_package) sizes.insert(one.put->entry.size);
+  if (sizes.empty()) return;
+  if (!attics_)
+    attics_.emplace(root_, state_,
+                    state::TxnId{std::max<std::int64_t>(0, number(state_.next_id()) - 1 - kTransactions)});
   for (const std::int64_t row : leaving_) {
     const auto list = state_.files_of(row);
     for (std::size_t i = 0; i < list->size(); ++i) {
-      if (list->type(i) != EntryType::File || list->config(i)) continue;
+      if (list->type(i) != EntryType::File || list->config(i) || !sizes.contains(list->facts(i).size)) continue;
       const FileEntry entry = list->entry(i);
-      if (entry.size > 0) paths_[entry.digest].push_back(entry.path);
+      paths_[entry.digest].push_back(entry.path);
     }
   }
 }

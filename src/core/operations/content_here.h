@@ -1,5 +1,5 @@
 // Content of packages that come which is in the root already, where it need not be fetched: in a version that leaves,
-// under whatever name, or in the attic.
+// under whatever name, or in the attics of the last transactions.
 #pragma once
 
 #include <map>
@@ -15,7 +15,7 @@
 
 namespace hambrel::operations {
 
-/// The same for each call on one plan, so that what is looked up once is known.
+/// What is read once is known to the next call on the same plan.
 class ContentHere {
  public:
   ContentHere(os::FileReader& root, const state::State& state, std::vector<std::int64_t> leaving)
@@ -33,12 +33,11 @@ class ContentHere {
     bool is_here() const { return !kept.empty() || !same.empty(); }
   };
   void find(std::vector<Wanted>& wanted, unsigned workers);
-  void index_leaving();
+  void index_leaving(const std::vector<std::vector<Wanted>>& wanted);
 
   os::FileReader& root_;
   const state::State& state_;
   const std::vector<std::int64_t> leaving_;  // rows in the state
-  bool indexed_ = false;
   std::optional<txn::Kept> attics_;
   std::map<Digest, std::vector<std::string>> paths_;   // of regular files that leave, configuration aside
   std::map<std::string, std::optional<Digest>> read_;  // what was found at a path
