@@ -43,6 +43,13 @@ play() {
   else "$@" || code=$?; fi
   ((code == expected)) || { printf '%sthe exit code was %d, %d was expected%s\n' "$bold" "$code" "$expected" "$off"; trouble=1; }
 }
+new_station() { # NAME URL: an empty system, which trusts the two repositories of Skerry below URL
+  station=$dir/$1
+  mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
+  for repo in skerry-base skerry-harbour; do
+    "$HAMBREL" --root "$station" repo add "$2/$repo" --fingerprint "$(cat "$dir/keys/$repo.fingerprint")" --quiet
+  done
+}
 listing() { # everything about every file that is not Hambrel's own
   (cd "$station" && find . -path ./var/lib/hambrel -prune -o -path ./var/cache/hambrel -prune -o -path ./etc/hambrel -prune -o \
     -printf '%p %y %m %u:%g %s %T@ %l\n' | LC_ALL=C sort
@@ -309,11 +316,7 @@ else
 fi
 
 chapter 'Mirrors, a group, and a plan that is applied in the night'
-station=$dir/pilot-station
-mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
-for repo in skerry-base skerry-harbour; do
-  "$HAMBREL" --root "$station" repo add "$base/$repo" --fingerprint "$(cat "$dir/keys/$repo.fingerprint")" --quiet
-done
+new_station pilot-station "$base"
 "$HAMBREL" serve "$world" --port 0 --quiet >"$run/mirror.log" 2>&1 &
 mirror=$!
 for ((i = 0; i < 100; i++)); do second=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$run/mirror.log"); [[ $second ]] && break; sleep 0.05; done
@@ -342,11 +345,7 @@ play 0 hambrel undo last --yes --quiet
 [[ $("$HAMBREL" --root "$station" list --json | wc -l) == "$before" ]] || trouble=1
 
 chapter 'What a refresh tells, and a second station like the first'
-station=$dir/north-station
-mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
-for repo in skerry-base skerry-harbour; do
-  "$HAMBREL" --root "$station" repo add "file://$world/$repo" --fingerprint "$(cat "$dir/keys/$repo.fingerprint")" --quiet
-done
+new_station north-station "file://$world"
 play 0 hambrel install tidewatch=2.0-1 foghorn --yes --quiet
 printf '\n%s(the harbour authority publishes an advisory, and news)%s\n' "$faint" "$off"
 mkdir -p "$world/skerry-harbour/advisories"

@@ -1,4 +1,6 @@
 // What programs of packages made, and what was run.
+#include <fmt/format.h>
+
 #include "base/assert.h"
 #include "base/json.h"
 #include "state/state_impl.h"
@@ -233,28 +235,31 @@ void Connection::put_generated(TxnId id, const std::vector<GeneratedChange>& cha
   }
 }
 
-void Connection::put_picks(TxnId id, const std::vector<PickChange>& picks) {
-  if (picks.empty()) return;
-  SQLite::Statement remember(database, "INSERT INTO pick_changes VALUES(?, ?, ?, ?)");
-  SQLite::Statement drop(database, "DELETE FROM picks WHERE path = ?");
-  SQLite::Statement put(database, "INSERT INTO picks VALUES(?, ?)");
-  for (const PickChange& one : picks) {
-    state::run(remember, id, one.path, one.before, one.after);
-    state::run(drop, one.path);
-    if (!one.after.empty()) state::run(put, one.path, one.after);
+namespace {
+
+/// What the administrator chose, by a key: the tables CHANGES and NOW.
+template <typename Change>
+void put_choices(SQLite::Database& database, TxnId id, const std::vector<Change>& all, std::string Change::*key,
+                 const char* changes, const char* now, const char* column) {
+  if (all.empty()) return;
+  SQLite::Statement remember(database, fmt::format("INSERT INTO {} VALUES(?, ?, ?, ?)", changes));
+  SQLite::Statement drop(database, fmt::format("DELETE FROM {} WHERE {} = ?", now, column));
+  SQLite::Statement put(database, fmt::format("INSERT INTO {} VALUES(?, ?)", now));
+  for (const Change& one : all) {
+    run(remember, id, one.*key, one.before, one.after);
+    run(drop, one.*key);
+    if (!one.after.empty()) run(put, one.*key, one.after);
   }
 }
 
+}  // namespace
+
+void Connection::put_picks(TxnId id, const std::vector<PickChange>& picks) {
+  put_choices(database, id, picks, &PickChange::path, "pick_changes", "picks", "path");
+}
+
 void Connection::put_follows(TxnId id, const std::vector<FollowChange>& follows) {
-  if (follows.empty()) return;
-  SQLite::Statement remember(database, "INSERT INTO follow_changes VALUES(?, ?, ?, ?)");
-  SQLite::Statement drop(database, "DELETE FROM follows WHERE name = ?");
-  SQLite::Statement put(database, "INSERT INTO follows VALUES(?, ?)");
-  for (const FollowChange& one : follows) {
-    state::run(remember, id, one.name, one.before, one.after);
-    state::run(drop, one.name);
-    if (!one.after.empty()) state::run(put, one.name, one.after);
-  }
+  put_choices(database, id, follows, &FollowChange::name, "follow_changes", "follows", "name");
 }
 
 void Connection::put_answers(const std::vector<Answer>& answers) {
