@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "base/json.h"
+#include "repo/notes.h"
 #include "repo/publishing.h"
 #include "support/crash_fs.h"
 #include "support/fault_fs.h"
@@ -100,7 +101,14 @@ class TrustedRefresh : public Publishing {
  protected:
   void SetUp() override {
     put("lamp", "1-1");
+    advise("SKERRY-1");
     publish_signed(true);
+  }
+  /// One more.
+  void advise(const std::string& id) {
+    test::write_file(directory / ("advisories/" + id + ".json"),
+                     R"({"id": ")" + id + R"(", "modified": "x", "affected": [
+                         {"package": {"ecosystem": "Hambrel", "name": "lamp"}, "versions": ["1-1"]}]})");
   }
   void publish_signed(bool first) {
     PublishKeys how;
@@ -114,6 +122,7 @@ class TrustedRefresh : public Publishing {
     TrustedRepository::trust(disk, "base", trust::Root::first(text, "1"));
     ASSERT_FALSE(refresh_on(disk)) << refresh_on(disk)->what();
     put("mast", "1-1");
+    advise("SKERRY-2");
     for (auto& [name, key] : keys)
       if (name == "timestamp") key = trust::PrivateKey::make();
     publish_signed(false);
@@ -131,6 +140,7 @@ class TrustedRefresh : public Publishing {
     EXPECT_EQ(index.problem, "");
     EXPECT_NE(index.root, 0U);
     EXPECT_EQ(catalog.base->size(), index.version) << "number 1 has one package, number 2 two";
+    EXPECT_EQ(advisories_of(disk, all[0]).size(), index.version) << "and as many advisories";
     // exchanged keys take back what the old ones had signed; else nothing older than what is used is accepted again
     const bool exchanged = trusted->root().version() > index.root;
     EXPECT_TRUE(exchanged || trusted->seen(trust::Root::Of::Targets).version >= index.version);
@@ -138,6 +148,7 @@ class TrustedRefresh : public Publishing {
     const auto problem = refresh_on(disk);
     EXPECT_FALSE(problem) << problem->what();
     EXPECT_EQ(load_catalog(disk, all).base->size(), 2U);
+    EXPECT_EQ(advisories_of(disk, all[0]).size(), 2U);
     EXPECT_EQ(TrustedRepository::read(disk, "base")->root().version(), 2U);
   }
   trust::KeyRing keys = new_keys();
@@ -191,6 +202,7 @@ TEST_F(TrustedRefresh, PublishingWithThePowerLostServesWholeDocumentsAndGoesOn) 
   add(ready, lamp);
   repo::publish(ready, 1000, silent, how);
   add(ready, mast);
+  ready.replace_file("news.toml", "[[news]]\ndate = \"2026-11-20\"\ntitle = \"t\"\n", 0644);
   ready.sync_all("");
   how.root = {};
   how.root.rotated = {trust::Root::Of::Targets};
@@ -203,9 +215,15 @@ TEST_F(TrustedRefresh, PublishingWithThePowerLostServesWholeDocumentsAndGoesOn) 
         const auto served = served_documents(disk);
         ASSERT_TRUE(served) << "each names the next, and all are there";
         EXPECT_EQ(disk.digest(served->indexes.full.path), served->indexes.full.digest);
+        EXPECT_EQ(served->indexes.news.has_value(), served->indexes.full.version == 2);
+        if (served->indexes.news) {
+          EXPECT_EQ(disk.digest(served->indexes.news->path), served->indexes.news->digest);
+        }
         repo::publish(disk, 1000, silent, again);
         const auto now = served_documents(disk);
         EXPECT_EQ(now->indexes.full.version, 2U);
+        ASSERT_TRUE(now->indexes.news);
+        EXPECT_EQ(disk.digest(now->indexes.news->path), now->indexes.news->digest);
         const std::string newest = disk.stat("trust/2.root.json") ? "trust/2.root.json" : "trust/1.root.json";
         const auto newest_root = trust::Root::known(disk.read_all(newest, 1 << 20), newest);
         newest_root.verified(now->targets, trust::Root::Of::Targets, "targets");

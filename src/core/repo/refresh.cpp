@@ -409,7 +409,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
   observer.end();
   for (Step& step : steps) {
     if (!step.before) continue;
-    drop_other_indexes(root, step.repository->name, *step.before);
+    // where something failed, source.json may be the one from before or the new one
+    if (!step.result->problem) drop_other_indexes(root, step.repository->name, *step.before);
     step.result->version = step.before->version;
     step.result->packages = step.before->packages;
     step.result->root = step.before->root;
