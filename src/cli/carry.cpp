@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iostream>
 #include <set>
 
 #include "base/assert.h"
@@ -15,6 +16,7 @@
 #include "cli/show/refusal.h"
 #include "cli/terminal/config_dialogue.h"
 #include "cli/terminal/question_dialogue.h"
+#include "operations/asking.h"
 #include "operations/going_back.h"
 #include "operations/repositories.h"
 #include "operations/saved_plan.h"
@@ -60,6 +62,16 @@ void begin(Session& session, const Arguments& arguments) {
   open_for(session, arguments);
   refresh_first(session, arguments);
   session.tell_of_unusable_repositories();
+}
+
+std::string text_given(const std::string& file) {
+  if (file != "-") return operations::text_of_file(file);
+  std::string text(operations::kMostGivenBytes + 1, '\0');
+  std::cin.read(text.data(), static_cast<std::streamsize>(text.size()));
+  text.resize(static_cast<std::size_t>(std::cin.gcount()));
+  if (text.size() > operations::kMostGivenBytes)
+    throw Error(ErrorCode::Usage, "standard input is larger than 16 MiB", {}, "give less at once");
+  return text;
 }
 
 void open_for(Session& session, const Arguments& arguments) {

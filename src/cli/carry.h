@@ -22,6 +22,9 @@ operations::ChangeRequest change_request(const Session& session, const Arguments
 operations::PlannedTerms planned_terms(const Arguments& arguments);
 operations::ConfigTerms config_terms(const Session& session, const Arguments& arguments);
 
+/// A file that was given, - for standard input: at most operations::kMostGivenBytes.
+std::string text_given(const std::string& file);
+
 /// From the request to the outcome, by way of a remedy where it is refused and one is taken. Returns the exit code.
 int carry_out(Session& session, const Arguments& arguments, operations::ChangeRequest request);
 /// From a proposal on. `agreed`: it was shown and agreed to before. `fetch_only`: where only fetching can be agreed to,

@@ -122,6 +122,23 @@ TEST_F(Sets, AnInstalledPackageBecomesItsFileAgain) {
   EXPECT_EQ(ran.code, 0) << ran.err;
   EXPECT_EQ(read_file(other / "usr/bin/moored"), "patched");
   EXPECT_EQ(fs::read_symlink(other / "usr/bin/editor"), "moored") << "with all that it asks for";
+  // a hard link that became a file of its own keeps its content, and what not everybody may read stays so
+  const fs::path tree = station.path("tied");
+  write_file(tree / "root/usr/bin/one", "same");
+  fs::create_hard_link(tree / "root/usr/bin/one", tree / "root/usr/bin/two");
+  write_file(tree / "package.toml", "name = \"tied\"\nversion = \"1-1\"\narch = \"independent\"\nsummary = \"t\"\n");
+  const std::string tied = station.path("tied.hambrel").string();
+  EXPECT_EQ(run({HAMBREL_PROGRAM, "pack", tree.string(), "-o", tied}).code, 0);
+  EXPECT_EQ(station.hambrel({"install", tied, "--allow-unsigned", "-y"}).code, 0);
+  fs::remove(station.root() / "usr/bin/two");
+  write_file(station.root() / "usr/bin/two", "its own");
+  fs::permissions(station.root() / "usr/bin/two", fs::perms::owner_read);
+  EXPECT_THAT(station.hambrel({"pack", "--installed", "tied", "-o", out}).out,
+              HasSubstr("changed since it was installed: /usr/bin/two"));
+  EXPECT_EQ(fs::status(out).permissions(), fs::perms::owner_read | fs::perms::owner_write);
+  EXPECT_EQ(at_other({"install", out, "--allow-unsigned", "-y"}).code, 0);
+  EXPECT_EQ(read_file(other / "usr/bin/two"), "its own");
+  EXPECT_EQ(read_file(other / "usr/bin/one"), "same");
   EXPECT_EQ(station.hambrel({"pack", "--installed", "gull", "-o", out}).code, 3);
   EXPECT_EQ(station.hambrel({"pack"}).code, 2);
 }

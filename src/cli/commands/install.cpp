@@ -1,9 +1,6 @@
 // install, remove, upgrade, change; hold, release, want, unwant; shelve, unshelve: what is asked for.
 #include <fmt/format.h>
 
-#include <iostream>
-#include <iterator>
-
 #include "base/text.h"
 #include "cli/carry.h"
 #include "cli/commands/follow.h"
@@ -67,10 +64,8 @@ namespace {
 
 /// From a file of lines, or from standard input.
 int change_from(Session& session, const Arguments& arguments, const std::string& file) {
-  const bool from_input = file == "-";
-  const std::string text =
-      from_input ? std::string(std::istreambuf_iterator<char>(std::cin), {}) : operations::text_of_file(file);
-  const operations::ChangeLines lines = operations::parse_changes(text, from_input ? "standard input" : file);
+  const std::string where = file == "-" ? "standard input" : file;
+  const operations::ChangeLines lines = operations::parse_changes(text_given(file), where);
   if (lines.empty())
     throw Error(ErrorCode::Usage, "has no changes in it", file, "`hambrel help change` shows examples");
   begin(session, arguments);

@@ -3,23 +3,17 @@
 
 #include <fmt/format.h>
 
-#include <iostream>
-#include <iterator>
-
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
 #include "cli/show/rows.h"
-#include "operations/asking.h"
 
 namespace hambrel::cli {
 
 namespace {
 
 operations::PackageSet set_in(const std::string& file) {
-  if (file != "-") return operations::read_set(operations::text_of_file(file), file);
-  const std::string text(std::istreambuf_iterator<char>(std::cin), {});
-  return operations::read_set(text, "standard input");
+  return operations::read_set(text_given(file), file == "-" ? "standard input" : file);
 }
 
 }  // namespace
@@ -50,7 +44,7 @@ int run_import_set(Session& session, const Arguments& arguments) {
 int run_compare(Session& session, const Arguments& arguments) {
   const auto with = arguments.value("with");
   if (!with)
-    throw Error(ErrorCode::Usage, "with what?", {},
+    throw Error(ErrorCode::Usage, "compare needs another system, or a file", {},
                 "--with DIR of another system, or --with FILE of `hambrel export-set`");
   const operations::PackageSet there = *with == "-" ? set_in(*with) : operations::set_at(*with, session.progress());
   Rows rows(session);

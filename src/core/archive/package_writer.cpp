@@ -223,7 +223,7 @@ class Payload {
 
   void content(Entry& entry) {
     const std::string path = os::join_path(root_, entry.path);
-    const auto file = source_.open(path);
+    const auto file = source_.open_itself(path);  // what was looked at, and not what it leads to by now
     Sha256 running;
     std::uint64_t done = 0;
     while (done < entry.size) {

@@ -161,8 +161,7 @@ std::string text_of_file(const std::string& file) {
   if (!host->stat_followed(path))
     throw Error(ErrorCode::NotFound, "the file does not exist", file,
                 "`hambrel help change` shows what to write into it");
-  constexpr std::uint64_t kMostBytes = 1 << 20;
-  return host->read_all(path, kMostBytes);
+  return host->read_all(path, kMostGivenBytes);
 }
 
 void ask_for(Root& root, const ChangeLines& lines, ChangeRequest& request) {

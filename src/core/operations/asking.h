@@ -35,7 +35,8 @@ struct ChangeLines {
   bool empty() const;
 };
 ChangeLines parse_changes(std::string_view text, const std::string& where);
-/// Of the host. Throws Error{NotFound}.
+inline constexpr std::uint64_t kMostGivenBytes = 16 << 20;
+/// Of the host, at most so many bytes. Throws Error{NotFound}.
 std::string text_of_file(const std::string& file);
 /// Adds all of them to a request.
 void ask_for(Root& root, const ChangeLines& lines, ChangeRequest& request);

@@ -42,7 +42,7 @@ Packed pack_into(const PackRequest& request, const Package& package, const Write
   if (!parent || parent->type != os::FileType::Directory)
     throw Error(ErrorCode::NotFound, "the directory for the package file is missing", packed.file, "make it first");
   if (host->stat(part)) host->remove_file(part);
-  const auto file = host->create(part, 0644);
+  const auto file = host->create(part, request.mode);
   try {
     packed.written = write(*file, options);
     file->sync();

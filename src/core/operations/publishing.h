@@ -18,6 +18,7 @@ struct PackRequest {
   std::string directory;            // of the host: package.toml, and the files below root/
   std::string output{};             // of the host; empty: NAME/VERSION.ARCH.hambrel below the current directory
   int level = 9;                    // of zstd, 1 to 19
+  std::uint32_t mode = 0644;        // of the package file
   std::vector<std::string> keys{};  // of the host: private keys to sign it with
   Passphrase passphrase{};
 };

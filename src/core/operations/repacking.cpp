@@ -14,10 +14,10 @@ namespace hambrel::operations {
 namespace {
 
 PackageId installed_one(Root& root, const std::string& name) {
-  const solve::Names names = select_installed(root, parse_spec(name));
-  std::vector<PackageId> ids;
-  for (const PackageId id : root.universe().installed())
-    if (names.contains(root.universe().name(id))) ids.push_back(id);
+  const Spec spec = parse_spec(name);
+  select_installed(root, spec);  // says what is wrong with what is not installed
+  std::vector<PackageId> ids = select(root, spec);
+  std::erase_if(ids, [&](PackageId id) { return !root.universe().is_installed(id); });
   if (ids.size() == 1) return ids.front();
   throw Error(ErrorCode::Usage, fmt::format("{} are {} installed packages", printable(name), ids.size()), {},
               "name one of them, with its version: NAME=VERSION");
@@ -28,17 +28,10 @@ class Found {
  public:
   Found(Root& root, std::int64_t row) : root_(root.files()) {
     for (FileEntry& entry : root.state()->files_of(row)->entries()) look_at(std::move(entry));
-    std::erase_if(entries_, [&](const archive::Entry& one) {  // a link whose file is gone is none
-      if (one.type != EntryType::HardLink) return false;
-      const bool has_target = std::any_of(entries_.begin(), entries_.end(), [&](const archive::Entry& other) {
-        return other.path == one.target && other.type == EntryType::File;
-      });
-      if (!has_target) changed_.push_back("/" + one.path);
-      return !has_target;
-    });
   }
   std::vector<archive::Entry> entries_;
   std::vector<std::string> changed_;
+  bool is_private_ = false;  // some of what was changed is not for everybody to read
 
  private:
   void look_at(FileEntry entry) {
@@ -66,7 +59,20 @@ class Found {
       same = same && info->mode == entry.mode;
       entry.mode = info->mode;
     }
+    if (entry.type == EntryType::HardLink) {
+      const auto target = root_.stat(entry.target);
+      same = target && target->inode == info->inode && target->device == info->device;
+      if (!same) {  // a file of its own by now
+        entry.type = EntryType::File;
+        entry.target.clear();
+        entry.size = info->size;
+        entry.mode = info->mode;
+        entry.mtime = std::max<std::int64_t>(0, info->mtime_seconds);
+      }
+    }
+    constexpr std::uint32_t kReadByAll = 0004;
     if (!same) changed_.push_back(path);
+    is_private_ = is_private_ || (!same && entry.type == EntryType::File && (info->mode & kReadByAll) == 0);
     entries_.push_back(archive::Entry{std::move(entry)});
   }
 
@@ -95,7 +101,9 @@ Repacked repack(Root& root, const std::string& name, const PackRequest& request,
   Package packed = package.package;
   if (!result.changed.empty()) packed.version = Version::parse(packed.version.text() + "+modified").value();
   const auto whole = result.changed.empty() && request.keys.empty() ? original(root, package) : nullptr;
-  result.packed = pack_into(request, packed, [&](os::WritableFile& file, archive::WriteOptions options) {
+  PackRequest how = request;
+  if (found.is_private_) how.mode = 0600;
+  result.packed = pack_into(how, packed, [&](os::WritableFile& file, archive::WriteOptions options) {
     options.latest_mtime = 0;  // times are what they were
     if (!whole) return archive::write_entries(root.files(), "", packed, found.entries_, file, options, observer);
     if (os::copy_content(*whole, file, package.package.title()) != package.digest)

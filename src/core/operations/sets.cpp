@@ -21,7 +21,7 @@ namespace {
 constexpr std::int64_t kFormat = 1;
 
 /// A basic string of TOML: what JSON escapes, it understands.
-std::string quoted(const std::string& text) { return Json(text).dump(); }
+std::string quoted(const std::string& text) { return Json(printable(text)).dump(); }
 
 std::string name_of(const std::string& spec) { return parse_spec(spec).constraint.name; }
 
