@@ -4,7 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "base/json.h"
-#include "repo/notes.h"
+#include "repo/advisory_index.h"
 #include "repo/publishing.h"
 #include "support/crash_fs.h"
 #include "support/fault_fs.h"
@@ -140,7 +140,7 @@ class TrustedRefresh : public Publishing {
     EXPECT_EQ(index.problem, "");
     EXPECT_NE(index.root, 0U);
     EXPECT_EQ(catalog.base->size(), index.version) << "number 1 has one package, number 2 two";
-    EXPECT_EQ(advisories_of(disk, all[0]).size(), index.version) << "and as many advisories";
+    EXPECT_EQ(AdvisoryIndex::open(disk, all[0])->about("lamp").size(), index.version) << "and as many advisories";
     // exchanged keys take back what the old ones had signed; else nothing older than what is used is accepted again
     const bool exchanged = trusted->root().version() > index.root;
     EXPECT_TRUE(exchanged || trusted->seen(trust::Root::Of::Targets).version >= index.version);
@@ -148,7 +148,7 @@ class TrustedRefresh : public Publishing {
     const auto problem = refresh_on(disk);
     EXPECT_FALSE(problem) << problem->what();
     EXPECT_EQ(load_catalog(disk, all).base->size(), 2U);
-    EXPECT_EQ(advisories_of(disk, all[0]).size(), 2U);
+    EXPECT_EQ(AdvisoryIndex::open(disk, all[0])->about("lamp").size(), 2U);
     EXPECT_EQ(TrustedRepository::read(disk, "base")->root().version(), 2U);
   }
   trust::KeyRing keys = new_keys();

@@ -98,10 +98,16 @@ TEST_F(Notes, TheyAreSignedFilesOfTheIndexAndAreHealedInTheCache) {
   const std::string targets = read_file(station.repository() / "trust/2.targets.json");
   EXPECT_THAT(targets, HasSubstr("index/advisories-2.json"));
   station.hambrel({"refresh"});
-  fs::path cached;
-  for (const auto& one : fs::directory_iterator(station.root() / "var/cache/hambrel/index/base"))
-    if (one.path().string().ends_with(".note.json")) cached = one.path();
-  write_file(cached, "[]");
+  const auto cached = [&](const char* end) {
+    for (const auto& one : fs::directory_iterator(station.root() / "var/cache/hambrel/index/base"))
+      if (one.path().string().ends_with(end)) return one.path();
+    return fs::path("missing");
+  };
+  std::string by_package = read_file(cached(".advisories.image"));
+  by_package[by_package.find("SKERRY-2") + 7] = '3';
+  write_file(cached(".advisories.image"), by_package);
+  EXPECT_THAT(station.hambrel({"list", "vulnerable"}).out, HasSubstr("SKERRY-2"));
+  write_file(cached(".note.json"), "[]");
   const Ran damaged = station.hambrel({"list", "vulnerable"});
   EXPECT_THAT(damaged.err, HasSubstr("is damaged in the cache"));
   write_file(station.repository() / "news.toml", "[[news]]\ndate = \"2026-11-20\"\ntitle = \"t\"\n");

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "repo/notes.h"
+#include "repo/advisory_index.h"
 
 namespace hambrel::operations {
 
@@ -67,33 +67,45 @@ std::string text_of(const Advisory& advisory) {
 
 namespace {
 
-/// Of repositories that are used, each once.
-std::vector<Advisory> all_advisories(Root& root) {
-  std::vector<Advisory> all;
-  for (const settings::Repository& one : root.repositories()) {
-    if (!one.enabled) continue;
-    try {
-      for (Advisory& advisory : repo::advisories_of(root.files(), one)) all.push_back(std::move(advisory));
-    } catch (const Error& problem) {
-      root.observer().note(fmt::format("the advisories of {}: {}", one.name, problem.what()));
+/// What the repositories that are used say of packages.
+class KnownAdvisories {
+ public:
+  explicit KnownAdvisories(Root& root) {
+    for (const settings::Repository& one : root.repositories()) {
+      if (!one.enabled) continue;
+      try {
+        if (auto index = repo::AdvisoryIndex::open(root.files(), one)) indexes_.push_back(std::move(*index));
+      } catch (const Error& problem) {
+        root.observer().note(fmt::format("the advisories of {}: {}", one.name, problem.what()));
+      }
     }
   }
-  std::stable_sort(all.begin(), all.end(), [](const Advisory& a, const Advisory& b) { return a.id < b.id; });
-  all.erase(std::unique(all.begin(), all.end(), [](const Advisory& a, const Advisory& b) { return a.id == b.id; }),
-            all.end());
-  return all;
-}
+  bool empty() const { return indexes_.empty(); }
+  /// By id, each once.
+  std::vector<Advisory> about(std::string_view package) const {
+    std::vector<Advisory> all;
+    for (const repo::AdvisoryIndex& index : indexes_)
+      for (Advisory& one : index.about(package)) all.push_back(std::move(one));
+    std::stable_sort(all.begin(), all.end(), [](const Advisory& a, const Advisory& b) { return a.id < b.id; });
+    all.erase(std::unique(all.begin(), all.end(), [](const Advisory& a, const Advisory& b) { return a.id == b.id; }),
+              all.end());
+    return all;
+  }
+
+ private:
+  std::vector<repo::AdvisoryIndex> indexes_;
+};
 
 }  // namespace
 
 std::vector<std::string> security_remarks(Root& root, const plan::Plan& plan) {
   std::vector<std::string> remarks;
-  const auto all = all_advisories(root);
-  if (all.empty()) return remarks;
+  const KnownAdvisories known(root);
+  if (known.empty()) return remarks;
   for (const plan::Step& step : plan.steps) {
     if (!step.brings_files()) continue;
     const auto before = Version::parse(step.before), after = Version::parse(step.after);
-    for (const Advisory& one : all) {
+    for (const Advisory& one : known.about(step.name)) {
       const bool had = before && one.affects(step.name, *before), has = after && one.affects(step.name, *after);
       if (had && !has) remarks.push_back(fmt::format("{} {} fixes {}", step.name, step.after, text_of(one)));
       if (had && has) remarks.push_back(fmt::format("{} {} still has {}", step.name, step.after, text_of(one)));
@@ -106,11 +118,12 @@ std::vector<std::string> security_remarks(Root& root, const plan::Plan& plan) {
 
 std::vector<KnownProblem> known_problems(Root& root) {
   std::vector<KnownProblem> problems;
-  const auto all = all_advisories(root);
-  if (all.empty()) return problems;
+  const KnownAdvisories known(root);
+  if (known.empty()) return problems;
   const Universe& universe = root.universe();
   for (const PackageId id : universe.installed()) {
     const Package& package = universe.package(id);
+    const std::vector<Advisory> all = known.about(package.name);
     KnownProblem problem{id, std::nullopt, {}};
     for (const Advisory& one : all)
       if (one.affects(package.name, package.version)) problem.advisories.push_back(one);

@@ -2,9 +2,9 @@
 
 #include <algorithm>
 
-namespace hambrel::repo {
+#include "repo/advisory_index.h"
 
-namespace {
+namespace hambrel::repo {
 
 std::string text_in_cache(os::FileReader& root, const std::string& repository, const trust::Pointer& pointer) {
   const std::string path = cached_note(repository, pointer.digest);
@@ -13,6 +13,8 @@ std::string text_in_cache(os::FileReader& root, const std::string& repository, c
     throw Error(ErrorCode::Untrusted, "is damaged in the cache", root.shown(path), "run `hambrel refresh`");
   return text;
 }
+
+namespace {
 
 bool is_in_cache(os::FileReader& root, const std::string& repository, const trust::Pointer& pointer) {
   const std::string path = cached_note(repository, pointer.digest);
@@ -36,6 +38,15 @@ void tell_news(os::FileReader& root, Step& step) {
   }
   for (NewsItem& one : news_in(root, step.repository->name, step.after))
     if (std::find(before.begin(), before.end(), one) == before.end()) step.result->news.push_back(std::move(one));
+}
+
+void keep_compiled(os::FileSystem& root, const Step& step) {
+  const std::string& name = step.repository->name;
+  const trust::Pointer& pointer = *step.after.advisories;
+  if (AdvisoryIndex::is_stored(root, name, pointer.digest)) return;
+  const std::string text = text_in_cache(root, name, pointer);
+  root.replace_file(cached_advisories(name, pointer.digest),
+                    AdvisoryIndex::compile(text, pointer.digest, root.shown(kIndexCache)), 0644);
 }
 
 }  // namespace
@@ -80,14 +91,9 @@ void fetch_notes(os::FileSystem& root, Network& network, std::vector<Step>& step
       root.make_directories(os::parent_of(path));
       root.replace_file(path, wanted[i].text, 0644);
     }
+    if (step.after.advisories) keep_compiled(root, step);
     tell_news(root, step);
   });
-}
-
-std::vector<Advisory> advisories_of(os::FileReader& root, const settings::Repository& repository) {
-  const auto source = read_source(root, repository);
-  if (!source || !source->advisories) return {};
-  return parse_advisories(text_in_cache(root, repository.name, *source->advisories), root.shown(kIndexCache));
 }
 
 std::vector<NewsItem> news_of(os::FileReader& root, const settings::Repository& repository) {

@@ -13,8 +13,9 @@ namespace hambrel::repo {
 /// left in its result.
 void fetch_notes(os::FileSystem& root, Network& network, std::vector<Step>& steps, Observer& observer);
 
-/// Of one repository; nothing where there is none. Throws Error{Untrusted} where the cache is damaged.
-std::vector<Advisory> advisories_of(os::FileReader& root, const settings::Repository& repository);
+/// One of these files, as the cache has it. Throws Error{Untrusted} where that is damaged.
+std::string text_in_cache(os::FileReader& root, const std::string& repository, const trust::Pointer& pointer);
+/// Of one repository; nothing where there is none. Throws as above.
 std::vector<NewsItem> news_of(os::FileReader& root, const settings::Repository& repository);
 
 }  // namespace hambrel::repo

@@ -16,6 +16,7 @@ namespace {
 constexpr const char* kIndexEnd = ".jsonl.zst";
 constexpr const char* kDeltaEnd = ".delta.zst";
 constexpr const char* kNoteEnd = ".note.json";
+constexpr const char* kAdvisoriesEnd = ".advisories.image";
 constexpr const char* kOldIndex = "index.jsonl.zst";
 
 }  // namespace
@@ -41,15 +42,21 @@ std::string cached_note(const std::string& repository, const Digest& digest) {
   return index_cache_file(repository, (digest.hex() + kNoteEnd).c_str());
 }
 
+std::string cached_advisories(const std::string& repository, const Digest& digest) {
+  return index_cache_file(repository, (digest.hex() + kAdvisoriesEnd).c_str());
+}
+
 void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Source& used) {
   const std::string directory = fmt::format("{}/{}", kIndexCache, repository);
   std::set<std::string> keep{cached_index(root, repository, used.base)};
   for (const Digest& one : used.deltas) keep.insert(cached_delta(repository, one));
   for (const auto* const one : {&used.advisories, &used.news})
     if (*one) keep.insert(cached_note(repository, (*one)->digest));
+  if (used.advisories) keep.insert(cached_advisories(repository, used.advisories->digest));
   try {
     for (const std::string& name : root.list(directory)) {
-      const bool is_index = name.ends_with(kIndexEnd) || name.ends_with(kDeltaEnd) || name.ends_with(kNoteEnd);
+      const bool is_index = name.ends_with(kIndexEnd) || name.ends_with(kDeltaEnd) || name.ends_with(kNoteEnd) ||
+                            name.ends_with(kAdvisoriesEnd);
       if (const std::string path = os::join_path(directory, name); is_index && !keep.contains(path))
         root.remove_file(path);
     }

@@ -47,6 +47,8 @@ std::string new_cached_index(const std::string& repository, const Digest& digest
 std::string cached_delta(const std::string& repository, const Digest& digest);
 /// Where the cache has advisories or news.
 std::string cached_note(const std::string& repository, const Digest& digest);
+/// Where it has those advisories by package, see advisory_index.h.
+std::string cached_advisories(const std::string& repository, const Digest& digest);
 /// Those that are not in use any more go, as far as that can be done.
 void drop_other_indexes(os::FileSystem& root, const std::string& repository, const Source& used);
 /// Tells whether a file was touched since, without reading it; empty: there is none.
