@@ -118,6 +118,8 @@ std::span<const Topic> topics();
 
 // Each lives in the file of its name.
 int run_pack(Session&, const Arguments&);
+int run_build(Session&, const Arguments&);
+int run_recipe(Session&, const Arguments&);
 int run_publish(Session&, const Arguments&);
 int run_key(Session&, const Arguments&);
 int run_serve(Session&, const Arguments&);

@@ -79,6 +79,21 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
     EXPECT_EQ(run(words), 0) << words[0];
   EXPECT_EQ(run({"pack", source, "-o", station.path("x.hambrel").string()}), 0);
   EXPECT_EQ(run({"publish", repository}), 0);
+  write_file(station.path("recipe/recipe.toml"),
+             "[recipe]\nname = \"oar\"\nversion = \"1\"\nsummary = \"oar\"\nlicense = \"MIT\"\narch = \"independent\"\n"
+             "[options.long]\ntext = \"t\"\n[[sources]]\nfile = \"oar\"\n"
+             "[steps]\ninstall = \"mkdir {stage}/etc; cp oar {stage}/etc; test {option.long} = 0\"\n");
+  write_file(station.path("recipe/oar"), "oar\n");
+  const std::string recipe = station.path("recipe").string(), out = station.path("").string();
+  EXPECT_EQ(run({"recipe", "check", recipe}), 0);
+  EXPECT_EQ(run({"recipe", "show", recipe}), 0);
+  EXPECT_EQ(run({"build", recipe, "-n"}), 0);
+  EXPECT_EQ(run({"build", recipe, "--host-tools", "-o", out, "--check-reproducible"}), 0);
+  EXPECT_EQ(run({"build", recipe, "--host-tools", "-o", out, "--with", "long"}), 1);
+  EXPECT_EQ(run({"tidy"}), 0);
+  EXPECT_EQ(run({"tidy", "builds", "-n"}), 0);
+  EXPECT_EQ(run({"tidy", "builds", "-y"}), 0);
+  EXPECT_EQ(run({"tidy", "builds", "-y"}), 0) << "nothing to do";
   EXPECT_EQ(run({"key", "new", station.path("k").string()}), 0);
   EXPECT_EQ(run({"key", "show", station.path("k.pub").string()}), 0);
   EXPECT_EQ(run({"key", "add", station.path("k.pub").string()}), 0);

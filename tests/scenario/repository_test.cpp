@@ -386,7 +386,7 @@ TEST_F(Repository, EveryCommandAndTopicOfTheOverviewIsExplained) {
 
 TEST(Manual, EveryPageIsSoundAndHoldsEveryCommand) {
   const fs::path pages = fs::path(HAMBREL_PROGRAM).parent_path();
-  for (const char* const page : {"hambrel.1", "hambrel.toml.5", "package.toml.5"}) {
+  for (const char* const page : {"hambrel.1", "hambrel.toml.5", "package.toml.5", "recipe.toml.5"}) {
     const Ran shown = run({"man", "--warnings", "-l", (pages / page).string()});
     EXPECT_EQ(shown.code, 0) << page;
     EXPECT_EQ(shown.err, "") << page;

@@ -4,6 +4,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/commands/tidy_builds.h"
 #include "cli/show/ledger.h"
 #include "cli/show/rows.h"
 #include "cli/terminal/table.h"
@@ -80,8 +81,9 @@ int overview(Session& session) {
     if (one.free > 0)
       ways.row({{size_text(one.free), Style::Go, true}, {session.copyable(command)}, {more, Style::Faint}});
   }
+  free += add_builds(session, rows, ways);
   rows.print("Nothing to tidy: nothing has been installed in this root yet.");
-  if (session.json() || session.quiet() || areas.empty()) return 0;
+  if (session.json() || session.quiet() || rows.count() == 0) return 0;
   screen.line(free == 0 ? "\nNothing can be freed." : fmt::format("\nUp to {} can be freed:\n", size_text(free)));
   ways.print(screen);
   return 0;
@@ -279,8 +281,9 @@ int run_tidy(Session& session, const Arguments& arguments) {
   if (area == "configs") return tidy_configs(session, arguments);
   if (area == "cache") return tidy_cache(session, arguments);
   if (area == "attic") return tidy_attic(session, arguments);
+  if (area == "builds") return tidy_builds(session, arguments);
   throw Error(ErrorCode::Usage, fmt::format("there is no `hambrel tidy {}`", printable(area)), {},
-              "use `hambrel tidy`, `tidy unneeded`, `tidy configs`, `tidy cache`, `tidy attic`");
+              "use `hambrel tidy`, `tidy unneeded`, `tidy configs`, `tidy cache`, `tidy attic`, `tidy builds`");
 }
 
 }  // namespace hambrel::cli

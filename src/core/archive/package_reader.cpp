@@ -8,6 +8,7 @@
 #include "archive/frame_codec.h"
 #include "base/digests.h"
 #include "base/error.h"
+#include "base/json.h"
 #include "base/text.h"
 #include "model/manifest.h"
 
@@ -116,6 +117,13 @@ std::string_view PackageReader::verified(std::span<const NeededFrame> frames, Fr
 std::string_view PackageReader::frame(std::size_t number, FrameDecoder& decoder) const {
   const NeededFrame one{number, table_->frames[number].plain_size};
   return decoder.decode(verified({&one, 1}, decoder), one.plain, where_);
+}
+
+std::string PackageReader::built() const {
+  FrameDecoder decoder;
+  const Json manifest = parse_json(frame(0, decoder).substr(table_->manifest_offset, table_->manifest_size), where_);
+  const auto found = manifest.find("built");
+  return found == manifest.end() || !found->is_object() ? "" : canonical(*found);
 }
 
 Package PackageReader::manifest() const {

@@ -48,6 +48,8 @@ class PackageReader {
 
   /// Reads frame 0 only.
   Package manifest() const;
+  /// What its maker says of how it was built from source: a JSON object; empty: nothing. Nobody has checked it.
+  std::string built() const;
   /// The content of one regular file (or of the file a hard link names): reads the frames it lies in, and checks it.
   std::string content(const Entry& entry) const;
 

@@ -6,6 +6,7 @@
 
 #include "archive/frame_codec.h"
 #include "base/error.h"
+#include "base/json.h"
 #include "base/parallel.h"
 #include "base/text.h"
 
@@ -271,7 +272,9 @@ WrittenPackage write_entries(os::FileReader& source, std::string_view root_path,
   written.package.privileged = privileged_files(table);
 
   FrameWriter frames(into, options);
-  const std::string manifest = manifest_text(written.package);
+  Json described = package_to_json(written.package);
+  if (!options.built.empty()) described["built"] = parse_json(options.built, "how it was built");
+  const std::string manifest = canonical(described);
   Entry head;
   head.path = ".hambrel/manifest.json";
   head.mode = 0644;

@@ -18,6 +18,7 @@ struct WriteOptions {
   int level = 9;                  // of zstd, 1 to 19
   std::int64_t latest_mtime = 0;  // seconds; later times are set back to it; 0: no limit
   unsigned threads = 2;
+  std::string built{};  // a JSON object: how it was built from source; empty: nobody says
   std::function<std::vector<PackageSignature>(const Digest& table)> sign{};  // nothing: nobody signs it
 };
 

@@ -156,6 +156,17 @@ std::string printable(std::string_view text) {
   return result;
 }
 
+std::string printable_line(std::string_view line) {
+  constexpr std::size_t kTab = 8;
+  std::string flat;
+  for (const char c : line)
+    if (c == '\t')
+      flat.append(kTab - flat.size() % kTab, ' ');
+    else if (c != '\r')
+      flat += c;
+  return printable(flat);
+}
+
 std::string terminal_text(std::string_view text, bool styled, bool json) {
   std::string result;
   result.reserve(text.size());

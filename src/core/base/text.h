@@ -29,6 +29,8 @@ bool is_plain(std::string_view text);
 bool are_plain_lines(std::string_view text);
 /// The text with control characters and broken UTF-8 written as \xNN, so that no input can drive a terminal.
 std::string printable(std::string_view text);
+/// The same of a line that a program printed: tabs become blanks.
+std::string printable_line(std::string_view line);
 
 /// The same for what goes to a terminal as it is: line breaks stay, and with `styled` the style codes that Screen
 /// gives. In `json` what can't stay is written as \\uNNNN, which says the same.

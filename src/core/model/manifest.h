@@ -17,6 +17,7 @@
 namespace hambrel {
 
 class FastObject;
+class TomlTable;
 class WrittenRelations;
 
 /// What package.toml tells besides the manifest: owners and modes that the source tree can't hold.
@@ -33,6 +34,8 @@ struct PackageSource {
 
 /// Parses package.toml. Every Error{Invalid} names file:line and what was expected.
 PackageSource parse_package_toml(std::string_view text, const std::string& file);
+/// The same of a table that says all of it but what `usual` says, for each key that is left out.
+PackageSource read_package_source(TomlTable& table, const std::string& file, const Package& usual);
 
 Package parse_manifest(std::string_view text, const std::string& where);
 Package package_from_json(const nlohmann::json& value, const std::string& where);

@@ -8,25 +8,39 @@ namespace hambrel {
 
 namespace {
 
-void read_package(TomlTable& table, Package& package) {
-  package.name = table.text("name", true, "a package name: lower-case letters, digits and + . _ -");
-  if (!is_package_name(package.name))
-    table.wrong("name", "a package name: lower-case letters, digits and + . _ -", table.find("name"));
-  const auto version = Version::parse(table.text("version", true, "a version, [EPOCH:]UPSTREAM[-REVISION]"));
+constexpr const char* kNameExpected = "a package name: lower-case letters, digits and + . _ -";
+
+/// What a table says, or where it is left out what another one says for it.
+std::string text_or(TomlTable& table, std::string_view key, const std::string& otherwise, std::string_view expected) {
+  const std::string text = table.text(key, otherwise.empty(), expected);
+  return text.empty() ? otherwise : text;
+}
+
+void read_package(TomlTable& table, Package& package, const Package& usual) {
+  package.name = text_or(table, "name", usual.name, kNameExpected);
+  if (!is_package_name(package.name)) table.wrong("name", kNameExpected, table.find("name"));
+  const auto version =
+      Version::parse(text_or(table, "version", usual.version.text(), "a version, [EPOCH:]UPSTREAM[-REVISION]"));
   if (!version) table.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION], such as 2.1-3", table.find("version"));
   package.version = *version;
   const char* const expected_arch = "an architecture such as x86_64, or independent";
-  package.arch = table.text("arch", true, expected_arch);
+  package.arch = text_or(table, "arch", usual.arch, expected_arch);
   if (!is_architecture(package.arch) || package.arch == "any") table.wrong("arch", expected_arch, table.find("arch"));
-  package.summary = table.text("summary", true, "one line that says what it is");
+  package.summary = text_or(table, "summary", usual.summary, "one line that says what it is");
   if (package.summary.find('\n') != std::string::npos || package.summary.size() > 200)
     table.wrong("summary", "one line of at most 200 bytes", table.find("summary"));
-  package.description = table.text("description", false);
-  package.license = table.text("license", false);
-  package.homepage = table.text("homepage", false);
-  package.maintainer = table.text("maintainer", false);
-  package.category = table.text("category", false);
-  package.source = table.text("source", false);
+  for (const auto member : {&Package::description, &Package::license, &Package::homepage, &Package::maintainer,
+                            &Package::category, &Package::source})
+    package.*member = usual.*member;
+  const auto optional = [&](const char* key, std::string& value) {
+    if (table.find(key) != nullptr) value = table.text(key, false);
+  };
+  optional("description", package.description);
+  optional("license", package.license);
+  optional("homepage", package.homepage);
+  optional("maintainer", package.maintainer);
+  optional("category", package.category);
+  optional("source", package.source);
   package.restart = table.text("restart", false);
   if (!package.restart.empty() && package.restart != "system" && package.restart != "session")
     table.wrong("restart", "\"system\" or \"session\"", table.find("restart"));
@@ -76,18 +90,22 @@ FileAttributes read_attributes(TomlTable table) {
 
 PackageSource parse_package_toml(std::string_view text, const std::string& file) {
   const toml::table whole = parse_toml(text, file);
-  PackageSource source;
   TomlTable top(whole, file, "");
   if (const toml::node* const old = top.find("package"); old != nullptr)
     throw Error(ErrorCode::Invalid, "there is no table [package]: its keys stand at the top of the file", top.at(old),
                 "remove this line");
+  return read_package_source(top, file, {});
+}
+
+PackageSource read_package_source(TomlTable& top, const std::string& file, const Package& usual) {
+  PackageSource source;
   const auto section = [&](const char* key) -> const toml::table* {
     const toml::node* node = top.find(key);
     if (node == nullptr) return nullptr;
     if (!node->is_table()) throw Error(ErrorCode::Invalid, fmt::format("{} must be a table", key), top.at(node));
     return node->as_table();
   };
-  read_package(top, source.package);
+  read_package(top, source.package, usual);
   if (const toml::table* relations = section("relations"))
     read_relations(TomlTable(*relations, file, "relations"), source.package);
   if (const toml::table* config = section("config")) {

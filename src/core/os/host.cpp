@@ -117,6 +117,16 @@ std::int64_t monotonic_milliseconds() {
       .count();
 }
 
+std::string own_cache_directory() {
+  const auto absolute = [](const char* name) -> std::string {
+    const char* const value = std::getenv(name);
+    return value != nullptr && *value == '/' ? value : "";
+  };
+  if (const std::string given = absolute("XDG_CACHE_HOME"); !given.empty()) return given;
+  const std::string home = absolute("HOME");
+  return home.empty() ? home : home + "/.cache";
+}
+
 std::int64_t source_date_epoch(std::int64_t otherwise) {
   const char* const text = std::getenv("SOURCE_DATE_EPOCH");
   const auto value = text == nullptr ? std::nullopt : parse_number(text);

@@ -24,6 +24,8 @@ void use_utc();
 std::pair<std::int64_t, std::int64_t> file_time();
 /// Milliseconds of a clock that never jumps.
 std::int64_t monotonic_milliseconds();
+/// Where this user keeps what can be made again: XDG_CACHE_HOME, else .cache of the home directory. Empty: nowhere.
+std::string own_cache_directory();
 /// SOURCE_DATE_EPOCH if it is set to a whole number, else `otherwise`.
 std::int64_t source_date_epoch(std::int64_t otherwise);
 void sleep_milliseconds(int milliseconds);

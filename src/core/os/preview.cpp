@@ -78,8 +78,10 @@ class Prepared {
     plan.memory = limits.memory;
     plan.disk = limits.disk;
     plan.own_users = !is_superuser();
-    plan.uid_map = keep(fmt::format("0 {} 1", ::geteuid()));
-    plan.gid_map = keep(fmt::format("0 {} 1", ::getegid()));
+    plan.user = program.user;
+    if (!program.directory.empty()) plan.directory = keep(program.directory);
+    plan.uid_map = keep(fmt::format("{} {} 1", program.user, ::geteuid()));
+    plan.gid_map = keep(fmt::format("{} {} 1", program.user, ::getegid()));
   }
   child::Plan plan;
 
@@ -89,7 +91,7 @@ class Prepared {
   void add(const PreviewLayer& one) {
     const auto path = [&](const std::string& text) { return text.empty() ? nullptr : keep(text); };
     plan.layers.push_back({keep("/" + one.at), keep(fmt::format("shown{}", plan.layers.size())), path(one.lower),
-                           path(one.view), path(one.upper), path(one.work)});
+                           path(one.view), path(one.upper), path(one.work), one.writable, one.at.starts_with("run/")});
   }
 
   std::vector<std::unique_ptr<std::string>> texts_;
@@ -125,6 +127,9 @@ Room room_at(const std::string& path) {
   return {static_cast<std::uint64_t>(raw.f_bavail) * raw.f_frsize, raw.f_ffree};
 }
 
+/// Where what is written to it goes; empty: nothing can be.
+const std::string& written_at(const PreviewLayer& layer) { return layer.writable ? layer.lower : layer.upper; }
+
 /// Looks after the first process of a preview: takes what it prints, and ends it where it goes over a limit.
 class Watch {
  public:
@@ -132,7 +137,7 @@ class Watch {
         const std::function<void(std::string_view)>& printed, const std::function<bool()>& stop_asked)
       : process_(process), preview_(preview), limits_(limits), printed_(printed), stop_asked_(stop_asked) {
     for (const PreviewLayer& one : preview_.layers)
-      if (!one.upper.empty()) room_before_.push_back(room_at(one.upper));
+      if (const std::string& written = written_at(one); !written.empty()) room_before_.push_back(room_at(written));
   }
   ~Watch() {
     if (process_ < 0) return;
@@ -177,8 +182,9 @@ class Watch {
     if (monotonic_milliseconds() - begun_ > 1000LL * limits_.seconds) return stop(ProgramEnd::Kind::TooLong);
     std::size_t number = 0;
     for (const PreviewLayer& one : preview_.layers) {
-      if (one.upper.empty()) continue;
-      const Room before = room_before_[number++], now = room_at(one.upper);
+      const std::string& written = written_at(one);
+      if (written.empty()) continue;
+      const Room before = room_before_[number++], now = room_at(written);
       const auto taken = [](std::uint64_t was, std::uint64_t is) { return was > is ? was - is : 0; };
       if (taken(before.bytes, now.bytes) > limits_.disk) return stop(ProgramEnd::Kind::TooMuch);
       if (taken(before.files, now.files) > limits_.files) return stop(ProgramEnd::Kind::TooManyFiles);

@@ -15,13 +15,14 @@
 
 namespace hambrel::os {
 
-/// One file system of the root. All but `at` are paths of the host, of directories that exist.
+/// One file system of the root. All but `at` are paths of the host, of directories that exist. `at` below run/ is made.
 struct PreviewLayer {
-  std::string at;     // relative to the root: "" for its own, else where another one is mounted in it
-  std::string lower;  // as it is
-  std::string view;   // what lies over that, as an overlay's layer; empty: nothing
-  std::string upper;  // on one file system with `work`: takes what is written; empty: nothing may be
-  std::string work;   // empty, for the kernel
+  std::string at;         // relative to the root: "" for its own, else where another one is mounted in it
+  std::string lower;      // as it is
+  std::string view;       // what lies over that, as an overlay's layer; empty: nothing
+  std::string upper;      // on one file system with `work`: takes what is written; empty: nothing may be
+  std::string work;       // empty, for the kernel
+  bool writable = false;  // without a view and an upper: may `lower` itself be written to?
 };
 
 struct PreviewLimits {
@@ -36,6 +37,8 @@ struct PreviewProgram {
   std::vector<std::string> words;        // the first is an absolute path in the root
   std::vector<std::string> environment;  // NAME=VALUE
   std::string script{};                  // if not empty: readable for the program at kScript
+  std::string directory{};               // that it works in, absolute in the root; empty: /
+  std::uint32_t user = 0;                // and group, that it runs as; not 0: it has no rights beyond these
 };
 inline constexpr const char* kScript = "/run/script";
 

@@ -103,11 +103,18 @@ constexpr std::size_t kMostLayers = 64;
 int layer(const Layer& one, bool own_users) {
   const char* const marks = own_users ? "" : nullptr;
   if (one.view == nullptr && one.upper == nullptr) {
-    const int tree = ::open_tree(AT_FDCWD, one.lower, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+    constexpr unsigned kClone = OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC;
+    int tree = ::open_tree(AT_FDCWD, one.lower, kClone);
+    unsigned deep = AT_EMPTY_PATH;
+    if (tree < 0 && errno == EINVAL) {
+      // whoever is not root may bind what has further mounts in it only together with these
+      tree = ::open_tree(AT_FDCWD, one.lower, kClone | AT_RECURSIVE);
+      deep |= AT_RECURSIVE;
+    }
     require(tree >= 0, Step::Overlay);
     mount_attr attributes{};
-    attributes.attr_set = kHarmless | MOUNT_ATTR_RDONLY;
-    require(::mount_setattr(tree, "", AT_EMPTY_PATH, &attributes, sizeof attributes) == 0, Step::Overlay);
+    attributes.attr_set = kHarmless | (one.writable ? 0U : MOUNT_ATTR_RDONLY);
+    require(::mount_setattr(tree, "", deep, &attributes, sizeof attributes) == 0, Step::Overlay);
     return tree;
   }
   Names below;
@@ -194,17 +201,23 @@ void enter(const Plan& plan) {
   require(::chdir(kNew) == 0, Step::Enter);
   require(::syscall(SYS_pivot_root, ".", ".") == 0, Step::Enter);
   require(::umount2(".", MNT_DETACH) == 0 && ::chdir("/") == 0, Step::Enter);
-  for (std::size_t i = 1; i < plan.layers.size(); ++i) place(layers[i], plan.layers[i].at, Step::Place);
+  for (std::size_t i = 1; i < plan.layers.size(); ++i)
+    if (!plan.layers[i].in_run) place(layers[i], plan.layers[i].at, Step::Place);
   place(proc, "/proc", Step::Place);
   for (const char* const at : {"/tmp", "/run", "/var/tmp"})
     place(made("tmpfs", {{"size", "256m"}, {"nr_inodes", "64k"}, {"mode", at[1] == 'r' ? "0755" : "1777"}}, kHarmless,
                Step::Tmpfs),
           at, Step::Place);
+  for (std::size_t i = 1; i < plan.layers.size(); ++i) {
+    if (!plan.layers[i].in_run) continue;
+    require(::mkdir(plan.layers[i].at, 0755) == 0, Step::Place);
+    place(layers[i], plan.layers[i].at, Step::Place);
+  }
   for (const char* const at : plan.hidden)
     place(made("tmpfs", {{"mode", "0700"}}, kHarmless | MOUNT_ATTR_RDONLY, Step::Tmpfs), at, Step::Place);
   make_devices(devices);
   if (plan.script == nullptr) return;
-  const int script = ::open("/run/script", O_CREAT | O_EXCL | O_WRONLY | O_CLOEXEC, 0500);
+  const int script = ::open("/run/script", O_CREAT | O_EXCL | O_WRONLY | O_CLOEXEC, plan.user == 0 ? 0500 : 0555);
   require(script >= 0, Step::Script);
   require(::write(script, plan.script, plan.script_size) == static_cast<ssize_t>(plan.script_size), Step::Script);
   require(::close(script) == 0, Step::Script);
@@ -251,7 +264,17 @@ void give_up_rights(const Plan& plan) {
     if ((kKept >> one & 1U) == 0) require(::prctl(PR_CAPBSET_DROP, one, 0, 0, 0) == 0, Step::Rights);
   __user_cap_header_struct head{_LINUX_CAPABILITY_VERSION_3, 0};
   std::array<__user_cap_data_struct, 2> data{};
-  data[0].effective = data[0].permitted = static_cast<std::uint32_t>(kKept);
+  if (plan.user == 0) {
+    data[0].effective = data[0].permitted = static_cast<std::uint32_t>(kKept);
+  } else if (!plan.own_users) {  // else it is that user already
+    // not by the C library: it would ask threads that this copy does not have
+    require(::syscall(SYS_setgroups, 0UL, nullptr) == 0, Step::Rights);
+    require(::syscall(SYS_setresgid, plan.user, plan.user, plan.user) == 0, Step::Rights);
+    require(::syscall(SYS_setresuid, plan.user, plan.user, plan.user) == 0, Step::Rights);
+    // which took this away, and nobody but root could look at what is left of this process
+    require(::prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0) == 0, Step::Rights);
+    require(::prctl(PR_SET_DUMPABLE, 0, 0, 0, 0) == 0, Step::Rights);
+  }
   require(::syscall(SYS_capset, &head, data.data()) == 0, Step::Rights);
   require(install_filter(), Step::Rights);
 }
@@ -263,6 +286,7 @@ void give_up_rights(const Plan& plan) {
   ::sigprocmask(SIG_SETMASK, &none, nullptr);
   for (int signal = 1; signal < NSIG; ++signal) ::signal(signal, SIG_DFL);
   ::umask(022);
+  if (plan.directory != nullptr) require(::chdir(plan.directory) == 0, Step::Start);
   ::execve(plan.words[0], plan.words.data(), plan.environment.data());
   fail(Step::Start);
 }

@@ -37,6 +37,8 @@ struct Layer {
   const char* shown = nullptr;  // a name of its own, for the work
   // directories of the host; null: none. Only `lower`: it is bound as it is, to be read.
   const char *lower = nullptr, *view = nullptr, *upper = nullptr, *work = nullptr;
+  bool writable = false;  // it is bound to be written to
+  bool in_run = false;    // its place is made in /run
 };
 
 struct Plan {
@@ -51,7 +53,9 @@ struct Plan {
   const char* own_numbers = nullptr;
   int nice = 0;
   std::uint64_t memory = 0, disk = 0;
-  bool own_users = false;  // in a user namespace, for whoever is not root
+  const char* directory = nullptr;  // null: the root
+  unsigned user = 0;                // and group, in the namespace; not 0: without any right of root
+  bool own_users = false;           // in a user namespace, for whoever is not root
   const char* uid_map = nullptr;
   const char* gid_map = nullptr;
   int report = -1, output = -1, start = -1;  // descriptors: written to, written to, read from

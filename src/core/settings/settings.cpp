@@ -87,6 +87,25 @@ void read_hooks(TomlTable& table, const std::string& file, HookRules& rules) {
   given.done();
 }
 
+void read_build(TomlTable& table, const std::string& file, BuildRules& rules) {
+  const toml::node* const node = table.find("build");
+  if (node == nullptr) return;
+  if (!node->is_table())
+    table.wrong("build", "a table with directory, seconds, processes, memory_mebibytes, mebibytes", node);
+  TomlTable given(*node->as_table(), file, "build");
+  rules.directory = given.text("directory", false);
+  if (!rules.directory.empty() && !rules.directory.starts_with("/"))
+    given.wrong("directory", "an absolute path of this machine", given.find("directory"));
+  rules.seconds = static_cast<unsigned>(given.number("seconds", 1, 30 * 86400, rules.seconds));
+  rules.processes = static_cast<unsigned>(given.number("processes", 1, 1 << 20, rules.processes));
+  const auto amount = [&](const char* key, std::uint64_t& value) {
+    value = static_cast<std::uint64_t>(given.number(key, 1, 1 << 24, static_cast<std::int64_t>(value)));
+  };
+  amount("memory_mebibytes", rules.memory_mebibytes);
+  amount("mebibytes", rules.mebibytes);
+  given.done();
+}
+
 Answers answers_in(const toml::table& table, const std::string& file) {
   Answers all;
   for (const auto& [package, node] : table) {
@@ -253,6 +272,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   read_fetch(table, shown, settings.fetch);
   read_hooks(table, shown, settings.hooks);
   read_services(table, shown, settings.services);
+  read_build(table, shown, settings.build);
   read_answers(table, shown, settings);
   read_accounts(table, shown, settings);
   read_files(table, shown, settings);

@@ -44,6 +44,15 @@ struct ServiceRules {
   std::vector<std::string> start{}, stop{}, restart{}, reload{}, status{};
 };
 
+/// What building from source may do, [build].
+struct BuildRules {
+  std::string directory{};                 // of the host; empty: the usual one
+  unsigned seconds = 14400;                // that a step may take
+  unsigned processes = 4096;               // at once
+  std::uint64_t memory_mebibytes = 16384;  // of all of them
+  std::uint64_t mebibytes = 32768;         // that what they write may take
+};
+
 /// Answers to questions of packages: by package and key.
 struct Answer {
   std::string text;
@@ -66,6 +75,7 @@ struct Settings {
   FetchLimits fetch;
   HookRules hooks;
   ServiceRules services;
+  BuildRules build;
   Answers answers;                                                // [answers.NAME]
   std::pair<std::uint32_t, std::uint32_t> account_ids{200, 999};  // of system accounts that packages ask for, inclusive
   std::vector<std::string> refused_licenses{};                    // [licenses] refuse: globs of SPDX ids

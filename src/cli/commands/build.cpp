@@ -1,0 +1,141 @@
+// build and recipe: packages from source.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "build/building.h"
+#include "cli/session.h"
+#include "cli/show/recipe.h"
+#include "cli/terminal/secret.h"
+#include "os/host.h"
+#include "os/interrupt.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+std::uint64_t number_of(const Arguments& arguments, const char* option, std::uint64_t most, std::uint64_t otherwise) {
+  const auto given = arguments.value(option);
+  if (!given) return otherwise;
+  const auto number = parse_number(*given);
+  if (!number || *number < 1 || *number > most)
+    throw Error(ErrorCode::Usage,
+                fmt::format("--{} {}: must be a number from 1 to {}", option, printable(*given), most));
+  return *number;
+}
+
+build::BuildRequest request_of(Session& session, const Arguments& arguments) {
+  constexpr std::uint64_t kMostJobs = 4096, kMostLevel = 19, kLevel = 9;
+  build::BuildRequest request;
+  request.recipe = arguments.words()[0];
+  request.with = arguments.values("with");
+  request.without = arguments.values("without");
+  request.package_files = arguments.values("packages");
+  request.output.directory = arguments.value("output").value_or(".");
+  request.output.level = static_cast<int>(number_of(arguments, "level", kMostLevel, kLevel));
+  request.output.keys = arguments.values("key");
+  request.output.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
+  request.jobs = static_cast<unsigned>(number_of(arguments, "jobs", kMostJobs, 0));
+  request.host_tools = arguments.has("host-tools");
+  request.with_check = !arguments.has("no-check");
+  request.keep = arguments.has("keep");
+  request.check_reproducible = arguments.has("check-reproducible");
+  return request;
+}
+
+/// Shows what steps do while they run: each command as a line, and of what it prints the last line, or with -v all.
+class Watching {
+ public:
+  explicit Watching(Session& session) : session_(session) {}
+  ~Watching() { end(); }
+  Watching(const Watching&) = delete;
+  Watching& operator=(const Watching&) = delete;
+
+  void begin(build::StepKind kind, const std::string& command) {
+    end();
+    const std::string step(text_of(kind));
+    if (!session_.json() && !session_.quiet())
+      session_.screen().line(fmt::format("  {:<9}  {}", step, printable(command)));
+    session_.progress().begin(step, 0, Observer::Unit::Items);
+    running_ = true;
+  }
+  void printed(std::string_view text) {
+    if (session_.verbose() && !session_.json()) session_.screen().note(trimmed(text));
+    const auto lines = split(text, '\n');
+    for (auto one = lines.rbegin(); one != lines.rend(); ++one) {
+      if (trim(*one).empty()) continue;
+      session_.progress().at(printable_line(trim(*one)));
+      break;
+    }
+    session_.progress().progress(++seen_);
+  }
+  void end() {
+    if (running_) session_.progress().end();
+    running_ = false;
+  }
+
+ private:
+  static std::string trimmed(std::string_view text) {
+    while (text.ends_with("\n")) text.remove_suffix(1);
+    std::string result;
+    for (const std::string_view line : split(text, '\n')) result += (result.empty() ? "" : "\n") + printable_line(line);
+    return result;
+  }
+
+  Session& session_;
+  bool running_ = false;
+  std::uint64_t seen_ = 0;
+};
+
+}  // namespace
+
+int run_build(Session& session, const Arguments& arguments) {
+  build::Build build(session.root(), request_of(session, arguments));
+  if (arguments.has("dry-run") || (!session.json() && !session.quiet())) {
+    const build::BuildPlan plan = build.plan();
+    if (session.json())
+      session.document(to_json(plan));
+    else
+      show(session, plan);
+    if (arguments.has("dry-run")) return 0;
+  }
+  const os::InterruptGuard guard;
+  Watching watching(session);
+  build::BuildEvents events;
+  events.begin = [&](build::StepKind kind, const std::string& command) { watching.begin(kind, command); };
+  events.printed = [&](std::string_view text) { watching.printed(text); };
+  events.stop_asked = [&guard] { return guard.asked(); };
+  const auto result = build.perform(events);
+  watching.end();
+  if (const auto* const failure = std::get_if<build::BuildFailure>(&result)) {
+    show(session, build.folder().recipe(), *failure);
+    return 1;
+  }
+  show(session, std::get<build::BuildOutcome>(result));
+  return 0;
+}
+
+int run_recipe(Session& session, const Arguments& arguments) {
+  const std::string& verb = arguments.words()[0];
+  if (verb != "check" && verb != "show")
+    throw Error(ErrorCode::Usage, fmt::format("`hambrel recipe {}` is not a command", printable(verb)), {},
+                "use `recipe check FILE` or `recipe show FILE`");
+  const build::RecipeFolder folder(arguments.words()[1], session.root().settings().architectures.front());
+  if (verb == "show") {
+    show(session, folder);
+    return 0;
+  }
+  const build::Recipe& recipe = folder.recipe();
+  session.say({{"recipe", recipe.name()},
+               {"version", recipe.usual.version.text()},
+               {"digest", folder.digest().hex()},
+               {"packages", recipe.outputs.size()}},
+              fmt::format("{}: fine: {} {}, {}, {}", folder.shown(), recipe.name(), recipe.usual.version.text(),
+                          count_text(recipe.sources.size(), "source", "sources"),
+                          count_text(recipe.outputs.size(), "package", "packages")));
+  return 0;
+}
+
+}  // namespace hambrel::cli

@@ -1,0 +1,94 @@
+#include "cli/commands/tidy_builds.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "build/workshop.h"
+#include "cli/carry.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+using Item = build::Shelf::Item;
+
+const char* text_of(const Item& item) {
+  switch (item.kind) {
+    case Item::Kind::Build: return item.interrupted ? "interrupted build" : "kept build";
+    case Item::Kind::Root: return "build root";
+    case Item::Kind::Source: return "source";
+    case Item::Kind::Log: return "log";
+  }
+  return "";
+}
+
+ByteCount bytes_of(const std::vector<Item>& items) {
+  ByteCount bytes = 0;
+  for (const Item& one : items) bytes += one.bytes;
+  return bytes;
+}
+
+Json to_json(const std::vector<Item>& items, const char* result) {
+  Json list = Json::array();
+  for (const Item& one : items) list.push_back({{"kind", text_of(one)}, {"path", one.path}, {"bytes", one.bytes}});
+  return {{"builds", std::move(list)}, {"bytes", bytes_of(items)}, {"result", result}};
+}
+
+}  // namespace
+
+ByteCount add_builds(Session& session, Rows& rows, Table& ways) {
+  const auto workshop = build::Workshop::find(session.root());
+  if (!workshop) return 0;
+  const build::Shelf shelf = build::shelf_of(*workshop);
+  const ByteCount bytes = bytes_of(shelf.items);
+  if (shelf.items.empty()) return 0;
+  rows.add(
+      [&] {
+        return Json{{"area", "builds"}, {"count", shelf.items.size()}, {"bytes", bytes}, {"free", bytes}};
+      },
+      {{"builds", Style::Name},
+       {std::to_string(shelf.items.size()), Style::Plain, true},
+       {size_text(bytes), Style::Plain, true},
+       {"build roots, sources, kept builds, logs", Style::Faint}});
+  ways.row({{size_text(bytes), Style::Go, true}, {session.copyable("hambrel tidy builds")}, {"", Style::Faint}});
+  return bytes;
+}
+
+int tidy_builds(Session& session, const Arguments& arguments) {
+  const auto workshop = build::Workshop::find(session.root());
+  const build::Shelf shelf = workshop ? build::shelf_of(*workshop) : build::Shelf{};
+  if (shelf.items.empty()) {
+    session.say(to_json({}, "nothing to do"), shelf.busy
+                                                  ? "Nothing to do: a build is under way, and uses what is there."
+                                                  : "Nothing to do: no build has left anything.");
+    return 0;
+  }
+  const auto show_it = [&] {
+    if (session.json()) return session.document(to_json(shelf.items, "dry run"));
+    const Screen& screen = session.screen();
+    screen.line(screen.paint(
+        Style::Strong, fmt::format("{} will be dropped, {}.",
+                                   count_text(shelf.items.size(), "thing that builds left", "things that builds left"),
+                                   size_text(bytes_of(shelf.items)))));
+    screen.line();
+    Table table;
+    for (const Item& one : shelf.items)
+      table.row({{"drop", Style::Go},
+                 {text_of(one)},
+                 {printable(workshop->on_host(one.path)), Style::Name},
+                 {size_text(one.bytes), Style::Plain, true}});
+    table.print(screen);
+    screen.line();
+    if (shelf.busy) screen.remark("a build is under way: the roots and sources that it may use stay");
+  };
+  if (!shown_and_agreed(session, arguments, show_it)) return 0;
+  const ByteCount freed = build::clear(*workshop, shelf.items);
+  session.say(to_json(shelf.items, "done"),
+              fmt::format("\n{}: {} freed.", session.screen().paint(Style::Strong, "Done"), size_text(freed)));
+  return 0;
+}
+
+}  // namespace hambrel::cli

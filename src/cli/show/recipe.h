@@ -1,0 +1,17 @@
+// Recipes and builds as text and as JSON.
+#pragma once
+
+#include <nlohmann/json_fwd.hpp>
+
+#include "build/building.h"
+#include "cli/session.h"
+
+namespace hambrel::cli {
+
+nlohmann::json to_json(const build::BuildPlan& plan);
+void show(Session& session, const build::BuildPlan& plan);
+void show(Session& session, const build::Recipe& recipe, const build::BuildFailure& failure);
+void show(Session& session, const build::BuildOutcome& outcome);
+void show(Session& session, const build::RecipeFolder& folder);
+
+}  // namespace hambrel::cli
