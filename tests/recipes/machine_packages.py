@@ -18,9 +18,10 @@ TRIPLET = f"{ARCH}-linux-gnu"
 LINKS = {"bin": "usr/bin", "sbin": "usr/sbin", "lib": "usr/lib", "lib64": "usr/lib64"}
 SHELL = ("sh bash cat chmod cp cut date dirname basename echo env expr false head id install ln ls mkdir mktemp mv od "
          "printf pwd rm rmdir sed seq sleep sort stat tail tee test touch tr true tsort uname uniq wc grep egrep awk "
-         "gawk find xargs diff cmp tar gzip bzip2 xz patch hostname sha256sum nproc readlink realpath comm join paste "
+         "gawk find xargs diff cmp tar gzip xz patch hostname sha256sum nproc readlink realpath comm join paste "
          "fold nl getconf ldd").split()
 COMPILER = "gcc cc cpp as ld ld.bfd ar ranlib nm strip objcopy objdump readelf gcc-ar gcc-ranlib gcc-nm c99".split()
+RUNTIME = "libgcc_s.so.1 libstdc++.so.6 libcrypt.so.1 libdl.so.2 libpthread.so.0 librt.so.1 libm.so.6".split()
 HEADERS = ("arpa asm-generic bits linux misc mtd net netash netatalk netax25 neteconet netinet netipx netiucv netpacket "
            "netrom netrose nfs protocols rdma rpc scsi sound video xen drm").split()
 HEADERS_OF_MACHINE = "a.out.h asm bits fpu_control.h gnu ieee754.h sys".split()
@@ -46,9 +47,11 @@ class Package:
     def add(self, path):
         """A file or a link of the machine, with what it leads to and what it needs."""
         path = canonical(path)
-        if path in self.paths or path in taken:
+        holder = taken.setdefault(path, self.name)
+        if holder != self.name and holder not in self.requires:
+            self.requires.append(holder)
+        if path in self.paths or holder != self.name:
             return
-        taken.add(path)
         self.paths.add(path)
         if os.path.islink(path):
             self.add(os.path.join(os.path.dirname(path), os.readlink(path)))
@@ -97,7 +100,7 @@ class Package:
             subprocess.run([hambrel, "pack", "-q", source, "--level", "1", "-o", f"{place}/1-1.{ARCH}.hambrel"], check=True)
 
 
-taken = set()
+taken = {}  # path -> the name of the package that has it
 
 
 def canonical(path):
@@ -110,6 +113,8 @@ def base_tools():
     package = Package("base-tools", provides=["sh"])
     for name in SHELL:
         package.program(name)
+    for name in RUNTIME:
+        package.add(elf.library(name, "/bin/sh"))
     return package
 
 

@@ -57,7 +57,7 @@ class Watching {
     end();
     const std::string step(text_of(kind));
     if (!session_.json() && !session_.quiet())
-      session_.screen().line(fmt::format("  {:<9}  {}", step, printable(command)));
+      session_.screen().line(fmt::format("  {:<9}  {}", step, printable(build::shortened(command, room()))));
     session_.progress().begin(step, 0, Observer::Unit::Items);
     running_ = true;
   }
@@ -77,6 +77,11 @@ class Watching {
   }
 
  private:
+  /// What a line has for a command.
+  static std::size_t room() {
+    constexpr std::size_t kBefore = 13, kLeast = 40;
+    return std::max(kLeast, output_is_terminal() ? terminal_width() - kBefore : 107);
+  }
   static std::string trimmed(std::string_view text) {
     while (text.ends_with("\n")) text.remove_suffix(1);
     std::string result;

@@ -102,7 +102,7 @@ class Search {
 
  private:
   bool is_brought(const FoundNeed& need) const {
-    if (need.kind == FoundNeed::Kind::Interpreter) return paths_.contains(need.text.substr(1));
+    if (need.is_path()) return paths_.contains(need.text.substr(1));
     const auto constraint = need.constraint();
     if (!constraint) return false;
     if (provided_.contains(constraint->name)) return true;
@@ -122,7 +122,14 @@ class Search {
       paths_.insert(below);
       names_.insert(name);
       if (info->type == os::FileType::Regular) look_into(there, below, *info);
+      if (info->type == os::FileType::Symlink) follow(below, files_.read_link(there));
     }
+  }
+
+  void follow(const std::string& path, const std::string& target) {
+    const std::string whole = target.starts_with("/") ? target : fmt::format("/{}/{}", os::parent_of(path), target);
+    const std::string led_to = os::host_path(whole);
+    if (!led_to.empty() && path_problem(led_to).empty()) add({FoundNeed::Kind::Link, "/" + led_to, path});
   }
 
   void look_into(const std::string& there, const std::string& path, const os::FileInfo& info) {
@@ -199,7 +206,7 @@ std::string library_name(std::string_view soname) { return as_name(soname); }
 std::string module_name(std::string_view module) { return as_name(module) + ".pc"; }
 
 std::optional<Constraint> FoundNeed::constraint() const {
-  if (kind == Kind::Interpreter) return std::nullopt;
+  if (is_path()) return std::nullopt;
   Constraint result;
   if (kind == Kind::Library) {
     result.name = library_name(text);

@@ -13,12 +13,14 @@
 namespace hambrel::archive {
 
 struct FoundNeed {
-  enum class Kind { Library, Interpreter, PkgConfig };
+  enum class Kind { Library, Interpreter, PkgConfig, Link };
   Kind kind = Kind::Library;
-  std::string text;  // "libtide.so.1", "/bin/sh", "tide >= 1.8" (a module of pkg-config)
-  std::string by;    // the path that needs it
-  /// As a relation to what packages provide; nothing for an interpreter, and for what can't be said as one.
+  // "libtide.so.1", "/bin/sh", "tide >= 1.8" (a module of pkg-config), "/usr/lib/libtide.so.1" (what a link names)
+  std::string text;
+  std::string by;  // the path that needs it
+  /// As a relation to what packages provide; nothing for a path, and for what can't be said as one.
   std::optional<Constraint> constraint() const;
+  bool is_path() const { return kind == Kind::Interpreter || kind == Kind::Link; }
 };
 
 struct FoundRelations {

@@ -20,6 +20,7 @@ bool takes(const std::vector<std::string>& globs, std::string_view path) {
 struct Part {
   const Output* output;
   std::string place;  // below the workshop
+  Version version;
   std::size_t files = 0;
 };
 
@@ -73,6 +74,7 @@ class Splitting {
 
 std::string said(const archive::FoundNeed& need) {
   using Kind = archive::FoundNeed::Kind;
+  if (need.kind == Kind::Link) return fmt::format("{} is a link to {}", need.by, need.text);
   const char* const kind = need.kind == Kind::PkgConfig ? "the module " : "";
   return fmt::format("{} needs {}{}", need.by, kind, need.text);
 }
@@ -80,8 +82,9 @@ std::string said(const archive::FoundNeed& need) {
 /// Relations of one package that a machine can see.
 class Finding {
  public:
-  Finding(const std::vector<archive::FoundRelations>& all, const std::vector<Part>& parts, BuildRootPackages& root)
-      : all_(all), parts_(parts), root_(root) {}
+  Finding(os::FileReader& files, const std::vector<archive::FoundRelations>& all, const std::vector<Part>& parts,
+          BuildRootPackages& root)
+      : files_(files), all_(all), parts_(parts), root_(root) {}
 
   void add_to(std::size_t number, Package& package, MadePackage& made) const {
     const Output& output = *parts_[number].output;
@@ -95,7 +98,8 @@ class Finding {
     for (const archive::FoundNeed& need : all_[number].needs) {
       const std::string relation = relation_for(need);
       if (output.without.contains(need.text) || output.without.contains(relation)) continue;
-      made.found.push_back({relation, said(need)});
+      const bool says_nothing = need.kind == archive::FoundNeed::Kind::Link && relation.empty();
+      if (!says_nothing) made.found.push_back({relation, said(need)});
       if (relation.empty() || relation == package.name) continue;
       const Relation parsed = parse_relation(relation, need.by);
       const bool is_stated =
@@ -118,20 +122,37 @@ class Finding {
       if (is_ours || (root_.provides(*constraint))) return constraint->text();
     }
     using Kind = archive::FoundNeed::Kind;
+    if (need.is_path())
+      for (const Part& part : parts_)
+        if (files_.stat(part.place + need.text)) {
+          return fmt::format("{} = {}", part.output->package.package.name, part.version.text());
+        }
+    if (need.kind == Kind::Link) return {};
     if (need.kind == Kind::Library) return root_.owner_of_library(need.text);
     return need.kind == Kind::Interpreter ? root_.owner_of(need.text) : std::string();
   }
 
+  os::FileReader& files_;
   const std::vector<archive::FoundRelations>& all_;
   const std::vector<Part>& parts_;
   BuildRootPackages& root_;
 };
 
+/// The versions of packages that are not made as the recipe has it by itself.
+Version with_suffix(const Version& version, const std::string& suffix, const std::string& at) {
+  const auto whole = Version::parse(version.text() + suffix);
+  if (!whole)
+    throw Error(ErrorCode::Invalid, fmt::format("{}{} is too long for a version", version.text(), suffix), at,
+                "give its options shorter names");
+  return *whole;
+}
+
 std::vector<Part> parts_of(const Recipe& recipe, const Switches& switches, const std::string& apart) {
   std::vector<Part> parts;
   for (const Output& one : recipe.outputs)
     if (one.only_with.empty() || switches.at(one.only_with))
-      parts.push_back({&one, apart + "/" + one.package.package.name});
+      parts.push_back({&one, apart + "/" + one.package.package.name,
+                       with_suffix(one.package.package.version, suffix_of(recipe, switches), one.at)});
   if (parts.empty())
     throw Error(ErrorCode::Invalid, "with these options it makes no package", recipe.outputs.front().at,
                 "leave out only-with of one");
@@ -170,11 +191,12 @@ std::vector<MadePackage> make_packages(Workshop& workshop, const Recipe& recipe,
   require_files(parts);
   std::vector<archive::FoundRelations> found;
   for (const Part& part : parts) found.push_back(archive::find_relations(files, part.place));
-  const Finding finding(found, parts, root);
+  const Finding finding(files, found, parts, root);
   std::vector<MadePackage> made;
   for (std::size_t i = 0; i < parts.size(); ++i) {
     PackageSource description = parts[i].output->package;
     Package& package = description.package;
+    package.version = parts[i].version;
     MadePackage& one = made.emplace_back();
     finding.add_to(i, package, one);
     if (i == 0)

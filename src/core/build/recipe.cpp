@@ -305,6 +305,18 @@ Switches switches_of(const Recipe& recipe, const std::vector<std::string>& with,
   return switches;
 }
 
+std::string suffix_of(const Recipe& recipe, const Switches& switches) {
+  std::string suffix;
+  for (const auto& [name, option] : recipe.options) {
+    const bool is_on = switches.at(name);
+    if (is_on == option.is_on) continue;
+    std::string word = (is_on ? "" : "no") + name;
+    std::replace(word.begin(), word.end(), '-', '_');
+    suffix += (suffix.empty() ? "+" : ".") + word;
+  }
+  return suffix;
+}
+
 std::vector<Source> sources_of(const Recipe& recipe, const Switches& switches) {
   std::vector<Source> all = recipe.sources;
   for (const auto& [name, option] : recipe.options)

@@ -93,6 +93,9 @@ using Switches = std::map<std::string, bool>;
 /// As the recipe has them, but for those that are named. Throws Error{Usage} for one that there is not.
 Switches switches_of(const Recipe& recipe, const std::vector<std::string>& with,
                      const std::vector<std::string>& without);
+/// What a version has at its end where options are not as the recipe has them: "+sound", "+nojit.sound"; else nothing.
+/// So packages that differ have different versions, and one can be exchanged for the other.
+std::string suffix_of(const Recipe& recipe, const Switches& switches);
 /// With the options that are on.
 std::vector<Source> sources_of(const Recipe& recipe, const Switches& switches);
 Needs needs_of(const Recipe& recipe, const Switches& switches);

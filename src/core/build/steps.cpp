@@ -23,17 +23,25 @@ std::string as_typed(const std::vector<std::string>& words) {
 
 }  // namespace
 
+std::string shortened(const std::string& command, std::size_t most) {
+  if (command.size() <= most) return command;
+  const auto space = command.rfind(' ', most - 4);
+  return command.substr(0, space == std::string::npos || space < most / 2 ? most - 4 : space) + " ...";
+}
+
 std::string StepFailure::text() const {
+  constexpr std::size_t kMost = 100;
+  const std::string run = shortened(command, kMost);
   using Kind = os::ProgramEnd::Kind;
   switch (end.kind) {
-    case Kind::Exited: return fmt::format("{} ended with code {}", command, end.code);
-    case Kind::Killed: return fmt::format("{} was ended by signal {}", command, end.code);
-    case Kind::NotStarted: return fmt::format("{} cannot be run: {}", command, end.problem);
-    case Kind::TooLong: return fmt::format("{} took longer than [build] seconds allows", command);
-    case Kind::TooMany: return fmt::format("{} ran more processes than [build] processes allows", command);
-    case Kind::TooLarge: return fmt::format("{} took more memory than [build] memory_mebibytes allows", command);
-    case Kind::TooMuch: return fmt::format("{} wrote more than [build] mebibytes allows", command);
-    case Kind::TooManyFiles: return fmt::format("{} made more files than are allowed", command);
+    case Kind::Exited: return fmt::format("{} ended with code {}", run, end.code);
+    case Kind::Killed: return fmt::format("{} was ended by signal {}", run, end.code);
+    case Kind::NotStarted: return fmt::format("{} cannot be run: {}", run, end.problem);
+    case Kind::TooLong: return fmt::format("{} took longer than [build] seconds allows", run);
+    case Kind::TooMany: return fmt::format("{} ran more processes than [build] processes allows", run);
+    case Kind::TooLarge: return fmt::format("{} took more memory than [build] memory_mebibytes allows", run);
+    case Kind::TooMuch: return fmt::format("{} wrote more than [build] mebibytes allows", run);
+    case Kind::TooManyFiles: return fmt::format("{} made more files than are allowed", run);
     case Kind::NoPreview: return fmt::format("no sandbox can be made: {}", end.problem);
     case Kind::Stopped: return "it was interrupted";
   }

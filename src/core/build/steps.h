@@ -32,6 +32,9 @@ struct BuildEvents {
   std::function<bool()> stop_asked = [] { return false; };
 };
 
+/// At most so many bytes of it, cut between words.
+std::string shortened(const std::string& command, std::size_t most);
+
 struct StepFailure {
   StepKind kind = StepKind::Build;
   std::string command;  // as it was run
