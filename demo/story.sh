@@ -368,5 +368,35 @@ cp -r "$twin/etc/hambrel" "$station/etc/"
 play 0 hambrel import-set station.set --yes
 play 0 hambrel compare --with north-station
 
+chapter 'Packages from source: recipes'
+if unshare -mpn --fork true 2>/dev/null && command -v cc c++ patch >/dev/null; then
+  printf '\n%s(the harbour has the compiler of this machine in packages)%s\n' "$faint" "$off"
+  python3 "$here/machine_packages.py" "$HAMBREL" "$dir/tools" base-tools c-compiler cxx-compiler
+  station=$dir/workshop
+  mkdir -p "$station"
+  play 0 hambrel repo add "file://$dir/tools" --unsigned
+  cp -r "$here/recipes" "$dir/"
+  mkdir "$dir/built"
+  play 0 hambrel recipe show recipes/harbour-bell
+  play 3 hambrel build recipes/harbour-bell -n
+  printf '\n%s(the library that it needs has to be built first)%s\n' "$faint" "$off"
+  play 0 hambrel build recipes/libbell -o built
+  play 0 hambrel build recipes/harbour-bell -o built --packages built --check-reproducible
+  play 0 hambrel install ./built/harbour-bell-2.0-1.$(uname -m).hambrel ./built/libbell-1.4-1.$(uname -m).hambrel --allow-unsigned --yes
+  printf '\n%s(the station wants it by night as well: another option)%s\n' "$faint" "$off"
+  play 0 hambrel build recipes/harbour-bell -o built --packages built --with night -q
+  play 0 hambrel install ./built/harbour-bell-2.0-1+night.$(uname -m).hambrel --allow-unsigned --yes
+  printf '\n%s$ chroot . harbour-bell 23%s\n' "$faint" "$off"
+  chroot "$station" /usr/bin/harbour-bell 23 || trouble=1
+  play 0 hambrel undo last --yes --quiet
+  [[ $(chroot "$station" /usr/bin/harbour-bell 23) == '' ]] || trouble=1
+  printf '\n%s(somebody lost a page of the signal book)%s\n' "$faint" "$off"
+  sed -i /Oscar/d "$dir/recipes/signal-book/src/signals"
+  play 1 hambrel build recipes/signal-book -o built
+  play 0 hambrel tidy builds --yes
+else
+  printf '\n%s(left out: this needs namespaces and a C++ compiler)%s\n' "$faint" "$off"
+fi
+
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

@@ -16,7 +16,7 @@ import sys
 import tempfile
 import time
 
-sys.path.insert(0, os.path.dirname(__file__))
+sys.path.insert(0, f"{os.path.dirname(os.path.abspath(__file__))}/../../demo")
 import elf
 
 HAMBREL = os.path.abspath(sys.argv[1])

@@ -9,7 +9,7 @@ import tempfile
 import time
 
 HERE = os.path.dirname(os.path.abspath(__file__))
-sys.path.insert(0, HERE)
+sys.path.insert(0, f"{HERE}/../../demo")
 import machine_packages
 
 HAMBREL = os.path.abspath(sys.argv[1])

@@ -320,11 +320,42 @@ TEST_F(Building, WhatIsWrongWithARecipeIsToldWithItsLine) {
   EXPECT_THAT(unknown.err, HasSubstr("sound"));
 }
 
+TEST_F(Building, ADraftOfATreeOrOfSourcesHasWhatCanBeSeenAndSaysWhatIsToBeLookedAt) {
+  const fs::path tree = station.path("salt-db_2.1");
+  write_file(tree / "usr/bin/salt", "#!/usr/bin/salt-shell\n");
+  fs::permissions(tree / "usr/bin/salt", fs::perms(04755));
+  write_file(tree / "etc/salt.conf", "a=1\n");
+  write_file(tree / "usr/share/doc/salt/COPYING", "Permission is hereby granted, free of charge, to any person\n");
+  const std::string folder = station.path("draft").string();
+  const auto drafted = station.json({"pack", "--from", tree.string(), "-o", folder});
+  EXPECT_EQ(drafted.at("name"), "salt-db");
+  EXPECT_THAT(drafted.dump(), HasSubstr("/usr/bin/salt runs with the rights of its owner"));
+  const std::string toml = read_file(fs::path(folder) / "package.toml");
+  EXPECT_THAT(toml, HasSubstr("version = \"2.1-1\""));
+  EXPECT_THAT(toml, HasSubstr("license = \"MIT\""));
+  EXPECT_THAT(toml, HasSubstr("files = [\"etc/salt.conf\"]"));
+  const auto packed = station.json({"pack", folder, "-o", station.path("x.hambrel").string()});
+  EXPECT_EQ(packed.at("needs"), nlohmann::json({"/usr/bin/salt-shell"})) << "which package.toml does not state";
+  EXPECT_EQ(station.hambrel({"pack", "--from", tree.string(), "-o", folder}).code, 3) << "it is there already";
+
+  write_file(station.path("salt-1.5/Makefile"),
+             "all:\n\techo made > made\ninstall:\n\tinstall -D made $(DESTDIR)$(PREFIX)/made\n");
+  const std::string archive = station.path("salt-1.5.tar.gz").string(), sources = station.path("sources").string();
+  ASSERT_EQ(run({"tar", "-C", station.path("").string(), "-czf", archive, "salt-1.5"}).code, 0);
+  EXPECT_EQ(station.json({"pack", "--from", archive, "-o", sources}).at("kind"), "recipe");
+  EXPECT_EQ(station.hambrel({"recipe", "check", sources}).code, 0);
+  fs::create_directories(out());
+  if (run({"sh", "-c", "command -v make"}).code != 0) return;
+  const Ran built = station.hambrel({"build", sources, "--host-tools", "-o", out().string()});
+  EXPECT_EQ(built.code, 0) << built.err;
+  EXPECT_EQ(run({"tar", "--zstd", "-xOf", (out() / "salt-1.5-1.x86_64.hambrel").string(), "usr/made"}).out, "made\n");
+}
+
 /// With a build root of this machine's shell and small tools.
 class BuildRoots : public Building {
  protected:
   void SetUp() override {
-    ASSERT_EQ(run({"python3", HAMBREL_SOURCE "/tests/recipes/machine_packages.py", HAMBREL_PROGRAM,
+    ASSERT_EQ(run({"python3", HAMBREL_SOURCE "/demo/machine_packages.py", HAMBREL_PROGRAM,
                    station.repository().string(), "base-tools"})
                   .err,
               "");

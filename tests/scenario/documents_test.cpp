@@ -84,6 +84,7 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
              "[options.long]\ntext = \"t\"\n[[sources]]\nfile = \"oar\"\n"
              "[steps]\ninstall = \"mkdir {stage}/etc; cp oar {stage}/etc; test {option.long} = 0\"\n");
   write_file(station.path("recipe/oar"), "oar\n");
+  EXPECT_EQ(run({"pack", "--from", source + "/root", "-o", station.path("draft").string()}), 0);
   const std::string recipe = station.path("recipe").string(), out = station.path("").string();
   EXPECT_EQ(run({"recipe", "check", recipe}), 0);
   EXPECT_EQ(run({"recipe", "show", recipe}), 0);

@@ -4,6 +4,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "build/drafting.h"
 #include "cli/session.h"
 #include "cli/terminal/secret.h"
 #include "operations/publishing.h"
@@ -13,12 +14,35 @@
 
 namespace hambrel::cli {
 
+namespace {
+
+int draft(Session& session, const Arguments& arguments, const std::string& from) {
+  for (const char* const other : {"level", "key"})
+    if (arguments.has(other)) throw Error(ErrorCode::Usage, fmt::format("--{} does not go with --from", other));
+  const build::Draft made = build::make_draft(session.root(), from, arguments.value("output").value_or(""));
+  const bool is_recipe = made.kind == build::Draft::Kind::Recipe;
+  std::string text = fmt::format("{}/{}: a draft of {} {}; look at it, then run `hambrel {} {}`", made.folder,
+                                 is_recipe ? "recipe.toml" : "package.toml", made.name, made.version,
+                                 is_recipe ? "build" : "pack", made.folder);
+  for (const std::string& one : made.remarks) text += "\n  " + one;
+  session.say({{"draft", made.folder},
+               {"kind", is_recipe ? "recipe" : "package"},
+               {"name", made.name},
+               {"version", made.version},
+               {"remarks", made.remarks}},
+              text);
+  return 0;
+}
+
+}  // namespace
+
 int run_pack(Session& session, const Arguments& arguments) {
   operations::PackRequest request;
-  const auto installed = arguments.value("installed");
-  if (arguments.words().size() + (installed ? 1 : 0) != 1)
-    throw Error(ErrorCode::Usage, "pack needs a directory, or --installed NAME", {},
+  const auto installed = arguments.value("installed"), from = arguments.value("from");
+  if (arguments.words().size() + (installed ? 1 : 0) + (from ? 1 : 0) != 1)
+    throw Error(ErrorCode::Usage, "pack needs a directory, or --installed NAME, or --from TREE", {},
                 "for example: hambrel pack lampdesk/, or hambrel pack --installed lampdesk");
+  if (from) return draft(session, arguments, *from);
   if (!installed) request.directory = arguments.words()[0];
   request.output = arguments.value("output").value_or("");
   const std::string level_text = arguments.value("level").value_or("9");
@@ -50,7 +74,19 @@ int run_pack(Session& session, const Arguments& arguments) {
                 ? "; the same content as the original, packed anew"
                 : fmt::format("; changed since it was installed: {}", printable(plan::some_of(again->changed)));
   }
+  if (!again) {
+    document["brings"] = packed.brings;
+    document["needs"] = packed.needs;
+  }
   session.say(document, text);
+  if (session.json() || session.quiet()) return 0;
+  constexpr std::size_t kMost = 8;
+  const auto remark = [&](const char* what, const std::vector<std::string>& found, const char* more) {
+    if (!found.empty())
+      session.screen().note(fmt::format("note: {} {}{}", what, printable(first_of(found, kMost)), more));
+  };
+  remark("it brings", packed.brings, ", which relations.provides in package.toml does not state");
+  remark("it needs", packed.needs, ": relations.requires should name what brings that");
   return 0;
 }
 

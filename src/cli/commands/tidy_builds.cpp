@@ -25,6 +25,14 @@ const char* text_of(const Item& item) {
   return "";
 }
 
+/// Digests are long: the beginning tells them apart.
+std::string name_of(const Item& item) {
+  constexpr std::size_t kEnough = 12;
+  std::string name = item.path.substr(item.path.rfind('/') + 1);
+  const bool is_digest = item.kind == Item::Kind::Root || item.kind == Item::Kind::Source;
+  return printable(is_digest && name.size() > kEnough ? name.substr(0, kEnough) : name);
+}
+
 ByteCount bytes_of(const std::vector<Item>& items) {
   ByteCount bytes = 0;
   for (const Item& one : items) bytes += one.bytes;
@@ -69,16 +77,17 @@ int tidy_builds(Session& session, const Arguments& arguments) {
   const auto show_it = [&] {
     if (session.json()) return session.document(to_json(shelf.items, "dry run"));
     const Screen& screen = session.screen();
-    screen.line(screen.paint(
-        Style::Strong, fmt::format("{} will be dropped, {}.",
-                                   count_text(shelf.items.size(), "thing that builds left", "things that builds left"),
-                                   size_text(bytes_of(shelf.items)))));
+    screen.line(screen.paint(Style::Strong, fmt::format("{} will be dropped, {}.",
+                                                        count_text(shelf.items.size(), "thing that builds left",
+                                                                   "things that builds left"),
+                                                        size_text(bytes_of(shelf.items)))) +
+                printable("  in " + workshop->path()));
     screen.line();
     Table table;
     for (const Item& one : shelf.items)
       table.row({{"drop", Style::Go},
                  {text_of(one)},
-                 {printable(workshop->on_host(one.path)), Style::Name},
+                 {name_of(one), Style::Name},
                  {size_text(one.bytes), Style::Plain, true}});
     table.print(screen);
     screen.line();

@@ -16,6 +16,9 @@ namespace hambrel::build {
 
 namespace {
 
+constexpr const char* kNoNeed =
+    "add a repository that has it; or build it first, and name its package file with --packages DIR";
+
 using operations::ChangingRoot;
 using operations::Proposal;
 
@@ -89,7 +92,7 @@ std::vector<Relation> all_of(const Needs& needs) {
   for (const plan::Remedy& remedy : operations::remedies_for(skeleton, refused).remedies)
     if (remedy.kind == plan::Remedy::Kind::EnableRepository || !remedy.enable.empty())
       hint = fmt::format("hambrel repo enable {} makes it possible (tried out)", remedy.enable);
-  if (hint.empty()) hint = "change [needs] of the recipe, or add a repository that has it; --host-tools does without";
+  if (hint.empty()) hint = kNoNeed;
   throw Error(ErrorCode::Refused, why, {}, hint);
 }
 
@@ -155,7 +158,7 @@ class Made {
     std::erase_if(all, [&](PackageId id) { return !root_->universe().visible(id); });
     if (all.empty())
       throw Error(ErrorCode::Refused, fmt::format("no package is called or provides \"{}\"", relation.text()), {},
-                  "change [needs] of the recipe, or add a repository that has it; --host-tools does without");
+                  kNoNeed);
     return all;
   }
   bool is_cached(const plan::Step& step) const {

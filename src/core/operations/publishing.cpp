@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "archive/found_relations.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "model/manifest.h"
@@ -19,6 +22,25 @@ std::unique_ptr<os::FileSystem> open_directory(const std::string& path) {
   if (!info || info->type != os::FileType::Directory)
     throw Error(ErrorCode::NotFound, "the directory does not exist", path, "check the path");
   return os::open_file_system(path);
+}
+
+bool is_named(const std::vector<Constraint>& list, const std::string& name) {
+  return std::any_of(list.begin(), list.end(), [&](const Constraint& one) { return one.name == name; });
+}
+
+void add_unstated(os::FileReader& source, Packed& packed) {
+  const Package& package = packed.written.package;
+  const archive::FoundRelations found = archive::find_relations(source, "root");
+  for (const Constraint& one : found.provides)
+    if (one.name != package.name && !is_named(package.provides, one.name)) packed.brings.push_back(one.text());
+  for (const archive::FoundNeed& need : found.needs) {
+    if (need.kind == archive::FoundNeed::Kind::Link) continue;
+    const auto constraint = need.constraint();
+    const bool is_stated =
+        constraint && std::any_of(package.requires_.begin(), package.requires_.end(),
+                                  [&](const Relation& one) { return is_named(one.alternatives, constraint->name); });
+    if (!is_stated) packed.needs.push_back(need.text);
+  }
 }
 
 }  // namespace
@@ -61,9 +83,12 @@ Packed pack(const PackRequest& request, Observer& observer) {
                 "write one; `man package.toml` explains it");
   const PackageSource description =
       parse_package_toml(source->read_all("package.toml", 1 << 20), source->shown("package.toml"));
-  return pack_into(request, description.package, [&](os::WritableFile& file, const archive::WriteOptions& options) {
-    return archive::write_package(*source, "root", description, file, options, observer);
-  });
+  Packed packed =
+      pack_into(request, description.package, [&](os::WritableFile& file, const archive::WriteOptions& options) {
+        return archive::write_package(*source, "root", description, file, options, observer);
+      });
+  add_unstated(*source, packed);
+  return packed;
 }
 
 namespace {

@@ -25,6 +25,9 @@ struct PackRequest {
 struct Packed {
   std::string file;  // as it was asked for
   archive::WrittenPackage written;
+  // What a machine can see of its relations, and package.toml does not state.
+  std::vector<std::string> brings{};  // "libtide.so.1"
+  std::vector<std::string> needs{};   // "libc.so.6", "/bin/sh"
 };
 /// The file appears whole or not at all. Throws Error{NotFound}, Error{Invalid} with file and line.
 Packed pack(const PackRequest& request, Observer& observer);

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import tempfile
 
-sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "realroot"))
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
 import elf
 
 ARCH = os.uname().machine

@@ -1,0 +1,2 @@
+#!/bin/sh
+exec grep "^$1" /usr/share/signal-book/book
