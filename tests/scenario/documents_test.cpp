@@ -139,9 +139,13 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   write_file(station.repository() / "advisories/S-1.json",
              R"({"id": "S-1", "modified": "x", "affected": [{"package": {"ecosystem": "Hambrel", "name": "lamp"},
                  "ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}]}]}]})");
+  fs::create_directories(station.repository() / "recipes");
+  fs::copy(station.path("recipe"), station.repository() / "recipes/oar", fs::copy_options::recursive);
   EXPECT_EQ(run({"publish", repository}), 0);
   EXPECT_EQ(run({"refresh"}), 0);
   EXPECT_EQ(run({"list", "vulnerable"}), 0);
+  EXPECT_EQ(run({"list", "buildable"}), 0);
+  EXPECT_EQ(run({"search", "oar"}), 0);
   EXPECT_EQ(run({"export-set", station.path("a.set").string()}), 0);
   EXPECT_EQ(run({"import-set", station.path("a.set").string(), "-y"}), 0);
   write_file(station.path("b.set"), "set = 1\n[installed]\nother = \"1\"\n");

@@ -6,6 +6,8 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "build/building.h"
+#include "build/collection.h"
+#include "cli/carry.h"
 #include "cli/session.h"
 #include "cli/show/recipe.h"
 #include "cli/terminal/secret.h"
@@ -96,8 +98,64 @@ class Watching {
 
 }  // namespace
 
+namespace {
+
+/// Shows what is to be read of a recipe that somebody else wrote, and asks whether to go on.
+void read_first(Session& session, const Arguments& arguments, const build::Buildable& wanted,
+                const std::string& folder) {
+  build::Workshop workshop(session.root());
+  const build::Review review = build::review_of(workshop, folder, wanted);
+  if (!review.is_needed) return;
+  const std::string what =
+      review.is_first ? fmt::format("The recipe {} of {}, which was not built here before:", wanted.recipe.name,
+                                    wanted.repository.name)
+                      : fmt::format("What has changed in the recipe {} of {} since it was read:", wanted.recipe.name,
+                                    wanted.repository.name);
+  if (arguments.has("dry-run") || arguments.has("yes") || !can_ask() || session.json()) {
+    if (!arguments.has("yes") && !arguments.has("dry-run"))
+      throw Error(ErrorCode::Declined,
+                  fmt::format("the recipe {} of {} {}", wanted.recipe.name, wanted.repository.name,
+                              review.is_first ? "was not read yet" : "has changed since it was read"),
+                  {}, "read it with --dry-run, or on a terminal; --yes builds it unread");
+    if (arguments.has("yes")) return build::remember(workshop, folder, wanted);
+    if (session.json()) return;
+  }
+  const Screen& screen = session.screen();
+  if (!arguments.has("no-pager")) screen.begin_page();
+  screen.line(screen.paint(Style::Strong, what));
+  for (const std::string& line : review.lines) {
+    const Style style = line.starts_with("+ ") ? Style::Come : line.starts_with("- ") ? Style::Go : Style::Plain;
+    screen.line("  " + screen.paint(review.is_first ? Style::Plain : style, printable_line(line)));
+  }
+  screen.line();
+  if (!arguments.has("no-pager")) screen.end_page();
+  if (arguments.has("dry-run")) return;
+  if (!is_yes(session, fmt::format("Build {} by this recipe?", wanted.recipe.name)))
+    throw Error(ErrorCode::Declined, "nothing was built");
+  build::remember(workshop, folder, wanted);
+}
+
+/// A folder, or the name of a recipe that a repository has.
+std::string folder_of(Session& session, const Arguments& arguments, const std::string& given) {
+  const auto host = os::open_file_system("/");
+  if (given.find('/') != std::string::npos || host->stat_followed(os::host_path(given)) || !is_package_name(given))
+    return given;
+  const auto wanted = build::find_buildable(session.root(), given);
+  if (!wanted)
+    throw Error(ErrorCode::NotFound, "there is no such folder, and no repository has a recipe for it", given,
+                "`hambrel list buildable` shows recipes; `hambrel refresh` fetches what is new");
+  build::Workshop workshop(session.root());
+  const std::string folder = build::bring(session.root(), workshop, *wanted);
+  read_first(session, arguments, *wanted, folder);
+  return folder;
+}
+
+}  // namespace
+
 int run_build(Session& session, const Arguments& arguments) {
-  build::Build build(session.root(), request_of(session, arguments));
+  build::BuildRequest request = request_of(session, arguments);
+  request.recipe = folder_of(session, arguments, request.recipe);
+  build::Build build(session.root(), std::move(request));
   if (arguments.has("dry-run") || (!session.json() && !session.quiet())) {
     const build::BuildPlan plan = build.plan();
     if (session.json())

@@ -200,9 +200,10 @@ void Candidates::say_conditions() const {
       behind_colon("repo:", [](const Candidates& rest) { rest.say(Kind::Repositories); }) ||
       behind_colon("name:", [](const Candidates& rest) { rest.say(Kind::Packages); }))
     return;
-  for (const char* const one : {"installed", "available", "upgradable", "wanted",     "pulled-in", "unneeded", "held",
-                                "stray",     "broken",    "generated",  "vulnerable", "shelved",   "leftover", "name:",
-                                "repo:",     "channel:",  "arch:",      "size>",      "size<",     "not:"})
+  for (const char* const one :
+       {"installed", "available", "upgradable", "wanted",     "pulled-in", "unneeded", "held",
+        "stray",     "broken",    "generated",  "vulnerable", "buildable", "shelved",  "leftover",
+        "name:",     "repo:",     "channel:",   "arch:",      "size>",     "size<",    "not:"})
     say(one);
 }
 

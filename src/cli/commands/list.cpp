@@ -6,6 +6,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "build/collection.h"
 #include "cli/show/package.h"
 #include "cli/terminal/table.h"
 #include "operations/configuration.h"
@@ -107,6 +108,24 @@ int list_vulnerable(Session& session, const Arguments& arguments) {
             one.fixed_by ? Style::Come : Style::Warn},
            {printable(operations::text_of(advisory))}});
   rows.print("No security problem of an installed package is known.");
+  return code_of(arguments, rows.count());
+}
+
+int list_buildable(Session& session, const Arguments& arguments) {
+  Rows rows(session);
+  for (const build::Buildable& one : build::buildable(session.root()))
+    rows.add(
+        [&] {
+          return Json{{"recipe", one.recipe.name},         {"version", one.recipe.version},
+                      {"repository", one.repository.name}, {"summary", one.recipe.summary},
+                      {"license", one.recipe.license},     {"packages", one.recipe.packages},
+                      {"options", one.recipe.options},     {"digest", one.recipe.digest.hex()}};
+        },
+        {{one.recipe.name, Style::Name},
+         {one.recipe.version},
+         {one.repository.name},
+         {printable(one.recipe.summary), Style::Faint}});
+  rows.print("No repository has recipes.");
   return code_of(arguments, rows.count());
 }
 
@@ -270,6 +289,7 @@ int run_list(Session& session, const Arguments& arguments) {
   if (words == std::vector<std::string>{"shelved"}) return list_shelved(session, arguments);
   if (words == std::vector<std::string>{"leftover"}) return list_leftover(session, arguments);
   if (words == std::vector<std::string>{"generated"}) return list_generated(session, arguments);
+  if (words == std::vector<std::string>{"buildable"}) return list_buildable(session, arguments);
   if (words == std::vector<std::string>{"vulnerable"}) return list_vulnerable(session, arguments);
   session.tell_of_unusable_repositories();
   const bool all = words.empty() || words == std::vector<std::string>{"installed"};

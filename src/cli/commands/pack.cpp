@@ -4,6 +4,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "build/collection.h"
 #include "build/drafting.h"
 #include "cli/session.h"
 #include "cli/terminal/secret.h"
@@ -198,6 +199,9 @@ int run_publish(Session& session, const Arguments& arguments) {
     request.to = words[2];
   }
   request.passphrase = [&](const std::string& file) { return passphrase_of(session.screen(), file); };
+  request.list_recipes = [](os::FileSystem& repository) {
+    return build::list_recipes(repository, os::machine_architecture());
+  };
   const operations::Published published = operations::publish(request, session.progress());
   if (!request.subset.empty()) request.directory = request.target;
   std::string text = text_of(published, request.directory, !request.finish && !request.renew);

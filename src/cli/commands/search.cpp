@@ -1,10 +1,12 @@
 // search, files, owner, describe.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/json.h"
 #include "base/text.h"
+#include "build/collection.h"
 #include "cli/show/package.h"
 #include "cli/terminal/table.h"
 #include "model/search.h"
@@ -40,6 +42,35 @@ void print_hits(const Screen& screen, const Universe& universe, const std::vecto
 
 }  // namespace
 
+namespace {
+
+/// Recipes that repositories have: all words are in the name, the packages or the summary.
+bool print_recipes(Session& session, const std::vector<std::string>& words, bool after_packages) {
+  Table table(2, Table::Last::Cut);
+  bool any = false;
+  for (const build::Buildable& one : build::buildable(session.root())) {
+    const std::string text = lower(one.recipe.name + " " + join(one.recipe.packages, " ") + " " + one.recipe.summary);
+    if (!std::all_of(words.begin(), words.end(),
+                     [&](const std::string& word) { return text.find(lower(word)) != std::string::npos; }))
+      continue;
+    any = true;
+    if (session.json())
+      session.document({{"name", one.recipe.name},
+                        {"version", one.recipe.version},
+                        {"summary", one.recipe.summary},
+                        {"repository", one.repository.name},
+                        {"found", "can be built"}});
+    table.row({{" "}, {one.recipe.name, Style::Name}, {one.recipe.version}, {printable(one.recipe.summary)}});
+  }
+  if (!any || session.json()) return any;
+  if (after_packages) session.screen().line();
+  session.screen().line(session.screen().paint(Style::Faint, "can be built from source (hambrel build NAME)"));
+  table.print(session.screen());
+  return true;
+}
+
+}  // namespace
+
 int run_search(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const Universe& universe = session.universe();
@@ -53,7 +84,8 @@ int run_search(Session& session, const Arguments& arguments) {
     object["found"] = title_of(hit);
     session.document(object);
   }
-  if (!hits.empty() || session.json()) return 0;
+  const bool found_recipes = print_recipes(session, words, !hits.empty());
+  if (!hits.empty() || found_recipes || session.json()) return 0;
   screen.line(fmt::format("No package matches \"{}\".", printable(join(words, " "))));
   if (words.size() == 1)
     if (const std::string near = did_you_mean(lower(words[0]), universe.names()); !near.empty())

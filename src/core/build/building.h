@@ -71,6 +71,7 @@ class Build {
   Build& operator=(const Build&) = delete;
 
   const RecipeFolder& folder() const { return folder_; }
+  Workshop& workshop() { return workshop_; }
   /// Throws Error{Refused} where its needs can't be met.
   BuildPlan plan();
   /// Throws Error{Network}, Error{Untrusted} for sources, Error{Refused} for needs, Error{Declined} where it was

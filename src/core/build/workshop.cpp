@@ -22,7 +22,8 @@ std::unique_ptr<os::FileSystem> made_in(os::FileSystem& whole, const std::string
     whole.make_directories(os::parent_of(path));
     whole.make_if_missing(path, 0700);
     auto files = os::open_file_system(whole.real_path(path));
-    for (const char* const one : {"sources", "roots", "builds", "logs"}) files->make_if_missing(one, 0700);
+    for (const char* const one : {"sources", "roots", "builds", "logs", "recipes", "read"})
+      files->make_if_missing(one, 0700);
     files->replace_cache("logs/.writable", "", 0600);
     return files;
   } catch (const Error&) {

@@ -5,6 +5,7 @@
 //   roots/KEY/            a build root; its name tells what is installed in it, and nothing changes it any more
 //   builds/NAME.N/        of one build: private/lock, work/ (what its steps see as /run/build), kept where it was to be
 //   logs/NAME-VERSION.log what the last build of it printed
+//   recipes/DIGEST/       folders of recipes of repositories; read/REPOSITORY/NAME/ what was read of one
 //
 // Invariants: what lies below builds/ belongs to whoever holds its lock, or was left by a build that was interrupted
 // and is cleared away by the next one. Nothing is removed that a build under way uses.

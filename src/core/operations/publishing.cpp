@@ -160,6 +160,7 @@ Published publish(const PublishRequest& request, Observer& observer) {
   }
   std::vector<std::string> promoted;
   if (!request.promote.empty()) promoted = repo::promote(*directory, request.promote, request.from, request.to);
+  if (request.list_recipes && !keys.renew && !keys.finish) keys.recipes = request.list_recipes(*directory);
   Published published = repo::publish(*directory, os::source_date_epoch(os::now()), observer, keys);
   published.promoted = std::move(promoted);
   published.copied = copied;

@@ -51,6 +51,8 @@ struct PublishRequest {
   std::string target{};                   // in this directory of the host; it is what is published then
   std::string promote{}, from{}, to{};    // a spec whose versions move from one channel to another; empty: none
   Passphrase passphrase{};
+  /// The list of the recipes that lie in the repository (repo/recipe_list.h), whose archives it makes; nothing: none.
+  std::function<std::string(os::FileSystem&)> list_recipes{};
 };
 /// Throws Error{Usage} for roles and numbers that are none, what repo::publish() throws, Error{NotFound} where there is
 /// no such directory of the host.

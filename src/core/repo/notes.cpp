@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "repo/advisory_index.h"
+#include "repo/recipe_list.h"
 
 namespace hambrel::repo {
 
@@ -59,7 +60,7 @@ void fetch_notes(os::FileSystem& root, Network& network, std::vector<Step>& step
   };
   std::vector<Wanted> wanted;
   for_each_open(steps, [&](Step& step) {
-    for (const auto* const pointer : {&step.after.advisories, &step.after.news}) {
+    for (const auto* const pointer : {&step.after.advisories, &step.after.news, &step.after.recipes}) {
       if (!*pointer) continue;
       if ((*pointer)->length > network.limits().index_mebibytes << 20U)
         throw Error(ErrorCode::Untrusted, "lists a file that is larger than an index may be", step.where(),
@@ -82,11 +83,10 @@ void fetch_notes(os::FileSystem& root, Network& network, std::vector<Step>& step
     for (std::size_t i = 0; i < wanted.size(); ++i) {
       if (wanted[i].step != &step) continue;
       if (requests[i].problem) throw Error(*requests[i].problem);
-      const bool is_news = step.after.news && wanted[i].pointer == &*step.after.news;
-      if (is_news)
-        parse_news(wanted[i].text, step.where());
-      else
-        parse_advisories(wanted[i].text, step.where());
+      const auto is_of = [&](const std::optional<trust::Pointer>& one) { return one && wanted[i].pointer == &*one; };
+      if (is_of(step.after.news)) parse_news(wanted[i].text, step.where());
+      if (is_of(step.after.advisories)) parse_advisories(wanted[i].text, step.where());
+      if (is_of(step.after.recipes)) parse_recipe_list(wanted[i].text, step.where());
       const std::string path = cached_note(step.repository->name, wanted[i].pointer->digest);
       root.make_directories(os::parent_of(path));
       root.replace_file(path, wanted[i].text, 0644);

@@ -34,14 +34,14 @@ void drop_old(os::FileSystem& directory, std::uint64_t version) {
       named.insert(trust::path_by_digest(pointer));
     };
     keep(indexes.full);
-    for (const auto* const file : {&indexes.paths, &indexes.advisories, &indexes.news})
+    for (const auto* const file : {&indexes.paths, &indexes.advisories, &indexes.news, &indexes.recipes})
       if (*file) keep(**file);
     for (const auto* deltas : {&indexes.deltas, &indexes.paths_deltas})
       for (const trust::Delta& delta : *deltas) keep(delta);
   }
   for (const std::string& name : directory.list("index")) {
     const std::string plain = name.substr(name.find('.') == 64 ? 65 : 0);
-    constexpr std::string_view kOurs[] = {"full-", "files-", "delta-", "advisories-", "news-"};
+    constexpr std::string_view kOurs[] = {"full-", "files-", "delta-", "advisories-", "news-", "recipes-"};
     const bool is_ours = std::any_of(std::begin(kOurs), std::end(kOurs),
                                      [&](std::string_view prefix) { return plain.starts_with(prefix); });
     if (is_ours && !named.contains("index/" + name)) directory.remove_file("index/" + name);
@@ -156,7 +156,7 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
     const std::uint64_t next = before ? before->indexes.full.version + 1 : 1;
     if (!directory.stat(kSubset)) make_groups(directory);  // there they come from elsewhere
     contents = read_contents(directory, settings, before, next, observer);
-    contents->notes_are_new = add_notes(directory, before, next, *contents);
+    contents->notes_are_new = add_notes(directory, before, next, keys.recipes, *contents);
     published.packages = contents->packages;
     published.read = contents->read;
     published.channels = contents->channels;

@@ -50,6 +50,7 @@ struct PublishKeys {
   bool renew = false;              // only give the timestamp a new life, whatever waits
   bool finish = false;             // go on with what waits for signatures
   trust::Validities validities{};  // where repository.toml says nothing else
+  std::string recipes{};           // the list of recipes (recipe_list.h) that is published with it; empty: none
 };
 
 /// `now` in seconds. Throws Error naming the file for a package that is damaged or does not lie where it belongs, and

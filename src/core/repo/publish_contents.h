@@ -44,7 +44,7 @@ struct Contents {
   trust::Indexes indexes;       // as documents are to name them; paths and numbers are those of index `version`
   std::vector<MadeFile> files;  // those that are not there yet
   bool as_served = false;       // nothing is new of packages: the indexes are those that are served
-  bool notes_are_new = false;   // advisories or news
+  bool notes_are_new = false;   // advisories, news or recipes
   std::size_t packages = 0;     // package versions
   std::size_t read = 0;         // package files that were read, as they are new or were touched
   std::vector<std::string> channels;

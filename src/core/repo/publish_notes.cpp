@@ -79,14 +79,16 @@ bool add(Contents& contents, std::optional<trust::Pointer>& pointer, const std::
 }  // namespace
 
 bool add_notes(os::FileReader& directory, const std::optional<Documents>& served, std::uint64_t version,
-               Contents& contents) {
+               const std::string& recipes, Contents& contents) {
   const trust::Indexes none;
   const trust::Indexes& before = served ? served->indexes : none;
   const bool advisories = add(contents, contents.indexes.advisories, before.advisories, version,
                               trust::advisories_path(version), advisories_text(directory));
   const bool news =
       add(contents, contents.indexes.news, before.news, version, trust::news_path(version), news_text(directory));
-  return advisories || news;
+  const bool built =
+      add(contents, contents.indexes.recipes, before.recipes, version, trust::recipes_path(version), recipes);
+  return advisories || news || built;
 }
 
 std::vector<std::string> note_files(os::FileReader& directory) {

@@ -10,9 +10,9 @@ namespace hambrel::repo {
 inline constexpr const char* kNewsFile = "news.toml";
 
 /// Adds them to the contents; what is served already keeps its name. `version`: the number of what is new. Returns
-/// whether anything is. Throws Error{Invalid} naming the file and what is wrong with it.
+/// whether anything is. `recipes`: see PublishKeys. Throws Error{Invalid} naming the file and what is wrong with it.
 bool add_notes(os::FileReader& directory, const std::optional<Documents>& served, std::uint64_t version,
-               Contents& contents);
+               const std::string& recipes, Contents& contents);
 
 /// The files that they are made from, below the repository.
 std::vector<std::string> note_files(os::FileReader& directory);

@@ -160,6 +160,7 @@ void keep_index(os::FileSystem& root, Step& step, std::int64_t now) {
   step.before->paths = step.after.paths;
   step.before->paths_deltas = step.after.paths_deltas;
   step.before->advisories = step.after.advisories;
+  step.before->recipes = step.after.recipes;
   step.before->news = step.after.news;
   step.before->root = step.after.root;
   step.before->root_fingerprint = step.after.root_fingerprint;
@@ -380,6 +381,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
     step.next = std::move(indexes.full);
     step.after.paths = std::move(indexes.paths);
     step.after.advisories = std::move(indexes.advisories);
+    step.after.recipes = std::move(indexes.recipes);
     step.after.news = std::move(indexes.news);
     for (const trust::Delta& one : indexes.paths_deltas)
       if (step.after.paths && one.from >= step.after.paths->version) step.after.paths_deltas.push_back(one);

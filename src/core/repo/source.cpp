@@ -50,7 +50,7 @@ void drop_other_indexes(os::FileSystem& root, const std::string& repository, con
   const std::string directory = fmt::format("{}/{}", kIndexCache, repository);
   std::set<std::string> keep{cached_index(root, repository, used.base)};
   for (const Digest& one : used.deltas) keep.insert(cached_delta(repository, one));
-  for (const auto* const one : {&used.advisories, &used.news})
+  for (const auto* const one : {&used.advisories, &used.news, &used.recipes})
     if (*one) keep.insert(cached_note(repository, (*one)->digest));
   if (used.advisories) keep.insert(cached_advisories(repository, used.advisories->digest));
   try {
@@ -139,7 +139,8 @@ std::optional<Source> read_source(os::FileReader& root, const settings::Reposito
       for (const Json& one : object.member("paths_deltas"))
         source.paths_deltas.push_back(pointer_in(JsonObject(one, root.shown(path)), source.version));
   }
-  for (const auto& [into, key] : {std::pair(&source.advisories, "advisories"), std::pair(&source.news, "news")})
+  for (const auto& [into, key] : {std::pair(&source.advisories, "advisories"), std::pair(&source.news, "news"),
+                                  std::pair(&source.recipes, "recipes")})
     if (object.has(key)) *into = pointer_in(JsonObject(object.member(key), root.shown(path)), source.version);
   // Of another place it is worth nothing, unless it was verified: then it is the repository that is trusted, whatever
   // mirrors it is fetched from.
@@ -178,6 +179,7 @@ void write_source(os::FileSystem& root, const settings::Repository& repository, 
   }
   if (source.paths) object["paths"] = to_json(*source.paths);
   if (source.advisories) object["advisories"] = to_json(*source.advisories);
+  if (source.recipes) object["recipes"] = to_json(*source.recipes);
   if (source.news) object["news"] = to_json(*source.news);
   for (const trust::Pointer& one : source.paths_deltas) object["paths_deltas"].push_back(to_json(one));
   root.replace_file(index_cache_file(repository.name, "source.json"), canonical(object), 0644);

@@ -25,7 +25,7 @@ struct Source {
   std::string file;                            // what these files looked like when they were verified, see marks_of()
   std::optional<trust::Pointer> paths;         // the index of paths; nothing: the repository has none
   std::vector<trust::Pointer> paths_deltas{};  // what was added since it was made
-  std::optional<trust::Pointer> advisories{}, news{};
+  std::optional<trust::Pointer> advisories{}, news{}, recipes{};
   std::uint64_t root = 0;              // the number of the root document that it was verified by; 0: it was not
   std::string root_fingerprint{};      // of that document
   std::vector<std::string> signers{};  // ids of the keys that signed the list of targets
@@ -45,7 +45,7 @@ std::string cached_index(os::FileReader& root, const std::string& repository, co
 std::string new_cached_index(const std::string& repository, const Digest& digest);
 /// Where the cache has a delta.
 std::string cached_delta(const std::string& repository, const Digest& digest);
-/// Where the cache has advisories or news.
+/// Where the cache has advisories, news or the list of recipes.
 std::string cached_note(const std::string& repository, const Digest& digest);
 /// Where it has those advisories by package, see advisory_index.h.
 std::string cached_advisories(const std::string& repository, const Digest& digest);

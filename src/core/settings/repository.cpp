@@ -128,6 +128,11 @@ Repository read_repository(os::FileReader& root, const std::string& path, const 
   if (!trust.empty() && trust != "signed" && trust != "none")
     table.wrong("trust", R"("signed" (the default) or "none")", table.find("trust"));
   repository.accepts_unsigned = trust == "none";
+  if (const std::string review = table.text("review", false); !review.empty()) {
+    if (review != "changes" && review != "always" && review != "never")
+      table.wrong("review", R"("changes" (the default), "always" or "never")", table.find("review"));
+    repository.review = review;
+  }
   const std::string hooks = table.text("hooks", false);
   if (!hooks.empty() && hooks != "declared" && hooks != "none")
     table.wrong("hooks", R"("declared" (the default) or "none")", table.find("hooks"));

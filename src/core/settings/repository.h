@@ -40,6 +40,7 @@ struct Repository {
   std::uint32_t rank = 50;             // 1 to 99: smaller is preferred
   std::string problem{};               // why its file can't be used; it is disabled then
   bool accepts_unsigned = false;       // trust = "none": what it offers is taken although nobody vouches for it
+  std::string review = "changes";      // of recipes, before they are built: "changes", "always" or "never"
   bool hooks_allowed = true;           // hooks = "declared" or "none": programs of its packages run
   std::vector<std::string> further{};  // mirrors: where the same files are, after `url`, in the order of preference
   std::vector<std::string> spare{};    // mirrors that are not used, but compared when they are ranked

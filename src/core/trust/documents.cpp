@@ -59,6 +59,7 @@ std::vector<std::uint64_t> numbers_in(std::string_view path) {
 
 std::string index_path(std::uint64_t version) { return fmt::format("index/full-{}.jsonl.zst", version); }
 std::string paths_path(std::uint64_t version) { return fmt::format("index/files-{}.zst", version); }
+std::string recipes_path(std::uint64_t version) { return fmt::format("index/recipes-{}.json", version); }
 std::string advisories_path(std::uint64_t version) { return fmt::format("index/advisories-{}.json", version); }
 std::string news_path(std::uint64_t version) { return fmt::format("index/news-{}.json", version); }
 std::string delta_path(std::uint64_t from, std::uint64_t to) {
@@ -82,7 +83,7 @@ SignedDocument make_targets(std::uint64_t version, const Indexes& indexes, std::
     targets[one.path] = {{"length", one.length}, {"hashes", {{"sha256", one.digest.hex()}}}};
   };
   add(indexes.full);
-  for (const auto* one : {&indexes.paths, &indexes.advisories, &indexes.news})
+  for (const auto* one : {&indexes.paths, &indexes.advisories, &indexes.news, &indexes.recipes})
     if (*one) add(**one);
   for (const auto* deltas : {&indexes.deltas, &indexes.paths_deltas})
     for (const Delta& one : *deltas) add(one);
@@ -133,12 +134,13 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
   const Json whole = parse_json(text, where);
   const JsonObject content(JsonObject(whole, where).member("signed"), where);
   if (content.text("_type") != "targets") content.wrong("_type", "\"targets\"");
-  Pointer full, paths, advisories, news;
+  Pointer full, paths, advisories, news, recipes;
   Indexes indexes;
   for (const auto& [path, value] : content.member("targets").items()) {
     const std::vector<std::uint64_t> numbers = numbers_in(path);
-    for (const auto& [kind, name] : {std::pair(&full, &index_path), std::pair(&paths, &paths_path),
-                                     std::pair(&advisories, &advisories_path), std::pair(&news, &news_path)}) {
+    for (const auto& [kind, name] :
+         {std::pair(&full, &index_path), std::pair(&paths, &paths_path), std::pair(&advisories, &advisories_path),
+          std::pair(&news, &news_path), std::pair(&recipes, &recipes_path)}) {
       if (numbers.size() != 1 || path != name(numbers[0])) continue;
       if (!kind->path.empty() && numbers[0] <= kind->version) continue;
       *kind = pointer_from(value, path, where);
@@ -157,7 +159,7 @@ Indexes read_indexes(std::string_view text, const std::string& where) {
   if (full.path.empty()) throw Error(ErrorCode::Invalid, "names no index", where, "tell the repository's maintainer");
   indexes.full = std::move(full);
   for (const auto& [kind, into] : {std::pair(&paths, &indexes.paths), std::pair(&advisories, &indexes.advisories),
-                                   std::pair(&news, &indexes.news)})
+                                   std::pair(&news, &indexes.news), std::pair(&recipes, &indexes.recipes)})
     if (!kind->path.empty()) *into = std::move(*kind);
   for (auto* const deltas : {&indexes.deltas, &indexes.paths_deltas})
     std::sort(deltas->begin(), deltas->end(), [](const Delta& a, const Delta& b) {

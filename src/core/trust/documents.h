@@ -43,13 +43,14 @@ struct Indexes {
   std::optional<Pointer> paths{};     // the newest index of paths; nothing: an older Hambrel published this
   std::vector<Delta> deltas{};        // what leads from older indexes of packages to newer ones, by number
   std::vector<Delta> paths_deltas{};  // what was added to the paths since their index was made, by number
-  std::optional<Pointer> advisories{}, news{};
+  std::optional<Pointer> advisories{}, news{}, recipes{};
 };
 
 std::string index_path(std::uint64_t version);
 std::string paths_path(std::uint64_t version);
 std::string advisories_path(std::uint64_t version);
 std::string news_path(std::uint64_t version);
+std::string recipes_path(std::uint64_t version);
 std::string delta_path(std::uint64_t from, std::uint64_t to);
 std::string paths_delta_path(std::uint64_t from, std::uint64_t to);
 

@@ -1,0 +1,113 @@
+// Recipes that a repository offers: signed, found, read, and built.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "scenario/station.h"
+
+namespace hambrel::test {
+
+using testing::HasSubstr;
+using testing::Not;
+
+class Collection : public testing::Test {
+ protected:
+  void SetUp() override {
+    station.pack("lamp", "1-1", "", {{"usr/lamp", "l\n"}});
+    recipe("1.0", "echo first");
+    fs::create_directories(keys);
+    for (const char* const role : {"root", "targets", "snapshot", "timestamp"})
+      ASSERT_EQ(run({HAMBREL_PROGRAM, "key", "new", (keys / (std::string(role) + ".key")).string(), "-q"}).code, 0);
+    const Ran first =
+        run({HAMBREL_PROGRAM, "publish", station.repository().string(), "--keys", keys.string(), "--init"});
+    ASSERT_EQ(first.code, 0) << first.err;
+    const std::string fingerprint = first.out.substr(first.out.rfind("trust it:") + 9);
+    ASSERT_EQ(
+        station
+            .hambrel({"repo", "add", "file://" + station.repository().string(), "base", "--fingerprint", fingerprint})
+            .code,
+        0);
+    fs::create_directories(out);
+  }
+  void recipe(const std::string& version, const std::string& build) const {
+    write_file(folder() / "recipe.toml", "[recipe]\nname = \"oar\"\nversion = \"" + version +
+                                             "\"\nsummary = \"a long oar\"\nlicense = \"MIT\"\n"
+                                             "[[sources]]\nfile = \"blade\"\n[steps]\nbuild = \"" +
+                                             build + "\"\ninstall = \"mkdir {stage}/usr; cp blade {stage}/usr\"\n");
+    write_file(folder() / "blade", "ash\n");
+  }
+  fs::path folder() const { return station.repository() / "recipes/oar"; }
+  Ran publish() const {
+    return run({HAMBREL_PROGRAM, "publish", station.repository().string(), "--keys", keys.string()});
+  }
+  Ran build(std::vector<std::string> more = {}) const {
+    more.insert(more.begin(), {"build", "oar", "--host-tools", "-o", out.string()});
+    return station.hambrel(more);
+  }
+  Station station;
+  const fs::path keys = station.path("keys"), out = station.path("out");
+};
+
+TEST_F(Collection, ARecipeIsFoundAndReadBeforeItIsBuiltAndItsChangesBeforeTheNext) {
+  EXPECT_THAT(station.hambrel({"list", "buildable"}).out, HasSubstr("a long oar"));
+  EXPECT_THAT(station.hambrel({"search", "long"}).out, HasSubstr("can be built from source"));
+  const Ran unread = build();
+  EXPECT_EQ(unread.code, 4);
+  EXPECT_THAT(unread.err, HasSubstr("was not read yet"));
+  EXPECT_TRUE(fs::is_empty(out));
+  const Ran shown = station.on_terminal("no|", {"build", "oar", "--host-tools", "-o", out.string(), "--no-pager"});
+  EXPECT_THAT(shown.out, HasSubstr("echo first"));
+  EXPECT_THAT(shown.out, HasSubstr("ash"));
+  EXPECT_EQ(build().code, 4) << "it was read, but not agreed to";
+  EXPECT_EQ(build({"--yes"}).code, 0);
+  EXPECT_TRUE(fs::exists(out / "oar-1.0-1.x86_64.hambrel"));
+  EXPECT_EQ(build().code, 0) << "nothing has changed since";
+  recipe("1.1", "echo second");
+  ASSERT_EQ(publish().code, 0);
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(build().err, HasSubstr("has changed since it was read"));
+  const Ran changed = build({"-n"});
+  EXPECT_THAT(changed.out, HasSubstr("- build = \"echo first\""));
+  EXPECT_THAT(changed.out, HasSubstr("+ build = \"echo second\""));
+  EXPECT_THAT(changed.out, Not(HasSubstr("ash")));
+  EXPECT_EQ(build({"-y"}).code, 0);
+  EXPECT_TRUE(fs::exists(out / "oar-1.1-1.x86_64.hambrel"));
+}
+
+TEST_F(Collection, WhoTrustsAKeyMayLeaveTheReadingToItsHolderAndNobodyElse) {
+  const fs::path file = station.root() / "etc/hambrel/repos/base.toml";
+  write_file(file, read_file(file) + "review = \"never\"\n");
+  EXPECT_EQ(build().code, 0);
+  // the same of what nobody vouches for
+  const fs::path other = station.path("other");
+  fs::copy(station.repository(), other, fs::copy_options::recursive);
+  fs::remove_all(other / "trust");
+  fs::remove_all(other / "index");
+  ASSERT_EQ(run({HAMBREL_PROGRAM, "publish", other.string()}).code, 0);
+  ASSERT_EQ(station.hambrel({"repo", "drop", "base", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"repo", "add", "file://" + other.string(), "base", "--unsigned"}).code, 0);
+  write_file(file, read_file(file) + "review = \"never\"\n");
+  fs::remove_all(station.root() / "var/cache/hambrel/builds/read");
+  EXPECT_EQ(build().code, 4);
+}
+
+TEST_F(Collection, WhatIsNotWhatTheListNamesIsNotBuilt) {
+  for (const auto& one : fs::directory_iterator(station.repository() / "recipes/archives")) {
+    std::string bytes = read_file(one.path());
+    bytes[bytes.size() / 2] ^= 1;
+    write_file(one.path(), bytes);
+  }
+  const Ran damaged = build({"--yes"});
+  EXPECT_EQ(damaged.code, 5);
+  EXPECT_THAT(damaged.err, HasSubstr("is not what the repository's list names"));
+  for (const auto& one : fs::directory_iterator(station.repository() / "index"))
+    if (one.path().string().find("recipes") != std::string::npos) write_file(one.path(), "[]\n");
+  fs::remove_all(station.root() / "var/cache/hambrel/index");
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 5) << "the list is signed";
+  EXPECT_EQ(build({"--yes"}).code, 1);
+  recipe("1.0", "echo\"\nnonsense = 1\nx = \"");
+  const Ran wrong = publish();
+  EXPECT_EQ(wrong.code, 1);
+  EXPECT_THAT(wrong.err, HasSubstr("recipes/oar/recipe.toml:"));
+}
+
+}  // namespace hambrel::test
