@@ -120,6 +120,7 @@ std::span<const Topic> topics();
 int run_pack(Session&, const Arguments&);
 int run_build(Session&, const Arguments&);
 int run_recipe(Session&, const Arguments&);
+int run_options(Session&, const Arguments&);
 int run_publish(Session&, const Arguments&);
 int run_key(Session&, const Arguments&);
 int run_serve(Session&, const Arguments&);

@@ -110,4 +110,46 @@ TEST_F(Collection, WhatIsNotWhatTheListNamesIsNotBuilt) {
   EXPECT_THAT(wrong.err, HasSubstr("recipes/oar/recipe.toml:"));
 }
 
+TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherOptionsAnotherVersion) {
+  const auto add = [&](const std::string& name, const std::string& more, const std::string& install) {
+    write_file(station.repository() / "recipes" / name / "recipe.toml",
+               "[recipe]\nname = \"" + name + "\"\nversion = \"1\"\nsummary = \"" + name + "\"\nlicense = \"MIT\"\n" +
+                   more + "[[sources]]\nfile = \"f\"\n[steps]\ninstall = \"mkdir {stage}/usr; " + install + "\"\n");
+    write_file(station.repository() / "recipes" / name / "f", "f\n");
+  };
+  ASSERT_EQ(run({"python3", HAMBREL_SOURCE "/demo/machine_packages.py", HAMBREL_PROGRAM, station.path("tools").string(),
+                 "base-tools"})
+                .err,
+            "");
+  ASSERT_EQ(station.hambrel({"repo", "add", "file://" + station.path("tools").string(), "--unsigned"}).code, 0);
+  add("clay", "[needs]\ntools = [\"sh\"]\n", "cp f {stage}/usr/clay");
+  add("mould", "[options.glaze]\ntext = \"shiny\"\n[needs]\ntools = [\"sh\"]\nlibraries = [\"clay >= 1\"]\n",
+      "cp /usr/clay {stage}/usr/mould; echo {option.glaze} >> {stage}/usr/mould");
+  add("egg", "[needs]\ntools = [\"sh\", \"hen\"]\n", "true");
+  add("hen", "[needs]\ntools = [\"egg\"]\n", "true");
+  ASSERT_EQ(publish().code, 0);
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(station.hambrel({"install", "egg", "--from-source", "-y"}).err, HasSubstr("need each other"));
+  EXPECT_EQ(station.hambrel({"install", "nosuch", "--from-source", "-y"}).code, 1);
+  EXPECT_EQ(station.hambrel({"install", "mould", "--from-source"}).code, 4);
+  const Ran shown = station.hambrel({"install", "mould", "--from-source", "-n"});
+  EXPECT_THAT(shown.out, HasSubstr("mould needs clay >= 1"));
+  EXPECT_EQ(station.installed(), "");
+  const Ran built = station.hambrel({"install", "mould", "--from-source", "-y"});
+  ASSERT_EQ(built.code, 0) << built.err;
+  EXPECT_EQ(station.installed(), "mould 1-1") << "clay is only needed to build it";
+  EXPECT_EQ(read_file(station.root() / "usr/mould"), "f\n0\n");
+  EXPECT_THAT(station.hambrel({"options", "mould", "shine=on"}).err, HasSubstr("glaze"));
+  EXPECT_EQ(station.json({"options", "mould", "glaze=on"}).at("on"), true);
+  const Ran again = station.hambrel({"install", "mould", "--from-source", "-y"});
+  EXPECT_THAT(again.out, HasSubstr("is built already"));
+  EXPECT_EQ(station.installed(), "mould 1-1+glaze");
+  EXPECT_EQ(read_file(station.root() / "usr/mould"), "f\n1\n");
+  ASSERT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "mould 1-1");
+  // what is built here is trusted because nobody else may write there
+  fs::permissions(station.root() / "var/cache/hambrel/builds", fs::perms(0777));
+  EXPECT_EQ(station.hambrel({"install", "mould", "--from-source", "-y"}).code, 3);
+}
+
 }  // namespace hambrel::test

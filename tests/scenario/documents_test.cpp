@@ -146,6 +146,8 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"list", "vulnerable"}), 0);
   EXPECT_EQ(run({"list", "buildable"}), 0);
   EXPECT_EQ(run({"search", "oar"}), 0);
+  EXPECT_EQ(run({"options", "oar", "long=on"}), 0);
+  EXPECT_EQ(run({"install", "--from-source", "oar", "-n"}), 0);
   EXPECT_EQ(run({"export-set", station.path("a.set").string()}), 0);
   EXPECT_EQ(run({"import-set", station.path("a.set").string(), "-y"}), 0);
   write_file(station.path("b.set"), "set = 1\n[installed]\nother = \"1\"\n");

@@ -8,6 +8,7 @@
 #include "build/building.h"
 #include "build/collection.h"
 #include "cli/carry.h"
+#include "cli/commands/build.h"
 #include "cli/session.h"
 #include "cli/show/recipe.h"
 #include "cli/terminal/secret.h"
@@ -98,9 +99,6 @@ class Watching {
 
 }  // namespace
 
-namespace {
-
-/// Shows what is to be read of a recipe that somebody else wrote, and asks whether to go on.
 void read_first(Session& session, const Arguments& arguments, const build::Buildable& wanted,
                 const std::string& folder) {
   build::Workshop workshop(session.root());
@@ -135,6 +133,19 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
   build::remember(workshop, folder, wanted);
 }
 
+namespace {
+
+/// Options that were chosen here, where the command line says nothing else.
+void take_remembered(Session& session, build::BuildRequest& request) {
+  const build::RecipeFolder folder(request.recipe, session.root().settings().architectures.front());
+  const std::vector<std::string> with = request.with, without = request.without;
+  const auto is_in = [](const std::vector<std::string>& list, const std::string& name) {
+    return std::find(list.begin(), list.end(), name) != list.end();
+  };
+  for (const auto& [name, on] : build::switches_here(session.root(), folder.recipe()))
+    if (!is_in(with, name) && !is_in(without, name)) (on ? request.with : request.without).push_back(name);
+}
+
 /// A folder, or the name of a recipe that a repository has.
 std::string folder_of(Session& session, const Arguments& arguments, const std::string& given) {
   const auto host = os::open_file_system("/");
@@ -154,7 +165,9 @@ std::string folder_of(Session& session, const Arguments& arguments, const std::s
 
 int run_build(Session& session, const Arguments& arguments) {
   build::BuildRequest request = request_of(session, arguments);
-  request.recipe = folder_of(session, arguments, request.recipe);
+  const std::string named = request.recipe;
+  request.recipe = folder_of(session, arguments, named);
+  if (request.recipe != named) take_remembered(session, request);
   build::Build build(session.root(), std::move(request));
   if (arguments.has("dry-run") || (!session.json() && !session.quiet())) {
     const build::BuildPlan plan = build.plan();
@@ -164,6 +177,10 @@ int run_build(Session& session, const Arguments& arguments) {
       show(session, plan);
     if (arguments.has("dry-run")) return 0;
   }
+  return perform(session, build);
+}
+
+int perform(Session& session, build::Build& build, std::int64_t* took) {
   const os::InterruptGuard guard;
   Watching watching(session);
   build::BuildEvents events;
@@ -176,7 +193,10 @@ int run_build(Session& session, const Arguments& arguments) {
     show(session, build.folder().recipe(), *failure);
     return 1;
   }
-  show(session, std::get<build::BuildOutcome>(result));
+  const auto& outcome = std::get<build::BuildOutcome>(result);
+  if (took != nullptr)
+    for (const std::int64_t one : outcome.times.milliseconds) *took += one;
+  show(session, outcome);
   return 0;
 }
 

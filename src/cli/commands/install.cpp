@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "cli/carry.h"
+#include "cli/commands/build.h"
 #include "cli/commands/follow.h"
 #include "operations/asking.h"
 #include "operations/leftovers.h"
@@ -31,6 +32,7 @@ int mark(Session& session, const Arguments& arguments, plan::Action action, std:
 }  // namespace
 
 int run_install(Session& session, const Arguments& arguments) {
+  if (arguments.has("from-source")) return install_from_source(session, arguments);
   begin(session, arguments);
   operations::Named named{.install = arguments.words()};
   if (arguments.has("optional"))

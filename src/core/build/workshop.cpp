@@ -112,6 +112,12 @@ Workshop::Workshop(operations::Root& root) {
                 given.empty() ? root.files().shown(kBelowRoot) : given,
                 "name one in hambrel.toml: [build] directory = \"...\"");
   path_ = files_->real_path("");
+  // what lies there is installed as what was made here
+  constexpr std::uint32_t kOthersWrite = 022;
+  const auto own = files_->stat("");
+  if (own->uid != os::user_id() || (own->mode & kOthersWrite) != 0)
+    throw Error(ErrorCode::Refused, "others may write to the directory that packages are built in", path_,
+                "name one of your own in hambrel.toml: [build] directory = \"...\"");
 }
 
 std::unique_ptr<os::Lock> Workshop::close() {

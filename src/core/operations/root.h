@@ -12,6 +12,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -72,6 +73,9 @@ class Root {
   /// Reads the package files (or URLs) that specs name, so that the universe holds them.
   void add_files(const std::vector<Spec>& specs);
   PackageId file_package(const std::string& spec);
+  /// Package files that this program has just made for this system: nobody else has to vouch for them.
+  void take_as_made_here(const std::vector<std::string>& specs) { made_here_.insert(specs.begin(), specs.end()); }
+  bool is_made_here(const std::string& spec) const { return made_here_.contains(spec); }
   /// The open package file that a spec named; nullptr if none did.
   archive::PackageReader* file_reader(PackageId id);
   /// Was it given as the URL of a server, of which only a change fetches the whole?
@@ -127,6 +131,7 @@ class Root {
   std::unique_ptr<state::State> looking_;
   std::unique_ptr<Universe> universe_;
   std::map<std::string, std::string> seen_to_follow_;                       // package name -> channel
+  std::set<std::string> made_here_;                                         // specs of package files
   std::vector<Candidate> given_;                                            // files and kept versions
   std::map<std::string, state::StatePackage> kept_;                         // by name, version and architecture
   std::map<std::string, std::unique_ptr<archive::PackageReader>> readers_;  // by spec

@@ -1,0 +1,150 @@
+// install --from-source and options.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/json.h"
+#include "base/text.h"
+#include "cli/carry.h"
+#include "cli/commands/build.h"
+#include "cli/show/rows.h"
+#include "cli/terminal/table.h"
+#include "operations/asking.h"
+
+namespace hambrel::cli {
+
+namespace {
+
+std::vector<std::string> names_in(const build::Switches& switches, bool on) {
+  std::vector<std::string> names;
+  for (const auto& [name, is_on] : switches)
+    if (is_on == on) names.push_back(name);
+  return names;
+}
+
+std::string time_text_of(const build::SourceBuild& one) {
+  constexpr double kSecond = 1000;
+  if (one.is_made) return "is built already";
+  return one.last_time ? fmt::format("took {:.1f} s last time", static_cast<double>(*one.last_time) / kSecond)
+                       : "not built here before";
+}
+
+void show_builds(const Session& session, const std::vector<build::SourceBuild>& builds) {
+  const Screen& screen = session.screen();
+  const auto open = std::count_if(builds.begin(), builds.end(), [](const auto& one) { return !one.is_made; });
+  screen.line(screen.paint(Style::Strong,
+                           open == 0 ? "Nothing has to be built."
+                                     : fmt::format("{} will be built from source, then installed.",
+                                                   count_text(static_cast<std::size_t>(open), "recipe", "recipes"))));
+  screen.line();
+  Table table;
+  for (const build::SourceBuild& one : builds)
+    table.row({{one.is_made ? "keep" : "build", one.is_made ? Style::Faint : Style::Come},
+               {one.wanted.recipe.name, Style::Name},
+               {one.wanted.recipe.version},
+               {printable(one.why)},
+               {join(names_in(one.switches, true), ", "), Style::Change},
+               {time_text_of(one), Style::Faint}});
+  table.print(screen);
+  screen.line();
+}
+
+build::BuildRequest request_for(build::Workshop& workshop, const build::SourceBuild& one) {
+  build::BuildRequest request;
+  request.recipe = one.folder;
+  request.with = names_in(one.switches, true);
+  request.without = names_in(one.switches, false);
+  request.package_files = {build::made_directory(workshop)};
+  request.output.directory = build::made_directory(workshop);
+  return request;
+}
+
+}  // namespace
+
+int install_from_source(Session& session, const Arguments& arguments) {
+  require_consent_possible(session, arguments);
+  for (const std::string& word : arguments.words())
+    if (!is_package_name(word))
+      throw Error(ErrorCode::Usage, fmt::format("{}: --from-source needs the names of packages", printable(word)), {},
+                  "`hambrel list buildable` shows them; of a folder: hambrel build DIR");
+  build::Workshop workshop(session.root());
+  const auto builds = build::builds_for(session.root(), workshop, arguments.words());
+  for (const build::SourceBuild& one : builds)
+    if (!one.is_made) read_first(session, arguments, one.wanted, one.folder);
+  if (!session.json()) show_builds(session, builds);
+  if (arguments.has("dry-run")) {
+    if (session.json())
+      for (const build::SourceBuild& one : builds)
+        session.document({{"recipe", one.wanted.recipe.name},
+                          {"version", one.wanted.recipe.version},
+                          {"why", one.why},
+                          {"options", one.switches},
+                          {"made", one.is_made},
+                          {"last_milliseconds", one.last_time ? Json(*one.last_time) : Json()}});
+    return 0;
+  }
+  const bool is_open = std::any_of(builds.begin(), builds.end(), [](const auto& one) { return !one.is_made; });
+  if (is_open) ask_consent(session, arguments);
+  for (const build::SourceBuild& one : builds) {
+    if (one.is_made) continue;
+    if (!session.json() && !session.quiet())
+      session.screen().line(fmt::format("\n{} {}", session.screen().paint(Style::Name, one.wanted.recipe.name),
+                                        one.wanted.recipe.version));
+    build::Build build(session.root(), request_for(workshop, one));
+    std::int64_t took = 0;
+    if (const int code = perform(session, build, &took); code != 0) return code;
+    build::note_time(workshop, one.wanted.recipe.name, took);
+  }
+  if (is_open && !session.json()) session.screen().line();
+  operations::Named named;
+  for (const build::SourceBuild& one : builds)
+    if (one.why == "asked for") named.install.push_back(build::made_file(workshop, one));
+  begin(session, arguments);
+  const auto all = build::made_files(workshop);
+  session.root().take_as_made_here(all);
+  std::vector<Spec> specs;
+  for (const std::string& file : all) specs.push_back(parse_spec(file));
+  session.root().add_files(specs);
+  operations::ChangeRequest request = change_request(session, arguments, "install");
+  operations::ask_for(session.root(), named, request);
+  return carry_out(session, arguments, std::move(request));
+}
+
+int run_options(Session& session, const Arguments& arguments) {
+  const auto& words = arguments.words();
+  const auto wanted = build::find_buildable(session.root(), words[0]);
+  if (!wanted)
+    throw Error(ErrorCode::NotFound, fmt::format("no repository has a recipe for {}", printable(words[0])), {},
+                "`hambrel list buildable` shows recipes");
+  build::Workshop workshop(session.root());
+  const build::RecipeFolder folder(build::bring(session.root(), workshop, *wanted),
+                                   session.root().settings().architectures.front());
+  const build::Recipe& recipe = folder.recipe();
+  std::map<std::string, bool> given;
+  for (std::size_t i = 1; i < words.size(); ++i) {
+    const auto equals = words[i].find('=');
+    const std::string name = words[i].substr(0, equals),
+                      value = equals == std::string::npos ? "" : words[i].substr(equals + 1);
+    if (value != "on" && value != "off")
+      throw Error(ErrorCode::Usage, fmt::format("{}: must be OPTION=on or OPTION=off", printable(words[i])));
+    build::switches_of(recipe, {name}, {});
+    given[name] = value == "on";
+  }
+  if (!given.empty()) build::remember_options(session.root(), recipe.name(), given);
+  const build::Switches now = build::switches_here(session.root(), recipe);
+  Rows rows(session);
+  for (const auto& [name, option] : recipe.options)
+    rows.add(
+        [&, key = name, is_on = option.is_on, text = option.text] {
+          return Json{{"option", key}, {"on", now.at(key)}, {"default", is_on}, {"text", text}};
+        },
+        {{name, Style::Name},
+         {now.at(name) ? "on" : "off", now.at(name) == option.is_on ? Style::Plain : Style::Change},
+         {printable(option.text)},
+         {now.at(name) == option.is_on ? "" : fmt::format("the recipe's own: {}", option.is_on ? "on" : "off"),
+          Style::Faint}});
+  rows.print(fmt::format("{} has no options.", recipe.name()).c_str());
+  return 0;
+}
+
+}  // namespace hambrel::cli
