@@ -147,6 +147,20 @@ TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherO
   EXPECT_EQ(read_file(station.root() / "usr/mould"), "f\n1\n");
   ASSERT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "mould 1-1");
+  // an upgrade comes to what is chosen now, and to recipes that have changed, and says so
+  EXPECT_EQ(station.hambrel({"options", "mould", "glaze=off"}).code, 0);
+  EXPECT_THAT(station.hambrel({"upgrade", "-y"}).out, HasSubstr("Nothing to do"));
+  EXPECT_EQ(station.hambrel({"options", "mould", "glaze=on"}).code, 0);
+  const Ran chosen = station.hambrel({"upgrade", "-y"});
+  EXPECT_THAT(chosen.out, HasSubstr("its options are now glaze on"));
+  EXPECT_EQ(station.installed(), "mould 1-1+glaze");
+  write_file(station.repository() / "recipes/mould/f", "g\n");
+  ASSERT_EQ(publish().code, 0);
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("its recipe has changed"));
+  EXPECT_THAT(station.hambrel({"upgrade", "-y", "--no-builds"}).out, HasSubstr("Nothing to do"));
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  EXPECT_EQ(station.installed(), "mould 1-1+glaze.b2");
   // what is built here is trusted because nobody else may write there
   fs::permissions(station.root() / "var/cache/hambrel/builds", fs::perms(0777));
   EXPECT_EQ(station.hambrel({"install", "mould", "--from-source", "-y"}).code, 3);

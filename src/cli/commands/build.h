@@ -1,7 +1,9 @@
 // What `build` and `install --from-source` have in common.
 #pragma once
 
+#include <optional>
 #include <string>
+#include <vector>
 
 #include "build/from_source.h"
 #include "cli/session.h"
@@ -13,6 +15,10 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
                 const std::string& folder);
 /// Builds, showing what is done; the exit code where a step failed, which is shown. `took`: milliseconds.
 int perform(Session& session, build::Build& build, std::int64_t* took = nullptr);
+/// What was built here and has to be built again before an upgrade: it is, and `install` are its package files. An exit
+/// code where that fails. `begun`: begin() was called.
+std::optional<int> rebuild_first(Session& session, const Arguments& arguments, std::vector<std::string>& install,
+                                 bool& begun);
 /// Builds what is asked for and what that needs, and installs it.
 int install_from_source(Session& session, const Arguments& arguments);
 

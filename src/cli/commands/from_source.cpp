@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/json.h"
 #include "base/text.h"
@@ -22,16 +23,18 @@ std::vector<std::string> names_in(const build::Switches& switches, bool on) {
   return names;
 }
 
+bool has_to_be_built(const build::SourceBuild& one) { return one.is_forced || !one.is_made; }
+
 std::string time_text_of(const build::SourceBuild& one) {
   constexpr double kSecond = 1000;
-  if (one.is_made) return "is built already";
+  if (!has_to_be_built(one)) return "is built already";
   return one.last_time ? fmt::format("took {:.1f} s last time", static_cast<double>(*one.last_time) / kSecond)
                        : "not built here before";
 }
 
 void show_builds(const Session& session, const std::vector<build::SourceBuild>& builds) {
   const Screen& screen = session.screen();
-  const auto open = std::count_if(builds.begin(), builds.end(), [](const auto& one) { return !one.is_made; });
+  const auto open = std::count_if(builds.begin(), builds.end(), has_to_be_built);
   screen.line(screen.paint(Style::Strong,
                            open == 0 ? "Nothing has to be built."
                                      : fmt::format("{} will be built from source, then installed.",
@@ -39,7 +42,7 @@ void show_builds(const Session& session, const std::vector<build::SourceBuild>& 
   screen.line();
   Table table;
   for (const build::SourceBuild& one : builds)
-    table.row({{one.is_made ? "keep" : "build", one.is_made ? Style::Faint : Style::Come},
+    table.row({{has_to_be_built(one) ? "build" : "keep", has_to_be_built(one) ? Style::Come : Style::Faint},
                {one.wanted.recipe.name, Style::Name},
                {one.wanted.recipe.version},
                {printable(one.why)},
@@ -61,6 +64,59 @@ build::BuildRequest request_for(build::Workshop& workshop, const build::SourceBu
 
 }  // namespace
 
+namespace {
+
+/// Reads, shows and asks, then builds all of them; the exit code where one fails. Nothing where it was only shown.
+std::optional<int> build_all(Session& session, const Arguments& arguments, build::Workshop& workshop,
+                             const std::vector<build::SourceBuild>& builds) {
+  for (const build::SourceBuild& one : builds)
+    if (has_to_be_built(one)) read_first(session, arguments, one.wanted, one.folder);
+  if (!session.json()) show_builds(session, builds);
+  const bool is_open = std::any_of(builds.begin(), builds.end(), has_to_be_built);
+  if (arguments.has("dry-run") && is_open) {
+    if (session.json())
+      for (const build::SourceBuild& one : builds)
+        session.document({{"recipe", one.wanted.recipe.name},
+                          {"version", one.wanted.recipe.version},
+                          {"why", one.why},
+                          {"options", one.switches},
+                          {"made", one.is_made && !one.is_forced},
+                          {"last_milliseconds", one.last_time ? Json(*one.last_time) : Json()}});
+    return std::nullopt;
+  }
+  if (is_open) ask_consent(session, arguments);
+  for (const build::SourceBuild& one : builds) {
+    if (!has_to_be_built(one)) continue;
+    if (!session.json() && !session.quiet())
+      session.screen().line(fmt::format("\n{} {}", session.screen().paint(Style::Name, one.wanted.recipe.name),
+                                        one.wanted.recipe.version));
+    build::BuildRequest request = request_for(workshop, one);
+    request.output.more_version = build::build_number(workshop, one);
+    build::Build build(session.root(), std::move(request));
+    std::int64_t took = 0;
+    if (const int code = perform(session, build, &took); code != 0) return code;
+    build::note_time(workshop, one.wanted.recipe.name, took);
+  }
+  if (is_open && !session.json()) session.screen().line();
+  return 0;
+}
+
+/// What was made here can be chosen from then on. Returns the files of what was asked for or built again.
+std::vector<std::string> see_made(Session& session, build::Workshop& workshop,
+                                  const std::vector<build::SourceBuild>& builds, const std::set<std::string>& asked) {
+  std::vector<std::string> files;
+  for (const build::SourceBuild& one : builds)
+    if (asked.contains(one.package)) files.push_back(build::made_file(workshop, one));
+  const auto all = build::candidates_for(workshop, builds);
+  session.root().take_as_made_here(all);
+  std::vector<Spec> specs;
+  for (const std::string& file : all) specs.push_back(parse_spec(file));
+  session.root().add_files(specs);
+  return files;
+}
+
+}  // namespace
+
 int install_from_source(Session& session, const Arguments& arguments) {
   require_consent_possible(session, arguments);
   for (const std::string& word : arguments.words())
@@ -69,45 +125,40 @@ int install_from_source(Session& session, const Arguments& arguments) {
                   "`hambrel list buildable` shows them; of a folder: hambrel build DIR");
   build::Workshop workshop(session.root());
   const auto builds = build::builds_for(session.root(), workshop, arguments.words());
-  for (const build::SourceBuild& one : builds)
-    if (!one.is_made) read_first(session, arguments, one.wanted, one.folder);
-  if (!session.json()) show_builds(session, builds);
-  if (arguments.has("dry-run")) {
-    if (session.json())
-      for (const build::SourceBuild& one : builds)
-        session.document({{"recipe", one.wanted.recipe.name},
-                          {"version", one.wanted.recipe.version},
-                          {"why", one.why},
-                          {"options", one.switches},
-                          {"made", one.is_made},
-                          {"last_milliseconds", one.last_time ? Json(*one.last_time) : Json()}});
-    return 0;
-  }
-  const bool is_open = std::any_of(builds.begin(), builds.end(), [](const auto& one) { return !one.is_made; });
-  if (is_open) ask_consent(session, arguments);
-  for (const build::SourceBuild& one : builds) {
-    if (one.is_made) continue;
-    if (!session.json() && !session.quiet())
-      session.screen().line(fmt::format("\n{} {}", session.screen().paint(Style::Name, one.wanted.recipe.name),
-                                        one.wanted.recipe.version));
-    build::Build build(session.root(), request_for(workshop, one));
-    std::int64_t took = 0;
-    if (const int code = perform(session, build, &took); code != 0) return code;
-    build::note_time(workshop, one.wanted.recipe.name, took);
-  }
-  if (is_open && !session.json()) session.screen().line();
-  operations::Named named;
-  for (const build::SourceBuild& one : builds)
-    if (one.why == "asked for") named.install.push_back(build::made_file(workshop, one));
+  const auto built = build_all(session, arguments, workshop, builds);
+  if (!built || *built != 0) return built.value_or(0);
   begin(session, arguments);
-  const auto all = build::made_files(workshop);
-  session.root().take_as_made_here(all);
-  std::vector<Spec> specs;
-  for (const std::string& file : all) specs.push_back(parse_spec(file));
-  session.root().add_files(specs);
+  operations::Named named;
+  named.install = see_made(session, workshop, builds, {arguments.words().begin(), arguments.words().end()});
   operations::ChangeRequest request = change_request(session, arguments, "install");
   operations::ask_for(session.root(), named, request);
   return carry_out(session, arguments, std::move(request));
+}
+
+std::optional<int> rebuild_first(Session& session, const Arguments& arguments, std::vector<std::string>& install,
+                                 bool& begun) {
+  const auto there = build::Workshop::find(session.root());
+  if (!there || build::made_files(*there).empty()) return std::nullopt;
+  build::Workshop workshop(session.root());
+  const auto builds = build::rebuilds_for(session.root(), workshop, arguments.words());
+  if (builds.empty()) return std::nullopt;
+  require_consent_possible(session, arguments);
+  const auto built = build_all(session, arguments, workshop, builds);
+  if (built && *built != 0) return built;
+  begin(session, arguments);
+  begun = true;
+  if (!built) return std::nullopt;
+  std::set<std::string> again;
+  for (const build::SourceBuild& one : builds) {
+    const auto installed = session.universe().installed_of(one.package);
+    if (!installed) continue;
+    // a pulled-in one stays so: the upgrade takes what is newer by itself
+    const std::string version = build::made_version(workshop, one);
+    const bool is_newer = compare_versions(version, session.universe().version(*installed)) > 0;
+    if (session.universe().wanted(*installed) || !is_newer) again.insert(one.package);
+  }
+  install = see_made(session, workshop, builds, again);
+  return std::nullopt;
 }
 
 int run_options(Session& session, const Arguments& arguments) {

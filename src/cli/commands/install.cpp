@@ -52,14 +52,18 @@ int run_remove(Session& session, const Arguments& arguments) {
 }
 
 int run_upgrade(Session& session, const Arguments& arguments) {
-  begin(session, arguments);
+  std::vector<std::string> rebuilt;
+  bool begun = false;
+  if (!arguments.has("no-builds"))
+    if (const auto failed = rebuild_first(session, arguments, rebuilt, begun)) return *failed;
+  if (!begun) begin(session, arguments);
   operations::ChangeRequest request = change_request(session, arguments, "upgrade");
   request.solve.upgrade_all = arguments.words().empty();
   request.solve.drop_strays = arguments.has("drop-strays");
   if (request.solve.drop_strays && !request.solve.upgrade_all)
     throw Error(ErrorCode::Usage, "--drop-strays is for the upgrade of everything", {}, "leave out the names");
   return change(session, arguments, std::move(request),
-                {.upgrade = arguments.words(), .except = arguments.values("except")});
+                {.install = std::move(rebuilt), .upgrade = arguments.words(), .except = arguments.values("except")});
 }
 
 namespace {

@@ -3,12 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "archive/package_reader.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "base/toml_table.h"
+#include "os/host.h"
 
 namespace hambrel::build {
 
@@ -44,18 +46,45 @@ AllOptions all_options(operations::Root& root) {
   return all;
 }
 
-/// Of the recipe that a package was built from, and how.
-bool is_made_by(const std::string& file, const SourceBuild& build) {
+/// A package file that was made here, and how.
+struct Made {
+  std::string file;
+  Package package;
+  Json built;
+};
+
+/// What can't be read is passed over: it can't be installed either.
+std::vector<Made> all_made(Workshop& workshop, const std::string& beginning = "") {
+  std::vector<Made> all;
   const auto host = os::open_file_system("/");
-  const std::string path = os::host_path(file);
-  if (!host->stat_followed(path)) return false;
-  try {
-    const Json built = parse_json(archive::PackageReader(host->open(path), file).built(), file);
-    const Json options = built.value("options", Json::object());
-    return built.value("recipe", "") == build.wanted.recipe.digest.hex() && options == Json(build.switches);
-  } catch (const Error&) {
-    return false;
+  for (const std::string& file : made_files(workshop)) {
+    if (!os::name_of(file).starts_with(beginning)) continue;
+    try {
+      const archive::PackageReader reader(host->open(os::host_path(file)), file);
+      all.push_back({file, reader.manifest(), parse_json(reader.built(), file)});
+    } catch (const Error&) {
+    }
   }
+  return all;
+}
+
+std::vector<Made> made_of(Workshop& workshop, const std::string& package) {
+  std::vector<Made> all = all_made(workshop, package + "-");
+  std::erase_if(all, [&](const Made& one) { return one.package.name != package; });
+  return all;
+}
+
+bool is_by(const Made& made, const SourceBuild& build) {
+  return made.built.value("recipe", "") == build.wanted.recipe.digest.hex() &&
+         made.built.value("options", Json::object()) == Json(build.switches);
+}
+
+/// The output that brings the package which is asked for.
+Output output_of(const SourceBuild& build) {
+  const Recipe recipe = RecipeFolder(build.folder, os::machine_architecture()).recipe();
+  for (const Output& one : recipe.outputs)
+    if (one.package.package.name == build.package) return one;
+  return recipe.outputs.front();
 }
 
 class Ordering {
@@ -86,7 +115,7 @@ class Ordering {
     const Needs needs = needs_of(folder.recipe(), build.switches);
     for (const auto* const list : {&needs.tools, &needs.libraries})
       for (const Relation& one : *list) need(one, name);
-    build.is_made = is_made_by(made_file(workshop_, build), build);
+    build.is_made = !made_file(workshop_, build).empty();
     builds_.push_back(std::move(build));
     open_.pop_back();
   }
@@ -161,20 +190,132 @@ std::vector<std::string> made_files(Workshop& workshop) {
   return files;
 }
 
-std::string made_file(Workshop& workshop, const SourceBuild& build) {
-  const RecipeFolder folder(build.folder, "x86_64");
-  const Recipe& recipe = folder.recipe();
-  const Output* output = &recipe.outputs.front();
-  for (const Output& one : recipe.outputs)
-    if (one.package.package.name == build.package) output = &one;
-  const std::string beginning = fmt::format("{}-{}{}.", output->package.package.name,
-                                            output->package.package.version.text(), suffix_of(recipe, build.switches));
-  for (const std::string& file : made_files(workshop)) {
-    const std::string_view name = os::name_of(file);
-    if (name.starts_with(beginning) && name.find('.', beginning.size()) + sizeof ".hambrel" - 1 == name.size())
-      return file;
+std::vector<std::string> candidates_for(Workshop& workshop, const std::vector<SourceBuild>& builds) {
+  struct Best {
+    Made made;
+    bool is_wanted;
+  };
+  std::map<std::string, Best> best;
+  for (Made& one : all_made(workshop)) {
+    const bool is_wanted =
+        std::any_of(builds.begin(), builds.end(), [&](const auto& build) { return is_by(one, build); });
+    const auto found = best.find(one.package.name);
+    const bool is_better =
+        found == best.end() || (is_wanted && !found->second.is_wanted) ||
+        (is_wanted == found->second.is_wanted && found->second.made.package.version < one.package.version);
+    if (is_better) best.insert_or_assign(one.package.name, Best{one, is_wanted});
   }
-  return made_directory(workshop) + "/" + beginning + "missing";
+  std::vector<std::string> files;
+  for (const auto& [name, one] : best) files.push_back(one.made.file);
+  return files;
+}
+
+namespace {
+
+std::optional<Made> newest_of(Workshop& workshop, const SourceBuild& build) {
+  std::optional<Made> newest;
+  for (Made& one : made_of(workshop, output_of(build).package.package.name))
+    if (is_by(one, build) && (!newest || newest->package.version < one.package.version)) newest = std::move(one);
+  return newest;
+}
+
+}  // namespace
+
+std::string made_file(Workshop& workshop, const SourceBuild& build) {
+  const auto made = newest_of(workshop, build);
+  return made ? made->file : "";
+}
+
+std::string made_version(Workshop& workshop, const SourceBuild& build) {
+  const auto made = newest_of(workshop, build);
+  return made ? made->package.version.text() : "";
+}
+
+std::string build_number(Workshop& workshop, const SourceBuild& build) {
+  const Recipe recipe = RecipeFolder(build.folder, os::machine_architecture()).recipe();
+  const Output output = output_of(build);
+  const std::string suffix = suffix_of(recipe, build.switches);
+  const auto made = made_of(workshop, output.package.package.name);
+  for (unsigned number = 1;; ++number) {
+    const std::string more = number == 1 ? "" : fmt::format("{}b{}", suffix.empty() ? "+" : ".", number);
+    const std::string version = output.package.package.version.text() + suffix + more;
+    if (std::none_of(made.begin(), made.end(), [&](const Made& one) { return one.package.version.text() == version; }))
+      return more;
+  }
+}
+
+namespace {
+
+std::string switches_text(const Switches& switches) {
+  std::vector<std::string> texts;
+  for (const auto& [name, on] : switches) texts.push_back(fmt::format("{} {}", name, on ? "on" : "off"));
+  return join(texts, ", ");
+}
+
+/// A library or module that it requires, and that nothing offers any more.
+std::string lost_library(const Universe& universe, const Package& package, const std::set<std::string>& made_here) {
+  for (const Relation& one : package.requires_) {
+    const std::string& name = one.alternatives.front().name;
+    if (one.alternatives.size() != 1 || (name.find(".so") == std::string::npos && !name.ends_with(".pc"))) continue;
+    if (made_here.contains(name)) continue;
+    const auto all = universe.matching(one);
+    if (std::none_of(all.begin(), all.end(), [&](PackageId id) { return universe.offered(id); })) return name;
+  }
+  return {};
+}
+
+/// Names that the newest of what was made here provides: nobody offers these, but they are not lost.
+std::set<std::string> provided_here(Workshop& workshop) {
+  std::map<std::string, Made> newest;
+  for (Made& one : all_made(workshop)) {
+    const auto [known, is_new] = newest.try_emplace(one.package.name, one);
+    if (!is_new && known->second.package.version < one.package.version) known->second = std::move(one);
+  }
+  std::set<std::string> names;
+  for (const auto& [name, made] : newest)
+    for (const Constraint& one : made.package.provides) names.insert(one.name);
+  return names;
+}
+
+/// Empty: it stays as it was built.
+std::string why_again(operations::Root& root, const Made& made, const Buildable& wanted, const Switches& switches,
+                      const std::set<std::string>& made_here) {
+  if (made.built.value("recipe", "") != wanted.recipe.digest.hex())
+    return fmt::format("its recipe has changed, now {}", wanted.recipe.version);
+  if (made.built.value("options", Json::object()) != Json(switches))
+    return fmt::format("its options are now {}", switches_text(switches));
+  const std::string lost = lost_library(root.universe(), made.package, made_here);
+  return lost.empty() ? "" : fmt::format("nothing offers {} any more", lost);
+}
+
+}  // namespace
+
+std::vector<SourceBuild> rebuilds_for(operations::Root& root, Workshop& workshop,
+                                      const std::vector<std::string>& names) {
+  const std::set<std::string> provided = provided_here(workshop);
+  std::map<std::string, std::string> again;  // package -> why
+  const Universe& universe = root.universe();
+  for (const PackageId id : universe.installed()) {
+    const std::string name(universe.name(id));
+    if (!names.empty() && std::find(names.begin(), names.end(), name) == names.end()) continue;
+    for (const Made& made : made_of(workshop, name)) {
+      if (made.package.version.text() != universe.version(id) || made.package.arch != universe.architecture(id))
+        continue;
+      const auto wanted = find_buildable(root, name);
+      if (!wanted) continue;
+      const RecipeFolder folder(bring(root, workshop, *wanted), root.settings().architectures.front());
+      const std::string why = why_again(root, made, *wanted, switches_here(root, folder.recipe()), provided);
+      if (!why.empty()) again.emplace(name, why);
+    }
+  }
+  Ordering ordering(root, workshop);
+  for (const auto& [name, why] : again) ordering.add(name, why);
+  std::vector<SourceBuild> builds = ordering.take();
+  for (SourceBuild& one : builds) {
+    if (const auto own = again.find(one.package); own != again.end()) one.why = own->second;
+    one.is_forced = one.why.starts_with("nothing offers");
+  }
+  return builds;
 }
 
 void note_time(Workshop& workshop, const std::string& recipe, std::int64_t milliseconds) {

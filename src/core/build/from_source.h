@@ -28,6 +28,7 @@ struct SourceBuild {
   std::string why;                          // "asked for", "harbour-bell needs libbell-headers"
   std::string package;                      // that is asked for or needed
   bool is_made = false;                     // there already, of just this recipe and these options
+  bool is_forced = false;                   // built again all the same
   std::optional<std::int64_t> last_time{};  // milliseconds that it took last time
 };
 
@@ -35,12 +36,22 @@ struct SourceBuild {
 /// recipes need each other in a circle.
 std::vector<SourceBuild> builds_for(operations::Root& root, Workshop& workshop, const std::vector<std::string>& names);
 
+/// Packages that were built here and are to be built again, with what that needs: their recipe has changed, or the
+/// options that were chosen, or a library that they need is not offered any more. `names`: only these; empty: all.
+std::vector<SourceBuild> rebuilds_for(operations::Root& root, Workshop& workshop,
+                                      const std::vector<std::string>& names);
+/// What the version has at its end in addition, so that it is not one that is there: "+b2"; mostly nothing.
+std::string build_number(Workshop& workshop, const SourceBuild& build);
+
 /// Where the package files lie that are made for this system, on the host.
 std::string made_directory(Workshop& workshop);
 /// All of them.
 std::vector<std::string> made_files(Workshop& workshop);
+/// Of each package one: as these builds have it, else the newest.
+std::vector<std::string> candidates_for(Workshop& workshop, const std::vector<SourceBuild>& builds);
 /// That of a package of a build which was done.
 std::string made_file(Workshop& workshop, const SourceBuild& build);
+std::string made_version(Workshop& workshop, const SourceBuild& build);
 void note_time(Workshop& workshop, const std::string& recipe, std::int64_t milliseconds);
 
 }  // namespace hambrel::build

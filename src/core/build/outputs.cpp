@@ -147,12 +147,13 @@ Version with_suffix(const Version& version, const std::string& suffix, const std
   return *whole;
 }
 
-std::vector<Part> parts_of(const Recipe& recipe, const Switches& switches, const std::string& apart) {
+std::vector<Part> parts_of(const Recipe& recipe, const Switches& switches, const std::string& apart,
+                           const std::string& more) {
   std::vector<Part> parts;
   for (const Output& one : recipe.outputs)
     if (one.only_with.empty() || switches.at(one.only_with))
       parts.push_back({&one, apart + "/" + one.package.package.name,
-                       with_suffix(one.package.package.version, suffix_of(recipe, switches), one.at)});
+                       with_suffix(one.package.package.version, suffix_of(recipe, switches) + more, one.at)});
   if (parts.empty())
     throw Error(ErrorCode::Invalid, "with these options it makes no package", recipe.outputs.front().at,
                 "leave out only-with of one");
@@ -186,7 +187,7 @@ std::vector<MadePackage> make_packages(Workshop& workshop, const Recipe& recipe,
                                        const std::string& stage, const std::string& apart, const Origin& origin,
                                        BuildRootPackages& root, const OutputTerms& terms, Observer& observer) {
   os::FileSystem& files = workshop.files();
-  std::vector<Part> parts = parts_of(recipe, switches, apart);
+  std::vector<Part> parts = parts_of(recipe, switches, apart, terms.more_version);
   Splitting(files, parts).run(stage);
   require_files(parts);
   std::vector<archive::FoundRelations> found;

@@ -42,7 +42,8 @@ struct OutputTerms {
   int level = 9;                    // of zstd
   std::vector<std::string> keys{};  // to sign with
   operations::Passphrase passphrase{};
-  std::int64_t epoch = 0;  // no file is newer
+  std::int64_t epoch = 0;      // no file is newer
+  std::string more_version{};  // at the end of the versions, beside the options
 };
 
 /// Takes the stage, a directory of the workshop, apart. `apart`: another one, that is made.
