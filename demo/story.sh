@@ -372,27 +372,41 @@ chapter 'Packages from source: recipes'
 if unshare -mpn --fork true 2>/dev/null && command -v cc c++ patch >/dev/null; then
   printf '\n%s(the harbour has the compiler of this machine in packages)%s\n' "$faint" "$off"
   python3 "$here/machine_packages.py" "$HAMBREL" "$dir/tools" base-tools c-compiler cxx-compiler
-  station=$dir/workshop
-  mkdir -p "$station"
-  play 0 hambrel repo add "file://$dir/tools" --unsigned
-  cp -r "$here/recipes" "$dir/"
-  mkdir "$dir/built"
-  play 0 hambrel recipe show recipes/harbour-bell
-  play 3 hambrel build recipes/harbour-bell -n
-  printf '\n%s(the library that it needs has to be built first)%s\n' "$faint" "$off"
-  play 0 hambrel build recipes/libbell -o built
-  play 0 hambrel build recipes/harbour-bell -o built --packages built --check-reproducible
-  play 0 hambrel install ./built/harbour-bell-2.0-1.$(uname -m).hambrel ./built/libbell-1.4-1.$(uname -m).hambrel --allow-unsigned --yes
-  printf '\n%s(the station wants it by night as well: another option)%s\n' "$faint" "$off"
-  play 0 hambrel build recipes/harbour-bell -o built --packages built --with night -q
-  play 0 hambrel install ./built/harbour-bell-2.0-1+night.$(uname -m).hambrel --allow-unsigned --yes
+  station=$dir/cove-station
+  mkdir -p "$station" "$dir/built" "$dir/keys/cove-recipes"
+  "$HAMBREL" --root "$station" repo add "file://$dir/tools" --unsigned --quiet >/dev/null
+  printf '\n%s(the cove next door publishes recipes: no packages, but how they are built)%s\n' "$faint" "$off"
+  mkdir -p "$dir/cove-recipes/packages" && cp -r "$here/recipes" "$dir/cove-recipes/"
+  for role in root targets snapshot timestamp; do "$HAMBREL" key new "$dir/keys/cove-recipes/$role.key" --quiet; done
+  play 0 hambrel publish cove-recipes --keys keys/cove-recipes --init
+  "$HAMBREL" --root "$station" repo add "file://$dir/cove-recipes" --quiet --fingerprint \
+    "$("$HAMBREL" publish "$dir/cove-recipes" --keys "$dir/keys/cove-recipes" --json | sed -n 's/.*"fingerprint":"\([^"]*\)".*/\1/p')" >/dev/null ||
+    trouble=1
+  play 0 hambrel search bell
+  play 4 hambrel build signal-book
+  play 0 hambrel install harbour-bell --from-source --dry-run --no-pager
+  play 0 hambrel install harbour-bell --from-source --yes
+  printf '\n%s(the station wants it by night as well)%s\n' "$faint" "$off"
+  play 0 hambrel options harbour-bell night=on
+  play 0 hambrel upgrade --yes
   printf '\n%s$ chroot . harbour-bell 23%s\n' "$faint" "$off"
   chroot "$station" /usr/bin/harbour-bell 23 || trouble=1
   play 0 hambrel undo last --yes --quiet
   [[ $(chroot "$station" /usr/bin/harbour-bell 23) == '' ]] || trouble=1
-  printf '\n%s(somebody lost a page of the signal book)%s\n' "$faint" "$off"
-  sed -i /Oscar/d "$dir/recipes/signal-book/src/signals"
-  play 1 hambrel build recipes/signal-book -o built
+  printf '\n%s(the cove changes its library)%s\n' "$faint" "$off"
+  sed -i 's/dong/ding/' "$dir/cove-recipes/recipes/libbell/src/bell.c"
+  "$HAMBREL" publish "$dir/cove-recipes" --keys "$dir/keys/cove-recipes" --quiet >/dev/null
+  "$HAMBREL" --root "$station" refresh --quiet >/dev/null
+  play 0 hambrel build libbell --dry-run --no-pager
+  play 0 hambrel options harbour-bell night=off --quiet
+  play 0 hambrel upgrade --yes --quiet
+  printf '\n%s$ chroot . harbour-bell 3 pm%s\n' "$faint" "$off"
+  [[ $(chroot "$station" /usr/bin/harbour-bell 15) == ding* ]] && chroot "$station" /usr/bin/harbour-bell 15 || trouble=1
+  printf '\n%s(a recipe of one'"'"'s own is a folder; somebody lost a page of the signal book)%s\n' "$faint" "$off"
+  cp -r "$here/recipes/signal-book" "$dir/signal-book"
+  play 0 hambrel build signal-book/ -o built --check-reproducible
+  sed -i /Oscar/d "$dir/signal-book/src/signals"
+  play 1 hambrel build signal-book/ -o built
   play 0 hambrel tidy builds --yes
 else
   printf '\n%s(left out: this needs namespaces and a C++ compiler)%s\n' "$faint" "$off"

@@ -60,7 +60,7 @@ class Watching {
     end();
     const std::string step(text_of(kind));
     if (!session_.json() && !session_.quiet())
-      session_.screen().line(fmt::format("  {:<9}  {}", step, printable(build::shortened(command, room()))));
+      session_.screen().line(fmt::format("  {:<10}  {}", step, printable(build::shortened(command, room()))));
     session_.progress().begin(step, 0, Observer::Unit::Items);
     running_ = true;
   }
@@ -82,7 +82,7 @@ class Watching {
  private:
   /// What a line has for a command.
   static std::size_t room() {
-    constexpr std::size_t kBefore = 13, kLeast = 40;
+    constexpr std::size_t kBefore = 14, kLeast = 40;
     return std::max(kLeast, output_is_terminal() ? terminal_width() - kBefore : 107);
   }
   static std::string trimmed(std::string_view text) {
@@ -176,6 +176,7 @@ int run_build(Session& session, const Arguments& arguments) {
     else
       show(session, plan);
     if (arguments.has("dry-run")) return 0;
+    if (!session.json()) session.screen().line();
   }
   return perform(session, build);
 }
@@ -196,7 +197,7 @@ int perform(Session& session, build::Build& build, std::int64_t* took) {
   const auto& outcome = std::get<build::BuildOutcome>(result);
   if (took != nullptr)
     for (const std::int64_t one : outcome.times.milliseconds) *took += one;
-  show(session, outcome);
+  if (took == nullptr || session.json() || !session.quiet()) show(session, outcome, took == nullptr);
   return 0;
 }
 

@@ -49,7 +49,6 @@ void show_builds(const Session& session, const std::vector<build::SourceBuild>& 
                {join(names_in(one.switches, true), ", "), Style::Change},
                {time_text_of(one), Style::Faint}});
   table.print(screen);
-  screen.line();
 }
 
 build::BuildRequest request_for(build::Workshop& workshop, const build::SourceBuild& one) {
@@ -71,7 +70,8 @@ std::optional<int> build_all(Session& session, const Arguments& arguments, build
                              const std::vector<build::SourceBuild>& builds) {
   for (const build::SourceBuild& one : builds)
     if (has_to_be_built(one)) read_first(session, arguments, one.wanted, one.folder);
-  if (!session.json()) show_builds(session, builds);
+  const bool is_silent = session.quiet() && arguments.has("yes");
+  if (!session.json() && !is_silent) show_builds(session, builds);
   const bool is_open = std::any_of(builds.begin(), builds.end(), has_to_be_built);
   if (arguments.has("dry-run") && is_open) {
     if (session.json())
@@ -97,7 +97,7 @@ std::optional<int> build_all(Session& session, const Arguments& arguments, build
     if (const int code = perform(session, build, &took); code != 0) return code;
     build::note_time(workshop, one.wanted.recipe.name, took);
   }
-  if (is_open && !session.json()) session.screen().line();
+  if (!session.json() && !is_silent) session.screen().line();
   return 0;
 }
 

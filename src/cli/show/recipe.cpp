@@ -145,7 +145,7 @@ void show(Session& session, const build::Recipe& recipe, const build::BuildFailu
     screen.hint("its directory: " + failure.kept);
 }
 
-void show(Session& session, const build::BuildOutcome& outcome) {
+void show(Session& session, const build::BuildOutcome& outcome, bool with_place) {
   if (session.json()) {
     Json packages = Json::array(), times = Json::object();
     for (const auto& one : outcome.packages) packages.push_back(to_json(one));
@@ -165,7 +165,8 @@ void show(Session& session, const build::BuildOutcome& outcome) {
     screen.line(fmt::format("Built in {}{}.", seconds_text(all),
                             outcome.is_reproducible ? ", twice with the same result" : ""));
   for (const build::MadePackage& one : outcome.packages) {
-    screen.line(fmt::format("  {}  {} {}, {} in {}", screen.paint(Style::Name, one.file), one.package.title(),
+    const std::string file = with_place ? one.file : one.file.substr(one.file.rfind('/') + 1);
+    screen.line(fmt::format("  {}  {} {}, {} in {}", screen.paint(Style::Name, file), one.package.title(),
                             one.package.arch, size_text(one.size),
                             count_text(one.package.file_count, "file", "files")));
     if (!session.quiet()) print_found(screen, one);

@@ -11,7 +11,8 @@ namespace hambrel::cli {
 nlohmann::json to_json(const build::BuildPlan& plan);
 void show(Session& session, const build::BuildPlan& plan);
 void show(Session& session, const build::Recipe& recipe, const build::BuildFailure& failure);
-void show(Session& session, const build::BuildOutcome& outcome);
+/// `with_place`: package files with the directory that they are in.
+void show(Session& session, const build::BuildOutcome& outcome, bool with_place = true);
 void show(Session& session, const build::RecipeFolder& folder);
 
 }  // namespace hambrel::cli

@@ -172,7 +172,8 @@ Shelf shelf_of(Workshop& workshop) {
   const auto all_in = [&](const char* directory, Kind kind) {
     for (const std::string& name : files.list(directory)) {
       const std::string path = std::string(directory) + "/" + name;
-      if (!name.starts_with(".")) shelf.items.push_back({kind, path, size_of(files, path), false});
+      if (!name.starts_with(".") && !name.ends_with(".time"))
+        shelf.items.push_back({kind, path, size_of(files, path), false});
     }
   };
   if (!shelf.busy) {
