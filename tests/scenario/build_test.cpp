@@ -164,6 +164,22 @@ TEST_F(Building, NothingOutsideOfItsDirectoryIsWrittenAndThereIsNoNetwork) {
   EXPECT_FALSE(fs::exists(station.root() / "evil"));
 }
 
+TEST_F(Building, StepsCannotLeadOutOfTheirDirectoryByWhatTheyLeave) {
+  fs::create_directories(workshop() / "made");
+  write_file(workshop() / "made/precious", "p\n");
+  for (const char* const target : {"/made", "../../../made", "/etc"}) {
+    recipe("[steps]\ninstall = \"rm -r {stage}; ln -s " + std::string(target) + " {stage}\"\n");
+    const Ran led = build();
+    EXPECT_EQ(led.code, 1);
+    EXPECT_THAT(led.err, HasSubstr("something else in the place of {stage}"));
+  }
+  recipe(
+      "[steps]\ninstall = \"ln -s /made {stage}/usr; ln -s ../../../made {stage}/opt; mkfifo {stage}/fifo || true\"\n");
+  EXPECT_EQ(build().code, 1) << "a pipe cannot be in a package";
+  EXPECT_EQ(read_file(workshop() / "made/precious"), "p\n");
+  EXPECT_TRUE(left().empty());
+}
+
 TEST_F(Building, LimitsHold) {
   const auto set = [&](const std::string& build) {
     write_file(station.root() / "etc/hambrel/hambrel.toml", "[build]\n" + build);

@@ -26,7 +26,8 @@ using operations::Proposal;
 void bring(os::FileSystem& from, const std::string& path, os::FileSystem& to, const std::string& there) {
   to.make_directories(os::parent_of(there));
   const auto source = from.open(path);
-  const auto file = to.create(there, 0644);
+  const auto info = source->info();
+  const auto file = to.create(there, info ? info->mode & 0644U : 0600U);  // credentials stay private
   os::copy_content(*source, *file, path);
   file->close();
 }
@@ -145,8 +146,8 @@ class Made {
     keep_fetched();
     proposal_.reset();
     root_.reset();
-    // what only served to make it
-    for (const char* const one : {repo::kIndexCache, repo::kPackageCache}) files_->remove_tree(one);
+    // what only served to make it, and is nothing that steps should see
+    for (const char* const one : {"etc/hambrel", "var/cache/hambrel", repo::kVerified}) files_->remove_tree(one);
     files_.reset();
     const auto closed = workshop_.close();
     if (!workshop_.files().stat(shared_)) workshop_.files().rename_no_replace(place_, shared_);

@@ -246,6 +246,11 @@ std::variant<BuildOutcome, BuildFailure> Build::run(const BuildRoot& made, const
   auto failed = put_patches(steps, work, logged);
   if (!failed) failed = steps.run(recipe, values, epoch, request_.with_check, logged);
   if (failed) return BuildFailure{std::move(*failed), log.path(), ""};
+  // steps may do with their directory what they like, but a link would lead out of it
+  const auto staged = files.stat(stage);
+  if (!staged || staged->type != os::FileType::Directory)
+    throw Error(ErrorCode::Invalid, "its steps have put something else in the place of {stage}", recipe.name(),
+                "they have to install into that directory");
 
   Origin origin;
   origin.recipe = folder_.digest();

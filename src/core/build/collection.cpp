@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "base/merge.h"
 #include "base/text.h"
+#include "os/host.h"
 #include "repo/source.h"
 #include "repo/transfer.h"
 
@@ -156,7 +157,7 @@ std::string bring(operations::Root& root, Workshop& workshop, const Buildable& w
     throw Error(ErrorCode::Untrusted, "is not what the repository's list names", where,
                 "run `hambrel refresh`; if this persists, tell its maintainer");
   const archive::PackageReader reader(std::make_unique<os::MemoryFile>(text), where);
-  const std::string part = folder + ".part";
+  const std::string part = fmt::format("{}.{}", folder, os::process_id());
   remove_whole(files, part);
   files.make_directories(part);
   const auto place = os::open_file_system(workshop.on_host(part));
@@ -208,7 +209,7 @@ Review review_of(Workshop& workshop, const std::string& folder, const Buildable&
 
 void remember(Workshop& workshop, const std::string& folder, const Buildable& wanted) {
   os::FileSystem& files = workshop.files();
-  const std::string place = read_place(wanted), part = place + ".part";
+  const std::string place = read_place(wanted), part = fmt::format("{}.{}", place, os::process_id());
   remove_whole(files, part);
   files.make_directories(part);
   const auto into = os::open_file_system(workshop.on_host(part));

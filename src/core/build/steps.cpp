@@ -77,7 +77,7 @@ os::Preview StepRunner::preview() const {
         if (at == top || os::is_below(at, top))
           if (const auto info = files_->stat(at); info && info->type == os::FileType::Directory)
             preview.layers.push_back({at, "/" + at, "", "", ""});
-    for (const char* const own : {"home", "root", "var/cache/hambrel", "var/lib/hambrel"})
+    for (const char* const own : {"home", "root", "var/cache/hambrel", "var/lib/hambrel", "etc/hambrel"})
       if (const auto info = files_->stat(own); info && info->type == os::FileType::Directory)
         preview.hidden.emplace_back(own);
   }
