@@ -161,6 +161,9 @@ TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherO
   EXPECT_THAT(station.hambrel({"upgrade", "-y", "--no-builds"}).out, HasSubstr("Nothing to do"));
   ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "mould 1-1+glaze.b2");
+  // what is asked for beside what needs it is installed as well
+  ASSERT_EQ(station.hambrel({"install", "mould", "clay", "--from-source", "-y"}).code, 0);
+  EXPECT_THAT(station.installed(), HasSubstr("clay 1-1"));
   // what is built here is trusted because nobody else may write there
   fs::permissions(station.root() / "var/cache/hambrel/builds", fs::perms(0777));
   EXPECT_EQ(station.hambrel({"install", "mould", "--from-source", "-y"}).code, 3);

@@ -61,10 +61,6 @@ build::BuildRequest request_for(build::Workshop& workshop, const build::SourceBu
   return request;
 }
 
-}  // namespace
-
-namespace {
-
 /// Reads, shows and asks, then builds all of them; the exit code where one fails. Nothing where it was only shown.
 std::optional<int> build_all(Session& session, const Arguments& arguments, build::Workshop& workshop,
                              const std::vector<build::SourceBuild>& builds) {
@@ -101,12 +97,25 @@ std::optional<int> build_all(Session& session, const Arguments& arguments, build
   return 0;
 }
 
+/// The one that makes a package, or is called so, as if that package had been asked for.
+std::optional<build::SourceBuild> build_of(const std::vector<build::SourceBuild>& builds, const std::string& package) {
+  for (const build::SourceBuild& one : builds) {
+    const auto& packages = one.wanted.recipe.packages;
+    if (one.wanted.recipe.name != package && std::find(packages.begin(), packages.end(), package) == packages.end())
+      continue;
+    build::SourceBuild found = one;
+    found.package = package;
+    return found;
+  }
+  return std::nullopt;
+}
+
 /// What was made here can be chosen from then on. Returns the files of what was asked for or built again.
 std::vector<std::string> see_made(Session& session, build::Workshop& workshop,
                                   const std::vector<build::SourceBuild>& builds, const std::set<std::string>& asked) {
   std::vector<std::string> files;
-  for (const build::SourceBuild& one : builds)
-    if (asked.contains(one.package)) files.push_back(build::made_file(workshop, one));
+  for (const std::string& name : asked)
+    if (const auto one = build_of(builds, name)) files.push_back(build::made_file(workshop, *one));
   const auto all = build::candidates_for(workshop, builds);
   session.root().take_as_made_here(all);
   std::vector<Spec> specs;
@@ -149,14 +158,16 @@ std::optional<int> rebuild_first(Session& session, const Arguments& arguments, s
   begun = true;
   if (!built) return std::nullopt;
   std::set<std::string> again;
-  for (const build::SourceBuild& one : builds) {
-    const auto installed = session.universe().installed_of(one.package);
-    if (!installed) continue;
-    // a pulled-in one stays so: the upgrade takes what is newer by itself
-    const std::string version = build::made_version(workshop, one);
-    const bool is_newer = compare_versions(version, session.universe().version(*installed)) > 0;
-    if (session.universe().wanted(*installed) || !is_newer) again.insert(one.package);
-  }
+  for (const build::SourceBuild& one : builds)
+    for (const std::string& package : one.wanted.recipe.packages) {
+      const auto installed = session.universe().installed_of(package);
+      if (!installed) continue;
+      // a pulled-in one stays so: the upgrade takes what is newer by itself
+      const std::string version = build::made_version(workshop, *build_of(builds, package));
+      if (version.empty()) continue;  // not made with these options
+      const bool is_newer = compare_versions(version, session.universe().version(*installed)) > 0;
+      if (session.universe().wanted(*installed) || !is_newer) again.insert(package);
+    }
   install = see_made(session, workshop, builds, again);
   return std::nullopt;
 }
