@@ -133,6 +133,16 @@ TEST_F(Building, AStepThatFailsSaysWhichOneAndItsLastLinesAndLeavesItsLog) {
   const Ran kept = build({"--keep"});
   EXPECT_THAT(kept.err, HasSubstr("builds/builds/saltdb-2.1-1.1/work"));
   EXPECT_EQ(left().size(), 1U);
+  const Ran shell = run({"python3", "-c",
+                         "import os, pty, sys, time\n"
+                         "pid, fd = pty.fork()\n"
+                         "if pid == 0: os.execv(sys.argv[1], sys.argv[1:])\n"
+                         "os.write(fd, b'echo $((6 * 7)); cat table; exit\\n')\n"
+                         "try:\n  while (data := os.read(fd, 4096)): sys.stdout.buffer.write(data)\n"
+                         "except OSError: pass\n",
+                         HAMBREL_PROGRAM, "--root", station.root().string(), "build", folder().string(), "--shell"});
+  EXPECT_THAT(shell.out, HasSubstr("42\r\none\r\ntwo\r\n"));
+  EXPECT_EQ(station.hambrel({"build", folder().string(), "--shell"}).code, 2) << "there is no terminal";
   EXPECT_EQ(build({"--no-check"}).code, 1) << "nothing is installed";
   EXPECT_EQ(station.json({"tidy", "builds", "-y"}).at("result"), "done");
   EXPECT_TRUE(left().empty());

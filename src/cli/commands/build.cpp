@@ -135,6 +135,19 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
 
 namespace {
 
+/// A shell where a build that was kept has ended.
+int look_around(const Session& session, build::Build& build) {
+  if (session.json() || !can_ask())
+    throw Error(ErrorCode::Usage, "--shell needs a terminal", {}, "what was kept lies below var/cache/hambrel/builds");
+  session.screen().line("A shell in the build as it was kept; `exit` leaves it.");
+  const os::InterruptGuard guard;
+  const os::ProgramEnd end = build.look_around();
+  if (end.kind == os::ProgramEnd::Kind::NoPreview || end.kind == os::ProgramEnd::Kind::NotStarted)
+    throw Error(ErrorCode::Io, "no shell can be started: " + end.problem, "/bin/sh",
+                "the build root may have none: add it to [needs] tools");
+  return 0;
+}
+
 /// Options that were chosen here, where the command line says nothing else.
 void take_remembered(Session& session, build::BuildRequest& request) {
   const build::RecipeFolder folder(request.recipe, session.root().settings().architectures.front());
@@ -169,6 +182,7 @@ int run_build(Session& session, const Arguments& arguments) {
   request.recipe = folder_of(session, arguments, named);
   if (request.recipe != named) take_remembered(session, request);
   build::Build build(session.root(), std::move(request));
+  if (arguments.has("shell")) return look_around(session, build);
   if (arguments.has("dry-run") || (!session.json() && !session.quiet())) {
     const build::BuildPlan plan = build.plan();
     if (session.json())

@@ -143,6 +143,7 @@ void show(Session& session, const build::Recipe& recipe, const build::BuildFailu
     screen.hint("to look at what it left, build it again with --keep");
   else
     screen.hint("its directory: " + failure.kept);
+  if (!failure.kept.empty()) screen.hint("a shell in it: the same command with --shell");
 }
 
 void show(Session& session, const build::BuildOutcome& outcome, bool with_place) {

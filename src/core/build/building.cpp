@@ -92,6 +92,18 @@ BuildRootTerms Build::root_terms(const BuildEvents& events) const {
   return terms;
 }
 
+os::ProgramEnd Build::look_around() {
+  const auto kept = kept_build(workshop_, title_of(folder_.recipe()));
+  if (!kept)
+    throw Error(ErrorCode::NotFound, "no build of it was kept", folder_.recipe().name(), "build it with --keep first");
+  BuildRoot root;
+  root.path = kept->root;
+  root.is_host = kept->root == "/";
+  StepRunner steps(root, workshop_.on_host(kept->directory + "/work"), workshop_.on_host(kept->directory + "/merged"),
+                   root_.settings().build);
+  return steps.run_shell();
+}
+
 BuildPlan Build::plan() {
   const Recipe& recipe = folder_.recipe();
   BuildPlan plan;
@@ -138,7 +150,7 @@ std::variant<BuildOutcome, BuildFailure> Build::perform(const BuildEvents& event
       throw Error(ErrorCode::Declined, "interrupted; nothing was made", recipe.name(), "its log: " + log.path());
     }
     if (request_.keep) {
-      bench_->keep();
+      bench_->keep(made.path);
       failure->kept = workshop_.on_host(bench_->work());
     } else {
       bench_->clear();

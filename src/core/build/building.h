@@ -74,6 +74,8 @@ class Build {
   Workshop& workshop() { return workshop_; }
   /// Throws Error{Refused} where its needs can't be met.
   BuildPlan plan();
+  /// A shell in the directory of the last build of it that was kept, as its steps ran. Throws Error{NotFound}.
+  os::ProgramEnd look_around();
   /// Throws Error{Network}, Error{Untrusted} for sources, Error{Refused} for needs, Error{Declined} where it was
   /// asked to stop, Error{Invalid} where what was installed is not what the recipe says.
   std::variant<BuildOutcome, BuildFailure> perform(const BuildEvents& events);

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <climits>
 
 #include "base/amounts.h"
 #include "base/error.h"
@@ -86,6 +87,16 @@ os::Preview StepRunner::preview() const {
   return preview;
 }
 
+os::PreviewLimits StepRunner::limits() const {
+  os::PreviewLimits limits;
+  limits.seconds = rules_.seconds;
+  limits.processes = rules_.processes;
+  limits.memory = rules_.memory_mebibytes << 20U;
+  limits.disk = rules_.mebibytes << 20U;
+  limits.files = 1ULL << 22U;
+  return limits;
+}
+
 os::ProgramEnd StepRunner::run_command(std::vector<std::string> words, const std::string& script,
                                        const BuildEvents& events) {
   os::ProgramEnd end;
@@ -103,13 +114,25 @@ os::ProgramEnd StepRunner::run_command(std::vector<std::string> words, const std
   program.script = script;
   program.directory = directory_;
   program.user = kBuilder;
-  os::PreviewLimits limits;
-  limits.seconds = rules_.seconds;
-  limits.processes = rules_.processes;
-  limits.memory = rules_.memory_mebibytes << 20U;
-  limits.disk = rules_.mebibytes << 20U;
-  limits.files = 1ULL << 22U;
-  return os::run_on_preview(preview(), program, limits, events.printed, events.stop_asked);
+  return os::run_on_preview(preview(), program, limits(), events.printed, events.stop_asked);
+}
+
+os::ProgramEnd StepRunner::run_shell() {
+  os::PreviewProgram program;
+  program.words = {"/bin/sh", "-i"};
+  program.environment = {std::string("PATH=") + kPath,
+                         "LANG=C.UTF-8",
+                         "TERM=dumb",
+                         "PS1=(build) $ ",
+                         fmt::format("HOME={}/home", kWork),
+                         fmt::format("TMPDIR={}/tmp", kWork)};
+  program.directory = fmt::format("{}/{}", kWork, kSourceDirectory);
+  program.user = kBuilder;
+  program.on_terminal = true;
+  os::PreviewLimits limits = this->limits();
+  limits.seconds = UINT_MAX / 1000U;
+  return os::run_on_preview(
+      preview(), program, limits, [](std::string_view) {}, [] { return false; });
 }
 
 std::optional<StepFailure> StepRunner::run(const Recipe& recipe, const Values& values, std::int64_t epoch,

@@ -57,12 +57,15 @@ class StepRunner {
                                  const BuildEvents& events);
   /// One command in the directory of the sources, as a step would run it.
   os::ProgramEnd run_command(std::vector<std::string> words, const std::string& script, const BuildEvents& events);
+  /// A shell for whoever sits at the terminal, with no limit of time.
+  os::ProgramEnd run_shell();
   const StepTimes& times() const { return times_; }
   /// In the build root; empty: it has none. Of a name without '/', in the usual directories.
   std::string find_program(const std::string& name);
 
  private:
   os::Preview preview() const;
+  os::PreviewLimits limits() const;
 
   const BuildRoot& root_;
   const std::string work_, merged_;

@@ -146,9 +146,23 @@ Bench::~Bench() {
   }
 }
 
-void Bench::keep() {
-  workshop_.files().replace_cache(directory_ + "/" + kKept, "", 0600);
+void Bench::keep(const std::string& root) {
+  workshop_.files().replace_cache(directory_ + "/" + kKept, root, 0600);
   kept_ = true;
+}
+
+std::optional<KeptBuild> kept_build(Workshop& workshop, const std::string& name) {
+  os::FileSystem& files = workshop.files();
+  const auto closed = workshop.close();
+  std::optional<KeptBuild> found;
+  for (const std::string& one : files.list("builds")) {
+    const std::string directory = "builds/" + one, kept = directory + "/" + kKept;
+    constexpr std::uint64_t kMostPath = 4096;
+    if (one.substr(0, one.rfind('.')) != name || !files.stat(kept)) continue;
+    if (auto lock = lock_if_free(files, directory))
+      found = KeptBuild{directory, files.read_itself(kept, kMostPath), std::move(lock)};
+  }
+  return found;
 }
 
 void Bench::clear() {

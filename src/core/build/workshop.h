@@ -12,6 +12,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -57,8 +58,8 @@ class Bench {
   /// Below the workshop.
   const std::string& directory() const { return directory_; }
   std::string work() const { return directory_ + "/work"; }
-  /// From now on it stays.
-  void keep();
+  /// From now on it stays, with where its build root is.
+  void keep(const std::string& root);
   /// Removes it now, and tells what can't be removed.
   void clear();
 
@@ -68,6 +69,15 @@ class Bench {
   std::unique_ptr<os::Lock> lock_;
   bool kept_ = false;
 };
+
+/// A build that was kept, held while this lives.
+struct KeptBuild {
+  std::string directory;  // below the workshop
+  std::string root;       // of its build root, on the host
+  std::unique_ptr<os::Lock> lock;
+};
+/// The last one of a name; nothing where none was kept.
+std::optional<KeptBuild> kept_build(Workshop& workshop, const std::string& name);
 
 /// What lies in a workshop and nobody uses now.
 struct Shelf {

@@ -79,6 +79,7 @@ class Prepared {
     plan.disk = limits.disk;
     plan.own_users = !is_superuser();
     plan.user = program.user;
+    plan.on_terminal = program.on_terminal;
     if (!program.directory.empty()) plan.directory = keep(program.directory);
     plan.uid_map = keep(fmt::format("{} {} 1", program.user, ::geteuid()));
     plan.gid_map = keep(fmt::format("{} {} 1", program.user, ::getegid()));

@@ -38,6 +38,7 @@ struct PreviewProgram {
   std::vector<std::string> environment;  // NAME=VALUE
   std::string script{};                  // if not empty: readable for the program at kScript
   std::string directory{};               // that it works in, absolute in the root; empty: /
+  bool on_terminal = false;              // it reads and writes what this process does, for people who look around
   std::uint32_t user = 0;                // and group, that it runs as; not 0: it has no rights beyond these
 };
 inline constexpr const char* kScript = "/run/script";

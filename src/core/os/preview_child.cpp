@@ -236,7 +236,7 @@ void close_the_way_back(const Plan& plan) {
   require(::syscall(SYS_close_range, 5U, ~0U, 0U) == 0, Step::Enter);
   const int null = ::open("/dev/null", O_RDWR | O_CLOEXEC);
   require(null >= 0, Step::Enter);
-  for (const int standard : {0, 1, 2}) require(::dup2(null, standard) == standard, Step::Enter);
+  for (const int standard : {0, 1, 2}) require(plan.on_terminal || ::dup2(null, standard) == standard, Step::Enter);
   require(::close(null) == 0, Step::Enter);
   require(::prctl(PR_SET_DUMPABLE, 0, 0, 0, 0) == 0, Step::Enter);
 }
@@ -280,7 +280,7 @@ void give_up_rights(const Plan& plan) {
 }
 
 [[noreturn]] void start(const Plan& plan) {
-  require(::dup2(kOutput, 1) == 1 && ::dup2(kOutput, 2) == 2, Step::Start);
+  require(plan.on_terminal || (::dup2(kOutput, 1) == 1 && ::dup2(kOutput, 2) == 2), Step::Start);
   sigset_t none;
   ::sigemptyset(&none);
   ::sigprocmask(SIG_SETMASK, &none, nullptr);

@@ -54,6 +54,7 @@ struct Plan {
   int nice = 0;
   std::uint64_t memory = 0, disk = 0;
   const char* directory = nullptr;  // null: the root
+  bool on_terminal = false;         // standard input and outputs stay
   unsigned user = 0;                // and group, in the namespace; not 0: without any right of root
   bool own_users = false;           // in a user namespace, for whoever is not root
   const char* uid_map = nullptr;
