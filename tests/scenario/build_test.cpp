@@ -241,6 +241,28 @@ TEST_F(Building, SourcesAreComparedWithTheirDigests) {
   EXPECT_TRUE(left().empty());
 }
 
+TEST_F(Building, ASourceThatItsMakerSignsMustBeSignedByTheKeyBesideTheRecipe) {
+  const std::string file = station.path("salt.txt").string(), key = station.path("maker").string();
+  write_file(file, "salt\n");
+  ASSERT_EQ(run({HAMBREL_PROGRAM, "key", "new", key, "-q"}).code, 0);
+  const Ran made = run({"openssl", "pkeyutl", "-sign", "-rawin", "-inkey", key, "-in", file, "-out", file + ".sig"});
+  ASSERT_EQ(made.code, 0) << made.err;
+  recipe("[[sources]]\nurl = \"file://" + file + "\"\nsha256 = \"" + run({"sha256sum", file}).out.substr(0, 64) +
+         "\"\nunpack = false\nsignature = {url = \"file://" + file +
+         ".sig\", key = \"maker.pub\"}\n[steps]\ninstall = \"mkdir {stage}/usr; cp salt.txt {stage}/usr\"\n");
+  fs::copy(key + ".pub", folder() / "maker.pub");
+  const std::string good = read_file(file + ".sig");
+  std::string bad = good;
+  bad[7] ^= 1;
+  write_file(file + ".sig", bad);
+  const Ran refused = build();
+  EXPECT_EQ(refused.code, 5);
+  EXPECT_THAT(refused.err, HasSubstr("is not signed by the key that the recipe names"));
+  EXPECT_TRUE(fs::is_empty(workshop() / "sources"));
+  write_file(file + ".sig", good);
+  EXPECT_EQ(build().code, 0);
+}
+
 TEST_F(Building, AHostileArchiveStaysInItsDirectory) {
   const auto unpacked = [&](const std::string& make) {
     const std::string archive = (folder() / "a.tar").string();
