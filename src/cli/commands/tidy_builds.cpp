@@ -13,7 +13,7 @@ namespace hambrel::cli {
 
 namespace {
 
-using Item = build::Shelf::Item;
+using Item = build::LeftByBuilds::Item;
 
 const char* text_of(const Item& item) {
   switch (item.kind) {
@@ -50,15 +50,15 @@ Json to_json(const std::vector<Item>& items, const char* result) {
 ByteCount add_builds(Session& session, Rows& rows, Table& ways) {
   const auto workshop = build::Workshop::find(session.root());
   if (!workshop) return 0;
-  const build::Shelf shelf = build::shelf_of(*workshop);
-  const ByteCount bytes = bytes_of(shelf.items);
-  if (shelf.items.empty()) return 0;
+  const build::LeftByBuilds left = build::left_in(*workshop);
+  const ByteCount bytes = bytes_of(left.items);
+  if (left.items.empty()) return 0;
   rows.add(
       [&] {
-        return Json{{"area", "builds"}, {"count", shelf.items.size()}, {"bytes", bytes}, {"free", bytes}};
+        return Json{{"area", "builds"}, {"count", left.items.size()}, {"bytes", bytes}, {"free", bytes}};
       },
       {{"builds", Style::Name},
-       {std::to_string(shelf.items.size()), Style::Plain, true},
+       {std::to_string(left.items.size()), Style::Plain, true},
        {size_text(bytes), Style::Plain, true},
        {"build roots, sources, kept builds, logs", Style::Faint}});
   ways.row({{size_text(bytes), Style::Go, true}, {session.copyable("hambrel tidy builds")}, {"", Style::Faint}});
@@ -67,35 +67,34 @@ ByteCount add_builds(Session& session, Rows& rows, Table& ways) {
 
 int tidy_builds(Session& session, const Arguments& arguments) {
   const auto workshop = build::Workshop::find(session.root());
-  const build::Shelf shelf = workshop ? build::shelf_of(*workshop) : build::Shelf{};
-  if (shelf.items.empty()) {
-    session.say(to_json({}, "nothing to do"), shelf.busy
-                                                  ? "Nothing to do: a build is under way, and uses what is there."
-                                                  : "Nothing to do: no build has left anything.");
+  const build::LeftByBuilds left = workshop ? build::left_in(*workshop) : build::LeftByBuilds{};
+  if (left.items.empty()) {
+    session.say(to_json({}, "nothing to do"), left.busy ? "Nothing to do: a build is under way, and uses what is there."
+                                                        : "Nothing to do: no build has left anything.");
     return 0;
   }
   const auto show_it = [&] {
-    if (session.json()) return session.document(to_json(shelf.items, "dry run"));
+    if (session.json()) return session.document(to_json(left.items, "dry run"));
     const Screen& screen = session.screen();
     screen.line(screen.paint(Style::Strong, fmt::format("{} will be dropped, {}.",
-                                                        count_text(shelf.items.size(), "thing that builds left",
+                                                        count_text(left.items.size(), "thing that builds left",
                                                                    "things that builds left"),
-                                                        size_text(bytes_of(shelf.items)))) +
+                                                        size_text(bytes_of(left.items)))) +
                 printable("  in " + workshop->path()));
     screen.line();
     Table table;
-    for (const Item& one : shelf.items)
+    for (const Item& one : left.items)
       table.row({{"drop", Style::Go},
                  {text_of(one)},
                  {name_of(one), Style::Name},
                  {size_text(one.bytes), Style::Plain, true}});
     table.print(screen);
     screen.line();
-    if (shelf.busy) screen.remark("a build is under way: the roots and sources that it may use stay");
+    if (left.busy) screen.remark("a build is under way: the roots and sources that it may use stay");
   };
   if (!shown_and_agreed(session, arguments, show_it)) return 0;
-  const ByteCount freed = build::clear(*workshop, shelf.items);
-  session.say(to_json(shelf.items, "done"),
+  const ByteCount freed = build::clear(*workshop, left.items);
+  session.say(to_json(left.items, "done"),
               fmt::format("\n{}: {} freed.", session.screen().paint(Style::Strong, "Done"), size_text(freed)));
   return 0;
 }

@@ -277,15 +277,22 @@ std::set<std::string> provided_here(Workshop& workshop) {
   return names;
 }
 
-/// Empty: it stays as it was built.
-std::string why_again(operations::Root& root, const Made& made, const Buildable& wanted, const Switches& switches,
-                      const std::set<std::string>& made_here) {
+/// Why something is built again.
+struct Again {
+  std::string text;
+  bool is_forced = false;  // though recipe and options are the same
+};
+
+/// Nothing: it stays as it was built.
+std::optional<Again> why_again(operations::Root& root, const Made& made, const Buildable& wanted,
+                               const Switches& switches, const std::set<std::string>& made_here) {
   if (made.built.value("recipe", "") != wanted.recipe.digest.hex())
-    return fmt::format("its recipe has changed, now {}", wanted.recipe.version);
+    return Again{fmt::format("its recipe has changed, now {}", wanted.recipe.version)};
   if (made.built.value("options", Json::object()) != Json(switches))
-    return fmt::format("its options are now {}", switches_text(switches));
+    return Again{fmt::format("its options are now {}", switches_text(switches))};
   const std::string lost = lost_library(root.universe(), made.package, made_here);
-  return lost.empty() ? "" : fmt::format("nothing offers {} any more", lost);
+  if (lost.empty()) return std::nullopt;
+  return Again{fmt::format("nothing offers {} any more", lost), true};
 }
 
 }  // namespace
@@ -293,28 +300,33 @@ std::string why_again(operations::Root& root, const Made& made, const Buildable&
 std::vector<SourceBuild> rebuilds_for(operations::Root& root, Workshop& workshop,
                                       const std::vector<std::string>& names) {
   const std::set<std::string> provided = provided_here(workshop);
-  std::map<std::string, std::string> again;  // package -> why
+  std::map<std::string, Again> again;  // by package
   const Universe& universe = root.universe();
-  for (const PackageId id : universe.installed()) {
-    const std::string name(universe.name(id));
+  for (const Made& made : all_made(workshop)) {
+    const std::string& name = made.package.name;
     if (!names.empty() && std::find(names.begin(), names.end(), name) == names.end()) continue;
-    for (const Made& made : made_of(workshop, name)) {
-      if (made.package.version.text() != universe.version(id) || made.package.arch != universe.architecture(id))
-        continue;
-      const auto wanted = find_buildable(root, name);
-      if (!wanted) continue;
-      const RecipeFolder folder(bring(root, workshop, *wanted), root.settings().architectures.front());
-      const std::string why = why_again(root, made, *wanted, switches_here(root, folder.recipe()), provided);
-      if (!why.empty()) again.emplace(name, why);
-    }
+    const auto versions = universe.versions_of(name);
+    const bool is_installed = std::any_of(versions.begin(), versions.end(), [&](PackageId id) {
+      return universe.is_installed(id) && universe.version(id) == made.package.version.text() &&
+             universe.architecture(id) == made.package.arch;
+    });
+    if (!is_installed) continue;
+    const auto wanted = find_buildable(root, name);
+    if (!wanted) continue;
+    const RecipeFolder folder(bring(root, workshop, *wanted), root.settings().architectures.front());
+    if (auto why = why_again(root, made, *wanted, switches_here(root, folder.recipe()), provided))
+      again.emplace(name, std::move(*why));
   }
   Ordering ordering(root, workshop);
-  for (const auto& [name, why] : again) ordering.add(name, why);
+  for (const auto& [name, why] : again) ordering.add(name, why.text);
   std::vector<SourceBuild> builds = ordering.take();
-  for (SourceBuild& one : builds) {
-    if (const auto own = again.find(one.package); own != again.end()) one.why = own->second;
-    one.is_forced = one.why.starts_with("nothing offers");
-  }
+  // one that another needs came in for that; its own reason says more
+  for (SourceBuild& one : builds)
+    for (const std::string& package : one.wanted.recipe.packages)
+      if (const auto own = again.find(package); own != again.end()) {
+        one.why = own->second.text;
+        one.is_forced = one.is_forced || own->second.is_forced;
+      }
   return builds;
 }
 

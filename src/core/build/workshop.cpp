@@ -171,41 +171,41 @@ void Bench::clear() {
   lock_.reset();
 }
 
-Shelf shelf_of(Workshop& workshop) {
+LeftByBuilds left_in(Workshop& workshop) {
   os::FileSystem& files = workshop.files();
-  Shelf shelf;
-  using Kind = Shelf::Item::Kind;
+  LeftByBuilds left;
+  using Kind = LeftByBuilds::Item::Kind;
   const auto closed = workshop.close();
   for (const std::string& name : files.list("builds")) {
     const std::string directory = "builds/" + name;
     if (lock_if_free(files, directory))
-      shelf.items.push_back({Kind::Build, directory, size_of(files, directory), !files.stat(directory + "/" + kKept)});
+      left.items.push_back({Kind::Build, directory, size_of(files, directory), !files.stat(directory + "/" + kKept)});
     else
-      shelf.busy = true;
+      left.busy = true;
   }
   const auto all_in = [&](const char* directory, Kind kind) {
     for (const std::string& name : files.list(directory)) {
       const std::string path = std::string(directory) + "/" + name;
       if (!name.starts_with(".") && !name.ends_with(".time"))
-        shelf.items.push_back({kind, path, size_of(files, path), false});
+        left.items.push_back({kind, path, size_of(files, path), false});
     }
   };
-  if (!shelf.busy) {
+  if (!left.busy) {
     all_in("roots", Kind::Root);
     all_in("sources", Kind::Source);
   }
   all_in("logs", Kind::Log);
-  return shelf;
+  return left;
 }
 
-ByteCount clear(Workshop& workshop, const std::vector<Shelf::Item>& items) {
+ByteCount clear(Workshop& workshop, const std::vector<LeftByBuilds::Item>& items) {
   os::FileSystem& files = workshop.files();
   const auto closed = workshop.close();
   bool busy = false;
   for (const std::string& name : files.list("builds")) busy = busy || !lock_if_free(files, "builds/" + name);
   ByteCount bytes = 0;
-  for (const Shelf::Item& one : items) {
-    using Kind = Shelf::Item::Kind;
+  for (const LeftByBuilds::Item& one : items) {
+    using Kind = LeftByBuilds::Item::Kind;
     if (busy && (one.kind == Kind::Root || one.kind == Kind::Source)) continue;
     std::unique_ptr<os::Lock> lock;
     if (one.kind == Kind::Build) {

@@ -80,7 +80,7 @@ struct KeptBuild {
 std::optional<KeptBuild> kept_build(Workshop& workshop, const std::string& name);
 
 /// What lies in a workshop and nobody uses now.
-struct Shelf {
+struct LeftByBuilds {
   struct Item {
     enum class Kind { Build, Root, Source, Log };
     Kind kind = Kind::Build;
@@ -91,9 +91,9 @@ struct Shelf {
   std::vector<Item> items;
   bool busy = false;  // a build is under way: roots and sources are in use
 };
-Shelf shelf_of(Workshop& workshop);
+LeftByBuilds left_in(Workshop& workshop);
 /// Removes these. Returns the bytes that are free then.
-ByteCount clear(Workshop& workshop, const std::vector<Shelf::Item>& items);
+ByteCount clear(Workshop& workshop, const std::vector<LeftByBuilds::Item>& items);
 
 /// A tree that somebody else may have made unwritable, with all that is in it.
 void remove_whole(os::FileSystem& files, const std::string& path);
