@@ -169,4 +169,29 @@ TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherO
   EXPECT_EQ(station.hambrel({"install", "mould", "--from-source", "-y"}).code, 3);
 }
 
+TEST_F(Collection, AnUpgradeBuildsAgainWhatNeedsALibraryThatNothingOffersAnyMore) {
+  station.pack("tide", "1-1", "[relations]\nprovides = [\"tide.pc = 1\"]\n", {{"usr/tide", "t\n"}});
+  write_file(folder() / "recipe.toml",
+             read_file(folder() / "recipe.toml") + "[[packages]]\nrelations.requires = [\"tide.pc\"]\n");
+  ASSERT_EQ(run({"python3", HAMBREL_SOURCE "/demo/machine_packages.py", HAMBREL_PROGRAM, station.path("tools").string(),
+                 "base-tools"})
+                .err,
+            "");
+  ASSERT_EQ(station.hambrel({"repo", "add", "file://" + station.path("tools").string(), "--unsigned"}).code, 0);
+  std::string toml = read_file(folder() / "recipe.toml");
+  toml.insert(toml.find("[steps]"), "[needs]\ntools = [\"sh\"]\n");
+  write_file(folder() / "recipe.toml", toml);
+  ASSERT_EQ(publish().code, 0);
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  ASSERT_EQ(station.hambrel({"install", "oar", "--from-source", "-y"}).code, 0);
+  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("Nothing to do"));
+  fs::remove_all(station.repository() / "packages/tide");
+  station.pack("tide", "2-1", "[relations]\nprovides = [\"tide2.pc = 2\"]\n", {{"usr/tide", "u\n"}});
+  ASSERT_EQ(publish().code, 0);
+  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  const Ran again = station.hambrel({"upgrade", "-n"});
+  EXPECT_THAT(again.out, HasSubstr("nothing offers tide.pc any more"));
+  EXPECT_THAT(again.out, HasSubstr("1 recipe will be built"));
+}
+
 }  // namespace hambrel::test
