@@ -31,6 +31,15 @@ using operations::Proposal;
 
 namespace {
 
+void check_options(const Arguments& arguments) {
+  if (arguments.has("no-files") && !arguments.has("dry-run"))
+    throw Error(ErrorCode::Usage, "--no-files only works with --dry-run", {},
+                "a change cannot be made without knowing what it does to files");
+  if (const auto choice = arguments.value("configs")) operations::parse_config_action(*choice);
+}
+
+}  // namespace
+
 /// With --refresh, or where hambrel.toml says how old indexes may be and they are older. What fails is told; what is
 /// known is used then.
 void refresh_first(Session& session, const Arguments& arguments) {
@@ -52,15 +61,16 @@ void refresh_first(Session& session, const Arguments& arguments) {
   }
 }
 
-}  // namespace
-
 void begin(Session& session, const Arguments& arguments) {
-  if (arguments.has("no-files") && !arguments.has("dry-run"))
-    throw Error(ErrorCode::Usage, "--no-files only works with --dry-run", {},
-                "a change cannot be made without knowing what it does to files");
-  if (const auto choice = arguments.value("configs")) operations::parse_config_action(*choice);
+  check_options(arguments);
   open_for(session, arguments);
   refresh_first(session, arguments);
+  session.tell_of_unusable_repositories();
+}
+
+void begin_refreshed(Session& session, const Arguments& arguments) {
+  check_options(arguments);
+  open_for(session, arguments);
   session.tell_of_unusable_repositories();
 }
 

@@ -12,6 +12,10 @@ namespace hambrel::cli {
 /// What every changing command does before it looks at anything: the options are checked, and where the plan can be
 /// agreed to, the root is opened for changing. Else it is only looked at.
 void begin(Session& session, const Arguments& arguments);
+/// The part of it that fetches indexes, where that is asked for or due: for what has to be decided before.
+void refresh_first(Session& session, const Arguments& arguments);
+/// The rest of it.
+void begin_refreshed(Session& session, const Arguments& arguments);
 
 /// The last of it, for commands that read neither these options nor repositories.
 void open_for(Session& session, const Arguments& arguments);

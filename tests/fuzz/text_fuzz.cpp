@@ -1,17 +1,24 @@
 // Texts from a stranger. The first byte of an input chooses the reader: M manifest, I lines of an index, P documents
 // that point to one, R root documents, T timestamps, N snapshots, G lists of targets, B signatures of a package file, K
-// keys in PEM, V versions and relations, S specs of the command line.
+// keys in PEM, V versions and relations, S specs of the command line, C recipes, L lists of recipes, A advisories, W
+// news, E sets of packages, D deltas of an index, X files whose relations are looked for.
 #include <cstdlib>
 #include <string>
 #include <string_view>
 
+#include "archive/found_relations.h"
 #include "archive/frame_codec.h"
 #include "archive/signatures.h"
 #include "base/error.h"
+#include "build/recipe.h"
+#include "model/advisory.h"
 #include "model/manifest.h"
 #include "model/spec.h"
+#include "operations/sets.h"
 #include "repo/index.h"
+#include "repo/index_delta.h"
 #include "repo/path_index.h"
+#include "repo/recipe_list.h"
 #include "trust/documents.h"
 #include "trust/root.h"
 #include "trust/signing.h"
@@ -41,6 +48,19 @@ void read_signed(std::string_view text, trust::Root::Of role) {
     trust::read_indexes(written, "input");
   else
     trust::read_pointer(written, trust::Root::name_of(role), "input");
+}
+
+/// As a file of a package that could be a program, a script or a module.
+void find_relations_of(std::string_view text) {
+  static const std::string directory = [] {
+    std::string name = "/dev/shm/hambrel-fuzz-XXXXXX";
+    require(::mkdtemp(name.data()) != nullptr);
+    return name;
+  }();
+  static const auto files = os::open_file_system(directory);
+  files->make_directories("usr/lib/pkgconfig");
+  for (const char* const name : {"usr/lib/libx.so.1", "usr/lib/pkgconfig/x.pc"}) files->replace_cache(name, text, 0755);
+  archive::find_relations(*files, "");
 }
 
 void read(char kind, std::string_view text) {
@@ -94,6 +114,24 @@ void read(char kind, std::string_view text) {
     case 'F':
       repo::PathIndex(std::make_unique<os::MemoryFile>(std::string(text)), "input").holders("usr/bin/lamp");
       return;
+    case 'C': build::parse_recipe(text, "input", "x86_64"); return;
+    case 'L': {
+      const std::string written = repo::recipe_list_text(repo::parse_recipe_list(text, "input"));
+      require(written.empty() || repo::recipe_list_text(repo::parse_recipe_list(written, "again")) == written);
+      return;
+    }
+    case 'A':
+      for (const Advisory& one : parse_advisories(text, "input")) one.affects("saltdb", *Version::parse("1.9-2"));
+      return;
+    case 'W': parse_news(text, "input"); return;
+    case 'E': operations::read_set(text, "input"); return;
+    case 'D': {
+      const std::string delta = archive::compress_frame(text, 1);
+      static const std::string index = archive::compress_frame("", 1);
+      repo::read_index_with(index, {delta}, "input", [](repo::RawIndexLine&&) {});
+      return;
+    }
+    case 'X': find_relations_of(text); return;
     case 'S': parse_spec(std::string(text)); return;
     default: return;
   }

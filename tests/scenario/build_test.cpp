@@ -2,6 +2,7 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
+#include <sys/mount.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -397,6 +398,34 @@ TEST_F(Building, ADraftOfATreeOrOfSourcesHasWhatCanBeSeenAndSaysWhatIsToBeLooked
   const Ran built = station.hambrel({"build", sources, "--host-tools", "-o", out().string()});
   EXPECT_EQ(built.code, 0) << built.err;
   EXPECT_EQ(run({"tar", "--zstd", "-xOf", (out() / "salt-1.5-1.x86_64.hambrel").string(), "usr/made"}).out, "made\n");
+}
+
+TEST_F(Building, AFullDiskEndsABuildWithItsReasonAndLeavesNothing) {
+  const fs::path small = station.path("small");
+  fs::create_directories(small);
+  if (::mount("none", small.c_str(), "tmpfs", 0, "size=4m,mode=0700") != 0)
+    GTEST_SKIP() << "this process may not mount file systems";
+  write_file(station.root() / "etc/hambrel/hambrel.toml", "[build]\ndirectory = \"" + small.string() + "\"\n");
+  const auto tried = [&](const std::string& place) {
+    recipe("[steps]\ninstall = \"mkdir {stage}/usr; head -c 8000000 /dev/urandom > " + place + "\"\n");
+    return build();
+  };
+  const Ran step = tried("{stage}/usr/large");
+  EXPECT_EQ(step.code, 1);
+  EXPECT_THAT(step.err, HasSubstr("No space left on device"));
+  EXPECT_TRUE(fs::is_empty(small / "builds"));
+  // the package file itself goes to a disk that is full
+  ASSERT_EQ(::mount("none", out().c_str(), "tmpfs", 0, "size=64k,mode=0755"), 0);
+  recipe("[steps]\ninstall = \"mkdir {stage}/usr; head -c 1000000 /dev/urandom > {stage}/usr/large\"\n");
+  const Ran packed = build();
+  EXPECT_EQ(packed.code, 1);
+  EXPECT_THAT(packed.err, HasSubstr("No space left on device"));
+  EXPECT_TRUE(fs::is_empty(out()));
+  EXPECT_TRUE(fs::is_empty(small / "builds"));
+  ::umount2(out().c_str(), MNT_DETACH);
+  recipe("[steps]\ninstall = \"mkdir {stage}/usr; cp table {stage}/usr\"\n");
+  EXPECT_EQ(build().code, 0) << "the next one is as good as ever";
+  ::umount2(small.c_str(), MNT_DETACH);
 }
 
 /// With a build root of this machine's shell and small tools.

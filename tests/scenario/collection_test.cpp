@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <regex>
+
 #include "scenario/station.h"
 
 namespace hambrel::test {
@@ -50,6 +52,8 @@ class Collection : public testing::Test {
 TEST_F(Collection, ARecipeIsFoundAndReadBeforeItIsBuiltAndItsChangesBeforeTheNext) {
   EXPECT_THAT(station.hambrel({"list", "buildable"}).out, HasSubstr("a long oar"));
   EXPECT_THAT(station.hambrel({"search", "long"}).out, HasSubstr("can be built from source"));
+  EXPECT_THAT(station.hambrel({"describe", "oar"}).out, HasSubstr("install oar --from-source"));
+  EXPECT_EQ(station.json({"describe", "oar"}).at("packages"), nlohmann::json({"oar"}));
   const Ran unread = build();
   EXPECT_EQ(unread.code, 4);
   EXPECT_THAT(unread.err, HasSubstr("was not read yet"));
@@ -62,8 +66,12 @@ TEST_F(Collection, ARecipeIsFoundAndReadBeforeItIsBuiltAndItsChangesBeforeTheNex
   EXPECT_TRUE(fs::exists(out / "oar-1.0-1.x86_64.hambrel"));
   EXPECT_EQ(build().code, 0) << "nothing has changed since";
   recipe("1.1", "echo second");
+  fs::copy(folder(), station.repository() / "recipes/rudder");
+  write_file(station.repository() / "recipes/rudder/recipe.toml",
+             std::regex_replace(read_file(folder() / "recipe.toml"), std::regex("oar"), "rudder"));
   ASSERT_EQ(publish().code, 0);
-  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
+  const Ran refreshed = station.hambrel({"refresh"});
+  EXPECT_THAT(refreshed.out, HasSubstr("1 new recipe (rudder), 1 newer recipe (oar 1.1-1)"));
   EXPECT_THAT(build().err, HasSubstr("has changed since it was read"));
   const Ran changed = build({"-n"});
   EXPECT_THAT(changed.out, HasSubstr("- build = \"echo first\""));
@@ -156,11 +164,17 @@ TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherO
   EXPECT_EQ(station.installed(), "mould 1-1+glaze");
   write_file(station.repository() / "recipes/mould/f", "g\n");
   ASSERT_EQ(publish().code, 0);
-  ASSERT_EQ(station.hambrel({"refresh"}).code, 0);
-  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("its recipe has changed"));
+  EXPECT_THAT(station.hambrel({"upgrade", "-n"}).out, HasSubstr("Nothing to do"));
+  EXPECT_THAT(station.hambrel({"upgrade", "-n", "--refresh"}).out, HasSubstr("its recipe has changed"));
   EXPECT_THAT(station.hambrel({"upgrade", "-y", "--no-builds"}).out, HasSubstr("Nothing to do"));
   ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
   EXPECT_EQ(station.installed(), "mould 1-1+glaze.b2");
+  const fs::path made = station.root() / "var/cache/hambrel/builds/made";
+  EXPECT_TRUE(fs::exists(made / "mould-1-1.x86_64.hambrel"));
+  ASSERT_EQ(station.hambrel({"tidy", "builds", "-y"}).code, 0);
+  EXPECT_FALSE(fs::exists(made / "mould-1-1.x86_64.hambrel"));
+  EXPECT_TRUE(fs::exists(made / "mould-1-1+glaze.b2.x86_64.hambrel"));
+  EXPECT_TRUE(fs::exists(made / "clay-1-1.x86_64.hambrel"));
   // what is asked for beside what needs it is installed as well
   ASSERT_EQ(station.hambrel({"install", "mould", "clay", "--from-source", "-y"}).code, 0);
   EXPECT_THAT(station.installed(), HasSubstr("clay 1-1"));

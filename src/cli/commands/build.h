@@ -15,10 +15,9 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
                 const std::string& folder);
 /// Builds, showing what is done; the exit code where a step failed, which is shown. `took`: milliseconds.
 int perform(Session& session, build::Build& build, std::int64_t* took = nullptr);
-/// What was built here and has to be built again before an upgrade: it is, and `install` are its package files. An exit
-/// code where that fails. `begun`: begin() was called.
-std::optional<int> rebuild_first(Session& session, const Arguments& arguments, std::vector<std::string>& install,
-                                 bool& begun);
+/// begin(), and before it what was built here and has to be built again before an upgrade: `install` are its package
+/// files then. An exit code where that fails.
+std::optional<int> begin_with_rebuilds(Session& session, const Arguments& arguments, std::vector<std::string>& install);
 /// Builds what is asked for and what that needs, and installs it.
 int install_from_source(Session& session, const Arguments& arguments);
 

@@ -132,11 +132,12 @@ int install_from_source(Session& session, const Arguments& arguments) {
     if (!is_package_name(word))
       throw Error(ErrorCode::Usage, fmt::format("{}: --from-source needs the names of packages", printable(word)), {},
                   "`hambrel list buildable` shows them; of a folder: hambrel build DIR");
+  refresh_first(session, arguments);
   build::Workshop workshop(session.root());
   const auto builds = build::builds_for(session.root(), workshop, arguments.words());
   const auto built = build_all(session, arguments, workshop, builds);
   if (!built || *built != 0) return built.value_or(0);
-  begin(session, arguments);
+  begin_refreshed(session, arguments);
   operations::Named named;
   named.install = see_made(session, workshop, builds, {arguments.words().begin(), arguments.words().end()});
   operations::ChangeRequest request = change_request(session, arguments, "install");
@@ -144,18 +145,20 @@ int install_from_source(Session& session, const Arguments& arguments) {
   return carry_out(session, arguments, std::move(request));
 }
 
-std::optional<int> rebuild_first(Session& session, const Arguments& arguments, std::vector<std::string>& install,
-                                 bool& begun) {
+std::optional<int> begin_with_rebuilds(Session& session, const Arguments& arguments,
+                                       std::vector<std::string>& install) {
   const auto there = build::Workshop::find(session.root());
-  if (!there || build::made_files(*there).empty()) return std::nullopt;
+  if (!there || build::made_files(*there).empty()) {
+    begin(session, arguments);
+    return std::nullopt;
+  }
+  refresh_first(session, arguments);
   build::Workshop workshop(session.root());
   const auto builds = build::rebuilds_for(session.root(), workshop, arguments.words());
-  if (builds.empty()) return std::nullopt;
-  require_consent_possible(session, arguments);
-  const auto built = build_all(session, arguments, workshop, builds);
+  if (!builds.empty()) require_consent_possible(session, arguments);
+  const auto built = builds.empty() ? std::nullopt : build_all(session, arguments, workshop, builds);
   if (built && *built != 0) return built;
-  begin(session, arguments);
-  begun = true;
+  begin_refreshed(session, arguments);
   if (!built) return std::nullopt;
   std::set<std::string> again;
   for (const build::SourceBuild& one : builds)

@@ -53,10 +53,10 @@ int run_remove(Session& session, const Arguments& arguments) {
 
 int run_upgrade(Session& session, const Arguments& arguments) {
   std::vector<std::string> rebuilt;
-  bool begun = false;
-  if (!arguments.has("no-builds"))
-    if (const auto failed = rebuild_first(session, arguments, rebuilt, begun)) return *failed;
-  if (!begun) begin(session, arguments);
+  if (arguments.has("no-builds"))
+    begin(session, arguments);
+  else if (const auto failed = begin_with_rebuilds(session, arguments, rebuilt))
+    return *failed;
   operations::ChangeRequest request = change_request(session, arguments, "upgrade");
   request.solve.upgrade_all = arguments.words().empty();
   request.solve.drop_strays = arguments.has("drop-strays");

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "build/collection.h"
 #include "cli/show/package.h"
+#include "cli/show/recipe.h"
 #include "cli/terminal/table.h"
 #include "operations/configuration.h"
 #include "operations/kept_list.h"
@@ -114,17 +115,10 @@ int list_vulnerable(Session& session, const Arguments& arguments) {
 int list_buildable(Session& session, const Arguments& arguments) {
   Rows rows(session);
   for (const build::Buildable& one : build::buildable(session.root()))
-    rows.add(
-        [&] {
-          return Json{{"recipe", one.recipe.name},         {"version", one.recipe.version},
-                      {"repository", one.repository.name}, {"summary", one.recipe.summary},
-                      {"license", one.recipe.license},     {"packages", one.recipe.packages},
-                      {"options", one.recipe.options},     {"digest", one.recipe.digest.hex()}};
-        },
-        {{one.recipe.name, Style::Name},
-         {one.recipe.version},
-         {one.repository.name},
-         {printable(one.recipe.summary), Style::Faint}});
+    rows.add([&] { return to_json(one); }, {{one.recipe.name, Style::Name},
+                                            {one.recipe.version},
+                                            {one.repository.name},
+                                            {printable(one.recipe.summary), Style::Faint}});
   rows.print("No repository has recipes.");
   return code_of(arguments, rows.count());
 }

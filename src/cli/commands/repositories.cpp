@@ -163,6 +163,8 @@ void print_whats_new(const Screen& screen, const operations::WhatsNew& whats_new
   add(whats_new.packages, "new package", "new packages");
   add(whats_new.newer, "newer version", "newer versions");
   add(whats_new.gone, "package is gone", "packages are gone");
+  add(whats_new.recipes, "new recipe", "new recipes");
+  add(whats_new.newer_recipes, "newer recipe", "newer recipes");
   if (!parts.empty()) screen.paragraph("Since the last refresh: " + join(parts, ", ") + ".", 0);
 }
 

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "build/collection.h"
 #include "cli/show/package.h"
+#include "cli/show/recipe.h"
 #include "cli/terminal/table.h"
 #include "model/search.h"
 #include "operations/supply.h"
@@ -163,17 +164,40 @@ int run_files(Session& session, const Arguments& arguments) {
   return 0;
 }
 
+namespace {
+
+/// The recipe for a package of that name.
+std::optional<build::Buildable> recipe_of(Session& session, const Spec& spec) {
+  if (spec.kind != Spec::Kind::Name || spec.text != spec.constraint.name) return std::nullopt;
+  return build::find_buildable(session.root(), spec.constraint.name);
+}
+
+bool is_known(Session& session, const Spec& spec) { return !session.universe().matching(spec.constraint).empty(); }
+
+}  // namespace
+
 int run_describe(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();
   const auto specs = parse_specs(arguments.words());
   session.root().add_files(specs);
   bool first = true;
-  for (const Spec& spec : specs)
+  const auto part = [&] {
+    if (!first && !session.json()) session.screen().line();
+    first = false;
+  };
+  for (const Spec& spec : specs) {
+    const auto recipe = recipe_of(session, spec);
+    if (recipe && !is_known(session, spec)) {
+      part();
+      show(session, *recipe);
+      continue;
+    }
     for (const PackageId id : operations::described(session.root(), spec)) {
-      if (!first && !session.json()) session.screen().line();
-      first = false;
+      part();
       describe(session, id);
     }
+    if (recipe && !session.json()) tell_of(session, *recipe);
+  }
   return 0;
 }
 

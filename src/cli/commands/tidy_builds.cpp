@@ -6,6 +6,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "build/from_source.h"
 #include "build/workshop.h"
 #include "cli/carry.h"
 
@@ -20,6 +21,8 @@ const char* text_of(const Item& item) {
     case Item::Kind::Build: return item.interrupted ? "interrupted build" : "kept build";
     case Item::Kind::Root: return "build root";
     case Item::Kind::Source: return "source";
+    case Item::Kind::Recipe: return "recipe";
+    case Item::Kind::Made: return "earlier package";
     case Item::Kind::Log: return "log";
   }
   return "";
@@ -29,7 +32,8 @@ const char* text_of(const Item& item) {
 std::string name_of(const Item& item) {
   constexpr std::size_t kEnough = 12;
   std::string name = item.path.substr(item.path.rfind('/') + 1);
-  const bool is_digest = item.kind == Item::Kind::Root || item.kind == Item::Kind::Source;
+  const bool is_digest =
+      item.kind == Item::Kind::Root || item.kind == Item::Kind::Source || item.kind == Item::Kind::Recipe;
   return printable(is_digest && name.size() > kEnough ? name.substr(0, kEnough) : name);
 }
 
@@ -45,12 +49,19 @@ Json to_json(const std::vector<Item>& items, const char* result) {
   return {{"builds", std::move(list)}, {"bytes", bytes_of(items)}, {"result", result}};
 }
 
+build::LeftByBuilds left_in(Session& session, build::Workshop& workshop) {
+  build::LeftByBuilds left = build::left_in(workshop);
+  if (!left.busy)
+    for (Item& one : build::earlier_made(session.root(), workshop)) left.items.push_back(std::move(one));
+  return left;
+}
+
 }  // namespace
 
 ByteCount add_builds(Session& session, Rows& rows, Table& ways) {
   const auto workshop = build::Workshop::find(session.root());
   if (!workshop) return 0;
-  const build::LeftByBuilds left = build::left_in(*workshop);
+  const build::LeftByBuilds left = left_in(session, *workshop);
   const ByteCount bytes = bytes_of(left.items);
   if (left.items.empty()) return 0;
   rows.add(
@@ -60,14 +71,14 @@ ByteCount add_builds(Session& session, Rows& rows, Table& ways) {
       {{"builds", Style::Name},
        {std::to_string(left.items.size()), Style::Plain, true},
        {size_text(bytes), Style::Plain, true},
-       {"build roots, sources, kept builds, logs", Style::Faint}});
+       {"build roots, sources, kept builds, earlier packages, logs", Style::Faint}});
   ways.row({{size_text(bytes), Style::Go, true}, {session.copyable("hambrel tidy builds")}, {"", Style::Faint}});
   return bytes;
 }
 
 int tidy_builds(Session& session, const Arguments& arguments) {
   const auto workshop = build::Workshop::find(session.root());
-  const build::LeftByBuilds left = workshop ? build::left_in(*workshop) : build::LeftByBuilds{};
+  const build::LeftByBuilds left = workshop ? left_in(session, *workshop) : build::LeftByBuilds{};
   if (left.items.empty()) {
     session.say(to_json({}, "nothing to do"), left.busy ? "Nothing to do: a build is under way, and uses what is there."
                                                         : "Nothing to do: no build has left anything.");

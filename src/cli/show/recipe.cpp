@@ -228,4 +228,35 @@ void show(Session& session, const build::RecipeFolder& folder) {
   }
 }
 
+Json to_json(const build::Buildable& recipe) {
+  const auto& one = recipe.recipe;
+  return {{"recipe", one.name},     {"version", one.version},    {"repository", recipe.repository.name},
+          {"summary", one.summary}, {"license", one.license},    {"packages", one.packages},
+          {"options", one.options}, {"digest", one.digest.hex()}};
+}
+
+void show(Session& session, const build::Buildable& recipe) {
+  const Screen& screen = session.screen();
+  const auto& one = recipe.recipe;
+  if (session.json()) return session.document(to_json(recipe));
+  screen.line(fmt::format("{} {}  {}", screen.paint(Style::Name, one.name), one.version, printable(one.summary)));
+  screen.field("state", "not installed; can be built from source");
+  screen.field("recipe",
+               fmt::format("of {}{}", recipe.repository.name, recipe.is_signed ? ", signed" : ", not signed"));
+  if (!one.license.empty()) screen.field("license", printable(one.license));
+  screen.field("makes", printable(join(one.packages, ", ")));
+  for (const auto& [name, text] : one.options)
+    screen.field(&name == &one.options.begin()->first ? "options" : "", printable(fmt::format("{}: {}", name, text)));
+  screen.line();
+  screen.line(fmt::format("  To build and install it: {}",
+                          session.copyable(fmt::format("hambrel install {} --from-source", one.name))));
+}
+
+void tell_of(Session& session, const build::Buildable& recipe) {
+  session.screen().line();
+  session.screen().line(
+      fmt::format("  {} {} can be built from source, too: {}", recipe.recipe.name, recipe.recipe.version,
+                  session.copyable(fmt::format("hambrel install {} --from-source", recipe.recipe.name))));
+}
+
 }  // namespace hambrel::cli

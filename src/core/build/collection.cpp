@@ -75,6 +75,20 @@ void add_difference(const std::string& path, const std::string& before, const st
   if (lines.empty()) lines.push_back(path);
 }
 
+/// Archives that the list does not name any more, once nobody should have an index that does.
+void drop_old_archives(os::FileSystem& repository, const std::vector<repo::OfferedRecipe>& list) {
+  constexpr std::int64_t kKept = 30LL * 24 * 60 * 60;  // seconds
+  if (!repository.stat(kArchives)) return;
+  for (const std::string& name : repository.list(kArchives)) {
+    const std::string path = os::join_path(kArchives, name);
+    const bool is_named =
+        std::any_of(list.begin(), list.end(), [&](const repo::OfferedRecipe& one) { return one.archive == path; });
+    const auto info = repository.stat(path);
+    if (!is_named && info && info->type == os::FileType::Regular && info->mtime_seconds < os::now() - kKept)
+      repository.remove_file(path);
+  }
+}
+
 }  // namespace
 
 std::string list_recipes(os::FileSystem& repository, const std::string& machine) {
@@ -106,6 +120,7 @@ std::string list_recipes(os::FileSystem& repository, const std::string& machine)
     if (list[i].name == list[i - 1].name)
       throw Error(ErrorCode::Invalid, fmt::format("two recipes are called {}", list[i].name),
                   repository.shown(kRecipes), "a repository has one recipe of each name");
+  drop_old_archives(repository, list);
   return repo::recipe_list_text(list);
 }
 

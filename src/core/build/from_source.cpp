@@ -190,6 +190,26 @@ std::vector<std::string> made_files(Workshop& workshop) {
   return files;
 }
 
+std::vector<LeftByBuilds::Item> earlier_made(operations::Root& root, Workshop& workshop) {
+  std::map<std::string, Version> newest;
+  const std::vector<Made> all = all_made(workshop);
+  for (const Made& one : all) {
+    const auto found = newest.find(one.package.name);
+    if (found == newest.end() || found->second < one.package.version)
+      newest.insert_or_assign(one.package.name, one.package.version);
+  }
+  std::vector<LeftByBuilds::Item> items;
+  const Universe& universe = root.universe();
+  for (const Made& one : all) {
+    const auto installed = universe.installed_of(one.package.name);
+    const bool is_installed = installed && universe.version(*installed) == one.package.version.text();
+    if (is_installed || !(one.package.version < newest.at(one.package.name))) continue;
+    const std::string path = fmt::format("{}/{}", kMade, os::name_of(one.file));
+    items.push_back({LeftByBuilds::Item::Kind::Made, path, workshop.files().stat(path)->size, false});
+  }
+  return items;
+}
+
 std::vector<std::string> candidates_for(Workshop& workshop, const std::vector<SourceBuild>& builds) {
   struct Best {
     Made made;

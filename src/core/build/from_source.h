@@ -47,6 +47,9 @@ std::string build_number(Workshop& workshop, const SourceBuild& build);
 std::string made_directory(Workshop& workshop);
 /// All of them.
 std::vector<std::string> made_files(Workshop& workshop);
+/// Those that a later build of the same package has taken the place of, and that are not installed. None while a build
+/// is under way.
+std::vector<LeftByBuilds::Item> earlier_made(operations::Root& root, Workshop& workshop);
 /// Of each package one: as these builds have it, else the newest.
 std::vector<std::string> candidates_for(Workshop& workshop, const std::vector<SourceBuild>& builds);
 /// That of a package of a build which was done.

@@ -193,6 +193,7 @@ LeftByBuilds left_in(Workshop& workshop) {
   if (!left.busy) {
     all_in("roots", Kind::Root);
     all_in("sources", Kind::Source);
+    all_in("recipes", Kind::Recipe);
   }
   all_in("logs", Kind::Log);
   return left;
@@ -206,7 +207,7 @@ ByteCount clear(Workshop& workshop, const std::vector<LeftByBuilds::Item>& items
   ByteCount bytes = 0;
   for (const LeftByBuilds::Item& one : items) {
     using Kind = LeftByBuilds::Item::Kind;
-    if (busy && (one.kind == Kind::Root || one.kind == Kind::Source)) continue;
+    if (busy && one.kind != Kind::Build && one.kind != Kind::Log) continue;
     std::unique_ptr<os::Lock> lock;
     if (one.kind == Kind::Build) {
       lock = lock_if_free(files, one.path);

@@ -82,7 +82,7 @@ std::optional<KeptBuild> kept_build(Workshop& workshop, const std::string& name)
 /// What lies in a workshop and nobody uses now.
 struct LeftByBuilds {
   struct Item {
-    enum class Kind { Build, Root, Source, Log };
+    enum class Kind { Build, Root, Source, Recipe, Made, Log };
     Kind kind = Kind::Build;
     std::string path;  // below the workshop
     ByteCount bytes = 0;

@@ -243,7 +243,7 @@ std::vector<RefreshResult> refresh(Root& root, const std::vector<std::string>& n
   for (const Repository& one : wanted) repo::note_failures(root.files(), root.network(), one, os::now());
   root.forget_repositories();  // what was loaded of their indexes
   const bool changed = std::any_of(results.begin(), results.end(), [](const auto& one) { return one.changed; });
-  if (before && changed) *whats_new = before->until_now(root);
+  if (before) *whats_new = before->until_now(root, changed);
   return results;
 }
 

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "repo/advisory_index.h"
+#include "repo/recipe_list.h"
 
 namespace hambrel::operations {
 
@@ -36,13 +37,36 @@ Universe without_installed(const std::shared_ptr<const Layer>& base, View view) 
   return {base, repo::layer_of(compile_overlay(*base, {}, "")), std::move(view)};
 }
 
+/// The newest version of each recipe.
+std::map<std::string, std::string> recipes_in(Root& root) {
+  std::map<std::string, std::string> recipes;
+  for (const settings::Repository& one : root.repositories()) {
+    if (!one.enabled) continue;
+    try {
+      for (const repo::OfferedRecipe& recipe : repo::recipes_of(root.files(), one)) {
+        std::string& version = recipes[recipe.name];
+        if (version.empty() || order_versions(version, recipe.version) < 0) version = recipe.version;
+      }
+    } catch (const Error&) {  // told where recipes are asked for
+    }
+  }
+  return recipes;
+}
+
 }  // namespace
 
-Offered::Offered(Root& root) : catalog_(root.catalog()), view_(root.view()) {}
+Offered::Offered(Root& root) : catalog_(root.catalog()), view_(root.view()), recipes_(recipes_in(root)) {}
 
-WhatsNew Offered::until_now(Root& root) const {
+WhatsNew Offered::until_now(Root& root, bool packages) const {
   WhatsNew found;
-  if (!catalog_.compiled) return found;
+  for (const auto& [name, version] : recipes_in(root)) {
+    const auto before = recipes_.find(name);
+    if (before == recipes_.end())
+      found.recipes.push_back(name);
+    else if (order_versions(before->second, version) < 0)
+      found.newer_recipes.push_back(fmt::format("{} {}", name, version));
+  }
+  if (!packages || !catalog_.compiled) return found;
   const Newest earlier = newest_in(without_installed(catalog_.base, view_));
   const Newest later = newest_in(without_installed(root.catalog().base, root.view()));
   auto before = earlier.begin();

@@ -1,6 +1,7 @@
 // What a refresh brought, and what is known of the security of what is installed.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -13,22 +14,24 @@ namespace hambrel::operations {
 
 /// Between two catalogues, as far as followed channels offer it.
 struct WhatsNew {
-  std::vector<std::string> packages;  // names that were not there
-  std::vector<std::string> newer;     // "saltdb 1.9-3": packages whose newest version is another, newer one
-  std::vector<std::string> gone;      // names that are not there any more
-  bool empty() const { return packages.empty() && newer.empty() && gone.empty(); }
+  std::vector<std::string> packages;       // names that were not there
+  std::vector<std::string> newer;          // "saltdb 1.9-3": packages whose newest version is another, newer one
+  std::vector<std::string> gone;           // names that are not there any more
+  std::vector<std::string> recipes;        // names of recipes that were not there
+  std::vector<std::string> newer_recipes;  // "harbour-bell 2.1-1"
 };
 
 /// The catalogue of a root as it is now, to be compared with a later one. Cheap to make.
 class Offered {
  public:
   explicit Offered(Root& root);
-  /// Nothing where it would have had to be compiled.
-  WhatsNew until_now(Root& root) const;
+  /// `packages`: also what is new of them, which is nothing where it would have had to be compiled.
+  WhatsNew until_now(Root& root, bool packages) const;
 
  private:
   const repo::Catalog catalog_;
   const View view_;
+  const std::map<std::string, std::string> recipes_;  // name, version
 };
 
 /// An installed package of whose version a repository knows a security problem.
