@@ -412,5 +412,13 @@ else
   printf '\n%s(left out: this needs namespaces and a C++ compiler)%s\n' "$faint" "$off"
 fi
 
+chapter 'Figures, and a page to hand in'
+station=$dir/station
+play 0 hambrel verify
+play 0 hambrel graph lampdesk --both -o lampdesk.svg
+play 0 hambrel report -o report.html --figures figures
+play 0 hambrel ledger show 1 -o first.html
+[[ $(grep -c '<section' "$dir/report.html") == 9 && -s $dir/figures/timeline.png ]] || trouble=1
+
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

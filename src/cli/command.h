@@ -121,6 +121,8 @@ int run_pack(Session&, const Arguments&);
 int run_build(Session&, const Arguments&);
 int run_recipe(Session&, const Arguments&);
 int run_options(Session&, const Arguments&);
+int run_graph(Session&, const Arguments&);
+int run_report(Session&, const Arguments&);
 int run_publish(Session&, const Arguments&);
 int run_key(Session&, const Arguments&);
 int run_serve(Session&, const Arguments&);

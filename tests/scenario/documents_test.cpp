@@ -122,6 +122,13 @@ TEST_F(Documents, OfEveryCommandFitTheirSchema) {
   EXPECT_EQ(run({"needs", "desk"}), 0);
   EXPECT_EQ(run({"needs", "horn"}), 3);
   EXPECT_EQ(run({"needed-by", "lib"}), 0);
+  const std::string pictures = station.path("pictures").string();
+  EXPECT_EQ(run({"graph", "desk", "-o", station.path("desk.svg").string()}), 0);
+  EXPECT_EQ(run({"graph", "desk", "-o", "desk"}), 2);
+  EXPECT_EQ(run({"report"}), 0);
+  EXPECT_EQ(run({"report", "-o", station.path("report.html").string(), "--figures", pictures}), 0);
+  EXPECT_EQ(run({"report", "--plan", station.path("plan").string()}), 2);
+  EXPECT_EQ(run({"ledger", "-o", station.path("record.html").string()}), 0);
   for (const auto& words : std::vector<std::vector<std::string>>{{"list"},
                                                                  {"list", "available"},
                                                                  {"list", "--sort", "size"},

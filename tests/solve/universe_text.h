@@ -4,7 +4,7 @@
 //     requires a | b>=2    ... conflicts, provides, recommends, suggests, replaces: one constraint or relation a line
 //     from repo/beta 70    its repository and channel, and the rank of that; with ! before it: not followed, with
 //                          !! before it: not enabled
-//     size 7 / parallel 2 / arch x86_64 / held / essential
+//     size 7 / installs 9 / parallel 2 / arch x86_64 / held / essential
 //   *saltdb 1              installed and wanted; +saltdb 1: installed, pulled in; with "from" also on offer
 #pragma once
 
@@ -70,6 +70,7 @@ inline std::vector<Candidate> candidates(std::string_view text) {
     if (kind == "replaces") package.replaces.push_back(parse_constraint(rest, "test"));
     if (kind == "from") read_offer(all.back(), rest);
     if (kind == "size") all.back().offers.at(0).size = *parse_number(rest);
+    if (kind == "installs") package.installed_size = *parse_number(rest);
     if (kind == "parallel") package.parallel = static_cast<std::uint32_t>(*parse_number(rest));
     if (kind == "essential") package.essential = true;
     if (kind == "arch") package.arch = rest;

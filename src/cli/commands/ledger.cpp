@@ -4,9 +4,13 @@
 #include <fmt/format.h>
 
 #include "base/amounts.h"
+#include "base/json.h"
 #include "base/text.h"
+#include "cli/commands/output.h"
 #include "cli/show/ledger.h"
 #include "os/host.h"
+#include "report/figures.h"
+#include "report/pages.h"
 
 namespace hambrel::cli {
 
@@ -42,10 +46,41 @@ std::uint64_t count_from(const std::string& text, const std::string& what) {
 
 }  // namespace
 
+namespace {
+
+/// The record, or one transaction of it, as a page.
+int write_record(Session& session, const Arguments& arguments) {
+  using report::Form;
+  const auto& words = arguments.words();
+  const bool is_one = words.size() == 2 && words[0] == "show";
+  if (!words.empty() && !is_one)
+    throw Error(ErrorCode::Usage, "-o writes the whole record, or one transaction", {},
+                "use `hambrel ledger -o FILE` or `hambrel ledger show N -o FILE`");
+  const std::string file = output_file(arguments);
+  const Form form = report::form_of(file, {Form::Html, Form::Svg, Form::Png, Form::Csv});
+  operations::Root& root = session.root();
+  if (is_one) {
+    if (form != Form::Html)
+      throw Error(ErrorCode::Usage, fmt::format("{}: one transaction is written as .html", printable(file)), {},
+                  "`hambrel ledger -o timeline.svg` draws all of them");
+    const auto detail = operations::ledger_detail(root, operations::transaction_named(root, words[1], false));
+    report::write_output(file, report::html(report::transaction_page(detail, os::source_date_epoch(os::now()))));
+  } else {
+    const report::Facts facts = report::facts_of(root);
+    report::write_output(file, form == Form::Html ? report::html(report::record_page(facts))
+                                                  : report::figure_bytes(report::timeline_figure(facts), form));
+  }
+  session.say({{"file", file}}, fmt::format("{}: written", printable(file)));
+  return 0;
+}
+
+}  // namespace
+
 int run_ledger(Session& session, const Arguments& arguments) {
   const auto& words = arguments.words();
   operations::Root& root = session.root();
   if (arguments.has("utc")) os::use_utc();
+  if (arguments.has("output")) return write_record(session, arguments);
   if (words.empty()) {
     const std::uint64_t most = count_from(arguments.value("most").value_or("20"), "--most");
     const auto lines = operations::ledger(root, filter_of(arguments), most);

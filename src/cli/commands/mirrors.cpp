@@ -10,6 +10,8 @@
 #include "cli/show/rows.h"
 #include "cli/terminal/table.h"
 #include "operations/repositories.h"
+#include "report/figures.h"
+#include "report/output.h"
 
 namespace hambrel::cli {
 
@@ -103,6 +105,12 @@ int rank_mirrors(Session& session, const Arguments& arguments) {
     for (const MirrorMeasure& one : measures)
       if (!one.problem.empty())
         session.screen().note(printable(fmt::format("{}: {}", shown_url(one.url), one.problem)));
+  if (const auto file = arguments.value("figure")) {
+    using report::Form;
+    const Form form = report::form_of(*file, {Form::Svg, Form::Png, Form::Csv});
+    report::write_output(*file, report::figure_bytes(report::mirrors_figure(name, measures), form));
+    if (!session.json()) session.screen().line(printable(*file) + ": written");
+  }
   if (good.empty())
     throw Error(ErrorCode::Network, fmt::format("no mirror of {} is usable right now", name), {},
                 "nothing was changed; try again later");

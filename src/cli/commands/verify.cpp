@@ -9,6 +9,8 @@
 #include "cli/show/outcome.h"
 #include "cli/show/plan.h"
 #include "cli/show/rows.h"
+#include "os/host.h"
+#include "report/facts.h"
 
 namespace hambrel::cli {
 
@@ -121,6 +123,9 @@ int run_verify(Session& session, const Arguments& arguments) {
     return 0;
   }
   const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
+  if (arguments.words().empty())
+    report::note_verified(session.root(), {os::now(), found.packages.size(), found.files.files,
+                                           found.files.damaged() + found.problems.size(), arguments.has("fast")});
   show(session, found, arguments.has("verbose"));
   if (found.sound()) return 0;
   if (!session.quiet())

@@ -3,6 +3,7 @@
 
 #include "base/json.h"
 #include "base/text.h"
+#include "cli/commands/output.h"
 #include "cli/show/package.h"
 #include "cli/show/plan.h"
 #include "cli/show/refusal.h"
@@ -10,6 +11,13 @@
 namespace hambrel::cli {
 
 namespace {
+
+int refused(Session& session, const operations::Refused& refusal) {
+  show_refusal(session, refusal);
+  return exit_code(ErrorCode::Refused);
+}
+
+}  // namespace
 
 std::size_t depth_of(const Arguments& arguments) {
   const auto given = arguments.value("depth");
@@ -19,13 +27,6 @@ std::size_t depth_of(const Arguments& arguments) {
     throw Error(ErrorCode::Usage, fmt::format("--depth {}: must be 1 or more", printable(*given)));
   return *depth;
 }
-
-int refused(Session& session, const operations::Refused& refusal) {
-  show_refusal(session, refusal);
-  return exit_code(ErrorCode::Refused);
-}
-
-}  // namespace
 
 int run_needs(Session& session, const Arguments& arguments) {
   session.tell_of_unusable_repositories();

@@ -31,6 +31,11 @@ std::string machine_architecture() {
   return uname(&names) == 0 ? names.machine : "unknown";
 }
 
+std::string host_name() {
+  utsname names{};
+  return ::uname(&names) == 0 ? names.nodename : "";
+}
+
 unsigned user_id() { return ::geteuid(); }
 
 bool is_superuser() { return geteuid() == 0; }

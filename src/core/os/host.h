@@ -9,6 +9,8 @@ namespace hambrel::os {
 
 std::string machine_architecture();  // as the kernel names it: x86_64, aarch64, ...
 bool is_superuser();
+/// What this machine is called; empty if the kernel does not tell.
+std::string host_name();
 unsigned user_id();  // that it acts as
 /// Who gave the command: the login name; behind a privilege switch "name (as root)".
 std::string user_name();
