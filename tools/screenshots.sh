@@ -47,7 +47,6 @@ shot ledger 'hambrel ledger; hambrel ledger show 1'
 hambrel -q checkpoint make calm --reason 'before the season'
 hambrel -q upgrade --yes
 hambrel -q remove gullcam --yes
-shot rollback 'hambrel ledger packages 5; hambrel rollback calm --dry-run'
 hambrel -q rollback calm --yes
 rm "$root/usr/bin/tidewatch"; echo 'a bad block' >>"$root/usr/bin/lampctl"
 shot verify 'hambrel verify; hambrel repair --yes'
@@ -56,7 +55,6 @@ hambrel -q hold saltdb --reason 'the tide office reads its files' --yes
 hambrel -q release saltdb --yes
 shot prepare 'hambrel upgrade --prepare --yes; hambrel ledger --most 3; hambrel activate'
 [[ $(hambrel ledger --most 1) == *upgrade* ]] || hambrel -q upgrade --yes
-asked downgrade 'Which one' downgrade lampdesk
 sed -i 's/120/90/' "$root/etc/foghorn/schedule.conf"
 hambrel -q remove foghorn tidewatch --yes
 shot tidy 'hambrel tidy; hambrel tidy cache --keep 1 --dry-run'
@@ -64,3 +62,36 @@ demo/userland.sh "$root"
 mkdir -p "$root/etc/service"; : > "$root/usr/bin/runsvdir"  # a service manager, which does not run here
 shot acting 'hambrel install saltdb@beta harbour-menu@beta moored --configs keep --yes; hambrel pick; hambrel owner /var/lib/saltdb/store'
 shot help 'hambrel help install'
+
+# a station that is a year old: the clock of each command is another one
+[[ $wanted == '  ' || $wanted == *' report '* || $wanted == *' graph '* ]] || exit 0
+mkdir -p "$dir/lighthouse/"{etc,usr,var/lib,var/cache}
+on() { local day=$1; shift; faketime -f "@$day" "$HAMBREL" --root "$dir/lighthouse" "$@" --quiet >/dev/null 2>&1 || true; }
+for r in skerry-base skerry-harbour; do
+  "$HAMBREL" --root "$dir/lighthouse" repo add $r "file://$dir/world/$r" --fingerprint "$(cat "$dir/keys/$r.fingerprint")" --quiet
+done
+days() { date -d "$1 days ago" '+%Y-%m-%d 09:12:00'; }
+on "$(days 360)" install lampdesk=5.4.1 tidewatch=2.0 saltdb=1.8 foghorn --yes --reason 'first set-up of station 7'
+on "$(days 340)" install chartd moorlog --yes
+on "$(days 318)" install signal-fonts harbour-menu --yes --reason 'the new desk'
+on "$(days 301)" checkpoint make winter --reason 'before the season'
+on "$(days 300)" upgrade --yes --configs keep
+on "$(days 299)" undo last --yes --reason 'the gauge stood still'
+on "$(days 263)" hold saltdb --reason 'the tide office reads its files' --yes
+on "$(days 262)" upgrade --yes --configs keep
+on "$(days 221)" install gullcam --yes
+on "$(days 211)" remove foghorn --yes
+on "$(days 209)" undo last --yes
+on "$(days 166)" install brinewall --yes
+for week in 20 17 14 11 8 5; do
+  on "$(days $((7 * week)))" install pilot-tools --yes
+  on "$(days $((7 * week - 3)))" remove pilot-tools --yes
+done
+on "$(days 30)" checkpoint make autumn
+on "$(days 25)" remove chartd --yes
+sed -i 's/north-pier/inner-basin/' "$dir/lighthouse/etc/tidewatch.conf"
+on "$(days 9)" verify
+(cd "$dir" && "$HAMBREL" --root lighthouse report -o "$dir/report.html" --quiet && "$HAMBREL" --root lighthouse graph lampdesk gullcam -o "$dir/needs.png" --quiet &&
+  "$HAMBREL" --root lighthouse graph lampdesk@beta --refused -o "$dir/why.png" --quiet)
+tools/capture-page.sh "$dir/report.html" docs/screenshots/report.png 1280x1960
+convert "$dir/needs.png" "$dir/why.png" -background white -append -strip docs/screenshots/graph.png

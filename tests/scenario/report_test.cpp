@@ -203,6 +203,15 @@ TEST_F(Reports, AnEmptyRootHasAReportAndBadNamesAreRefusedAtOnce) {
   EXPECT_FALSE(fs::exists(file("x.svg")));
 }
 
+TEST_F(Reports, MirrorsAreDrawnAsTheyCompare) {
+  const Ran ranked = station.hambrel({"repo", "rank", "base", "--best", "1", "--figure", file("mirrors.svg")});
+  ASSERT_EQ(ranked.code, 0) << ranked.err;
+  const std::string svg = read_file(out() / "mirrors.svg");
+  for (const std::string& text : {std::string("in use"), "file://" + station.repository().string()})
+    EXPECT_THAT(svg, HasSubstr(text.substr(0, 24)));
+  EXPECT_EQ(station.hambrel({"repo", "rank", "base", "--best", "1", "--figure", file("x.html")}).code, 2);
+}
+
 TEST_F(Reports, NoOtherCommandLoadsALibraryThatDraws) {
   const auto loads = [&](const std::vector<std::string>& words) {
     const Ran ran = station.hambrel(words, {{"LD_DEBUG", "files"}});

@@ -100,9 +100,11 @@ class Map {
     rect.tip = tip;
     if (area.w < kNarrow || area.h < kOneLine) return;
     const std::string shown = fitted(name, area.w - 2 * kIn, kSmall);
-    if (!shown.empty()) drawing_.text(area.x + kIn, area.y + 13, shown, kSmall, Tone::Ink);
+    constexpr std::size_t kTooShort = 6;  // bytes of what is left of a name
+    if (shown != name && shown.size() < kTooShort) return;
+    drawing_.text(area.x + kIn, area.y + 13, shown, kSmall, Tone::Ink);
     const bool has_room = area.h >= kTwoLines && text_width(size, kSmall) <= area.w - 2 * kIn;
-    if (!shown.empty() && has_room) drawing_.text(area.x + kIn, area.y + 27, size, kSmall, Tone::Muted);
+    if (has_room) drawing_.text(area.x + kIn, area.y + 27, size, kSmall, Tone::Muted);
   }
 
   Drawing& drawing_;

@@ -17,6 +17,21 @@ namespace {
 constexpr std::array<std::pair<Form, const char*>, 5> kEnds{
     {{Form::Svg, ".svg"}, {Form::Png, ".png"}, {Form::Csv, ".csv"}, {Form::Dot, ".dot"}, {Form::Html, ".html"}}};
 
+/// With its title above it, its caption below it and a margin: what a page says around it.
+Drawing framed(const Figure& figure) {
+  constexpr double kMargin = 16, kTitle = 40, kCaption = 30;
+  Drawing whole(figure.drawing.width + 2 * kMargin, figure.drawing.height + kTitle + kCaption + kMargin / 2);
+  whole.title = figure.drawing.title;
+  whole.text(kMargin, 25, figure.title, 15).bold = true;
+  for (Shape shape : figure.drawing.shapes) {
+    for (Point& one : shape.points) one = {one.x + kMargin, one.y + kTitle};
+    whole.shapes.push_back(std::move(shape));
+  }
+  whole.text(kMargin, kTitle + figure.drawing.height + 20, fitted(figure.caption, figure.drawing.width, 12), 12,
+             Tone::Muted);
+  return whole;
+}
+
 }  // namespace
 
 Form form_of(const std::string& file, const std::vector<Form>& allowed) {
@@ -32,8 +47,8 @@ Form form_of(const std::string& file, const std::vector<Form>& allowed) {
 
 std::string figure_bytes(const Figure& figure, Form form, Theme theme) {
   switch (form) {
-    case Form::Svg: return svg(figure.drawing, true);
-    case Form::Png: return png(figure.drawing, theme);
+    case Form::Svg: return svg(framed(figure), true);
+    case Form::Png: return png(framed(figure), theme);
     case Form::Csv: return figure.data.csv();
     default: throw Error(ErrorCode::Internal, "a figure has no such form");
   }

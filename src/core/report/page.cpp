@@ -136,7 +136,7 @@ std::string html(const Page& page) {
 
 namespace {
 
-constexpr std::size_t kWidest = 78;
+constexpr std::size_t kWidest = 74;
 
 void add_wrapped(const std::string& text, const std::string& indent, std::string& into) {
   std::string line = indent;
@@ -155,7 +155,7 @@ void add_wrapped(const std::string& text, const std::string& indent, std::string
 }  // namespace
 
 std::string plain_text(const Page& page) {
-  std::string text = printable_line(page.title) + "\n" + std::string(std::min(page.title.size(), kWidest), '=') + "\n";
+  std::string text = printable_line(page.title) + "\n" + std::string(std::min(page.title.size(), kWidest), '-') + "\n";
   for (const std::string& one : page.subtitles) add_wrapped(one, "", text);
   text += "\n";
   for (const Tile& one : page.tiles)
@@ -168,6 +168,9 @@ std::string plain_text(const Page& page) {
     for (const Figure& one : section.figures) add_wrapped(one.caption, "", text);
     for (const PageTable& table : section.tables) {
       if (!table.title.empty()) text += fmt::format("{}:\n", printable_line(table.title));
+      std::vector<std::string> names;
+      for (const Column& one : table.columns) names.push_back(one.name);
+      if (!table.rows.empty()) add_wrapped(fmt::format("({})", join(names, ", ")), "  ", text);
       for (const auto& row : table.rows) {
         std::vector<std::string> cells;
         for (const Cell& one : row)

@@ -48,7 +48,7 @@ struct Page {
 };
 
 std::string html(const Page& page);
-/// Lines of at most 78 characters as far as words allow; without figures.
+/// Lines of at most 74 characters as far as words allow; without figures.
 std::string plain_text(const Page& page);
 /// An RFC 5322 message: the plain text, and the page attached (RFC 2045 to 2047). `time`: seconds; `host`: of whoever
 /// sends it. To whom it goes is said where it is sent.

@@ -119,12 +119,13 @@ std::vector<Tile> tiles_of(const plan::Plan& plan) {
 std::vector<Section> sections_of(const plan::Plan& plan) {
   std::vector<Section> sections;
   if (!plan.steps.empty()) {
-    Section packages{"packages", "Packages",
-                     "What changes, and why. Arrows lead from the reason to what it brings about."};
+    Section packages{"packages", "Packages"};
     const Graph graph = graph_of(plan);
     if (!graph.edges.empty()) {
       const Graph clear = made_clear(graph);
-      packages.figures.push_back({"plan", clear.title, clear.title, draw(clear), table_of(graph)});
+      packages.figures.push_back({"plan", clear.title,
+                                  "What changes, and why: each arrow leads from a reason to what it brings about.",
+                                  draw(clear), table_of(graph)});
     }
     packages.tables.push_back(package_table(plan));
     sections.push_back(std::move(packages));
