@@ -80,11 +80,14 @@ def change(source, to, share, clustered):
 class Disk:
     """A fresh file system, mounted."""
 
+    def __init__(self, gibibytes=6):
+        self.gibibytes = gibibytes
+
     def __enter__(self):
         image = f"{directory}/image"
         if os.path.exists(image):
             os.remove(image)
-        sh("truncate", "-s", "6G", image)
+        sh("truncate", "-s", f"{self.gibibytes}G", image)
         sh("mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image)
         os.makedirs(mount, exist_ok=True)
         sh("mount", "-o", "loop", image, mount)

@@ -254,6 +254,10 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
     for (const StatePackage& one : state.installed())
       for (const std::size_t shared : state.shared_files_of(one.row))
         ASSERT_GT(expected[std::string(state.files_of(one.row)->path(shared))].size(), 1U);
+    std::set<std::int64_t> rows;
+    for (const StatePackage& one : state.installed()) rows.insert(one.row);
+    const auto alone = state.paths_of_one(rows);
+    for (const auto& [at, owners] : expected) ASSERT_EQ(alone.paths.contains(at), owners.size() == 1) << at;
   }
 }
 

@@ -80,6 +80,14 @@ class Directory final : public os::Directory {
   Directory(CrashFs& disk, CrashFs::Id id) : disk_(disk), id_(id) {}
   std::optional<os::FileInfo> stat(std::string_view name) override { return disk_.stat_in(at(name)); }
   std::vector<std::string> list() override { return disk_.names_in(id_); }
+  std::vector<Entry> entries() override {
+    std::vector<Entry> entries;
+    for (std::string& name : list()) {
+      const auto type = stat(name)->type;
+      entries.push_back({std::move(name), type});
+    }
+    return entries;
+  }
   std::unique_ptr<os::Directory> enter(std::string_view name) override {
     return std::make_unique<Directory>(disk_, disk_.enter(at(name)));
   }

@@ -135,6 +135,7 @@ class FaultFs final : public os::FileSystem {
         : owner_(owner), real_(std::move(real)), path_(std::move(path)) {}
     std::optional<os::FileInfo> stat(std::string_view name) override { return real_->stat(name); }
     std::vector<std::string> list() override { return real_->list(); }
+    std::vector<Entry> entries() override { return real_->entries(); }
     std::unique_ptr<os::Directory> enter(std::string_view name) override {
       return std::make_unique<Directory>(owner_, real_->enter(name), os::join_path(path_, name));
     }

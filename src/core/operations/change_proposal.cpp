@@ -54,7 +54,7 @@ class ChangeProposal final : public Proposal {
   }
 
   std::shared_ptr<const ExactRequest> exactly() const override {
-    return std::make_shared<ExactRequest>(basis_->request, decisions_);
+    return std::make_shared<ExactRequest>(ExactRequest{basis_->request, decisions_});
   }
 
   std::vector<state::FollowChange> may_follow() const override { return basis_->request.may_follow; }

@@ -99,10 +99,18 @@ void refuse_another(const std::string& where) {
 
 namespace {
 
+std::vector<DirectoryReader::Entry> entries_by_path(FileReader& files, const std::string& path) {
+  std::vector<DirectoryReader::Entry> entries;
+  for (std::string& name : files.list(path))
+    if (const auto info = files.stat(join_path(path, name))) entries.push_back({std::move(name), info->type});
+  return entries;
+}
+
 class ReaderByPath final : public DirectoryReader {
  public:
   ReaderByPath(FileReader& files, std::string_view path) : files_(files), path_(path) {}
   std::optional<FileInfo> stat(std::string_view name) override { return files_.stat(join_path(path_, name)); }
+  std::vector<Entry> entries() override { return entries_by_path(files_, path_); }
 
  private:
   FileReader& files_;
@@ -120,6 +128,7 @@ class DirectoryByPath final : public Directory {
     files_.make_directory(join_path(path_, name), mode);
   }
   std::vector<std::string> list() override { return files_.list(path_); }
+  std::vector<Entry> entries() override { return entries_by_path(files_, path_); }
   void remove_file(std::string_view name) override { files_.remove_file(join_path(path_, name)); }
   void remove_directory(std::string_view name) override { files_.remove_directory(join_path(path_, name)); }
   std::unique_ptr<Directory> enter(std::string_view name) override {

@@ -131,6 +131,12 @@ class DirectoryReader {
   virtual std::optional<FileInfo> stat(std::string_view name) = 0;
   /// A directory in it. Nothing if it is a link or no directory, or if only the file system can tell.
   virtual std::unique_ptr<DirectoryReader> look_into(std::string_view) { return nullptr; }
+  /// What is in it, without "." and "..", in any order. Links are told as links.
+  struct Entry {
+    std::string name;
+    FileType type = FileType::Other;
+  };
+  virtual std::vector<Entry> entries() = 0;
 };
 
 class Directory : public DirectoryReader {

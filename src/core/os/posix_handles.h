@@ -258,6 +258,33 @@ class PosixDirectoryReader final : public DirectoryReader {
     return std::make_unique<PosixDirectoryReader>(std::move(below), where_ + "/" + text);
   }
 
+  std::vector<Entry> entries() override { return entries_in(handle_.get(), where_); }
+
+  /// Most file systems tell the type of each name with it, so that none of them has to be looked at.
+  static std::vector<Entry> entries_in(int directory, const std::string& where) {
+    const int fd = ::openat(directory, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (fd < 0) throw_errno(errno, "cannot list the directory", where);
+    const std::unique_ptr<DIR, int (*)(DIR*)> opened(::fdopendir(fd), ::closedir);
+    if (opened == nullptr) throw_errno(errno, "cannot list the directory", where);
+    std::vector<Entry> entries;
+    errno = 0;
+    while (const dirent* entry = ::readdir(opened.get())) {
+      const std::string_view name = entry->d_name;
+      if (name == "." || name == "..") continue;
+      FileType type = FileType::Other;
+      if (entry->d_type == DT_UNKNOWN) {
+        if (const auto info = stat_in(directory, name, where)) type = info->type;
+        errno = 0;
+      }
+      if (entry->d_type == DT_REG) type = FileType::Regular;
+      if (entry->d_type == DT_DIR) type = FileType::Directory;
+      if (entry->d_type == DT_LNK) type = FileType::Symlink;
+      entries.push_back({std::string(name), type});
+    }
+    if (errno != 0) throw_errno(errno, "cannot list the directory", where);
+    return entries;
+  }
+
   static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
     const std::string text = name.empty() ? "" : clean_name(name, where);  // empty: the directory itself
     const auto info = look(directory, text.c_str());
@@ -289,6 +316,7 @@ class PosixDirectory final : public Directory {
     if (fd < 0) throw_errno(errno, "cannot list the directory", where_);
     return names_in(fd, where_);
   }
+  std::vector<Entry> entries() override { return PosixDirectoryReader::entries_in(handle_.get(), where_); }
   void remove_file(std::string_view name) override { remove(name, 0, "cannot remove"); }
   void remove_directory(std::string_view name) override { remove(name, AT_REMOVEDIR, "cannot remove the directory"); }
   std::unique_ptr<Directory> enter(std::string_view name) override {

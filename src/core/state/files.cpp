@@ -67,16 +67,16 @@ std::vector<std::int64_t> Connection::rows_at(std::string_view at) {
 
 std::vector<OwnedFile> PathStore::owners_of(std::string_view path) const {
   return guarded(connection_->path, [&] {
-    SQLite::Statement name(connection_->database, "SELECT name FROM packages WHERE id = ?");
+    auto name = connection_->repeat("SELECT name FROM packages WHERE id = ?");
     std::vector<OwnedFile> result;
     for (const std::int64_t row : connection_->rows_at(path)) {
       const auto list = connection_->list_of(row);
       const auto found = list->find(path);
       if (!found) continue;
-      set_values(name, row);
-      name.executeStep();
-      result.push_back({row, name.getColumn(0).getString(), list->entry(*found)});
-      name.reset();
+      set_values(*name, row);
+      name->executeStep();
+      result.push_back({row, name->getColumn(0).getString(), list->entry(*found)});
+      name->reset();
     }
     std::sort(result.begin(), result.end(),
               [](const OwnedFile& a, const OwnedFile& b) { return a.package_name < b.package_name; });
@@ -91,10 +91,10 @@ std::optional<OwnedFile> PathStore::owner_of(std::string_view path, const std::s
       const auto list = connection_->list_of(row);
       const auto found = list->find(path);
       if (!found) continue;
-      SQLite::Statement name(connection_->database, "SELECT name FROM packages WHERE id = ?");
-      set_values(name, row);
-      name.executeStep();
-      return OwnedFile{row, name.getColumn(0).getString(), list->entry(*found)};
+      auto name = connection_->repeat("SELECT name FROM packages WHERE id = ?");
+      set_values(*name, row);
+      name->executeStep();
+      return OwnedFile{row, name->getColumn(0).getString(), list->entry(*found)};
     }
     return std::nullopt;
   });
@@ -133,6 +133,25 @@ std::vector<std::size_t> PathStore::shared_files_of(std::int64_t package_row) co
       while (query.executeStep()) shared.insert(query.getColumn(0).getInt64());
       each([&](std::int64_t hash) { return shared.contains(hash); });
     }
+    return result;
+  });
+}
+
+PathStore::OfOneAlone PathStore::paths_of_one(const std::set<std::int64_t>& package_rows) const {
+  return guarded(connection_->path, [&] {
+    std::unordered_set<std::int64_t> shared;
+    SQLite::Statement query(connection_->database, "SELECT DISTINCT hash FROM more_paths");
+    while (query.executeStep()) shared.insert(query.getColumn(0).getInt64());
+    OfOneAlone result;
+    std::size_t count = 0;
+    for (const std::int64_t row : package_rows) {
+      result.lists.push_back(connection_->list_of(row));
+      count += result.lists.back()->size();
+    }
+    result.paths.reserve(count);
+    for (const auto& list : result.lists)
+      for (std::size_t i = 0; i < list->size(); ++i)
+        if (!shared.contains(hash_of(list->path(i)))) result.paths.insert(list->path(i));
     return result;
   });
 }

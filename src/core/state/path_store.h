@@ -1,9 +1,11 @@
 // Who owns a path: the index of the paths of installed packages.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <set>
 #include <string_view>
+#include <unordered_set>
 #include <vector>
 
 #include "state/records.h"
@@ -20,6 +22,13 @@ class PathStore : protected Store {
   /// By number in its list: those of its files that other installed packages may have, too. Some that no other has can
   /// be among them, never is one missing.
   std::vector<std::size_t> shared_files_of(std::int64_t package_row) const;
+  /// Those of the paths of these installed packages that no other one has: asked of all at once. Some can be missing,
+  /// never is one too many.
+  struct OfOneAlone {
+    std::unordered_set<std::string_view> paths;
+    std::vector<std::shared_ptr<const FileList>> lists;  // which the paths are part of
+  };
+  OfOneAlone paths_of_one(const std::set<std::int64_t>& package_rows) const;
   /// May more than one installed package have this path? False is certain.
   bool may_be_shared(std::string_view path) const;
   /// May an installed package have this path? Answered from the index alone; false is certain.

@@ -136,6 +136,10 @@ class Undo {
       for (const PackageChange& change : state_.changes_of(TxnId{id}))
         if (change.after_row && change.before_row != change.after_row) ours_.erase(*change.after_row);
     ours_.insert(leaving_rows_.begin(), leaving_rows_.end());
+    std::set<std::int64_t> rows;
+    for (const StatePackage& one : installed_)
+      if (leaving_rows_.contains(one.row)) rows.insert(one.row);
+    alone_ = state_.paths_of_one(rows);
   }
 
   /// The set of packages must hold together afterwards, as far as it does now.
@@ -400,6 +404,7 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
+    if (alone_.paths.contains(path)) return true;
     const bool made = std::any_of(generated_.begin(), generated_.end(), [&](const state::GeneratedChange& one) {
       return one.path == path && (undo_.restores_all || !is_link(one));  // links: see links.h
     });
@@ -415,14 +420,20 @@ class Undo {
 
   bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, ours_).has_value(); }
 
+  /// Of a directory: is it, with all that is in it?
   bool only_ours(const std::string& top) const {
+    if (!is_ours(top)) return false;
     std::vector<std::string> waiting{top};
     while (!waiting.empty()) {
       const std::string path = waiting.back();
       waiting.pop_back();
-      if (!is_ours(path)) return false;
-      if (root_.stat(path)->type != FileType::Directory) continue;
-      for (const std::string& name : root_.list(path)) waiting.push_back(os::join_path(path, name));
+      const auto directory = root_.look_into(path);
+      if (directory == nullptr) return false;  // it was a directory a moment ago
+      for (const os::DirectoryReader::Entry& one : directory->entries()) {
+        std::string below = os::join_path(path, one.name);
+        if (!is_ours(below)) return false;
+        if (one.type == FileType::Directory) waiting.push_back(std::move(below));
+      }
     }
     return true;
   }
@@ -451,44 +462,12 @@ class Undo {
   TxnId id_;
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
+  state::PathStore::OfOneAlone alone_;  // of what leaves
   std::set<std::int64_t> ours_;  // these, and what was there before: what was put right of it is taken back in place
   Planned undo_;
 };
 
 }  // namespace
-
-plan::Step step_of(const PackageChange& back, plan::Why why) {
-  plan::Step step;
-  step.name = back.name;
-  step.why = std::move(why);
-  const auto size = [](const std::optional<StatePackage>& side) {
-    return side ? static_cast<std::int64_t>(side->package.installed_size) : 0;
-  };
-  step.size_change = size(back.after) - size(back.before);
-  if (back.before) {
-    step.before = back.before->package.version.text();
-    step.arch = back.before->package.arch;
-  }
-  if (back.after)
-    step.after = back.after->package.version.text(), step.arch = back.after->package.arch,
-    step.reason = back.after->reason;
-  step.origin = back.after_row ? "attic" : back.before->origin;
-  if (back.before_row == back.after_row && back.before->shelved != back.after->shelved) {
-    step.action = back.after->shelved ? plan::Action::Shelve : plan::Action::Unshelve;
-    step.size_change = 0;
-  } else if (back.before_row == back.after_row && back.before->hold != back.after->hold)
-    step.action = back.after->hold ? plan::Action::Hold : plan::Action::Release;
-  else if (back.before_row == back.after_row)
-    step.action = step.reason == Reason::Wanted ? plan::Action::Want : plan::Action::Unwant;
-  else if (!back.before)
-    step.action = plan::Action::Install;
-  else if (!back.after)
-    step.action = plan::Action::Remove;
-  else
-    step.action =
-        back.before->package.version < back.after->package.version ? plan::Action::Upgrade : plan::Action::Downgrade;
-  return step;
-}
 
 Planned plan_undo(os::FileSystem& root, const state::State& state, TxnId id) {
   const state::State::ReadTransaction still(state);
