@@ -101,16 +101,16 @@ def measure():
         memory[key] = max(memory[key], result[1])
 
     for _ in range(RUNS):
-        with Disk(12) as disk:
+        with Disk(24) as disk:
             os.makedirs(f"{disk}/tar")
             note("tar", timed("sh", "-c", f"tar -C {disk}/tar --zstd -xf {directory}/system.tar.zst && sync -f {disk}"))
             note("sha", timed("sh", "-c", f"cd {disk}/tar && find . -type f -print0 | xargs -0 -n 200 -P $(nproc) sha256sum"))
             note("find", timed("sh", "-c", f"find {disk}/tar -printf '%p %s %T@ %m %u\\n'"))
             note("cp", timed("sh", "-c", f"cp -a {disk}/tar {disk}/copy && sync -f {disk}"))
-        with Disk(12) as disk:
+        with Disk(24) as disk:
             os.makedirs(f"{disk}/tar")
             note("some", timed("sh", "-c", f"tar -C {disk}/tar --zstd -xf {directory}/next.tar.zst && sync -f {disk}"))
-        with Disk(12) as disk:
+        with Disk(24) as disk:
             prepare(disk, "system", "part-*")
             note("install", hambrel(disk, "install", "part-*"))
             note("verify", hambrel(disk, "verify"))
