@@ -15,7 +15,7 @@ cleanup() {
 }
 trap cleanup EXIT
 if [[ ${DEMO_COLOR:-} == always || -t 1 ]]; then bold=$'\033[1m' faint=$'\033[2m' off=$'\033[0m' color=always; else bold='' faint='' off='' color=never; fi
-step=0 trouble=0
+step=0 troubles=()
 only=${DEMO_CHAPTER:-} wait_between=
 [[ $only =~ ^[0-9]*$ ]] || { echo 'story: DEMO_CHAPTER is the number of a chapter' >&2; exit 2; }
 [[ -z $only && -t 0 && -t 1 ]] && wait_between=yes
@@ -27,10 +27,17 @@ chapter() {
   if [[ $wait_between && $step -gt 1 ]]; then read -rp "${faint}Enter: next chapter, q: quit ${off}" key; [[ $key != q* ]] || exit 0; fi
   printf '\n%s%d. %s%s\n' "$bold" "$step" "$*" "$off"
 }
+# wrong WHAT: says it here and once more at the end, with the number of the chapter
+wrong() {
+  printf '%s%s%s\n' "$bold" "$1" "$off"
+  troubles+=("chapter $step: $1")
+}
 finish() {
   printf '\n'
-  ((trouble == 0)) && echo 'The story went as it was meant to.' || echo 'Something did not go as it was meant to.'
-  exit "$trouble"
+  if ((${#troubles[@]} == 0)); then echo 'The story went as it was meant to.'; exit 0; fi
+  echo 'Something did not go as it was meant to:'
+  printf '  %s\n' "${troubles[@]}"
+  exit 1
 }
 # play EXPECTED-EXIT COMMAND...: prints it as an administrator of the station would type it, runs it, checks the exit code
 play() {
@@ -41,7 +48,28 @@ play() {
   printf '\n%s$ %s%s\n' "$faint" "$shown" "$off"
   if [[ $1 == hambrel ]]; then shift; (cd "$dir" && sh -c '"$@"; exit $?' sh "$HAMBREL" --root "$station" --color "$color" "$@") 2>&1 | sed "s| --root $station||" || code=$?
   else "$@" || code=$?; fi
-  ((code == expected)) || { printf '%sthe exit code was %d, %d was expected%s\n' "$bold" "$code" "$expected" "$off"; trouble=1; }
+  ((code == expected)) || wrong "the exit code of \`$shown\` was $code, $expected was expected"
+}
+# play_typing ANSWERS COMMAND...: the same on a terminal, where the answers (with | between them) are typed
+play_typing() {
+  local answers=$1 code=0
+  shift
+  printf '\n%s$ %s%s\n' "$faint" "$*" "$off"
+  shift
+  python3 "$here/../tests/scenario/on_terminal.py" "$answers" "$HAMBREL" --root "$station" --color "$color" "$@" |
+    sed "s| --root $station||" || code=$?
+  ((code == 0)) || wrong "the exit code of \`$1\` was $code, 0 was expected"
+}
+# address LOG: where the server that writes LOG listens, as soon as it does
+address() {
+  local place=''
+  for ((i = 0; i < 1200; i++)); do
+    place=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$1")
+    [[ $place ]] && break
+    sleep 0.05
+  done
+  [[ $place ]] || cat "$1" >&2
+  printf '%s\n' "$place"
 }
 new_station() { # NAME URL: an empty system, which trusts the two repositories of Skerry below URL
   station=$dir/$1
@@ -61,12 +89,12 @@ contents() { sed -E 's/^(.* [dfl] [0-7]+ [^ ]+ [0-9]+) [0-9.]+ /\1 /; s/^(.* d [
 
 same() { # SAME "LISTING": is every file as it was, with mode, owner, time and content?
   if [[ $(listing) == "$1" ]]; then printf '%s(compared: every file is as it was, with mode, owner, time and content)%s\n' "$faint" "$off"
-  else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing); trouble=1; fi
+  else wrong 'the files are not as they were:'; diff <(echo "$1") <(listing); fi
 }
 
 same_contents() { # the same without times
   if [[ $(listing | contents) == "$1" ]]; then printf '%s(compared: every file is as it was, with mode, owner and content, the edited ones too)%s\n' "$faint" "$off"
-  else printf '%sthe files are not as they were:%s\n' "$bold" "$off"; diff <(echo "$1") <(listing | contents); trouble=1; fi
+  else wrong 'the files are not as they were:'; diff <(echo "$1") <(listing | contents); fi
 }
 
 printf 'Building the packages of Skerry harbour ...\n'
@@ -74,8 +102,8 @@ printf 'Building the packages of Skerry harbour ...\n'
 mkdir -p "$run"
 "$HAMBREL" serve "$world" --port 0 --quiet >"$run/serve.log" 2>&1 &
 server=$!
-for ((i = 0; i < 100; i++)); do base=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$run/serve.log"); [[ $base ]] && break; sleep 0.05; done
-[[ $base ]] || { cat "$run/serve.log" >&2; exit 1; }
+base=$(address "$run/serve.log")
+[[ $base ]] || exit 1
 mkdir -p "$station"/{etc,usr/bin,usr/lib,usr/share,var/lib,var/cache}
 
 chapter 'A new station, and whom it trusts'
@@ -118,15 +146,7 @@ chapter 'A big step, and what prevents it'
 play 0 hambrel install gullcam --yes --quiet
 play 0 hambrel why libbuoy
 before=$(listing)
-if command -v script >/dev/null; then # on a terminal one of the ways out is taken by its number
-  printf '\n%s$ hambrel install lampdesk@beta%s\n' "$faint" "$off"
-  code=0
-  (sleep 1; echo 2; sleep 1; echo merge; sleep 1; echo yes) | script -qec "'$HAMBREL' --root '$station' --color $color install lampdesk@beta" /dev/null | tr -d '\r' | sed "s| --root $station||" || code=$?
-  ((code == 0)) || { echo "the exit code was $code, 0 was expected"; trouble=1; }
-else
-  play 3 hambrel install lampdesk@beta --dry-run
-  play 0 hambrel change --install lampdesk@beta --remove gullcam --configs merge --yes
-fi
+play_typing '2|merge|yes' hambrel install lampdesk@beta # on a terminal one of the ways out is taken by its number
 play 0 hambrel undo 9 --yes --quiet
 same "$before"
 
@@ -217,15 +237,7 @@ play 0 hambrel ledger --most 2
 play 0 hambrel activate
 
 chapter 'A bad version: downgrade and hold'
-if command -v script >/dev/null; then
-  printf '\n%s$ hambrel downgrade lampdesk%s\n' "$faint" "$off"
-  code=0
-  (sleep 1; echo 1; sleep 1; echo yes; sleep 1; echo 'the lamp flickers'; sleep 1; echo yes) |
-    script -qec "'$HAMBREL' --root '$station' --color $color downgrade lampdesk" /dev/null | tr -d '\r' | sed "s| --root $station||" || code=$?
-  ((code == 0)) || { echo "the exit code was $code, 0 was expected"; trouble=1; }
-else
-  play 0 hambrel downgrade lampdesk=5.4.1 --hold --reason 'the lamp flickers' --yes
-fi
+play_typing '1|yes|the lamp flickers|yes' hambrel downgrade lampdesk
 play 0 hambrel upgrade --dry-run
 play 0 hambrel undo 28 --yes --quiet
 play 0 hambrel undo 27 --yes --quiet
@@ -254,7 +266,7 @@ play 0 hambrel ledger
 play 0 hambrel ledger show 3
 for n in 17 15 8 3; do play 0 hambrel undo "$n" --yes --quiet; done
 play 0 hambrel list
-[[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || { echo 'the files are not those of the new station'; trouble=1; }
+[[ $(listing | grep -v ' d ') == "$start" ]] && echo '(compared: the files are those of the new station)' || wrong 'the files are not those of the new station'
 
 chapter 'What going back costs'
 play 0 hambrel tidy
@@ -294,7 +306,7 @@ chapter 'A service that does not come up is undone by itself'
 if unshare -mpn --fork true 2>/dev/null && command -v runsvdir >/dev/null; then
   "$here/live.sh" "$station" "$HAMBREL" "$run" &
   system=$!
-  for ((i = 0; i < 100; i++)); do [[ -s $run/inside ]] && break; sleep 0.05; done
+  while [[ ! -s $run/inside ]] && kill -0 "$system" 2>/dev/null; do sleep 0.05; done # it copies programs first
   outside=$HAMBREL
   HAMBREL=$run/inside
   printf '\n%s(the station runs now: what follows is typed on it, and runit keeps its services running)%s\n' "$faint" "$off"
@@ -306,7 +318,7 @@ if unshare -mpn --fork true 2>/dev/null && command -v runsvdir >/dev/null; then
   play 1 hambrel install saltdb@beta --yes
   play 0 hambrel services
   if [[ $(listing | contents | grep -vE "$own") == "$before" ]]; then printf '%s(compared: every file but those of the store itself is as it was)%s\n' "$faint" "$off"
-  else printf '%sthe files are not as they were%s\n' "$bold" "$off"; trouble=1; fi
+  else wrong 'the files are not as they were'; fi
   play 0 hambrel ledger --most 2
   play 0 hambrel services disable saltdb --yes --quiet
   HAMBREL=$outside
@@ -319,7 +331,7 @@ chapter 'Mirrors, a group, and a plan that is applied in the night'
 new_station pilot-station "$base"
 "$HAMBREL" serve "$world" --port 0 --quiet >"$run/mirror.log" 2>&1 &
 mirror=$!
-for ((i = 0; i < 100; i++)); do second=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' "$run/mirror.log"); [[ $second ]] && break; sleep 0.05; done
+second=$(address "$run/mirror.log")
 printf '\n%s(skerry-harbour has three mirrors; the first is dead)%s\n' "$faint" "$off"
 sed -i "s|^url = .*|mirrors = [\"http://127.0.0.1:1/skerry-harbour\", \"$base/skerry-harbour\", \"$second/skerry-harbour\"]|" \
   "$station/etc/hambrel/repos/skerry-harbour.toml"
@@ -342,7 +354,7 @@ play 0 hambrel ledger --since 2h
 before=$("$HAMBREL" --root "$station" list --json | wc -l)
 play 0 hambrel remove group:signal-room --yes
 play 0 hambrel undo last --yes --quiet
-[[ $("$HAMBREL" --root "$station" list --json | wc -l) == "$before" ]] || trouble=1
+[[ $("$HAMBREL" --root "$station" list --json | wc -l) == "$before" ]] || wrong 'the station has not the packages that it had'
 
 chapter 'What a refresh tells, and a second station like the first'
 new_station north-station "file://$world"
@@ -381,7 +393,7 @@ if unshare -mpn --fork true 2>/dev/null && command -v cc c++ patch >/dev/null; t
   play 0 hambrel publish cove-recipes --keys keys/cove-recipes --init
   "$HAMBREL" --root "$station" repo add "file://$dir/cove-recipes" --quiet --fingerprint \
     "$("$HAMBREL" publish "$dir/cove-recipes" --keys "$dir/keys/cove-recipes" --json | sed -n 's/.*"fingerprint":"\([^"]*\)".*/\1/p')" >/dev/null ||
-    trouble=1
+    wrong 'the recipes of the cove could not be added'
   play 0 hambrel search bell
   play 4 hambrel build signal-book
   play 0 hambrel install harbour-bell --from-source --dry-run --no-pager
@@ -390,9 +402,9 @@ if unshare -mpn --fork true 2>/dev/null && command -v cc c++ patch >/dev/null; t
   play 0 hambrel options harbour-bell night=on
   play 0 hambrel upgrade --yes
   printf '\n%s$ chroot . harbour-bell 23%s\n' "$faint" "$off"
-  chroot "$station" /usr/bin/harbour-bell 23 || trouble=1
+  chroot "$station" /usr/bin/harbour-bell 23 || wrong 'the bell of the night does not run'
   play 0 hambrel undo last --yes --quiet
-  [[ $(chroot "$station" /usr/bin/harbour-bell 23) == '' ]] || trouble=1
+  [[ $(chroot "$station" /usr/bin/harbour-bell 23) == '' ]] || wrong 'the bell rings by night after the undo'
   printf '\n%s(the cove changes its library)%s\n' "$faint" "$off"
   sed -i 's/dong/ding/' "$dir/cove-recipes/recipes/libbell/src/bell.c"
   "$HAMBREL" publish "$dir/cove-recipes" --keys "$dir/keys/cove-recipes" --quiet >/dev/null
@@ -401,7 +413,7 @@ if unshare -mpn --fork true 2>/dev/null && command -v cc c++ patch >/dev/null; t
   play 0 hambrel options harbour-bell night=off --quiet
   play 0 hambrel upgrade --yes --quiet
   printf '\n%s$ chroot . harbour-bell 3 pm%s\n' "$faint" "$off"
-  [[ $(chroot "$station" /usr/bin/harbour-bell 15) == ding* ]] && chroot "$station" /usr/bin/harbour-bell 15 || trouble=1
+  [[ $(chroot "$station" /usr/bin/harbour-bell 15) == ding* ]] && chroot "$station" /usr/bin/harbour-bell 15 || wrong 'the bell has not the new library'
   printf '\n%s(a recipe of one'"'"'s own is a folder; somebody lost a page of the signal book)%s\n' "$faint" "$off"
   cp -r "$here/recipes/signal-book" "$dir/signal-book"
   play 0 hambrel build signal-book/ -o built --check-reproducible
@@ -418,7 +430,7 @@ play 0 hambrel verify
 play 0 hambrel graph lampdesk --both -o lampdesk.svg
 play 0 hambrel report -o report.html --figures figures
 play 0 hambrel ledger show 1 -o first.html
-[[ $(grep -c '<section' "$dir/report.html") == 9 && -s $dir/figures/timeline.png ]] || trouble=1
+[[ $(grep -c '<section' "$dir/report.html") == 9 && -s $dir/figures/timeline.png ]] || wrong 'the page or its figures are not whole'
 
 ((${only:-0} <= step)) || { echo "story: there are $step chapters" >&2; exit 2; }
 finish

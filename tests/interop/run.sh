@@ -20,7 +20,7 @@ package() { # package REPOSITORY NAME VERSION
 }
 hambrel serve . --port 0 --quiet >serve.log &
 server=$!
-for ((i = 0; i < 100; i++)); do url=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' serve.log); [[ $url ]] && break; sleep 0.05; done
+for ((i = 0; i < 1200; i++)); do url=$(sed -n 's|.* at \(http://[^ ]*\).*|\1|p' serve.log); [[ $url ]] && break; sleep 0.05; done
 
 echo "1. $(node -p 'require("./node_modules/tuf-js/package.json").name + " " + require("./node_modules/tuf-js/package.json").version') reads what hambrel publish signed"
 mkdir keys state

@@ -188,7 +188,7 @@ def through_a_proxy():
                   f"BasicAuth keeper lamp-7-secret\nConnectPort {https.rsplit(':', 1)[1]}\n")
     proxy = subprocess.Popen(["tinyproxy", "-d", "-c", f"{place}/tinyproxy.conf"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     running.append(proxy)
-    for _ in range(100):
+    for _ in range(1200):
         if subprocess.run(["bash", "-c", f"exec 3<>/dev/tcp/127.0.0.1/{port}"], capture_output=True).returncode == 0:
             break
         time.sleep(0.05)
