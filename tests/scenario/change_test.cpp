@@ -173,10 +173,7 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
 
 TEST_F(Change, ARemedyIsTakenByItsNumber) {
   station.hambrel({"install", "desk=1", "horn", "--yes"});
-  const std::string command =
-      std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install desk=2";
-  const Ran ran =
-      run({"sh", "-c", "(sleep 0.4; echo 1; sleep 0.4; echo yes) | script -qec \"" + command + "\" /dev/null"});
+  const Ran ran = station.on_terminal("1|yes", {"install", "desk=2"});
   EXPECT_EQ(ran.code, 0) << ran.out;
   EXPECT_THAT(ran.out, HasSubstr("Use this remedy? (yes or no)"));
   EXPECT_EQ(station.installed(), "desk 2-1, lib 2-1");
@@ -227,16 +224,11 @@ TEST_F(Change, WithoutATerminalNothingIsAskedAndNothingDone) {
 }
 
 TEST_F(Change, OnATerminalAYesIsNeeded) {
-  const auto with_answer = [&](const std::string& answer) {
-    const std::string command =
-        std::string(HAMBREL_PROGRAM) + " --color never --root " + station.root().string() + " install lib=1";
-    return run({"sh", "-c", "(sleep 0.3; echo " + answer + ") | script -qec '" + command + "' /dev/null"});
-  };
-  const Ran no = with_answer("no");
+  const Ran no = station.on_terminal("no", {"--color", "never", "install", "lib=1"});
   EXPECT_EQ(no.code, 4);
-  EXPECT_THAT(no.out, HasSubstr("Continue? (yes, no or only download)\r\n> "));
+  EXPECT_THAT(no.out, HasSubstr("Continue? (yes, no or only download)\n> "));
   EXPECT_EQ(station.installed(), "");
-  EXPECT_EQ(with_answer("yes").code, 0);
+  EXPECT_EQ(station.on_terminal("yes", {"install", "lib=1"}).code, 0);
   EXPECT_EQ(station.installed(), "lib 1-1");
 }
 
