@@ -81,6 +81,25 @@ TEST_F(Collection, ARecipeIsFoundAndReadBeforeItIsBuiltAndItsChangesBeforeTheNex
   EXPECT_TRUE(fs::exists(out / "oar-1.1-1.x86_64.hambrel"));
 }
 
+TEST_F(Collection, AnArchiveGoesAMonthAfterTheLastListThatNamesIt) {
+  const fs::path archives = station.repository() / "recipes/archives";
+  const auto age = [](const fs::path& path) {
+    fs::last_write_time(path, fs::file_time_type::clock::now() - std::chrono::hours(60 * 24));
+  };
+  const fs::path first = *fs::directory_iterator(archives);
+  age(first);
+  for (const char* const version : {"1.1", "1.2", "1.3"}) {
+    recipe(version, "echo later");
+    ASSERT_EQ(publish().code, 0);
+    EXPECT_TRUE(fs::exists(first)) << "a list that names it was served until now, before " << version;
+  }
+  for (const auto& one : fs::directory_iterator(archives)) age(one.path());
+  recipe("1.4", "echo later");
+  ASSERT_EQ(publish().code, 0);
+  EXPECT_FALSE(fs::exists(first));
+  EXPECT_EQ(std::distance(fs::directory_iterator(archives), {}), 4) << "three lists name them, and the new one";
+}
+
 TEST_F(Collection, WhoTrustsAKeyMayLeaveTheReadingToItsHolderAndNobodyElse) {
   const fs::path file = station.root() / "etc/hambrel/repos/base.toml";
   write_file(file, read_file(file) + "review = \"never\"\n");
@@ -146,6 +165,12 @@ TEST_F(Collection, WhatIsAskedForIsBuiltWithWhatItNeedsAndInstalledAndWithOtherO
   const Ran built = station.hambrel({"install", "mould", "--from-source", "-y"});
   ASSERT_EQ(built.code, 0) << built.err;
   EXPECT_EQ(station.installed(), "mould 1-1") << "clay is only needed to build it";
+  EXPECT_THAT(station.hambrel({"describe", "mould"}).out, HasSubstr("mould 1-1 can be built from source, too:\n"));
+  add("oakum", "[needs]\ntools = [\"sh\"]\n", "cp f {stage}/usr/oakum");
+  ASSERT_EQ(publish().code, 0);
+  EXPECT_EQ(station.hambrel({"install", "oakum", "--from-source", "-y"}).code, 1) << "no refresh has told of it";
+  ASSERT_EQ(station.hambrel({"install", "oakum", "--from-source", "--refresh", "-y"}).code, 0);
+  ASSERT_EQ(station.hambrel({"remove", "oakum", "-y"}).code, 0);
   EXPECT_EQ(read_file(station.root() / "usr/mould"), "f\n0\n");
   EXPECT_THAT(station.hambrel({"options", "mould", "shine=on"}).err, HasSubstr("glaze"));
   EXPECT_EQ(station.json({"options", "mould", "glaze=on"}).at("on"), true);

@@ -152,6 +152,34 @@ TEST_F(Reports, GraphsShowWhatIsNeededWhatAPlanChangesAndWhyItIsRefused) {
   EXPECT_THAT(written({"report", "--plan", file("big.plan")}, "review.html"), HasSubstr("it has to be made anew"));
 }
 
+TEST_F(Reports, EachCommandInAReportIsForTheRootThatItIsAbout) {
+  ASSERT_EQ(station.hambrel({"change", "--upgrade", "lib", "--release", "lib", "--save", file("big.plan")}).code, 0);
+  const std::map<std::string, std::string> texts = {
+      {"page", written({"report"}, "report.html")},
+      {"mail", at_one_time({"report", "--mail"}).out},
+      {"facts", at_one_time({"report", "--json"}).out},
+      {"record", written({"ledger"}, "record.html")},
+      {"transaction", written({"ledger", "show", "1"}, "one.html")},
+      {"review", written({"report", "--plan", file("big.plan")}, "review.html")}};
+  const std::string root = "--root " + station.root().string();
+  for (const auto& [name, text] : texts) {
+    std::smatch command;
+    EXPECT_FALSE(std::regex_search(text, command, std::regex("hambrel [a-z]+"))) << name << ": " << command.str();
+    const bool has_one = name != "record";
+    EXPECT_EQ(text.find("hambrel " + root) != std::string::npos, has_one) << name;
+  }
+  EXPECT_THAT(texts.at("page"), HasSubstr("hambrel " + root + " tidy"));
+  EXPECT_THAT(texts.at("review"), HasSubstr("hambrel " + root + " apply " + file("big.plan")));
+}
+
+TEST_F(Reports, APlanThatChangesNothingIsNoGraph) {
+  const Ran none = station.hambrel({"graph", "--plan", "-o", file("x.svg")});
+  EXPECT_EQ(none.code, 0) << none.err;
+  EXPECT_EQ(none.out, "Nothing to draw: the plan changes no package.\n");
+  EXPECT_EQ(station.json({"graph", "--plan", "-o", file("x.svg")}).at("result"), "nothing to do");
+  EXPECT_FALSE(fs::exists(file("x.svg")));
+}
+
 TEST_F(Reports, TheRecordIsAPageAndSoIsEachTransaction) {
   const std::string record = written({"ledger"}, "record.html");
   is_good_page(file("record.html"));

@@ -103,7 +103,10 @@ int run_graph(Session& session, const Arguments& arguments) {
   else
     whole = dependency_graph(session, arguments, mode);
   if (!whole) return exit_code(ErrorCode::Refused);
-  if (whole->nodes.empty()) throw Error(ErrorCode::Usage, "there is nothing to draw: the plan changes no package");
+  if (whole->nodes.empty()) {
+    session.say({{"result", "nothing to do"}}, "Nothing to draw: the plan changes no package.");
+    return 0;
+  }
   const Graph graph = report::made_clear(*whole);
   std::string bytes;
   report::Drawing drawing;

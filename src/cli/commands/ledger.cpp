@@ -64,9 +64,10 @@ int write_record(Session& session, const Arguments& arguments) {
       throw Error(ErrorCode::Usage, fmt::format("{}: one transaction is written as .html", printable(file)), {},
                   "`hambrel ledger -o timeline.svg` draws all of them");
     const auto detail = operations::ledger_detail(root, operations::transaction_named(root, words[1], false));
-    report::write_output(file, report::html(report::transaction_page(detail, os::source_date_epoch(os::now()))));
+    const report::Page page = report::transaction_page(detail, os::source_date_epoch(os::now()), copyable_for(session));
+    report::write_output(file, report::html(page));
   } else {
-    const report::Facts facts = report::facts_of(root);
+    const report::Facts facts = report::facts_of(root, copyable_for(session));
     report::write_output(file, form == Form::Html ? report::html(report::record_page(facts))
                                                   : report::figure_bytes(report::timeline_figure(facts), form));
   }

@@ -4,7 +4,10 @@
 #include <string>
 
 #include "cli/session.h"
+#include "cli/show/command_text.h"
 #include "cli/show/refusal.h"
+#include "os/file_system.h"
+#include "report/facts.h"
 #include "report/output.h"
 
 namespace hambrel::cli {
@@ -19,6 +22,13 @@ inline std::string output_file(const Arguments& arguments) {
 
 inline report::Theme theme_of(const Arguments& arguments) {
   return arguments.has("dark") ? report::Theme::Dark : report::Theme::Light;
+}
+
+/// For what is written about the root of the session, and may be read in another directory.
+inline report::Copyable copyable_for(const Session& session) {
+  return [root = "/" + os::host_path(session.root_path())](const std::string& command) {
+    return command_with_root(command, root);
+  };
 }
 
 /// --depth, 0 for all.

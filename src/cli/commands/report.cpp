@@ -14,11 +14,13 @@ namespace hambrel::cli {
 
 namespace {
 
-report::Page saved_plan_page(Session& session, const std::string& file, std::vector<report::Figure>& figures) {
-  const operations::SavedPlan saved = operations::load_plan(file);
-  std::vector<std::string> whence{
-      fmt::format("hambrel {}", join(saved.command, " ")),
-      fmt::format("Saved {} in {}; `hambrel apply {}` carries it out.", saved.made, file, file)};
+report::Page saved_plan_page(Session& session, const std::string& given, std::vector<report::Figure>& figures) {
+  const operations::SavedPlan saved = operations::load_plan(given);
+  const report::Copyable copyable = copyable_for(session);
+  const std::string file = "/" + os::host_path(given);
+  std::vector<std::string> whence{copyable(fmt::format("hambrel {}", join(saved.command, " "))),
+                                  fmt::format("Saved {} in {}; `{}` carries it out.", saved.made, file,
+                                              copyable("hambrel apply " + shell_quoted(file)))};
   const std::string moved = operations::moved_since(session.root(), saved);
   whence.push_back(moved.empty() ? "The system is as it was when the plan was made."
                                  : moved + ": it has to be made anew.");
@@ -65,7 +67,7 @@ int run_report(Session& session, const Arguments& arguments) {
       throw Error(ErrorCode::Usage, "where to write it is not said", {}, "name a file with -o FILE");
     page = saved_plan_page(session, *plan, figures);
   } else {
-    const report::Facts facts = report::facts_of(session.root());
+    const report::Facts facts = report::facts_of(session.root(), copyable_for(session));
     if (session.json() && !writes_page && !figures_in) {
       session.document(report::to_json(facts));
       return 0;

@@ -255,7 +255,7 @@ void show(Session& session, const build::Buildable& recipe) {
 void tell_of(Session& session, const build::Buildable& recipe) {
   session.screen().line();
   session.screen().line(
-      fmt::format("  {} {} can be built from source, too: {}", recipe.recipe.name, recipe.recipe.version,
+      fmt::format("  {} {} can be built from source, too:\n    {}", recipe.recipe.name, recipe.recipe.version,
                   session.copyable(fmt::format("hambrel install {} --from-source", recipe.recipe.name))));
 }
 

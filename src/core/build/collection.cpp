@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "archive/package_writer.h"
 #include "base/error.h"
@@ -19,6 +20,7 @@ namespace {
 
 constexpr const char* kRecipes = "recipes";
 constexpr const char* kArchives = "recipes/archives";
+constexpr const char* kIndexes = "index";
 constexpr std::uint64_t kMostArchiveBytes = 256ULL << 20;
 
 /// The archive of a folder: a package file, so that everything that reads and checks these can be used.
@@ -75,16 +77,35 @@ void add_difference(const std::string& path, const std::string& before, const st
   if (lines.empty()) lines.push_back(path);
 }
 
-/// Archives that the list does not name any more, once nobody should have an index that does.
+/// What lists of the last publications name, which are still served.
+std::set<std::string> named_by_served_lists(os::FileSystem& repository) {
+  std::set<std::string> named;
+  if (!repository.stat(kIndexes)) return named;
+  for (const std::string& name : repository.list(kIndexes)) {
+    if (!name.starts_with("recipes-")) continue;
+    const std::string path = os::join_path(kIndexes, name);
+    for (const repo::OfferedRecipe& one :
+         repo::parse_recipe_list(repository.read_all(path, kMostArchiveBytes), repository.shown(path)))
+      named.insert(one.archive);
+  }
+  return named;
+}
+
+/// Archives that no list has named for a month. Until then their time is that of the last publication that served a
+/// list which did.
 void drop_old_archives(os::FileSystem& repository, const std::vector<repo::OfferedRecipe>& list) {
   constexpr std::int64_t kKept = 30LL * 24 * 60 * 60;  // seconds
   if (!repository.stat(kArchives)) return;
+  const auto served = named_by_served_lists(repository);
   for (const std::string& name : repository.list(kArchives)) {
     const std::string path = os::join_path(kArchives, name);
     const bool is_named =
         std::any_of(list.begin(), list.end(), [&](const repo::OfferedRecipe& one) { return one.archive == path; });
     const auto info = repository.stat(path);
-    if (!is_named && info && info->type == os::FileType::Regular && info->mtime_seconds < os::now() - kKept)
+    if (is_named || !info || info->type != os::FileType::Regular) continue;
+    if (served.contains(path))
+      repository.set_mtime(path, os::now(), 0);
+    else if (info->mtime_seconds < os::now() - kKept)
       repository.remove_file(path);
   }
 }

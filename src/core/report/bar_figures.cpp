@@ -62,7 +62,8 @@ Figure way_back_figure(const Facts& facts) {
     ++shown;
     if (rows.size() < kMostBars)
       rows.push_back({fmt::format("{} {}", one->id, one->kind), static_cast<double>(*one->attic), 0,
-                      size_text(*one->attic), Tone::Violet, fmt::format("hambrel ledger show {}", one->id)});
+                      size_text(*one->attic), Tone::Violet,
+                      facts.copyable(fmt::format("hambrel ledger show {}", one->id))});
     else
       rest += *one->attic;
   }
@@ -107,7 +108,7 @@ Figure upgrades_figure(const Facts& facts) {
   }
   if (rows.empty()) return figure;
   auto ticks = count_ticks(most);
-  ticks.back().label += " days";
+  ticks.back().label += ticks.back().label == "1" ? " day" : " days";
   figure.drawing = bars(rows, ticks, kFull);
   constexpr double kLine = 22;
   figure.drawing.height += kLine;

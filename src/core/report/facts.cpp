@@ -33,10 +33,10 @@ constexpr std::size_t kMostVerifiedBytes = 4096;
 
 class Gathering {
  public:
-  explicit Gathering(operations::Root& root) : root_(root) {}
+  Gathering(operations::Root& root, Copyable copyable) : root_(root) { facts_.copyable = std::move(copyable); }
 
   Facts run() {
-    facts_.root = root_.options().path;
+    facts_.root = "/" + os::host_path(root_.options().path);
     facts_.arch = root_.settings().architectures.front();
     facts_.now = os::source_date_epoch(os::now());
     if (root_.files().real_path("") == "/") facts_.host = os::host_name();
@@ -195,7 +195,7 @@ class Gathering {
         case Kind::Checkpoints: name = "checkpoints", command = "hambrel checkpoint drop NAME"; break;
         case Kind::Prepared: name = "prepared", command = "hambrel activate --discard"; break;
       }
-      facts_.space.push_back({name, one.count, one.bytes, one.free, command});
+      facts_.space.push_back({name, one.count, one.bytes, one.free, facts_.copyable(command)});
     }
   }
 
@@ -280,7 +280,7 @@ ByteCount Facts::to_be_freed() const {
   return free;
 }
 
-Facts facts_of(operations::Root& root) { return Gathering(root).run(); }
+Facts facts_of(operations::Root& root, Copyable copyable) { return Gathering(root, std::move(copyable)).run(); }
 
 void note_verified(operations::Root& root, const Facts::Verified& verified) {
   try {

@@ -6,6 +6,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -16,6 +17,9 @@
 #include "plan/plan.h"
 
 namespace hambrel::report {
+
+/// A command as whoever reads the report can copy it: with the root that it is about.
+using Copyable = std::function<std::string(const std::string&)>;
 
 struct InstalledFact {
   std::string name, version, arch, category;
@@ -81,7 +85,7 @@ struct ServiceFact {
 };
 
 struct Facts {
-  std::string root;  // as it was named
+  std::string root;  // its absolute path
   std::string host;  // of this machine's own root; else empty
   std::string arch;
   std::int64_t now = 0;
@@ -105,12 +109,13 @@ struct Facts {
   };
   std::optional<Verified> verified{};  // the last time that all of it was
   std::vector<std::string> gaps;
+  Copyable copyable = [](const std::string& command) { return command; };
 
   std::size_t wanted() const;
   ByteCount to_be_freed() const;
 };
 
-Facts facts_of(operations::Root& root);
+Facts facts_of(operations::Root& root, Copyable copyable);
 nlohmann::json to_json(const Facts& facts);
 
 /// The last `verify` of all packages: kept in the cache, where this user may write there.

@@ -64,6 +64,15 @@ data section_text(const std::string& text) {
   return list;
 }
 
+/// A long text must neither break a short one beside it in the middle of its words, nor become a column of letters.
+std::string classes_of(const Cell& cell) {
+  constexpr std::size_t kShort = 22;  // bytes: a time is 20
+  std::string classes = name_of(cell.kind);
+  if (cell.text.empty()) return classes;
+  if (!classes.empty()) classes += ' ';
+  return classes + (cell.text.size() <= kShort ? "short" : "long");
+}
+
 data data_of(const PageTable& table) {
   data object;
   data title(data::type::list), more(data::type::list);
@@ -82,9 +91,10 @@ data data_of(const PageTable& table) {
                cells.set("cells", list_of(row, [](const Cell& one) {
                            data cell;
                            cell.set("text", one.text);
-                           data kind(data::type::list);
-                           if (one.kind != Cell::Kind::Plain) kind << data{"kind", std::string(name_of(one.kind))};
-                           cell.set("kind", kind);
+                           data classes(data::type::list);
+                           const std::string all = classes_of(one);
+                           if (!all.empty()) classes << data{"classes", all};
+                           cell.set("classes", classes);
                            return cell;
                          }));
                return cells;

@@ -55,13 +55,14 @@ Tile upgrades_tile(const Facts& facts) {
 }
 
 Tile verified_tile(const Facts& facts) {
-  if (!facts.verified) return {"last verify", "never", "hambrel verify", Mood::Look};
+  if (!facts.verified && facts.packages.empty()) return {"last verify", "never", "nothing is installed"};
+  if (!facts.verified) return {"last verify", "never", facts.copyable("hambrel verify"), Mood::Look};
   const auto& verified = *facts.verified;
   return {"last verify", age_text(facts.now, verified.time),
-          verified.damaged == 0
-              ? fmt::format("{}, no damage{}", count_text(verified.files, "file", "files"),
-                            verified.is_fast ? " (fast)" : "")
-              : fmt::format("{} damaged: hambrel repair", count_text(verified.damaged, "file", "files")),
+          verified.damaged == 0 ? fmt::format("{}, no damage{}", count_text(verified.files, "file", "files"),
+                                              verified.is_fast ? " (fast)" : "")
+                                : fmt::format("{} damaged: {}", count_text(verified.damaged, "file", "files"),
+                                              facts.copyable("hambrel repair")),
           verified.damaged == 0 ? Mood::Good : Mood::Bad};
 }
 
@@ -87,15 +88,16 @@ Tile due_tile(const Facts& facts) {
 }
 
 std::vector<Tile> tiles_of(const Facts& facts) {
-  return {{"packages", std::to_string(facts.packages.size()),
-           fmt::format("{} wanted, {} pulled in", facts.wanted(), facts.packages.size() - facts.wanted())},
-          {"disk use", size_text(facts.bytes), count_text(facts.files, "file", "files")},
-          upgrades_tile(facts),
-          {"can be freed", size_text(facts.to_be_freed()), "hambrel tidy"},
-          ledger_tile(facts),
-          verified_tile(facts),
-          configs_tile(facts),
-          due_tile(facts)};
+  return {
+      {"packages", std::to_string(facts.packages.size()),
+       fmt::format("{} wanted, {} pulled in", facts.wanted(), facts.packages.size() - facts.wanted())},
+      {"disk use", size_text(facts.bytes), count_text(facts.files, "file", "files")},
+      upgrades_tile(facts),
+      {"can be freed", size_text(facts.to_be_freed()), facts.to_be_freed() > 0 ? facts.copyable("hambrel tidy") : ""},
+      ledger_tile(facts),
+      verified_tile(facts),
+      configs_tile(facts),
+      due_tile(facts)};
 }
 
 // Sections
@@ -118,7 +120,7 @@ Section upgrades_section(const Facts& facts) {
   });
   section.tables.push_back(table_of(
       {{"package"}, {"installed"}, {"available"}, {"from"}, {"since"}, {"worth knowing"}}, all,
-      "hambrel list upgradable", [&](const UpgradeFact& one) -> std::vector<Cell> {
+      facts.copyable("hambrel list upgradable"), [&](const UpgradeFact& one) -> std::vector<Cell> {
         const std::string held = !one.is_held ? "" : one.why.empty() ? "held" : "held: " + one.why;
         return {{one.name, Kind::Name},
                 {one.from},
@@ -144,7 +146,7 @@ Section disk_section(const Facts& facts) {
   constexpr std::size_t kMostLargest = 12;
   section.tables.push_back(table_of(
       {{"package"}, {"version"}, {"category"}, {"why"}, {"size", true}, {"removing it frees", true}}, largest,
-      "hambrel list --sort size",
+      facts.copyable("hambrel list --sort size"),
       [](const InstalledFact* one) -> std::vector<Cell> {
         const char* const why = one->is_unneeded ? "unneeded" : one->is_wanted ? "wanted" : "pulled in";
         return {{one->name, Kind::Name},
@@ -218,10 +220,10 @@ Section record_section(const Facts& facts, std::size_t most) {
   const std::vector<TransactionFact> newest_first(facts.transactions.rbegin(), facts.transactions.rend());
   section.tables.push_back(table_of(
       {{"number", true}, {"time"}, {"kind"}, {"by"}, {"packages"}, {"disk", true}, {"result"}, {"reason or problem"}},
-      newest_first, "hambrel ledger", transaction_row, most));
+      newest_first, facts.copyable("hambrel ledger"), transaction_row, most));
   if (!facts.checkpoints.empty()) {
     section.tables.push_back(table_of({{"checkpoint"}, {"after", true}, {"time"}, {"attic keeps", true}, {"note"}},
-                                      facts.checkpoints, "hambrel checkpoint list",
+                                      facts.checkpoints, facts.copyable("hambrel checkpoint list"),
                                       [](const CheckpointFact& one) -> std::vector<Cell> {
                                         return {{one.name, Kind::Name},
                                                 {std::to_string(one.after), Kind::Number},
@@ -243,7 +245,7 @@ Section sources_section(const Facts& facts) {
   constexpr std::int64_t kSoon = 7LL * 24 * 60 * 60, kOld = 30LL * 24 * 60 * 60;  // seconds
   section.tables.push_back(table_of(
       {{"repository"}, {"URL"}, {"trust"}, {"keys"}, {"expires"}, {"index"}, {"installed", true}, {"offers", true}},
-      facts.sources, "hambrel repo list", [&](const SourceFact& one) -> std::vector<Cell> {
+      facts.sources, facts.copyable("hambrel repo list"), [&](const SourceFact& one) -> std::vector<Cell> {
         constexpr std::size_t kKey = 8;
         std::vector<std::string> keys;
         for (const std::string& key : one.keys) keys.push_back(key.substr(0, kKey));
@@ -272,7 +274,7 @@ Section configs_section(const Facts& facts) {
   section.text = facts.configs.empty() ? "All configuration is as its packages brought it." : "";
   if (facts.configs.empty()) return section;
   section.tables.push_back(table_of(
-      {{"file"}, {"state"}, {"package"}}, facts.configs, "hambrel configs",
+      {{"file"}, {"state"}, {"package"}}, facts.configs, facts.copyable("hambrel configs"),
       [](const ConfigFact& one) -> std::vector<Cell> {
         return {{one.path, Kind::Code}, {one.state, one.state == "waiting" ? Kind::Look : Kind::Plain}, {one.package}};
       }));
@@ -285,7 +287,7 @@ Section due_section(const Facts& facts) {
     section.text = "No service runs on files that were replaced, and every program of a package has run.";
   if (!facts.services_due.empty())
     section.tables.push_back(
-        table_of({{"service"}, {"package"}, {"why"}}, facts.services_due, "hambrel services due",
+        table_of({{"service"}, {"package"}, {"why"}}, facts.services_due, facts.copyable("hambrel services due"),
                  [](const ServiceFact& one) -> std::vector<Cell> {
                    return {{one.name, Kind::Name},
                            {one.package},
@@ -293,10 +295,10 @@ Section due_section(const Facts& facts) {
                                         one.replaced == 1 ? "was" : "were")}};
                  }));
   if (!facts.programs_due.empty())
-    section.tables.push_back(
-        table_of({{"program"}}, facts.programs_due, "hambrel verify", [](const std::string& one) -> std::vector<Cell> {
-          return {{one, Kind::Code}};
-        }));
+    section.tables.push_back(table_of({{"program"}}, facts.programs_due, facts.copyable("hambrel verify"),
+                                      [](const std::string& one) -> std::vector<Cell> {
+                                        return {{one, Kind::Code}};
+                                      }));
   return section;
 }
 
@@ -306,7 +308,8 @@ Section made_section(const Facts& facts) {
     section.text = "No program of a package has made files.";
     return section;
   }
-  section.tables.push_back(table_of({{"file"}, {"package"}, {"made by"}}, facts.made, "hambrel list generated",
+  section.tables.push_back(table_of({{"file"}, {"package"}, {"made by"}}, facts.made,
+                                    facts.copyable("hambrel list generated"),
                                     [](const MadeFact& one) -> std::vector<Cell> {
                                       return {{one.path, Kind::Code}, {one.package}, {one.program, Kind::Code}};
                                     }));
@@ -346,7 +349,7 @@ Page record_page(const Facts& facts) {
   return page;
 }
 
-Page transaction_page(const operations::LedgerDetail& detail, std::int64_t now) {
+Page transaction_page(const operations::LedgerDetail& detail, std::int64_t now, const Copyable& copyable) {
   Page page;
   const auto& entry = detail.entry;
   page.title = fmt::format("Transaction {}: {}", number(entry.id), entry.kind);
@@ -367,15 +370,15 @@ Page transaction_page(const operations::LedgerDetail& detail, std::int64_t now) 
   page.sections = sections_of(detail.plan);
   if (!detail.runs.empty()) {
     Section runs{"runs", "What was run"};
-    runs.tables.push_back(
-        table_of({{"package"}, {"program"}, {"occasion"}, {"ms", true}, {"ended"}}, detail.runs, "hambrel ledger show",
-                 [](const auto& one) -> std::vector<Cell> {
-                   return {{one.package, Kind::Name},
-                           {one.program, Kind::Code},
-                           {one.occasion},
-                           {std::to_string(one.milliseconds), Kind::Number},
-                           {one.ended.empty() ? "well" : one.ended, one.ended.empty() ? Kind::Good : Kind::Bad}};
-                 }));
+    runs.tables.push_back(table_of(
+        {{"package"}, {"program"}, {"occasion"}, {"ms", true}, {"ended"}}, detail.runs,
+        copyable(fmt::format("hambrel ledger show {}", number(entry.id))), [](const auto& one) -> std::vector<Cell> {
+          return {{one.package, Kind::Name},
+                  {one.program, Kind::Code},
+                  {one.occasion},
+                  {std::to_string(one.milliseconds), Kind::Number},
+                  {one.ended.empty() ? "well" : one.ended, one.ended.empty() ? Kind::Good : Kind::Bad}};
+        }));
     page.sections.push_back(std::move(runs));
   }
   page.foot = foot_of(now);

@@ -13,7 +13,7 @@ namespace hambrel::report {
 Page system_page(const Facts& facts);
 /// Every transaction, with the timeline.
 Page record_page(const Facts& facts);
-Page transaction_page(const operations::LedgerDetail& detail, std::int64_t now);
+Page transaction_page(const operations::LedgerDetail& detail, std::int64_t now, const Copyable& copyable);
 /// `whence`: what is to be said of the plan: its file, its command, whether the root has changed since.
 Page plan_page(const plan::Plan& plan, const std::vector<std::string>& whence, std::int64_t now);
 

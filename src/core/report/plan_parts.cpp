@@ -112,7 +112,7 @@ std::vector<Tile> tiles_of(const plan::Plan& plan) {
           {"upgrade", count(Action::Upgrade), "", plan.count(Action::Upgrade) > 0 ? Mood::Good : Mood::Plain},
           {"downgrade", count(Action::Downgrade), "", plan.count(Action::Downgrade) > 0 ? Mood::Look : Mood::Plain},
           {"remove", count(Action::Remove), "", plan.count(Action::Remove) > 0 ? Mood::Look : Mood::Plain},
-          {"to be fetched", size_text(plan.download())},
+          {"download", size_text(plan.download())},
           {"disk use", change_text(plan.size_change())}};
 }
 
