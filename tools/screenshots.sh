@@ -93,5 +93,6 @@ sed -i 's/north-pier/inner-basin/' "$dir/lighthouse/etc/tidewatch.conf"
 on "$(days 9)" verify
 (cd "$dir" && "$HAMBREL" --root lighthouse report -o "$dir/report.html" --quiet && "$HAMBREL" --root lighthouse graph lampdesk gullcam -o "$dir/needs.png" --quiet &&
   "$HAMBREL" --root lighthouse graph lampdesk@beta --refused -o "$dir/why.png" --quiet)
+sed -i "s|$dir/lighthouse|/srv/lighthouse|g" "$dir/report.html" # not where it lay this time
 tools/capture-page.sh "$dir/report.html" docs/screenshots/report.png 1280x1960
 convert "$dir/needs.png" "$dir/why.png" -background white -append -strip docs/screenshots/graph.png
