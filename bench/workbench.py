@@ -77,19 +77,27 @@ def change(source, to, share, clustered):
     os.remove(f"{to}/package.toml")
 
 
+MAKE = {"ext4": ("mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0"), "xfs": ("mkfs.xfs", "-q", "-f"),
+        "btrfs": ("mkfs.btrfs", "-q", "-f")}
+
+
 class Disk:
-    """A fresh file system, mounted."""
+    """A fresh file system, mounted: of the kind that FS says, tmpfs too."""
 
     def __init__(self, gibibytes=6):
         self.gibibytes = gibibytes
+        self.kind = os.environ.get("FS", "ext4")
 
     def __enter__(self):
+        os.makedirs(mount, exist_ok=True)
+        if self.kind == "tmpfs":
+            sh("mount", "-t", "tmpfs", "-o", f"size={self.gibibytes}G", "bench", mount)
+            return mount
         image = f"{directory}/image"
         if os.path.exists(image):
             os.remove(image)
         sh("truncate", "-s", f"{self.gibibytes}G", image)
-        sh("mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image)
-        os.makedirs(mount, exist_ok=True)
+        sh(*MAKE[self.kind], image)
         sh("mount", "-o", "loop", image, mount)
         return mount
 

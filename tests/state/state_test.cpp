@@ -233,15 +233,19 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
   std::mt19937 random(7);
   State state(*fs, kName, Access::Change);
   for (int round = 0; round < 60; ++round) {
-    const std::string name = fmt::format("p{}", random() % 4);
-    std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
-    for (int i = 0; i < 6; ++i)
-      if (random() % 2 == 0) files.push_back(entry(fmt::format("usr/{}", i), EntryType::Directory));
-    PackageChange change = installs(name, fmt::format("{}", round), files);
-    for (const StatePackage& one : state.installed())
-      if (one.package.name == name) change.before = one, change.before_row = one.row;
-    if (change.before && random() % 3 == 0) change.after.reset();
-    state.record(ledger_entry(state), {change});
+    std::vector<PackageChange> changes;  // of one package or several
+    const int first = static_cast<int>(random() % 4), count = 1 + static_cast<int>(random() % 4);
+    for (int number = 0; number < count; ++number) {
+      const std::string name = fmt::format("p{}", (first + number) % 4);
+      std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
+      for (int i = 0; i < 6; ++i)
+        if (random() % 2 == 0) files.push_back(entry(fmt::format("usr/{}", i), EntryType::Directory));
+      PackageChange& change = changes.emplace_back(installs(name, fmt::format("{}", round), files));
+      for (const StatePackage& one : state.installed())
+        if (one.package.name == name) change.before = one, change.before_row = one.row;
+      if (change.before && random() % 3 == 0) change.after.reset();
+    }
+    state.record(ledger_entry(state), changes);
     std::map<std::string, std::vector<std::string>> expected;
     for (const StatePackage& one : state.installed())
       for (const FileEntry& file : state.files_of(one.row)->entries()) expected[file.path].push_back(one.package.name);

@@ -121,6 +121,7 @@ std::optional<Table> scan_table(std::string_view text,
     table.entries.back() = std::move(*other);
     scanner = Scanner(from.substr(object.size() + 1));
   } while (scanner.literally(","));
+  table.entries.shrink_to_fit();  // many tables are kept at once
   if (!scanner.literally("],\"frames\":[")) return std::nullopt;
   do {
     if (!scanner.frame(table.frames.emplace_back())) return std::nullopt;

@@ -43,15 +43,17 @@ class AccountPuts {
     if (put == nullptr) put = &add(path, before);
     put->content = text;
     put->kept.clear();
-    put->entry.size = text.size();
-    put->entry.digest = sha256(text);
+    FileEntry entry = *put->entry;
+    entry.size = text.size();
+    entry.digest = sha256(text);
+    put->entry.set(std::move(entry));
     planned_.tree.staged_bytes += text.size();
   }
 
  private:
   std::string content_of(const txn::Put& put) {
     if (put.content) return *put.content;
-    return put.kept.empty() ? content_of_(put) : files_.read_itself(put.kept, kMost);
+    return put.kept.empty() ? content_of_(put) : files_.read_itself(put.kept.text(), kMost);
   }
 
   /// The file as it is, about to be replaced; or a new one.

@@ -26,7 +26,7 @@ struct Changed {
 
 Changed changed_by(Root& root, const txn::Planned& planned) {
   Changed changed;
-  for (const txn::Put& put : planned.tree.puts) changed.paths.add(put.entry.path);
+  for (const txn::Put& put : planned.tree.puts) changed.paths.add(put.entry->path);
   for (const txn::PlannedMove& move : planned.tree.moves)
     if (move.kind == state::MoveKind::Remove || move.kind == state::MoveKind::Attributes) changed.paths.add(move.path);
   for (const state::Move& move : planned.moves) changed.paths.add(move.path);

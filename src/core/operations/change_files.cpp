@@ -49,6 +49,7 @@ ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::P
     if (step.brings_files()) coming_.push_back(*step.after_id);
   require_known_features();
   tree_options_.workers = os::processors();
+  tree_options_.tables_stay = true;  // tables_ has them, and whoever carries it out has their readers
   tree_options_.supply = [this](txn::TreeChange& tree) {
     incoming_.supply(tree, tables_, *here_, tree_options_.workers);
   };

@@ -18,7 +18,7 @@ std::optional<std::string> if_meant(std::optional<std::string> text, const std::
 }
 
 std::optional<std::string> text_of(Root& root, const txn::Put& put, const ContentOf& content_of) {
-  if (put.content) return put.content;
+  if (put.content) return *put.content;
   if (!put.kept.empty()) return txn::read_text(root.files(), put.kept);
   std::string text = content_of(put);
   return is_text(text) ? std::optional(std::move(text)) : std::nullopt;
@@ -27,7 +27,8 @@ std::optional<std::string> text_of(Root& root, const txn::Put& put, const Conten
 std::optional<std::string> text_after(Root& root, const plan::ConfigStep& step, const txn::Planned& planned,
                                       const ContentOf& content_of) {
   const auto& puts = planned.tree.puts;
-  const auto put = std::find_if(puts.begin(), puts.end(), [&](const auto& one) { return one.entry.path == step.path; });
+  const auto put =
+      std::find_if(puts.begin(), puts.end(), [&](const auto& one) { return one.entry->path == step.path; });
   if (put != puts.end()) return text_of(root, *put, content_of);
   for (const state::Move& move : planned.moves)
     if (move.path == step.path)

@@ -22,7 +22,7 @@ void for_each_frame(const archive::Table& table, std::size_t entry, Do&& visit) 
 void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Table*>& fetched, unsigned workers) {
   std::vector<std::vector<Wanted>> wanted(fetched.size());
   for (txn::Put& put : tree.puts) {
-    if (put.package == txn::Put::npos || !put.is_unpacked() || put.entry.config || put.entry.size == 0) continue;
+    if (put.package == txn::Put::npos || !put.is_unpacked() || put.entry->config || put.entry->size == 0) continue;
     const archive::Table* const table = fetched[put.package];
     if (table == nullptr) continue;
     if (const auto number = archive::entry_number(*table, put.path_in_package()))
@@ -50,7 +50,7 @@ void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Ta
 void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   std::vector<std::string> to_read;
   for (Wanted& one : wanted) {
-    const auto found = paths_.find(one.put->entry.digest);
+    const auto found = paths_.find(one.put->entry->digest);
     if (found == paths_.end()) continue;
     one.same = found->second.front();
     if (read_.emplace(one.same, std::nullopt).second) to_read.push_back(one.same);
@@ -67,14 +67,14 @@ void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   for (std::size_t i = 0; i < to_read.size(); ++i) read_[to_read[i]] = digests[i];
   std::vector<std::pair<FileEntry, std::string>> others;
   for (Wanted& one : wanted) {
-    if (!one.same.empty() && read_.at(one.same) != one.put->entry.digest) one.same.clear();
-    if (one.same.empty()) others.emplace_back(one.put->entry, one.put->home);
+    if (!one.same.empty() && read_.at(one.same) != one.put->entry->digest) one.same.clear();
+    if (one.same.empty()) others.emplace_back(*one.put->entry, one.put->home);
   }
   if (others.empty()) return;
   try {
     attics_->look_for(others, workers);
     for (Wanted& one : wanted)
-      if (one.same.empty()) one.kept = attics_->find(one.put->entry, one.put->home).value_or("");
+      if (one.same.empty()) one.kept = attics_->find(*one.put->entry, one.put->home).value_or("");
   } catch (const Error&) {  // who only looks may not look there
   }
 }
@@ -86,7 +86,7 @@ void ContentHere::index_leaving(const std::vector<std::vector<Wanted>>& wanted) 
   paths_.clear();
   std::unordered_set<std::uint64_t> sizes;
   for (const auto& of_package : wanted)
-    for (const Wanted& one : of_package) sizes.insert(one.put->entry.size);
+    for (const Wanted& one : of_package) sizes.insert(one.put->entry->size);
   if (sizes.empty()) return;
   if (!attics_)
     attics_.emplace(root_, state_,

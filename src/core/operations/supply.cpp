@@ -4,7 +4,9 @@
 
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "base/text.h"
+#include "os/host.h"
 #include "repo/download.h"
 #include "repo/index.h"
 #include "repo/transfer.h"
@@ -39,8 +41,12 @@ class TableCollector {
       : root_(root), damaged_(damaged), texts_(most) {}
 
   Tables collect(const std::vector<PackageId>& ids) {
+    std::vector<PackageId> left;
     for (const PackageId id : ids)
-      if (!is_at_hand(id)) ask_for(id);
+      if (!is_known(id)) left.push_back(id);
+    read_cached(left);
+    for (const PackageId id : left)
+      if (!tables_.contains(id)) ask_for(id);
     Observer silent;
     root_.network().fetch(requests_, silent);
     fetch_whole();
@@ -49,8 +55,8 @@ class TableCollector {
   }
 
  private:
-  /// In a file that was given, in the state or in the cache.
-  bool is_at_hand(PackageId id) {
+  /// In a file that was given, or in the state.
+  bool is_known(PackageId id) {
     if (const auto* reader = root_.file_reader(id)) {
       tables_.emplace(id, reader->shared_table());
       return true;
@@ -62,19 +68,38 @@ class TableCollector {
       tables_.emplace(id, std::move(table));
       return true;
     }
-    const Offer& offer = root_.universe()[id].offers.front();
-    const Package& package = root_.universe().package(id);
-    if (!repo::in_cache(root_.files(), package, offer)) return false;
-    const std::string path = repo::cache_path(package);
-    try {
-      const archive::PackageReader reader(root_.files().open(path), root_.files().shown(path));
-      if (reader.footer().table_digest != offer.table_digest) return false;
-      tables_.emplace(id, reader.shared_table());
-      return true;
-    } catch (const Error& problem) {  // a cache is not a safe: what is damaged is fetched again
+    return false;
+  }
+
+  /// Those of files in the cache, several at once. A cache is not a safe: what is damaged is fetched again.
+  void read_cached(const std::vector<PackageId>& ids) {
+    constexpr std::size_t kFew = 8;  // tables that are not worth a thread
+    struct Found {
+      std::shared_ptr<const archive::Table> table{};
+      std::optional<Error> problem{};
+    };
+    std::vector<Found> found(ids.size());
+    const Universe& universe = root_.universe();
+    in_portions(ids.size(), os::processors(), kFew, [&](std::size_t first, std::size_t last) {
+      for (std::size_t i = first; i < last; ++i) {
+        const Offer& offer = universe[ids[i]].offers.front();
+        const Package& package = universe.package(ids[i]);
+        if (!repo::in_cache(root_.files(), package, offer)) continue;
+        const std::string path = repo::cache_path(package);
+        try {
+          const archive::PackageReader reader(root_.files().open(path), root_.files().shown(path));
+          if (reader.footer().table_digest == offer.table_digest) found[i].table = reader.shared_table();
+        } catch (const Error& problem) {
+          found[i].problem = problem;
+        }
+      }
+    });
+    for (std::size_t i = 0; i < ids.size(); ++i) {
+      if (found[i].table) tables_.emplace(ids[i], std::move(found[i].table));
+      if (!found[i].problem) continue;
+      const Error& problem = *found[i].problem;
       root_.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
-      if (damaged_ != nullptr) damaged_->push_back(id);
-      return false;
+      if (damaged_ != nullptr) damaged_->push_back(ids[i]);
     }
   }
 

@@ -42,15 +42,21 @@ std::string attributes_text(const FileEntry& entry) {
 
 }  // namespace
 
-FileList::FileList(std::string bytes, std::string where) : bytes_(std::move(bytes)), where_(std::move(where)) {
+const std::shared_ptr<const std::string>& FileList::none() {
+  static const auto empty = std::make_shared<const std::string>();
+  return empty;
+}
+
+FileList::FileList(std::string bytes, std::string where)
+    : bytes_(std::make_shared<const std::string>(std::move(bytes))), where_(std::move(where)) {
   static_assert(sizeof(Record) == kRecord && sizeof(Owners) == kOwners && std::is_trivially_copyable_v<Record>);
-  if (bytes_.empty()) return;
+  if (bytes_->empty()) return;
   std::uint32_t head[4] = {};
-  if (bytes_.size() >= kHead) std::memcpy(head, bytes_.data(), kHead);
+  if (bytes_->size() >= kHead) std::memcpy(head, bytes_->data(), kHead);
   count_ = head[1];
   owners_ = head[2];
-  if (head[0] != kLayout || (bytes_.size() - kHead) / kRecord < count_ ||
-      (bytes_.size() - kHead - count_ * kRecord) / kOwners < owners_)
+  if (head[0] != kLayout || (bytes_->size() - kHead) / kRecord < count_ ||
+      (bytes_->size() - kHead - count_ * kRecord) / kOwners < owners_)
     throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
                 "restore it from a backup; nothing was changed");
 }
@@ -149,22 +155,22 @@ FileList FileList::of(std::size_t count, const std::function<const FileEntry&(st
 
 FileList::Record FileList::record(std::size_t i) const {
   Record record;
-  std::memcpy(&record, bytes_.data() + kHead + i * kRecord, kRecord);
+  std::memcpy(&record, bytes_->data() + kHead + i * kRecord, kRecord);
   return record;
 }
 
 std::string_view FileList::text(std::size_t start, std::size_t size) const {
   const std::size_t texts = kHead + count_ * kRecord + owners_ * kOwners;
-  if (start > bytes_.size() - texts || size > bytes_.size() - texts - start)
+  if (start > bytes_->size() - texts || size > bytes_->size() - texts - start)
     throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
                 "restore it from a backup; nothing was changed");
-  return std::string_view(bytes_).substr(texts + start, size);
+  return std::string_view(*bytes_).substr(texts + start, size);
 }
 
 std::pair<std::string_view, std::string_view> FileList::owners(const Record& record) const {
   Owners pair;
   if (record.owners < owners_)
-    std::memcpy(&pair, bytes_.data() + kHead + count_ * kRecord + record.owners * kOwners, kOwners);
+    std::memcpy(&pair, bytes_->data() + kHead + count_ * kRecord + record.owners * kOwners, kOwners);
   return {text(pair.start, pair.user), text(std::size_t{pair.start} + pair.user, pair.group)};
 }
 

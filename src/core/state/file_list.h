@@ -10,6 +10,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -32,7 +33,7 @@ class FileList {
   }
 
   std::size_t size() const { return count_; }
-  const std::string& bytes() const { return bytes_; }
+  const std::string& bytes() const { return *bytes_; }
   std::string_view path(std::size_t i) const;
   EntryType type(std::size_t i) const;
   bool config(std::size_t i) const;
@@ -59,6 +60,7 @@ class FileList {
   static Differences differences(const FileList& before, const FileList& after);
 
  private:
+  static const std::shared_ptr<const std::string>& none();
   bool alike(std::size_t i, const FileList& other, std::size_t j) const;
   struct Record;
   struct Owners;
@@ -66,7 +68,8 @@ class FileList {
   std::string_view text(std::size_t start, std::size_t size) const;
   std::pair<std::string_view, std::string_view> owners(const Record& record) const;
 
-  std::string bytes_, where_;
+  std::shared_ptr<const std::string> bytes_ = none();  // copies share them
+  std::string where_;
   std::size_t count_ = 0, owners_ = 0;
 };
 

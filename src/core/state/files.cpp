@@ -167,27 +167,34 @@ PackageChange::Index Connection::index_change(const FileList& before, const File
     if (order <= 0) ++i;
     if (order >= 0) ++j;
   }
-  // in the order of the table's own keys: each row goes beside the one before
-  std::sort(gone.begin(), gone.end());
-  std::sort(come.begin(), come.end());
   return change;
 }
 
-/// `after_row` is known.
+/// `after_row` is known. The files of a row that is new are at hand.
 PackageChange::Index Connection::index_change(const PackageChange& change) {
   const auto list = [&](const auto& row, const auto& value) {
     return row && value && !value->shelved ? list_of(*row) : std::make_shared<const FileList>();
   };
-  return index_change(*list(change.before_row, change.before), *list(change.after_row, change.after));
+  const bool is_given = change.files.size() > 0 && change.after && !change.after->shelved;
+  const auto after = is_given ? std::make_shared<const FileList>(change.files) : list(change.after_row, change.after);
+  return index_change(*list(change.before_row, change.before), *after);
 }
 
-void Connection::index(std::int64_t slot, const PackageChange::Index& change) {
+void Connection::add_to(IndexRows& rows, std::int64_t slot, const PackageChange::Index& change) {
+  for (const std::int64_t hash : change.gone) rows.gone.emplace_back(hash, slot);
+  for (const std::int64_t hash : change.come) rows.come.emplace_back(hash, slot);
+}
+
+void Connection::index(IndexRows rows) {
   ScopedStatement drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
   ScopedStatement drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
   ScopedStatement next = repeat("SELECT slot FROM more_paths WHERE hash = ? LIMIT 1");
   ScopedStatement put = repeat("INSERT OR IGNORE INTO paths VALUES(?, ?)");
   ScopedStatement put_more = repeat("INSERT OR IGNORE INTO more_paths VALUES(?, ?)");
-  for (const std::int64_t hash : change.gone) {
+  // in the order of the table's own keys: each row goes beside the one before
+  std::sort(rows.gone.begin(), rows.gone.end());
+  std::sort(rows.come.begin(), rows.come.end());
+  for (const auto& [hash, slot] : rows.gone) {
     if (run(*drop, hash, slot) == 0) {
       run(*drop_more, hash, slot);
       continue;
@@ -199,7 +206,7 @@ void Connection::index(std::int64_t slot, const PackageChange::Index& change) {
     run(*drop_more, hash, *heir);
     run(*put, hash, *heir);
   }
-  for (const std::int64_t hash : change.come)
+  for (const auto& [hash, slot] : rows.come)
     if (run(*put, hash, slot) == 0) run(*put_more, hash, slot);
 }
 
@@ -245,6 +252,7 @@ void Connection::lists_from_rows() {
                           " f.attributes, f.config FROM files f JOIN directories d ON d.id = f.directory"
                           " WHERE f.package = ?");
   SQLite::Statement put(database, "INSERT INTO lists VALUES(?, ?)");
+  IndexRows rows;
   for (const auto& [row, installed] : packages) {
     std::vector<FileEntry> files;
     set_values(query, row);
@@ -276,8 +284,9 @@ void Connection::lists_from_rows() {
     put.bind(2, list.bytes().data(), static_cast<int>(list.bytes().size()));
     put.exec();
     put.reset();
-    if (installed) index(row, index_change({}, list));
+    if (installed) add_to(rows, row, index_change({}, list));
   }
+  index(std::move(rows));
   query.reset();
   all.reset();
   database.exec("DROP TABLE files; DROP TABLE directories");

@@ -333,7 +333,9 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
   std::int64_t sequence = 0;
   next_slot.reset();
   try {
-    for (const PackageChange& change : changes) insert_change(id, sequence++, change);
+    IndexRows rows;
+    for (const PackageChange& change : changes) insert_change(id, sequence++, change, rows);
+    index(std::move(rows));
   } catch (...) {
     forget_lists();
     throw;
@@ -341,7 +343,7 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
   forget_lists();
 }
 
-void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given) {
+void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given, IndexRows& rows) {
   HAMBREL_ASSERT(given.before || given.after, "a change has a side");
   HAMBREL_ASSERT(!given.before || given.before_row, "what was there has a row");
   PackageChange change = given;
@@ -351,7 +353,7 @@ void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageCha
   const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
   if (was_here != is_here) {
     const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
-    index(slot, change.index ? *change.index : index_change(change));
+    add_to(rows, slot, change.index ? *change.index : index_change(change));
     if (after) put_into(slot, *after);
   }
   if (change.after) {

@@ -65,7 +65,12 @@ struct Connection {
   /// How the index of paths follows a slot whose files were `before` and are `after`.
   static PackageChange::Index index_change(const FileList& before, const FileList& after);
   PackageChange::Index index_change(const PackageChange& change);
-  void index(std::int64_t slot, const PackageChange::Index& change);
+  /// Hashes of paths with the slots of packages, of all that changes.
+  struct IndexRows {
+    std::vector<std::pair<std::int64_t, std::int64_t>> gone, come;
+  };
+  static void add_to(IndexRows& rows, std::int64_t slot, const PackageChange::Index& change);
+  void index(IndexRows rows);
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
@@ -86,7 +91,7 @@ struct Connection {
   bool is_told_of(std::int64_t package_row);
   std::vector<PackageChange> changes_in_full(TxnId id);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
-  void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change);
+  void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change, IndexRows& rows);
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   std::vector<Generated> read_generated(SQLite::Statement& query) const;  // columns: path, value
   void put_generated(TxnId id, const std::vector<GeneratedChange>& changes);

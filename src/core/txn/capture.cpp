@@ -56,9 +56,9 @@ void Capture::require_nobodys(const Written& one, const Run& run) const {
                 "/" + printable(one.path), "nothing was changed; tell the maintainer of the package");
   };
   const auto put = std::lower_bound(planned_.tree.puts.begin(), planned_.tree.puts.end(), one.path,
-                                    [](const Put& some, const std::string& path) { return some.entry.path < path; });
-  if (put != planned_.tree.puts.end() && put->entry.path == one.path) {
-    if (put->entry.type != EntryType::Directory && !put->entry.config && put->package != Put::npos)
+                                    [](const Put& some, const std::string& path) { return some.entry->path < path; });
+  if (put != planned_.tree.puts.end() && put->entry->path == one.path) {
+    if (put->entry->type != EntryType::Directory && !put->entry->config && put->package != Put::npos)
       refuse(planned_.sources.at(put->package).package.name);
     return;
   }

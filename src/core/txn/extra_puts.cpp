@@ -10,7 +10,7 @@ namespace {
 
 auto place_in(std::vector<Put>& puts, std::string_view path) {
   return std::lower_bound(puts.begin(), puts.end(), path,
-                          [](const Put& one, std::string_view wanted) { return one.entry.path < wanted; });
+                          [](const Put& one, std::string_view wanted) { return one.entry->path < wanted; });
 }
 
 }  // namespace
@@ -18,14 +18,14 @@ auto place_in(std::vector<Put>& puts, std::string_view path) {
 Put* ExtraPuts::at(std::string_view path) {
   const auto found = place_in(change_.puts, path);
   const bool there =
-      found != change_.puts.end() && found->entry.path == path && found->entry.type != EntryType::Directory;
+      found != change_.puts.end() && found->entry->path == path && found->entry->type != EntryType::Directory;
   return there ? &*found : nullptr;
 }
 
 const Put* ExtraPuts::directory_at(std::string_view path) const {
   const auto found = place_in(change_.puts, path);
   const bool there =
-      found != change_.puts.end() && found->entry.path == path && found->entry.type == EntryType::Directory;
+      found != change_.puts.end() && found->entry->path == path && found->entry->type == EntryType::Directory;
   return there ? &*found : nullptr;
 }
 
@@ -50,7 +50,7 @@ void ExtraPuts::add_directories(std::string_view path) {
 }
 
 Put& ExtraPuts::insert(Put put) {
-  const auto at = place_in(change_.puts, put.entry.path);
+  const auto at = place_in(change_.puts, put.entry->path);
   return *change_.puts.insert(at, std::move(put));
 }
 

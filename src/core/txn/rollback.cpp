@@ -81,7 +81,7 @@ class Rollback {
     restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
-              [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; });
+              [](const Put& a, const Put& b) { return a.entry->path < b.entry->path; });
     restore_generated(root_, state_, to_, kept, result_);
     source_missing_content(result_, back, file_of);
     if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
@@ -227,15 +227,14 @@ class Rollback {
       const auto place = kept.place_of(path, first.inode);
       const auto info = place ? root_.stat(*place) : std::nullopt;
       if (!info || info->type != os::FileType::Regular) continue;
-      Put put;
-      put.entry.path = path;
-      put.entry.mode = info->mode;
-      put.entry.size = info->size;
-      put.entry.config = true;
-      put.entry.mtime = info->mtime_seconds;
-      put.entry.digest = root_.digest(*place);
-      put.package = Put::npos;
-      put.home = first.home;
+      FileEntry entry;
+      entry.path = path;
+      entry.mode = info->mode;
+      entry.size = info->size;
+      entry.config = true;
+      entry.mtime = info->mtime_seconds;
+      entry.digest = root_.digest(*place);
+      Put put{std::move(entry), Put::npos, {}, first.home};
       put.kept = *place;
       result_.tree.puts.push_back(std::move(put));
       move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
@@ -335,32 +334,33 @@ class Rollback {
   void put_back(const std::string& path, const std::string& place, const os::FileInfo& was) {
     forget_notices(path);
     auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                            [&](const Put& one) { return one.entry.path == path; });
+                            [&](const Put& one) { return one.entry->path == path; });
     const auto here = root_.stat(path);
     const auto now = digest_at(path);
     if (put == result_.tree.puts.end()) {
       if (here && here->type == os::FileType::Directory) return;         // it is something else by now
       if (!root_.stat(os::parent_of(path)) || goes_above(path)) return;  // its directory is gone, and not coming back
       std::erase_if(result_.tree.moves, [&](const PlannedMove& one) { return one.path == path; });
-      result_.tree.puts.push_back({});
+      FileEntry file;
+      file.path = path;
+      file.config = true;
+      result_.tree.puts.push_back({std::move(file), Put::npos, {}, homes_.of(path)});
       put = std::prev(result_.tree.puts.end());
-      put->package = Put::npos;
-      put->entry.path = path;
-      put->entry.config = true;
-      put->home = homes_.of(path);
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
     put->kept = place;
-    put->entry.digest = root_.digest(place);
-    put->entry.size = was.size;
-    put->entry.mode = was.mode;
-    put->entry.mtime = was.mtime_seconds;
-    put->entry.user = std::to_string(was.uid);
-    put->entry.group = std::to_string(was.gid);
-    put->entry.attributes = own_attributes(root_, place);
+    FileEntry entry = *put->entry;
+    entry.digest = root_.digest(place);
+    entry.size = was.size;
+    entry.mode = was.mode;
+    entry.mtime = was.mtime_seconds;
+    entry.user = std::to_string(was.uid);
+    entry.group = std::to_string(was.gid);
+    entry.attributes = own_attributes(root_, place);
+    put->entry.set(std::move(entry));
     put->group.reset();
     put->default_acl.clear();
-    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry.digest});
+    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry->digest});
   }
 
   /// What the administrator had written when the checkpoint was made.
@@ -375,7 +375,7 @@ class Rollback {
       std::erase_if(result_.tree.configs, same_path);
       forget_notices(file.path);
       const auto moved = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                                      [&](const Put& one) { return one.entry.path == file.path; });
+                                      [&](const Put& one) { return one.entry->path == file.path; });
       if (moved == result_.tree.puts.end() && digest_at(file.path) == file.digest) continue;
       copy->size = file.size;
       copy->uid = file.uid;

@@ -59,22 +59,29 @@ std::string in_bucket(std::string_view kind, std::size_t number) {
 /// What is moved by itself has a numbered place; what lies below a directory that is moved as a whole lies there below
 /// it. The tree of the root is not mirrored: making its directories would cost more than what goes into them.
 Stager::Places::Places(const TreeChange& change) : change_(change) {
-  std::map<std::string_view, std::size_t> counts;  // by home
-  std::unordered_map<std::string_view, std::size_t> directories;
+  std::map<std::string_view, std::uint32_t> counts;  // by home
+  std::unordered_map<std::string_view, std::uint32_t> directories;
   places_.reserve(change.puts.size());
   for (std::size_t i = 0; i < change.puts.size(); ++i) {
     const Put& put = change.puts[i];
-    const auto parent = directories.find(os::parent_of(put.entry.path));
-    places_.push_back(parent != directories.end() ? os::join_path(places_[parent->second], os::name_of(put.entry.path))
-                                                  : in_bucket(kTree, counts[put.home]++));
-    by_path_.emplace(put.entry.path, i);
-    if (put.entry.type == EntryType::Directory) directories.emplace(put.entry.path, i);
+    const auto parent = directories.find(os::parent_of(put.entry->path));
+    const auto self = static_cast<std::uint32_t>(i);
+    if (parent != directories.end())
+      places_.push_back({places_[parent->second].top, 0});
+    else
+      places_.push_back({self, counts[put.home]++});
+    if (put.entry->type == EntryType::Directory) directories.emplace(put.entry->path, self);
   }
 }
 
-const std::string& Stager::Places::of(std::string_view path) const { return places_[by_path_.at(path)]; }
-const std::string& Stager::Places::of(const Put& put) const {
-  return places_[static_cast<std::size_t>(&put - change_.puts.data())];
+std::string Stager::Places::of(std::string_view path) const {
+  const Put* const put = find_put(change_, path);
+  HAMBREL_ASSERT(put != nullptr, "what is moved there is put there");
+  return of(*put);
+}
+std::string Stager::Places::of(const Put& put) const {
+  const std::uint32_t top = places_[static_cast<std::size_t>(&put - change_.puts.data())].top;
+  return in_bucket(kTree, places_[top].number) + put.entry->path.substr(change_.puts[top].entry->path.size());
 }
 std::string Stager::Places::staged(const Put& put, const std::string& directory) const {
   return fmt::format("{}/{}/{}", put.home, directory, of(put));
@@ -172,7 +179,7 @@ void Stager::make_directories(const TreeChange& change, const Places& places, St
     if (put.is_unpacked()) continue;
     env_.go_on();
     const std::string at = places.staged(put, directory_);
-    directories.make(put.entry.type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
+    directories.make(put.entry->type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
   }
 }
 
@@ -183,9 +190,9 @@ void Stager::complete(const TreeChange& change, const Places& places,
   constexpr std::uint32_t kPassable = 0500;  // for those who are not root
   std::vector<const Put*> left, bars;
   for (const Put& put : change.puts) {
-    if (put.entry.type == EntryType::Directory && (put.entry.mode & kPassable) != kPassable)
+    if (put.entry->type == EntryType::Directory && (put.entry->mode & kPassable) != kPassable)
       bars.push_back(&put);
-    else if (put.entry.type == EntryType::Directory || put.entry.type == EntryType::Symlink)
+    else if (put.entry->type == EntryType::Directory || put.entry->type == EntryType::Symlink)
       left.push_back(&put);
   }
   const auto complete_one = [&](const Put& put, os::LastDirectory& last) {
@@ -302,7 +309,7 @@ class Stager::Unpacking {
     sink.begin = [&](std::size_t i) {
       create(*puts[i], sources_[portion.source].package.name, hands);
       const std::lock_guard lock(telling_);
-      env_.observer.at("/" + puts[i]->entry.path);
+      env_.observer.at("/" + puts[i]->entry->path);
     };
     sink.data = [&](std::size_t, std::string_view data) {
       env_.go_on();
@@ -376,15 +383,15 @@ void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadat
     to->write(*put.content);
     return to->finish(metadata);
   }
-  if (put.entry.config || !put.same.empty()) {
+  if (put.entry->config || !put.same.empty()) {
     const std::string& from = put.kept.empty() ? put.same : put.kept;
     const auto to = env_.root.create(at, 0600);
     // It may lie where others can put something else in its place: what is copied is what was planned for, or nothing.
-    if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry.digest)
+    if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry->digest)
       os::refuse_another(env_.root.shown(from));
     return to->finish(metadata);
   }
-  env_.root.make_hard_link(put.kept, at);
+  env_.root.make_hard_link(put.kept.text(), at);
   const auto now = env_.root.stat(at);
   const bool as_it_was = now && now->mode == metadata.mode && now->mtime_seconds == metadata.mtime &&
                          (!metadata.owner || *metadata.owner == std::pair(now->uid, now->gid));
@@ -394,15 +401,15 @@ void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadat
 /// Links: they need what they point to, or nothing.
 void Stager::stage_link(const Put& put, const Places& places) {
   const std::string at = places.staged(put, directory_);
-  if (put.entry.type == EntryType::Symlink) {
-    env_.root.make_symlink(put.entry.target, at);
-  } else if (put.entry.type == EntryType::HardLink) {
-    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory_, places.of(put.entry.target)), at);
+  if (put.entry->type == EntryType::Symlink) {
+    env_.root.make_symlink(put.entry->target, at);
+  } else if (put.entry->type == EntryType::HardLink) {
+    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory_, places.of(put.entry->target)), at);
   }
 }
 
 os::Metadata Stager::metadata_of(const Put& put, const Given& given, const std::string& package) const {
-  const FileEntry& entry = put.entry;
+  const FileEntry& entry = *put.entry;
   const bool directory = entry.type == EntryType::Directory, link = entry.type == EntryType::Symlink;
   os::Metadata metadata;
   if (env_.set_owners) {

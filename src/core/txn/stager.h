@@ -34,14 +34,16 @@ class Stager {
   class Places {
    public:
     explicit Places(const TreeChange& change);
-    const std::string& of(const Put& put) const;                             // one of the change's
-    const std::string& of(std::string_view path) const;                      // what is put there
+    std::string of(const Put& put) const;                                    // one of the change's
+    std::string of(std::string_view path) const;                             // what is put there
     std::string staged(const Put& put, const std::string& directory) const;  // relative to the root
 
    private:
     const TreeChange& change_;
-    std::vector<std::string> places_;  // by put
-    std::unordered_map<std::string_view, std::size_t> by_path_;
+    struct Place {
+      std::uint32_t top, number;  // the put that is moved, with all that lies below it; its number in its home
+    };
+    std::vector<Place> places_;  // by put
   };
   class StageDirectories;
   class Unpacking;

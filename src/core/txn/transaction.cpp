@@ -266,7 +266,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
 void source_missing_content(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
   std::map<std::size_t, std::vector<const Put*>> lacking;
   for (const Put& put : planned.tree.puts)
-    if (put.package != Put::npos && put.entry.type == EntryType::File && put.kept.empty() && !put.content &&
+    if (put.package != Put::npos && put.entry->type == EntryType::File && put.kept.empty() && !put.content &&
         kept[put.package] != nullptr)
       lacking[put.package].push_back(&put);
   for (const auto& [package, puts] : lacking) {
@@ -275,7 +275,7 @@ void source_missing_content(Planned& planned, const std::vector<const StatePacka
     std::set<std::uint32_t> frames;
     for (const Put* const put : puts) {
       const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->path_in_package());
-      if (there == nullptr || there->type != EntryType::File || there->digest != put->entry.digest)
+      if (there == nullptr || there->type != EntryType::File || there->digest != put->entry->digest)
         throw Error(
             ErrorCode::Refused,
             fmt::format("the version of {} is not in the attic, the cache or a repository", one.package.title()),

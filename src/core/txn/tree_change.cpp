@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <memory>
 #include <set>
+#include <span>
 
 #include "base/assert.h"
 #include "base/error.h"
@@ -56,10 +57,10 @@ class Planner {
     for (auto path = options_.made.rbegin(); path != options_.made.rend(); ++path) plan_departure_of_made(*path);
     for (auto file = sides_.old().rbegin(); file != sides_.old().rend(); ++file)
       if (!file->stays) plan_departure(*file);
-    const auto by_path = [](const Put& a, const Put& b) { return a.entry.path < b.entry.path; };
+    const auto by_path = [](const Put& a, const Put& b) { return a.entry->path < b.entry->path; };
     if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
       std::sort(change_.puts.begin(), change_.puts.end(), by_path);
-    for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size;
+    for (const Put& put : change_.puts) change_.staged_bytes += put.entry->size;
     check_hard_links();
     order_moves();
     for (const Put& put : change_.puts)
@@ -112,18 +113,32 @@ class Planner {
     std::vector<const Coming*> comings;
     for (const Coming& coming : sides_.coming())
       if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
+    change_.puts.reserve(comings.size());
+    constexpr std::size_t kLooks = 16384;  // at so many in one go
+    for (std::span<const Coming* const> left = comings; !left.empty();) {
+      const auto some = left.first(std::min(kLooks, left.size()));
+      std::vector<Seen> seen = look_at(some);
+      for (std::size_t i = 0; i < some.size(); ++i) plan_arrival(std::string(some[i]->path), *some[i], seen[i]);
+      left = left.subspan(some.size());
+    }
+  }
+
+  /// Nothing is below a directory that is placed as a whole.
+  std::vector<Seen> look_at(std::span<const Coming* const> comings) {
     std::vector<Seen> seen(comings.size());
-    in_portions(comings.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {
+    std::vector<std::size_t> open;
+    for (std::size_t i = 0; i < comings.size(); ++i)
+      if (in_whole(comings[i]->path) == nullptr) open.push_back(i);
+    in_portions(open.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {
       os::Looker looker(root_);
       for (std::size_t i = first; i < last; ++i) {
-        const std::string_view path = comings[i]->path;
-        auto& [disk, given] = seen[i];
+        const std::string_view path = comings[open[i]]->path;
+        auto& [disk, given] = seen[open[i]];
         disk = looker.stat(path);
         if (disk && disk->type == FileType::Directory) given = Inheritances::from(root_, *disk, std::string(path));
       }
     });
-    change_.puts.reserve(comings.size());
-    for (std::size_t i = 0; i < comings.size(); ++i) plan_arrival(std::string(comings[i]->path), *comings[i], seen[i]);
+    return seen;
   }
 
   /// The directory above `path` that is placed as a whole, or null.
@@ -142,20 +157,26 @@ class Planner {
     whole_.emplace(path, Whole{homes_.of(path), inheritances_.of(os::parent_of(path))});
   }
 
-  void put(const FileEntry& entry, std::size_t package, const std::string& source,
+  PutEntry entry_of(const Coming& coming) const {
+    return options_.tables_stay ? PutEntry::as_in(*coming.entry) : PutEntry(*coming.entry);
+  }
+
+  void put(const PutEntry& what, std::size_t package, const std::string& source,
            const ConfigRules::Outcome* written = nullptr) {
+    const FileEntry& entry = *what;
     const Whole* const whole = in_whole(entry.path);
-    Put one{entry, package, source == entry.path ? "" : source, whole != nullptr ? whole->home : homes_.of(entry.path)};
+    Put one{what, package, source == entry.path ? "" : source, whole != nullptr ? whole->home : homes_.of(entry.path)};
     if (package != Put::npos) {
       const Inheritance& given = whole != nullptr ? whole->given : inheritances_.of(os::parent_of(entry.path));
       if (entry.group == "root") one.group = given.group;
       one.default_acl = given.default_acl;
       const Kept* const kept = entering_[package].kept;
       if (written != nullptr) {
-        one.entry = written->entry;
+        FileEntry other = written->entry;
+        other.path = entry.path;
+        one.entry.set(std::move(other));
         one.kept = written->kept;
-        one.content = written->content;
-        one.entry.path = entry.path;
+        if (written->content) one.content = *written->content;
         // it is what it is, wherever it comes into
         one.group.reset();
         one.default_acl.clear();
@@ -167,13 +188,15 @@ class Planner {
         if (place) one.kept = *place;
         if (place && edits) {  // as it was, edits included
           const auto was = root_.stat(*place);
-          one.entry.digest = root_.digest(*place);
-          one.entry.size = was->size;
-          one.entry.mode = was->mode;
-          one.entry.mtime = was->mtime_seconds;
-          one.entry.user = std::to_string(was->uid);
-          one.entry.group = std::to_string(was->gid);
-          one.entry.attributes = own_attributes(root_, *place);
+          FileEntry edited = entry;
+          edited.digest = root_.digest(*place);
+          edited.size = was->size;
+          edited.mode = was->mode;
+          edited.mtime = was->mtime_seconds;
+          edited.user = std::to_string(was->uid);
+          edited.group = std::to_string(was->gid);
+          edited.attributes = own_attributes(root_, *place);
+          one.entry.set(std::move(edited));
           one.group.reset();
           one.default_acl.clear();
         }
@@ -185,12 +208,10 @@ class Planner {
 
   /// All names of a hard-linked file are made in one stage.
   void check_hard_links() const {
-    std::map<std::string_view, const Put*> by_path;
-    for (const Put& put : change_.puts) by_path.emplace(put.entry.path, &put);
     for (const Put& put : change_.puts) {
-      if (put.entry.type != EntryType::HardLink || by_path.at(put.entry.target)->home == put.home) continue;
-      refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry.target),
-             put.entry.path, "mount the two directories as one file system, or leave out the package");
+      if (put.entry->type != EntryType::HardLink || find_put(change_, put.entry->target)->home == put.home) continue;
+      refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry->target),
+             put.entry->path, "mount the two directories as one file system, or leave out the package");
     }
   }
   void notice(Notice::Kind kind, const std::string& path, const std::string& package) {
@@ -217,7 +238,7 @@ class Planner {
     }
     const bool written = outcome && outcome->kind == ConfigRules::Outcome::Kind::Write;
     if (coming.unchanged && !written) return;
-    put(*coming.entry, coming.package, path, written ? &*outcome : nullptr);
+    put(entry_of(coming), coming.package, path, written ? &*outcome : nullptr);
     if (below) return;
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
@@ -238,7 +259,7 @@ class Planner {
     const Old* const before = coming.before;
     const bool ours = before != nullptr;
     const std::string& name = name_of(coming);
-    if (below) return put(*coming.entry, coming.package, path);
+    if (below) return put(entry_of(coming), coming.package, path);
     if (!disk || disk->type != FileType::Directory) {
       if (disk && disk->type == FileType::Symlink) {
         // an administrator's link to a directory elsewhere in the root does as well
@@ -257,7 +278,7 @@ class Planner {
       if (disk && ours && before->list->config(before->number) && disk->type == FileType::Regular &&
           !is_followed(*before))
         if (root_.digest(path) != before->entry().digest) notice(Notice::Kind::ConfigDisplaced, path, name);
-      put(*coming.entry, coming.package, path);
+      put(entry_of(coming), coming.package, path);
       place_whole(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
     }
@@ -459,6 +480,12 @@ class Planner {
 };
 
 }  // namespace
+
+const Put* find_put(const TreeChange& change, std::string_view path) {
+  const auto found = std::lower_bound(change.puts.begin(), change.puts.end(), path,
+                                      [](const Put& put, std::string_view wanted) { return put.entry->path < wanted; });
+  return found != change.puts.end() && found->entry->path == path ? &*found : nullptr;
+}
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering, const TreeOptions& options) {

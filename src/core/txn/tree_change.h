@@ -23,6 +23,7 @@
 #include <vector>
 
 #include "archive/table.h"
+#include "base/rarely.h"
 #include "os/file_system.h"
 #include "plan/plan.h"
 #include "state/state.h"
@@ -41,22 +42,39 @@ struct Entering {
   bool with_edits = false;     // configuration that went away comes back as it stood, not as the package brings it
 };
 
-/// A thing to be made in the stage.
+/// What a thing must be: mostly as a table of contents says, which is not copied for it.
+class PutEntry {
+ public:
+  PutEntry(FileEntry entry) : entry_(std::make_shared<FileEntry>(std::move(entry))) {}  // NOLINT: converts
+  /// `entry` has to be there as long as this is.
+  static PutEntry as_in(const FileEntry& entry) { return PutEntry({std::shared_ptr<void>(), &entry}); }
+
+  const FileEntry& operator*() const { return *entry_; }
+  const FileEntry* operator->() const { return entry_.get(); }
+  /// Becomes another one.
+  void set(FileEntry entry) { entry_ = std::make_shared<FileEntry>(std::move(entry)); }
+
+ private:
+  explicit PutEntry(std::shared_ptr<const FileEntry> entry) : entry_(std::move(entry)) {}
+  std::shared_ptr<const FileEntry> entry_;
+};
+
+/// A thing to be made in the stage. There are as many as files: what few of them have takes little where it is not.
 struct Put {
-  FileEntry entry;                       // what it must be; entry.path is where it goes
+  PutEntry entry;                        // what it must be; its path is where it goes
   std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
-  std::string other_path;                // its path in that package, if it is not entry.path
+  RareText other_path;                   // its path in that package, if it is not that of the entry
   std::string home;                      // where it is staged: see staging_homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
-  std::string default_acl{};             // of the directory that it comes into
-  std::string kept{};                    // where the content lies in the attic; empty: in the package file
-  std::optional<std::string> content{};  // or this is it
-  std::string same{};                    // where in the root a file has this content now: it is copied
+  RareText default_acl{};                // of the directory that it comes into
+  RareText kept{};                       // where the content lies in the attic; empty: in the package file
+  Rarely<std::string> content{};         // or this is it
+  RareText same{};                       // where in the root a file has this content now: it is copied
   static constexpr std::size_t npos = SIZE_MAX;
 
   /// Does its content come out of the package file?
-  bool is_unpacked() const { return entry.type == EntryType::File && kept.empty() && same.empty() && !content; }
-  const std::string& path_in_package() const { return other_path.empty() ? entry.path : other_path; }
+  bool is_unpacked() const { return entry->type == EntryType::File && kept.empty() && same.empty() && !content; }
+  const std::string& path_in_package() const { return other_path.empty() ? entry->path : other_path.text(); }
 };
 
 /// A move to be; inode numbers are filled in when the thing is staged.
@@ -91,6 +109,9 @@ struct TreeChange {
   std::map<std::string, std::uint32_t> users{}, groups{};  // accounts that are there then, made by this change or not
 };
 
+/// What is put at a path, or nullptr.
+const Put* find_put(const TreeChange& change, std::string_view path);
+
 /// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package
 /// that enters in its place has just so and which nobody else in the change has, are in neither table and stay as they
 /// are.
@@ -106,6 +127,7 @@ struct TreeOptions {
   /// Says where content comes from that is here already, and what is fetched; room is asked for afterwards.
   std::function<void(TreeChange&)> supply{};
   std::shared_ptr<LookAhead> ahead{};  // what was looked at already, if anything
+  bool tables_stay = false;            // tables of contents are there as long as the result: it points into them
   bool asides = true;                  // false: what waits to be settled is the caller's to move
   std::vector<std::string> made{};     // by programs of what leaves, ascending: it goes, too
 };
