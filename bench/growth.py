@@ -41,7 +41,7 @@ def panel(left, title, unit, values, files):
         parts.append(f'<line x1="{x(0):.1f}" x2="{x(most_x):.1f}" y1="{y(value):.1f}" y2="{y(value):.1f}" class="grid"/>'
                      f'<text x="{x(0) - 8:.1f}" y="{y(value) + 4:.1f}" class="end">{value} {unit}</text>')
     for value in range(0, int(most_x), 50000):
-        parts.append(f'<text x="{x(value):.1f}" y="{TOP + HEIGHT + 18}" class="mid">{value // 1000}k files</text>')
+        parts.append(f'<text x="{x(value):.1f}" y="{TOP + HEIGHT + 18}" class="mid">{value:,}{" files" if value else ""}</text>')
     parts.append(f'<line x1="{x(0):.1f}" y1="{y(0):.1f}" x2="{x(files[-1]):.1f}" y2="{y(values[-1]):.1f}" class="straight"/>')
     parts.append('<polyline class="curve" points="' + " ".join(f"{x(a):.1f},{y(b):.1f}" for a, b in zip(files, values)) + '"/>')
     parts += [f'<circle cx="{x(a):.1f}" cy="{y(b):.1f}" r="3.5"/>' for a, b in zip(files, values)]
