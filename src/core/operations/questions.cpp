@@ -44,14 +44,15 @@ class Answering {
   }
 
   void require_known(const std::string& package, const Actions& actions) const {
-    for (const auto& [whose, given] : terms_.answers)
-      if (whose.first == package && std::none_of(actions.questions.begin(), actions.questions.end(),
-                                                 [&](const Question& one) { return one.key == whose.second; })) {
-        std::vector<std::string> keys;
-        for (const Question& one : actions.questions) keys.push_back(one.key);
-        throw Error(ErrorCode::Invalid, fmt::format("{} asks no question \"{}\"", package, printable(whose.second)),
-                    given.at, keys.empty() ? "it asks nothing" : "it asks: " + join(keys, ", "));
-      }
+    for (const auto& answer : terms_.answers) {
+      const auto& [whose, key] = answer.first;
+      const auto asks = [&wanted = key](const Question& one) { return one.key == wanted; };
+      if (whose != package || std::any_of(actions.questions.begin(), actions.questions.end(), asks)) continue;
+      std::vector<std::string> keys;
+      for (const Question& one : actions.questions) keys.push_back(one.key);
+      throw Error(ErrorCode::Invalid, fmt::format("{} asks no question \"{}\"", package, printable(key)),
+                  answer.second.at, keys.empty() ? "it asks nothing" : "it asks: " + join(keys, ", "));
+    }
   }
 
  private:
