@@ -98,6 +98,12 @@ TEST_F(Collection, AnArchiveGoesAMonthAfterTheLastListThatNamesIt) {
   ASSERT_EQ(publish().code, 0);
   EXPECT_FALSE(fs::exists(first));
   EXPECT_EQ(std::distance(fs::directory_iterator(archives), {}), 4) << "three lists name them, and the new one";
+  for (const auto& one : fs::directory_iterator(archives)) age(one.path());
+  write_file(station.repository() / "index/recipes-2.json", "{damaged");
+  recipe("1.5", "echo later");
+  const Ran damaged = publish();
+  EXPECT_EQ(damaged.code, 0) << damaged.err;
+  EXPECT_EQ(std::distance(fs::directory_iterator(archives), {}), 5) << "nobody knows which are named";
 }
 
 TEST_F(Collection, WhoTrustsAKeyMayLeaveTheReadingToItsHolderAndNobodyElse) {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
 #include <set>
 
 #include "archive/package_writer.h"
@@ -77,16 +78,20 @@ void add_difference(const std::string& path, const std::string& before, const st
   if (lines.empty()) lines.push_back(path);
 }
 
-/// What lists of the last publications name, which are still served.
-std::set<std::string> named_by_served_lists(os::FileSystem& repository) {
+/// What lists of the last publications name, which are still served; nothing: that can't be known, as one is damaged.
+std::optional<std::set<std::string>> named_by_served_lists(os::FileSystem& repository) {
   std::set<std::string> named;
   if (!repository.stat(kIndexes)) return named;
   for (const std::string& name : repository.list(kIndexes)) {
     if (!name.starts_with("recipes-")) continue;
     const std::string path = os::join_path(kIndexes, name);
-    for (const repo::OfferedRecipe& one :
-         repo::parse_recipe_list(repository.read_all(path, kMostArchiveBytes), repository.shown(path)))
-      named.insert(one.archive);
+    try {
+      const std::string text = repository.read_all(path, kMostArchiveBytes);
+      for (const repo::OfferedRecipe& one : repo::parse_recipe_list(text, repository.shown(path)))
+        named.insert(one.archive);
+    } catch (const Error&) {  // no client can use it; the next publication makes a whole one
+      return std::nullopt;
+    }
   }
   return named;
 }
@@ -97,13 +102,14 @@ void drop_old_archives(os::FileSystem& repository, const std::vector<repo::Offer
   constexpr std::int64_t kKept = 30LL * 24 * 60 * 60;  // seconds
   if (!repository.stat(kArchives)) return;
   const auto served = named_by_served_lists(repository);
+  if (!served) return;
   for (const std::string& name : repository.list(kArchives)) {
     const std::string path = os::join_path(kArchives, name);
     const bool is_named =
         std::any_of(list.begin(), list.end(), [&](const repo::OfferedRecipe& one) { return one.archive == path; });
     const auto info = repository.stat(path);
     if (is_named || !info || info->type != os::FileType::Regular) continue;
-    if (served.contains(path))
+    if (served->contains(path))
       repository.set_mtime(path, os::now(), 0);
     else if (info->mtime_seconds < os::now() - kKept)
       repository.remove_file(path);

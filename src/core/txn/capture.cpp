@@ -55,9 +55,7 @@ void Capture::require_nobodys(const Written& one, const Run& run) const {
     throw Error(ErrorCode::Refused, fmt::format("{} changed a file of {}", owner_text(run), owner),
                 "/" + printable(one.path), "nothing was changed; tell the maintainer of the package");
   };
-  const auto put = std::lower_bound(planned_.tree.puts.begin(), planned_.tree.puts.end(), one.path,
-                                    [](const Put& some, const std::string& path) { return some.entry->path < path; });
-  if (put != planned_.tree.puts.end() && put->entry->path == one.path) {
+  if (const Put* const put = find_put(planned_.tree, one.path)) {
     if (put->entry->type != EntryType::Directory && !put->entry->config && put->package != Put::npos)
       refuse(planned_.sources.at(put->package).package.name);
     return;

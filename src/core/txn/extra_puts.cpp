@@ -23,10 +23,8 @@ Put* ExtraPuts::at(std::string_view path) {
 }
 
 const Put* ExtraPuts::directory_at(std::string_view path) const {
-  const auto found = place_in(change_.puts, path);
-  const bool there =
-      found != change_.puts.end() && found->entry->path == path && found->entry->type == EntryType::Directory;
-  return there ? &*found : nullptr;
+  const Put* const found = find_put(change_, path);
+  return found != nullptr && found->entry->type == EntryType::Directory ? found : nullptr;
 }
 
 /// Of a directory that is new as a whole: it is moved with all that is in it.

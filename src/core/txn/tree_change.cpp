@@ -115,11 +115,10 @@ class Planner {
       if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
     change_.puts.reserve(comings.size());
     constexpr std::size_t kLooks = 16384;  // at so many in one go
-    for (std::span<const Coming* const> left = comings; !left.empty();) {
-      const auto some = left.first(std::min(kLooks, left.size()));
+    for (std::size_t first = 0; first < comings.size(); first += kLooks) {
+      const auto some = std::span(comings).subspan(first, std::min(kLooks, comings.size() - first));
       std::vector<Seen> seen = look_at(some);
       for (std::size_t i = 0; i < some.size(); ++i) plan_arrival(std::string(some[i]->path), *some[i], seen[i]);
-      left = left.subspan(some.size());
     }
   }
 
@@ -209,7 +208,9 @@ class Planner {
   /// All names of a hard-linked file are made in one stage.
   void check_hard_links() const {
     for (const Put& put : change_.puts) {
-      if (put.entry->type != EntryType::HardLink || find_put(change_, put.entry->target)->home == put.home) continue;
+      const Put* const file = put.entry->type == EntryType::HardLink ? find_put(change_, put.entry->target) : &put;
+      HAMBREL_ASSERT(file != nullptr, "a hard link comes with its file");
+      if (file->home == put.home) continue;
       refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry->target),
              put.entry->path, "mount the two directories as one file system, or leave out the package");
     }
