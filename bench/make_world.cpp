@@ -79,7 +79,7 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
       file.mode = 0644, file.user = file.group = "root", file.size = 100;
       own.push_back(std::move(file));
     }
-    change.files = state::FileList::of(own);
+    change.files = FileList::of(own);
     changes.push_back(std::move(change));
   }
   state::LedgerEntry entry;

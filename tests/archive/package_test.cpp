@@ -93,7 +93,7 @@ TEST_F(PackageFile, HoldsEverythingOfTheTree) {
   const auto package = reader(pack(directory.path()));
   package->verify_all();
   EXPECT_EQ(package->manifest().title(), "sample 1-1");
-  const Entry* su = package->find("usr/bin/su-lamp");
+  const auto su = package->find("usr/bin/su-lamp");
   EXPECT_EQ(su->mode, 04755U);
   EXPECT_EQ(su->user + ":" + su->group, "lamp:lamps");
   EXPECT_EQ(package->manifest().privileged, std::vector<std::string>{"usr/bin/su-lamp"});
@@ -130,11 +130,11 @@ TEST_F(PackageFile, OneFileIsHadWithoutReadingTheRest) {
 TEST_F(PackageFile, AnySelectionOfFilesIsUnpackedAsEachIsAlone) {
   const auto package = reader(pack(directory.path()));
   std::map<std::string, Digest> expected;
-  for (const Entry& entry : package->table().entries)
+  for (const FileEntry& entry : package->contents().files().entries())
     if (entry.type == EntryType::File) expected[entry.path] = entry.digest;
   std::mt19937 random(3);
   for (const unsigned one_in : {1U, 2U, 5U, 20U, 60U}) {
-    const auto& entries = package->table().entries;
+    const auto entries = package->contents().files().entries();
     std::vector<std::size_t> wanted;
     for (std::size_t i = 0; i < entries.size(); ++i)
       if (expected.contains(entries[i].path) && random() % one_in == 0) wanted.push_back(i);
@@ -325,12 +325,13 @@ TEST(PackageFileHostile, EachLieIsRefusedByName) {
 TEST_F(PackageFile, RightsOfAnotherThatTheManifestDoesNotNameAreRefused) {
   const auto package = reader(pack(directory.path()));
   Package silent = package->manifest();
-  EXPECT_NO_THROW(require_named_privileges(package->table(), silent, "x"));
+  EXPECT_NO_THROW(require_named_privileges(package->contents().files(), silent, "x"));
   silent.privileged = {"usr/bin/other"};
-  EXPECT_THROW(require_named_privileges(package->table(), silent, "x"), Error);
-  Table table = package->table();
-  table.entries.front().type = EntryType::File, table.entries.front().attributes["security.capability"] = "x";
-  EXPECT_THROW(require_named_privileges(table, package->manifest(), "x"), Error);
+  EXPECT_THROW(require_named_privileges(package->contents().files(), silent, "x"), Error);
+  std::vector<FileEntry> files = package->contents().files().entries();
+  files.front().type = EntryType::File;
+  files.front().attributes["security.capability"] = "x";
+  EXPECT_THROW(require_named_privileges(FileList::of(files), package->manifest(), "x"), Error);
 }
 
 TEST(PackageFileHostile, RandomChangesOfTheTableAreRefusedOrHarmless) {

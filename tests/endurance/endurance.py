@@ -84,7 +84,7 @@ def pack_everything():
 
 
 def files_of(data):
-    """The list of a package's files as the state keeps it (src/core/state/file_list.h), read anew here."""
+    """The list of a package's files as the state keeps it (src/core/model/file_list.h), read anew here."""
     _, count, owners, _ = struct.unpack_from("<4I", data)
     texts = 16 + 72 * count + 8 * owners
     for i in range(count):

@@ -56,7 +56,7 @@ void look_at(const std::string& content) {
   const PackageReader reader(std::make_unique<os::MemoryFile>(content), "input");
   std::set<std::string> directories{""}, files;
   std::string before;
-  for (const Entry& entry : reader.table().entries) {
+  for (const FileEntry& entry : reader.contents().files().entries()) {
     require(path_problem(entry.path).empty() && entry.path > before);
     require(directories.contains(std::string(os::parent_of(entry.path))));
     require((entry.mode & ~07777U) == 0);
@@ -67,10 +67,10 @@ void look_at(const std::string& content) {
   }
   std::uint64_t left = 0;
   PackageReader::Sink sink;
-  std::vector<std::size_t> all(reader.table().entries.size());
+  std::vector<std::size_t> all(reader.contents().size());
   std::iota(all.begin(), all.end(), 0);
   sink.begin = [&](std::size_t i) {
-    const Entry& entry = reader.table().entries[i];
+    const Entry entry = reader.contents().entry(i);
     left = entry.type == EntryType::File ? entry.size : 0;
   };
   sink.data = [&](std::size_t, std::string_view data) { require(data.size() <= left), left -= data.size(); };

@@ -186,12 +186,12 @@ TEST(TreeChange, TheModeOfADirectoryFollowsItsPackageAndComesBack) {
   const auto one = goods("p", "1", {{"var/p/x", ""}});
   auto two = goods("p", "2", {{"var/p/x", ""}});
   shop.change(*shop.fs, {&one});
-  // a table with another mode for the directory, as a newer package would have it
-  archive::Table table = two.reader->table();
-  for (archive::Entry& entry : table.entries)
+  // a list with another mode for the directory, as a newer package would have it
+  std::vector<FileEntry> files = two.reader->contents().files().entries();
+  for (FileEntry& entry : files)
     if (entry.path == "var/p") entry.mode = 0700;
   const auto leaving = shop.state->installed();
-  const TreeChange change = plan_tree(*shop.fs, *shop.state, leaving, {{two.package, &table}});
+  const TreeChange change = plan_tree(*shop.fs, *shop.state, leaving, {{two.package, FileList::of(files)}});
   EXPECT_EQ(moves_of(change), "attributes var/p\n");
   state::PackageChange record;
   record.name = "p";

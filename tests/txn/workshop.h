@@ -134,7 +134,7 @@ class Workshop {
       state::PackageChange change;
       change.name = one->package.name;
       change.after = state::StatePackage{0, one->package, Reason::Wanted, "test", {}, 0};
-      change.files = state::FileList::of(one->reader->table().entries);
+      change.files = one->reader->contents().files();
       for (const state::StatePackage& old : going)
         if (old.package.name == change.name) change.before = old, change.before_row = old.row;
       changes.push_back(std::move(change));
@@ -252,7 +252,7 @@ class Workshop {
   }
   static std::vector<txn::Entering> entering_of(const std::vector<const Goods*>& goods) {
     std::vector<txn::Entering> result;
-    for (const Goods* one : goods) result.push_back({one->package, &one->reader->table()});
+    for (const Goods* one : goods) result.push_back({one->package, one->reader->contents().files()});
     return result;
   }
 

@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-#include "archive/table.h"
+#include "archive/contents.h"
 
 namespace hambrel::archive {
 
@@ -15,7 +15,7 @@ struct NeededFrame {
   std::uint64_t plain;
 };
 /// `wanted`: numbers of entries in the table, ascending. What has no content needs none.
-std::vector<NeededFrame> needed_frames(const Table& table, std::span<const std::size_t> wanted);
+std::vector<NeededFrame> needed_frames(const Contents& contents, std::span<const std::size_t> wanted);
 
 /// Frames that lie beside each other: what is fetched in one go.
 struct FrameRange {
@@ -25,7 +25,7 @@ struct FrameRange {
 };
 /// Ranges that hold what is needed, ascending. What lies between two of them comes along where it is less than another
 /// request would cost, or where there would be too many of them.
-std::vector<FrameRange> ranges_of(const Table& table, std::span<const NeededFrame> needed);
+std::vector<FrameRange> ranges_of(const Contents& contents, std::span<const NeededFrame> needed);
 
 std::uint64_t size_of(std::span<const FrameRange> ranges);
 

@@ -6,13 +6,14 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 
+#include "archive/contents.h"
 #include "archive/frame_codec.h"
 #include "archive/frame_ranges.h"
 #include "archive/signatures.h"
-#include "archive/table.h"
 #include "model/package.h"
 #include "os/file_system.h"
 
@@ -25,14 +26,14 @@ class PackageReader {
   /// As before, where the table was read already: `known` must be the one whose digest is `digest`, which the footer
   /// has to name. The one in the file is not read again.
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Digest& digest,
-                std::shared_ptr<const Table> known);
+                std::shared_ptr<const Contents> known);
 
   /// Where the file is still arriving, and so nothing of it is read now: `footer` is what the index says.
   PackageReader(std::unique_ptr<os::ReadableFile> file, std::string where, const Footer& footer,
-                std::shared_ptr<const Table> known);
+                std::shared_ptr<const Contents> known);
 
-  const Table& table() const { return *table_; }
-  const std::shared_ptr<const Table>& shared_table() const { return table_; }
+  const Contents& contents() const { return *contents_; }
+  const std::shared_ptr<const Contents>& shared_contents() const { return contents_; }
   const Footer& footer() const { return footer_; }
   /// As they stand there; nobody has verified them. None of a file that is arriving.
   const std::vector<PackageSignature>& signatures() const { return signatures_; }
@@ -40,11 +41,13 @@ class PackageReader {
   /// Bytes from the start of the file that can be read without waiting.
   std::uint64_t arrived() const { return file_->arrived(); }
   /// Where in the file the content of an entry ends, frame and all: what has to arrive before it can be read.
-  std::uint64_t end_of(const Entry& entry) const;
+  std::uint64_t end_of(std::size_t number) const;
   /// Does the frame in which the content of an entry begins come after that offset in the file?
-  bool begins_after(const Entry& entry, std::uint64_t end) const { return table_->frames[entry.frame].offset >= end; }
+  bool begins_after(std::size_t number, std::uint64_t end) const {
+    return contents_->frames()[contents_->place(number).frame].offset >= end;
+  }
   const std::string& where() const { return where_; }
-  const Entry* find(std::string_view path) const;
+  std::optional<Entry> find(std::string_view path) const;
 
   /// Reads frame 0 only.
   Package manifest() const;
@@ -83,10 +86,10 @@ class PackageReader {
   bool arriving_ = false;
   Footer footer_;
   std::vector<PackageSignature> signatures_;
-  std::shared_ptr<const Table> table_;
+  std::shared_ptr<const Contents> contents_;
 };
 
 /// Decodes and checks a table that was fetched on its own; `footer` tells what the index knows of it.
-Table read_table(std::string_view stored, const Footer& footer, const std::string& where);
+Contents read_contents(std::string_view stored, const Footer& footer, const std::string& where);
 
 }  // namespace hambrel::archive

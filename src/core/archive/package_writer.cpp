@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "archive/contents.h"
 #include "archive/frame_codec.h"
 #include "base/error.h"
 #include "base/json.h"
@@ -269,7 +270,7 @@ WrittenPackage write_entries(os::FileReader& source, std::string_view root_path,
     if (entry.type != EntryType::Directory) ++written.package.file_count;
     if (entry.type == EntryType::File) written.package.installed_size += entry.size;
   }
-  written.package.privileged = privileged_files(table);
+  written.package.privileged = privileged_files(FileList::of(table.entries));
 
   FrameWriter frames(into, options);
   Json described = package_to_json(written.package);

@@ -67,15 +67,7 @@ Footer decode_footer(std::string_view bytes, const std::string& where);  // exac
 std::string skippable_header(std::uint32_t magic, std::uint32_t size);
 inline constexpr std::uint32_t kTableMagic = 0x184D2A5D, kFooterMagic = 0x184D2A5E;
 
-/// The number of the entry with this path, if there is one.
-std::optional<std::size_t> entry_number(const Table& table, std::string_view path);
-
 /// Throws Error{Untrusted} naming the entry and what is wrong with it. `table_at` is where the frames must end.
 void check_table(const Table& table, std::uint64_t table_at, const std::string& where);
-
-/// Paths of the files that run with another's rights: with a set-id bit or a capability. Ascending.
-std::vector<std::string> privileged_files(const Table& table);
-/// Throws Error{Untrusted} for one that the manifest does not name: what an index tells must be all there is to know.
-void require_named_privileges(const Table& table, const Package& package, const std::string& where);
 
 }  // namespace hambrel::archive

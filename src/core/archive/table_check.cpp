@@ -168,32 +168,6 @@ class Check {
 
 }  // namespace
 
-std::vector<std::string> privileged_files(const Table& table) {
-  constexpr std::uint32_t kSetIds = 06000;
-  std::vector<std::string> paths;
-  for (const Entry& entry : table.entries)
-    if (entry.type == EntryType::File &&
-        ((entry.mode & kSetIds) != 0 || entry.attributes.contains("security.capability")))
-      paths.push_back(entry.path);
-  return paths;
-}
-
-void require_named_privileges(const Table& table, const Package& package, const std::string& where) {
-  for (const std::string& path : privileged_files(table))
-    if (std::find(package.privileged.begin(), package.privileged.end(), path) == package.privileged.end())
-      throw Error(
-          ErrorCode::Untrusted,
-          fmt::format("/{} runs with elevated privileges, which the manifest does not declare", printable(path)), where,
-          "do not use this file; have it built again with `hambrel pack`");
-}
-
-std::optional<std::size_t> entry_number(const Table& table, std::string_view path) {
-  const auto at = std::lower_bound(table.entries.begin(), table.entries.end(), path,
-                                   [](const Entry& entry, std::string_view wanted) { return entry.path < wanted; });
-  if (at == table.entries.end() || at->path != path) return std::nullopt;
-  return static_cast<std::size_t>(at - table.entries.begin());
-}
-
 void check_table(const Table& table, std::uint64_t table_at, const std::string& where) {
   Check check(table, where);
   check.frames(table_at);

@@ -189,10 +189,11 @@ void Build::require_same(const BuildOutcome& first, const BuildOutcome& second) 
     };
     const archive::PackageReader one = open(a), other = open(b);
     std::vector<std::string> differ;
-    for (const archive::Entry& entry : one.table().entries) {
-      const archive::Entry* const there = other.find(entry.path);
-      const bool same = there != nullptr && archive::tar_header(*there) == archive::tar_header(entry) &&
-                        there->digest == entry.digest;
+    for (std::size_t k = 0; k < one.contents().size(); ++k) {
+      const archive::Entry entry = one.contents().entry(k);
+      const auto there = other.find(entry.path);
+      const bool same =
+          there && archive::tar_header(*there) == archive::tar_header(entry) && there->digest == entry.digest;
       if (!same) differ.push_back("/" + entry.path);
     }
     throw Error(ErrorCode::Invalid,

@@ -203,7 +203,8 @@ std::string bring(operations::Root& root, Workshop& workshop, const Buildable& w
   remove_whole(files, part);
   files.make_directories(part);
   const auto place = os::open_file_system(workshop.on_host(part));
-  for (const archive::Entry& entry : reader.table().entries) {
+  for (std::size_t i = 0; i < reader.contents().size(); ++i) {
+    const archive::Entry entry = reader.contents().entry(i);
     if (entry.type == EntryType::Directory) place->make_directory(entry.path, 0755);
     if (entry.type == EntryType::Symlink) place->make_symlink(entry.target, entry.path);
     if (entry.type != EntryType::File && entry.type != EntryType::HardLink) continue;

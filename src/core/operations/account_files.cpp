@@ -43,10 +43,10 @@ class AccountPuts {
     if (put == nullptr) put = &add(path, before);
     put->content = text;
     put->kept.clear();
-    FileEntry entry = *put->entry;
+    FileEntry entry = put->entry.whole();
     entry.size = text.size();
     entry.digest = sha256(text);
-    put->entry.set(std::move(entry));
+    put->entry = std::move(entry);
     planned_.tree.staged_bytes += text.size();
   }
 

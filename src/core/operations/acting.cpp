@@ -21,12 +21,12 @@ namespace {
 /// Texts of the lists and of what is planned.
 struct Changed {
   rehearsal::ChangedPaths paths;
-  std::vector<std::shared_ptr<const state::FileList>> lists;
+  std::vector<std::shared_ptr<const FileList>> lists;
 };
 
 Changed changed_by(Root& root, const txn::Planned& planned) {
   Changed changed;
-  for (const txn::Put& put : planned.tree.puts) changed.paths.add(put.entry->path);
+  for (const txn::Put& put : planned.tree.puts) changed.paths.add(put.entry.path());
   for (const txn::PlannedMove& move : planned.tree.moves)
     if (move.kind == state::MoveKind::Remove || move.kind == state::MoveKind::Attributes) changed.paths.add(move.path);
   for (const state::Move& move : planned.moves) changed.paths.add(move.path);

@@ -49,7 +49,6 @@ ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::P
     if (step.brings_files()) coming_.push_back(*step.after_id);
   require_known_features();
   tree_options_.workers = os::processors();
-  tree_options_.tables_stay = true;  // tables_ has them, and whoever carries it out has their readers
   tree_options_.supply = [this](txn::TreeChange& tree) {
     incoming_.supply(tree, tables_, *here_, tree_options_.workers);
   };
@@ -58,10 +57,6 @@ ChangeFiles::ChangeFiles(Root& root, const ChangeRequest& request, const plan::P
   plan_purge();
   look_up_parties();
   look_up_made();
-}
-
-ChangeFiles::~ChangeFiles() {
-  if (lists_.valid()) lists_.wait();
 }
 
 const state::State& ChangeFiles::state() const { return empty_ ? *empty_ : *root_.state(); }
@@ -95,18 +90,13 @@ void ChangeFiles::look_up_entering() {
   const Universe& universe = root_.universe();
   tables_ = tables_of(root_, coming_, &damaged_);
   for (const PackageId id : coming_)
-    archive::require_named_privileges(*tables_.at(id), universe.package(id), universe.package(id).title());
-  lists_ = std::async(kThread, [tables = tables_] {  // while it is planned
-    std::map<PackageId, state::FileList> lists;
-    for (const auto& [id, table] : tables) lists.emplace(id, state::FileList::of(table->entries));
-    return lists;
-  });
+    archive::require_named_privileges(files_of(id), universe.package(id), universe.package(id).title());
   for (const PackageId id : coming_) {
     const state::StatePackage* const kept = root_.kept(id);
     if (kept != nullptr && !kept_) kept_.emplace(root_.files(), *root_.state(), state::TxnId{0});
     from_kept_.push_back(kept);
-    entering_.push_back({universe.package(id), tables_.at(id).get(), kept != nullptr ? &*kept_ : nullptr,
-                         kept != nullptr && kept->shelved});
+    entering_.push_back(
+        {universe.package(id), files_of(id), kept != nullptr ? &*kept_ : nullptr, kept != nullptr && kept->shelved});
   }
 }
 
@@ -245,7 +235,7 @@ std::vector<ConfigQuestion> ChangeFiles::questions(const txn::Planned& planned) 
 
 std::string ChangeFiles::content_of(const txn::Put& put) const {
   const PackageId id = coming_.at(put.package);
-  return operations::content_of(root_, id, put.path_in_package(), tables_.at(id));
+  return operations::content_of(root_, id, std::string(put.path_in_package()), tables_.at(id));
 }
 
 /// Files that run with another's rights, where the version that leaves did not have them.
@@ -266,23 +256,23 @@ std::vector<plan::Notice> ChangeFiles::privileges() const {
 std::vector<plan::Notice> ChangeFiles::dangers() const {
   constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
   std::vector<plan::Notice> notices;
-  const auto known = [&](const archive::Entry& entry) {
+  const auto known = [&](std::string_view path, std::uint32_t mode) {
     return std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
       const auto list = state().files_of(old.row);
-      const auto at = list->find(entry.path);
-      return at && list->facts(*at).mode == entry.mode;
+      const auto at = list->find(path);
+      return at && list->facts(*at).mode == mode;
     });
   };
-  const auto tell = [&](plan::Notice::Kind kind, const archive::Entry& entry, const Package& package) {
-    if (!known(entry)) notices.push_back({kind, entry.path, package.name});
-  };
   for (const txn::Entering& one : entering_)
-    for (const archive::Entry& entry : one.table->entries) {
-      const bool directory = entry.type == EntryType::Directory;
-      if (directory && (entry.mode & (kForAll | kSticky)) == kForAll)
-        tell(plan::Notice::Kind::OpenToAll, entry, one.package);
-      if (!directory && entry.path.starts_with("etc/hambrel/"))
-        tell(plan::Notice::Kind::OwnSettings, entry, one.package);
+    for (std::size_t i = 0; i < one.files.size(); ++i) {
+      const bool directory = one.files.type(i) == EntryType::Directory;
+      const std::string_view path = one.files.path(i);
+      const std::uint32_t mode = one.files.facts(i).mode;
+      const bool opens = directory && (mode & (kForAll | kSticky)) == kForAll;
+      const bool sets = !directory && path.starts_with("etc/hambrel/");
+      if ((!opens && !sets) || known(path, mode)) continue;
+      const auto kind = opens ? plan::Notice::Kind::OpenToAll : plan::Notice::Kind::OwnSettings;
+      notices.push_back({kind, std::string(path), one.package.name});
     }
   return notices;
 }

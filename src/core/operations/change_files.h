@@ -2,7 +2,6 @@
 // enters. Looked up once; the tree is planned from it as often as decisions about configuration change it.
 #pragma once
 
-#include <future>
 #include <map>
 #include <optional>
 #include <set>
@@ -21,7 +20,6 @@ class ChangeFiles {
  public:
   /// Throws Error{Refused} for a package that needs a newer installer, or has rights that it does not name.
   ChangeFiles(Root& root, const ChangeRequest& request, const plan::Plan& packages, IncomingFiles& incoming);
-  ~ChangeFiles();  // no thread outlives the run
   ChangeFiles(const ChangeFiles&) = delete;
   ChangeFiles& operator=(const ChangeFiles&) = delete;
 
@@ -35,8 +33,8 @@ class ChangeFiles {
   std::string content_of(const txn::Put& put) const;
 
   const Tables& tables() const { return tables_; }
-  /// By package, for the state. Once.
-  std::map<PackageId, state::FileList> take_lists() { return lists_.get(); }
+  /// All that a package brings that comes.
+  const FileList& files_of(PackageId id) const { return tables_.at(id)->files(); }
   /// What lies damaged in the cache.
   const std::vector<PackageId>& damaged() const { return damaged_; }
 
@@ -64,7 +62,6 @@ class ChangeFiles {
   std::unique_ptr<state::State> empty_;  // for a dry run on a root without a state
   std::vector<PackageId> coming_;
   Tables tables_;
-  std::future<std::map<PackageId, state::FileList>> lists_;  // from the tables
   std::vector<PackageId> damaged_;
   std::optional<ContentHere> here_;
   std::optional<txn::Kept> kept_;

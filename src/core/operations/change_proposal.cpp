@@ -241,9 +241,8 @@ class ChangeProposal final : public Proposal {
     return basis_->request.hold;
   }
 
-  /// What the state records. Once: it takes what was made ready for it.
+  /// What the state records.
   std::vector<state::PackageChange> state_changes(ChangingRoot& root) const {
-    std::map<PackageId, state::FileList> lists = basis_->files->take_lists();
     std::vector<state::PackageChange> changes;
     for (const plan::Step& step : plan().steps) {
       state::PackageChange& change = changes.emplace_back();
@@ -259,7 +258,7 @@ class ChangeProposal final : public Proposal {
       else if (const auto* const kept = step.after_id ? root.kept(*step.after_id) : nullptr)
         bring_back(step, *kept, change);
       else if (step.after_id)
-        bring(root, step, std::move(lists.at(*step.after_id)), change);
+        bring(root, step, basis_->files->files_of(*step.after_id), change);
     }
     return changes;
   }
@@ -284,7 +283,7 @@ class ChangeProposal final : public Proposal {
     if (!kept.shelved) change.after->hold = hold_after(step);
   }
 
-  void bring(ChangingRoot& root, const plan::Step& step, state::FileList files, state::PackageChange& change) const {
+  void bring(ChangingRoot& root, const plan::Step& step, FileList files, state::PackageChange& change) const {
     const Universe& universe = root.universe();
     state::StatePackage after;
     after.package = universe.package(*step.after_id);

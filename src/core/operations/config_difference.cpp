@@ -28,7 +28,7 @@ std::optional<std::string> text_after(Root& root, const plan::ConfigStep& step, 
                                       const ContentOf& content_of) {
   const auto& puts = planned.tree.puts;
   const auto put =
-      std::find_if(puts.begin(), puts.end(), [&](const auto& one) { return one.entry->path == step.path; });
+      std::find_if(puts.begin(), puts.end(), [&](const auto& one) { return one.entry.path() == step.path; });
   if (put != puts.end()) return text_of(root, *put, content_of);
   for (const state::Move& move : planned.moves)
     if (move.path == step.path)

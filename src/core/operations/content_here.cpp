@@ -13,32 +13,32 @@ namespace {
 
 /// Frames of a table in which content of one of its files lies.
 template <typename Do>
-void for_each_frame(const archive::Table& table, std::size_t entry, Do&& visit) {
-  for (const archive::NeededFrame& one : archive::needed_frames(table, {&entry, 1})) visit(one.frame);
+void for_each_frame(const archive::Contents& contents, std::size_t entry, Do&& visit) {
+  for (const archive::NeededFrame& one : archive::needed_frames(contents, {&entry, 1})) visit(one.frame);
 }
 
 }  // namespace
 
-void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Table*>& fetched, unsigned workers) {
+void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Contents*>& fetched, unsigned workers) {
   std::vector<std::vector<Wanted>> wanted(fetched.size());
   for (txn::Put& put : tree.puts) {
-    if (put.package == txn::Put::npos || !put.is_unpacked() || put.entry->config || put.entry->size == 0) continue;
-    const archive::Table* const table = fetched[put.package];
-    if (table == nullptr) continue;
-    if (const auto number = archive::entry_number(*table, put.path_in_package()))
+    if (put.package == txn::Put::npos || !put.is_unpacked() || put.entry.config() || put.entry.size() == 0) continue;
+    const archive::Contents* const contents = fetched[put.package];
+    if (contents == nullptr) continue;
+    if (const auto number = contents->files().find(put.path_in_package()))
       wanted[put.package].push_back({&put, *number});
   }
   index_leaving(wanted);
   for (std::size_t i = 0; i < fetched.size(); ++i) {
     if (wanted[i].empty()) continue;
     find(wanted[i], workers);
-    const archive::Table& table = *fetched[i];
-    std::vector<bool> comes(table.frames.size());  // whatever is here
+    const archive::Contents& contents = *fetched[i];
+    std::vector<bool> comes(contents.frames().size());  // whatever is here
     for (const Wanted& one : wanted[i])
-      if (!one.is_here()) for_each_frame(table, one.entry, [&](std::size_t frame) { comes[frame] = true; });
+      if (!one.is_here()) for_each_frame(contents, one.entry, [&](std::size_t frame) { comes[frame] = true; });
     for (const Wanted& one : wanted[i]) {
       bool all_come = true;
-      for_each_frame(table, one.entry, [&](std::size_t frame) { all_come = all_come && comes[frame]; });
+      for_each_frame(contents, one.entry, [&](std::size_t frame) { all_come = all_come && comes[frame]; });
       if (all_come) continue;
       one.put->kept = one.kept;
       one.put->same = one.same;
@@ -50,7 +50,7 @@ void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Ta
 void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   std::vector<std::string> to_read;
   for (Wanted& one : wanted) {
-    const auto found = paths_.find(one.put->entry->digest);
+    const auto found = paths_.find(one.put->entry.digest());
     if (found == paths_.end()) continue;
     one.same = found->second.front();
     if (read_.emplace(one.same, std::nullopt).second) to_read.push_back(one.same);
@@ -67,14 +67,14 @@ void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   for (std::size_t i = 0; i < to_read.size(); ++i) read_[to_read[i]] = digests[i];
   std::vector<std::pair<FileEntry, std::string>> others;
   for (Wanted& one : wanted) {
-    if (!one.same.empty() && read_.at(one.same) != one.put->entry->digest) one.same.clear();
-    if (one.same.empty()) others.emplace_back(*one.put->entry, one.put->home);
+    if (!one.same.empty() && read_.at(one.same) != one.put->entry.digest()) one.same.clear();
+    if (one.same.empty()) others.emplace_back(one.put->entry.whole(), one.put->home);
   }
   if (others.empty()) return;
   try {
     attics_->look_for(others, workers);
     for (Wanted& one : wanted)
-      if (one.same.empty()) one.kept = attics_->find(*one.put->entry, one.put->home).value_or("");
+      if (one.same.empty()) one.kept = attics_->find(one.put->entry.whole(), one.put->home).value_or("");
   } catch (const Error&) {  // who only looks may not look there
   }
 }
@@ -86,7 +86,7 @@ void ContentHere::index_leaving(const std::vector<std::vector<Wanted>>& wanted) 
   paths_.clear();
   std::unordered_set<std::uint64_t> sizes;
   for (const auto& of_package : wanted)
-    for (const Wanted& one : of_package) sizes.insert(one.put->entry->size);
+    for (const Wanted& one : of_package) sizes.insert(one.put->entry.size());
   if (sizes.empty()) return;
   if (!attics_)
     attics_.emplace(root_, state_,

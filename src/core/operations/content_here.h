@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "archive/table.h"
+#include "archive/contents.h"
 #include "os/file_system.h"
 #include "state/state.h"
 #include "txn/kept.h"
@@ -23,7 +23,7 @@ class ContentHere {
 
   /// Gives puts of these packages (by entering one; nullptr: it need not be fetched) a source in the root, where all
   /// that a frame is needed for has one. What lies there is read now, so that it is known to be what was recorded.
-  void use(txn::TreeChange& tree, const std::vector<const archive::Table*>& fetched, unsigned workers);
+  void use(txn::TreeChange& tree, const std::vector<const archive::Contents*>& fetched, unsigned workers);
 
  private:
   struct Wanted {

@@ -25,10 +25,10 @@ IncomingFiles::IncomingFiles(Root& root, const plan::Plan& plan) : root_(root) {
 namespace {
 
 /// Numbers in the table of what is read from a package file, ascending.
-std::vector<std::size_t> entries_read(const txn::TreeChange& tree, std::size_t package, const archive::Table& table) {
+std::vector<std::size_t> entries_read(const txn::TreeChange& tree, std::size_t package, const FileList& files) {
   std::vector<std::size_t> entries;
-  const auto add = [&](const std::string& path) {
-    if (const auto number = archive::entry_number(table, path)) entries.push_back(*number);
+  const auto add = [&](std::string_view path) {
+    if (const auto number = files.find(path)) entries.push_back(*number);
   };
   for (const txn::Put& put : tree.puts)
     if (put.package == package && put.is_unpacked()) add(put.path_in_package());
@@ -40,11 +40,11 @@ std::vector<std::size_t> entries_read(const txn::TreeChange& tree, std::size_t p
 }
 
 /// Nothing: all of the file is not much more, and it can be kept.
-std::optional<std::vector<archive::FrameRange>> ranges_worth_it(const archive::Table& table,
+std::optional<std::vector<archive::FrameRange>> ranges_worth_it(const archive::Contents& contents,
                                                                 const std::vector<std::size_t>& entries,
                                                                 ByteCount whole) {
   constexpr ByteCount kOfARequest = 4 << 10;  // bytes that it costs with its answer, about
-  std::vector<archive::FrameRange> ranges = archive::ranges_of(table, archive::needed_frames(table, entries));
+  std::vector<archive::FrameRange> ranges = archive::ranges_of(contents, archive::needed_frames(contents, entries));
   const ByteCount cost = archive::size_of(ranges) + ranges.size() * kOfARequest;
   if (cost * 4 >= whole * 3) return std::nullopt;
   return ranges;
@@ -53,20 +53,20 @@ std::optional<std::vector<archive::FrameRange>> ranges_worth_it(const archive::T
 }  // namespace
 
 void IncomingFiles::supply(txn::TreeChange& tree, const Tables& tables, ContentHere& here, unsigned workers) {
-  std::vector<const archive::Table*> fetched(coming_.size(), nullptr);
+  std::vector<const archive::Contents*> fetched(coming_.size(), nullptr);
   for (std::size_t i = 0; i < coming_.size(); ++i) {
     if (offered_of_[i] == SIZE_MAX) continue;
     repo::PackageToFetch& one = offered_[offered_of_[i]];
-    one.table = tables.at(coming_[i]);
+    one.contents = tables.at(coming_[i]);
     one.ranges.reset();
     // what came of all of it at another time is gone on with
-    if (!is_in_cache(one) && repo::rest_of(root_.files(), one.package, one.offer) == 0) fetched[i] = one.table.get();
+    if (!is_in_cache(one) && repo::rest_of(root_.files(), one.package, one.offer) == 0) fetched[i] = one.contents.get();
   }
   here.use(tree, fetched, workers);
   for (std::size_t i = 0; i < coming_.size(); ++i) {
     if (fetched[i] == nullptr) continue;
     repo::PackageToFetch& one = offered_[offered_of_[i]];
-    one.ranges = ranges_worth_it(*fetched[i], entries_read(tree, i, *fetched[i]), one.offer.size);
+    one.ranges = ranges_worth_it(*fetched[i], entries_read(tree, i, fetched[i]->files()), one.offer.size);
   }
   tree.fetched = {missing(), repo::kPackageCache};
 }

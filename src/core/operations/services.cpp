@@ -20,7 +20,7 @@ namespace {
 bool will_be_there(Root& root, const txn::Planned* planned, const std::string& path) {
   if (root.files().stat_followed(path)) return true;
   return planned != nullptr && std::any_of(planned->tree.puts.begin(), planned->tree.puts.end(),
-                                           [&](const txn::Put& one) { return one.entry->path == path; });
+                                           [&](const txn::Put& one) { return one.entry.path() == path; });
 }
 
 struct Known {

@@ -25,13 +25,13 @@ const settings::Repository& repository_of(Root& root, const Package& package, co
 }
 
 /// Of a package that has just been fetched.
-std::shared_ptr<const archive::Table> table_in_cache(Root& root, PackageId id) {
+std::shared_ptr<const archive::Contents> table_in_cache(Root& root, PackageId id) {
   const std::string path = repo::cache_path(root.universe().package(id));
   const archive::PackageReader reader(root.files().open(path), root.files().shown(path));
   if (reader.footer().table_digest != root.universe()[id].offers.front().table_digest)
     throw Error(ErrorCode::Untrusted, "is not the package the index describes", root.files().shown(path),
                 "run `hambrel refresh`; if this persists, tell the repository's maintainer");
-  return reader.shared_table();
+  return reader.shared_contents();
 }
 
 /// Tables of contents from wherever they are.
@@ -58,14 +58,11 @@ class TableCollector {
   /// In a file that was given, or in the state.
   bool is_known(PackageId id) {
     if (const auto* reader = root_.file_reader(id)) {
-      tables_.emplace(id, reader->shared_table());
+      tables_.emplace(id, reader->shared_contents());
       return true;
     }
     if (const auto* const kept = root_.kept(id)) {
-      auto table = std::make_shared<archive::Table>();
-      for (FileEntry& file : root_.state()->files_of(kept->row)->entries())
-        table->entries.push_back(archive::Entry{std::move(file)});
-      tables_.emplace(id, std::move(table));
+      tables_.emplace(id, std::make_shared<archive::Contents>(*root_.state()->files_of(kept->row)));
       return true;
     }
     return false;
@@ -75,7 +72,7 @@ class TableCollector {
   void read_cached(const std::vector<PackageId>& ids) {
     constexpr std::size_t kFew = 8;  // tables that are not worth a thread
     struct Found {
-      std::shared_ptr<const archive::Table> table{};
+      std::shared_ptr<const archive::Contents> table{};
       std::optional<Error> problem{};
     };
     std::vector<Found> found(ids.size());
@@ -88,7 +85,7 @@ class TableCollector {
         const std::string path = repo::cache_path(package);
         try {
           const archive::PackageReader reader(root_.files().open(path), root_.files().shown(path));
-          if (reader.footer().table_digest == offer.table_digest) found[i].table = reader.shared_table();
+          if (reader.footer().table_digest == offer.table_digest) found[i].table = reader.shared_contents();
         } catch (const Error& problem) {
           found[i].problem = problem;
         }
@@ -148,7 +145,7 @@ class TableCollector {
     if (request.problem) throw *request.problem;
     const Offer& offer = root_.universe()[id].offers.front();
     tables_.emplace(
-        id, std::make_shared<const archive::Table>(archive::read_table(
+        id, std::make_shared<const archive::Contents>(archive::read_contents(
                 texts_[i], {offer.table_offset, offer.table_size, offer.table_digest}, shown_url(request.from))));
   }
 
@@ -169,18 +166,17 @@ Tables tables_of(Root& root, const std::vector<PackageId>& ids, std::vector<Pack
 std::vector<FileEntry> files_of(Root& root, PackageId id) {
   const Candidate& one = root.universe()[id];
   if (one.installed && root.file_reader(id) == nullptr) return root.state()->files_of(one.installed->row)->entries();
-  const auto table = tables_of(root, {id}).at(id);
-  return {table->entries.begin(), table->entries.end()};
+  return tables_of(root, {id}).at(id)->files().entries();
 }
 
 std::string content_of(Root& root, PackageId id, const std::string& path,
-                       const std::shared_ptr<const archive::Table>& table) {
+                       const std::shared_ptr<const archive::Contents>& contents) {
   const auto read = [&](const archive::PackageReader& reader) { return reader.content(*reader.find(path)); };
   if (const auto* const reader = root.file_reader(id)) return read(*reader);
   const Package& package = root.universe().package(id);
   const Offer& offer = root.universe()[id].offers.front();
   const auto open = [&](std::unique_ptr<os::ReadableFile> file, const std::string& where) {
-    return archive::PackageReader(std::move(file), where, offer.table_digest, table);
+    return archive::PackageReader(std::move(file), where, offer.table_digest, contents);
   };
   if (repo::in_cache(root.files(), package, offer)) {
     const std::string place = repo::cache_path(package);

@@ -17,7 +17,7 @@
 
 namespace hambrel::operations {
 
-using Tables = std::map<PackageId, std::shared_ptr<const archive::Table>>;
+using Tables = std::map<PackageId, std::shared_ptr<const archive::Contents>>;
 
 /// The tables of contents of these versions, wherever they are; those of repositories are fetched side by side. Those
 /// whose file in the cache turned out to be damaged are added to `damaged`.
@@ -26,7 +26,7 @@ Tables tables_of(Root& root, const std::vector<PackageId>& ids, std::vector<Pack
 std::vector<FileEntry> files_of(Root& root, PackageId id);
 /// The content of one file of a version that a file was given for, or that a repository offers.
 std::string content_of(Root& root, PackageId id, const std::string& path,
-                       const std::shared_ptr<const archive::Table>& table);
+                       const std::shared_ptr<const archive::Contents>& contents);
 
 /// Package files of versions that are or were installed, opened where they lie.
 class VersionFiles {

@@ -24,7 +24,7 @@ inline constexpr const char* kPackageCache = "var/cache/hambrel/packages";
 struct PackageToFetch {
   Package package;
   Offer offer;
-  std::shared_ptr<const archive::Table> table{};             // of ranges: what they are checked against
+  std::shared_ptr<const archive::Contents> contents{};       // of ranges: what they are checked against
   std::optional<std::vector<archive::FrameRange>> ranges{};  // ascending; nothing: all of it
 };
 

@@ -63,8 +63,8 @@ class DownloadPiece::WholeCheck final : public Check {
 /// Each frame of a range by its own digest.
 class DownloadPiece::FramesCheck final : public Check {
  public:
-  FramesCheck(const archive::Table& table, const archive::FrameRange& range)
-      : frames_(std::span(table.frames).subspan(range.first, range.last - range.first)) {}
+  FramesCheck(const archive::Contents& contents, const archive::FrameRange& range)
+      : frames_(std::span(contents.frames()).subspan(range.first, range.last - range.first)) {}
   void update(std::string_view data) override {
     while (!data.empty() && next_ < frames_.size()) {
       const archive::Frame& frame = frames_[next_];
@@ -163,7 +163,7 @@ void DownloadPiece::end(std::optional<Error> problem) {
 
 std::unique_ptr<DownloadPiece::Check> DownloadPiece::new_check() const {
   if (range_ == nullptr) return std::make_unique<WholeCheck>(wanted_.offer.digest);
-  return std::make_unique<FramesCheck>(*wanted_.table, *range_);
+  return std::make_unique<FramesCheck>(*wanted_.contents, *range_);
 }
 
 /// What was written counts for nothing.

@@ -133,8 +133,9 @@ SeenFiles read_seen(os::FileReader& directory) {
 
 std::vector<std::string> paths_in(const archive::PackageReader& reader) {
   std::vector<std::string> paths;
-  for (const archive::Entry& entry : reader.table().entries)
-    if (entry.type != EntryType::Directory) paths.push_back(entry.path);
+  const FileList& files = reader.contents().files();
+  for (std::size_t i = 0; i < files.size(); ++i)
+    if (files.type(i) != EntryType::Directory) paths.emplace_back(files.path(i));
   return paths;
 }
 

@@ -4,7 +4,7 @@
 #include <memory>
 #include <vector>
 
-#include "state/file_list.h"
+#include "model/file_list.h"
 #include "state/records.h"
 #include "state/store.h"
 

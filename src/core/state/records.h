@@ -6,8 +6,8 @@
 #include <string>
 #include <vector>
 
+#include "model/file_list.h"
 #include "model/universe.h"
-#include "state/file_list.h"
 
 namespace hambrel::state {
 

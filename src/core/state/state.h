@@ -19,10 +19,10 @@
 #include <vector>
 
 #include "base/error.h"
+#include "model/file_list.h"
 #include "os/file_system.h"
 #include "state/attic_store.h"
 #include "state/checkpoint_store.h"
-#include "state/file_list.h"
 #include "state/generated_store.h"
 #include "state/journal_store.h"
 #include "state/ledger_store.h"

@@ -56,7 +56,7 @@ void Capture::require_nobodys(const Written& one, const Run& run) const {
                 "/" + printable(one.path), "nothing was changed; tell the maintainer of the package");
   };
   if (const Put* const put = find_put(planned_.tree, one.path)) {
-    if (put->entry->type != EntryType::Directory && !put->entry->config && put->package != Put::npos)
+    if (put->entry.type() != EntryType::Directory && !put->entry.config() && put->package != Put::npos)
       refuse(planned_.sources.at(put->package).package.name);
     return;
   }

@@ -1,14 +1,12 @@
 #include "txn/disk_facts.h"
 
-#include "base/parallel.h"
-
 namespace hambrel::txn {
 
 using os::FileType;
 
 namespace {
 
-bool is_as(os::FileReader& root, os::Looker& looker, std::string_view path, const state::FileList::Facts& facts) {
+bool is_as(os::FileReader& root, os::Looker& looker, std::string_view path, const FileList::Facts& facts) {
   const auto info = looker.stat(path);
   if (!info) return false;
   switch (facts.type) {
@@ -28,18 +26,8 @@ bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entr
   return is_as(root, looker, entry.path, {entry.type, entry.mode, entry.mtime, entry.size, entry.target});
 }
 
-bool as_recorded(os::FileReader& root, os::Looker& looker, const state::FileList& list, std::size_t number) {
+bool as_recorded(os::FileReader& root, os::Looker& looker, const FileList& list, std::size_t number) {
   return is_as(root, looker, list.path(number), list.facts(number));
-}
-
-std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,
-                                            unsigned workers) {
-  std::vector<std::uint8_t> result(entries.size());
-  in_portions(entries.size(), workers, kFewLooks, [&](std::size_t first, std::size_t last) {
-    os::Looker looker(root);
-    for (std::size_t i = first; i < last; ++i) result[i] = as_recorded(root, looker, *entries[i]) ? 1 : 0;
-  });
-  return result;
 }
 
 const Inheritance& Inheritances::of(std::string_view directory) {

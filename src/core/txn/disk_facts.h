@@ -9,9 +9,9 @@
 
 #include "base/text_map.h"
 #include "model/file_entry.h"
+#include "model/file_list.h"
 #include "os/file_system.h"
 #include "os/neighbours.h"
-#include "state/file_list.h"
 
 namespace hambrel::txn {
 
@@ -20,10 +20,7 @@ inline constexpr std::uint32_t kSetGroup = 02000;  // the set-group-id bit of a 
 
 /// Does the disk still show a file as the state describes it, as far as that is to be had without reading it?
 bool as_recorded(os::FileReader& root, os::Looker& looker, const FileEntry& entry);
-bool as_recorded(os::FileReader& root, os::Looker& looker, const state::FileList& list, std::size_t number);
-/// The same for many, by up to so many threads: 1 for yes, 0 for no.
-std::vector<std::uint8_t> which_as_recorded(os::FileReader& root, const std::vector<const FileEntry*>& entries,
-                                            unsigned workers);
+bool as_recorded(os::FileReader& root, os::Looker& looker, const FileList& list, std::size_t number);
 
 /// What a new file or directory takes over from the directory that it comes into, as if it had been made there.
 struct Inheritance {

@@ -10,21 +10,28 @@ namespace {
 
 auto place_in(std::vector<Put>& puts, std::string_view path) {
   return std::lower_bound(puts.begin(), puts.end(), path,
-                          [](const Put& one, std::string_view wanted) { return one.entry->path < wanted; });
+                          [](const Put& one, std::string_view wanted) { return one.entry.path() < wanted; });
 }
 
 }  // namespace
 
+const Put* find_put(const TreeChange& change, std::string_view path) {
+  const auto found =
+      std::lower_bound(change.puts.begin(), change.puts.end(), path,
+                       [](const Put& put, std::string_view wanted) { return put.entry.path() < wanted; });
+  return found != change.puts.end() && found->entry.path() == path ? &*found : nullptr;
+}
+
 Put* ExtraPuts::at(std::string_view path) {
   const auto found = place_in(change_.puts, path);
   const bool there =
-      found != change_.puts.end() && found->entry->path == path && found->entry->type != EntryType::Directory;
+      found != change_.puts.end() && found->entry.path() == path && found->entry.type() != EntryType::Directory;
   return there ? &*found : nullptr;
 }
 
 const Put* ExtraPuts::directory_at(std::string_view path) const {
   const Put* const found = find_put(change_, path);
-  return found != nullptr && found->entry->type == EntryType::Directory ? found : nullptr;
+  return found != nullptr && found->entry.type() == EntryType::Directory ? found : nullptr;
 }
 
 /// Of a directory that is new as a whole: it is moved with all that is in it.
@@ -48,7 +55,7 @@ void ExtraPuts::add_directories(std::string_view path) {
 }
 
 Put& ExtraPuts::insert(Put put) {
-  const auto at = place_in(change_.puts, put.entry->path);
+  const auto at = place_in(change_.puts, put.entry.path());
   return *change_.puts.insert(at, std::move(put));
 }
 

@@ -78,7 +78,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
   std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
     auto& [bytes, count] = needs[put.home];
-    if (put.kept.empty() || put.entry->config) bytes += put.entry->size;  // the rest is linked
+    if (put.kept.empty() || put.entry.config()) bytes += put.entry.size();  // the rest is linked
     ++count;
   }
   for (const Pristine& one : change.pristine) needs[kHome].first += one.entry.size, ++needs[kHome].second;

@@ -32,7 +32,7 @@ class LookAhead {
 
  private:
   struct Asked {
-    std::shared_ptr<const state::FileList> list;
+    std::shared_ptr<const FileList> list;
     std::vector<std::uint8_t> answers;
   };
   void look();

@@ -9,8 +9,8 @@ std::vector<UnpackJob> jobs_of(const TreeChange& change, const std::vector<Sourc
   for (const Put& put : change.puts) {
     if (!put.is_unpacked()) continue;
     const archive::PackageReader& reader = *sources[put.package].reader;
-    if (const archive::Entry* const entry = reader.find(put.path_in_package()))
-      found[put.package].emplace_back(static_cast<std::size_t>(entry - reader.table().entries.data()), &put);
+    if (const auto number = reader.contents().files().find(put.path_in_package()))
+      found[put.package].emplace_back(*number, &put);
   }
   std::vector<UnpackJob> wanted(sources.size());
   for (std::size_t i = 0; i < sources.size(); ++i) {
@@ -30,17 +30,18 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
   std::vector<std::vector<ByteCount>> costs(sources.size());  // of unpacking and making each
   ByteCount left = 0;
   for (std::size_t i = 0; i < sources.size(); ++i) {
-    const auto* const table = wanted[i].entries.empty() ? nullptr : &sources[i].reader->table();
+    const auto* const contents = wanted[i].entries.empty() ? nullptr : &sources[i].reader->contents();
     std::uint64_t unpacked = 0;  // of the frame that was begun last
     std::size_t begun = SIZE_MAX;
     for (const std::size_t number : wanted[i].entries) {
-      const archive::Entry& entry = table->entries[number];
-      if (entry.frame != begun) {
-        begun = entry.frame;
+      const auto [frame, offset] = contents->place(number);
+      if (frame != begun) {
+        begun = frame;
         unpacked = 0;
       }
-      costs[i].push_back(entry.offset + entry.size - std::min(unpacked, entry.offset) + kOfAFile);
-      unpacked = entry.offset + entry.size;
+      const std::uint64_t end = offset + contents->files().content_size(number);
+      costs[i].push_back(end - std::min<std::uint64_t>(unpacked, offset) + kOfAFile);
+      unpacked = end;
       left += costs[i].back();
     }
   }
@@ -48,11 +49,10 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
   for (std::size_t i = 0; i < sources.size(); ++i) {
     if (wanted[i].entries.empty()) continue;
     const archive::PackageReader& reader = *sources[i].reader;
-    const auto& entries = reader.table().entries;
     Portion portion{i, 0, 0, 0};
     ByteCount size = 0;
     for (std::size_t k = 0; k < wanted[i].entries.size(); ++k) {
-      const archive::Entry& entry = entries[wanted[i].entries[k]];
+      const std::size_t entry = wanted[i].entries[k];
       if (size >= std::clamp(left / (4 * workers), kLeast, kMost) && reader.begins_after(entry, portion.end)) {
         portions.push_back(portion);
         portion = {i, k, k, 0}, left -= size, size = 0;

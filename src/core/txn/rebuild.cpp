@@ -20,7 +20,7 @@ constexpr const char* kState = "state.sqlite";
 
 struct Known {
   Package package;
-  state::FileList files;
+  FileList files;
   std::string from;
 };
 
@@ -39,8 +39,8 @@ Rebuilding plan_rebuilding(History history, const FileOf& file_of) {
     if (!added) return found->second;
     const PackageFile file = file_of(one);
     if (file.reader != nullptr)
-      found->second = Known{file.reader->manifest(), state::FileList::of(file.reader->table().entries),
-                            file.at_hand ? "cache" : one.origin};
+      found->second =
+          Known{file.reader->manifest(), file.reader->contents().files(), file.at_hand ? "cache" : one.origin};
     else
       planned.unknown.insert(found->first);
     return found->second;

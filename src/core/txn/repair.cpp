@@ -34,7 +34,7 @@ class Repair {
       if (one.is_damage() && one.made_by.empty()) with_other_names(one);  // what was made is made again
     for (auto& [path, one] : damaged_) put_back(one);
     for (const auto& [row, step] : steps_) result_.plan.steps.push_back(step);
-    for (const Put& put : result_.tree.puts) result_.tree.staged_bytes += put.entry->size;
+    for (const Put& put : result_.tree.puts) result_.tree.staged_bytes += put.entry.size();
     result_.tell_of_files();
     require_feasible(root_, result_.tree);
     return std::move(result_);
@@ -90,8 +90,8 @@ class Repair {
   }
 
   static bool has(const archive::PackageReader& reader, const FileEntry& entry) {
-    const archive::Entry* const there = reader.find(entry.path);
-    return there != nullptr && there->type == EntryType::File && there->digest == entry.digest;
+    const auto there = reader.find(entry.path);
+    return there && there->type == EntryType::File && there->digest == entry.digest;
   }
 
   /// Its place among the sources.

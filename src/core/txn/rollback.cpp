@@ -41,7 +41,6 @@ class Rollback {
     std::vector<StatePackage> leaving;
     std::vector<Entering> entering;
     std::vector<const StatePackage*> back;
-    std::vector<std::unique_ptr<archive::Table>> tables;
     const auto differing = find_differences();
     for (const PackageChange& change : result_.changes) {
       const bool same = change.before_row == change.after_row;
@@ -54,7 +53,6 @@ class Rollback {
       if (change.after && change.after->shelved && !(same && change.before->shelved) && !(same && was_here))
         require_on_shelf(root_, state_, *change.after);
       if (!is_here) continue;
-      tables.push_back(std::make_unique<archive::Table>());
       if (!state_.knows_files_of(*change.after_row))
         throw Error(
             ErrorCode::Refused,
@@ -64,15 +62,12 @@ class Rollback {
             {}, "another version may be available: hambrel downgrade " + change.name);
       const auto list = state_.files_of(*change.after_row);
       const auto some = differing.find(*change.after_row);
-      if (some == differing.end())
-        for (const FileEntry& file : list->entries()) tables.back()->entries.push_back(archive::Entry{file});
-      else
-        for (const std::size_t i : some->second) tables.back()->entries.push_back(archive::Entry{list->entry(i)});
-      entering.push_back({change.after->package, tables.back().get(), &kept, same, true});
+      entering.push_back(
+          {change.after->package, some == differing.end() ? *list : list->only(some->second), &kept, same, true});
       result_.sources.push_back({change.after->package, nullptr});
       back.push_back(&*change.after);
     }
-    look_for(kept, tables, workers);
+    look_for(kept, entering, workers);
     find_fates();
     result_.tree = plan_tree(root_, state_, leaving, entering,
                              {.workers = workers, .files_to_examine = differing, .leave = leave_, .asides = false});
@@ -81,7 +76,7 @@ class Rollback {
     restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
-              [](const Put& a, const Put& b) { return a.entry->path < b.entry->path; });
+              [](const Put& a, const Put& b) { return a.entry.path() < b.entry.path(); });
     restore_generated(root_, state_, to_, kept, result_);
     source_missing_content(result_, back, file_of);
     if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
@@ -96,13 +91,13 @@ class Rollback {
   FilesToExamine find_differences() const {
     struct Side {
       std::int64_t row;
-      std::shared_ptr<const state::FileList> list;
+      std::shared_ptr<const FileList> list;
       std::vector<std::size_t> differing;
     };
     std::vector<Side> sides;  // before, after, before, after
     std::unordered_set<std::string_view> named;
-    std::vector<std::shared_ptr<const state::FileList>> others;
-    const auto name = [&](const state::FileList& list) {
+    std::vector<std::shared_ptr<const FileList>> others;
+    const auto name = [&](const FileList& list) {
       for (std::size_t i = 0; i < list.size(); ++i) named.insert(list.path(i));
     };
     for (const PackageChange& change : result_.changes) {
@@ -110,7 +105,7 @@ class Rollback {
       if (here && comes && change.before_row != change.after_row) {
         Side before{*change.before_row, state_.files_of(*change.before_row), {}};
         Side after{*change.after_row, state_.files_of(*change.after_row), {}};
-        auto found = state::FileList::differences(*before.list, *after.list);
+        auto found = FileList::differences(*before.list, *after.list);
         before.differing = std::move(found.before);
         after.differing = std::move(found.after);
         sides.push_back(std::move(before));
@@ -137,12 +132,13 @@ class Rollback {
     return result;
   }
 
-  void look_for(Kept& kept, const std::vector<std::unique_ptr<archive::Table>>& tables, unsigned workers) {
+  void look_for(Kept& kept, const std::vector<Entering>& entering, unsigned workers) {
     StagingHomes homes(root_);
     std::vector<std::pair<FileEntry, std::string>> wanted;
-    for (const auto& table : tables)
-      for (const archive::Entry& one : table->entries)
-        if (one.type == EntryType::File && !one.config) wanted.emplace_back(one, homes.of(one.path));
+    for (const Entering& one : entering)
+      for (std::size_t i = 0; i < one.files.size(); ++i)
+        if (one.files.type(i) == EntryType::File && !one.files.config(i))
+          wanted.emplace_back(one.files.entry(i), homes.of(one.files.path(i)));
     constexpr std::size_t kFew = 20;  // files that are not worth a thread
     kept.look_for(wanted, wanted.size() < kFew ? 1 : workers);
   }
@@ -334,7 +330,7 @@ class Rollback {
   void put_back(const std::string& path, const std::string& place, const os::FileInfo& was) {
     forget_notices(path);
     auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                            [&](const Put& one) { return one.entry->path == path; });
+                            [&](const Put& one) { return one.entry.path() == path; });
     const auto here = root_.stat(path);
     const auto now = digest_at(path);
     if (put == result_.tree.puts.end()) {
@@ -349,7 +345,7 @@ class Rollback {
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
     put->kept = place;
-    FileEntry entry = *put->entry;
+    FileEntry entry = put->entry.whole();
     entry.digest = root_.digest(place);
     entry.size = was.size;
     entry.mode = was.mode;
@@ -357,10 +353,10 @@ class Rollback {
     entry.user = std::to_string(was.uid);
     entry.group = std::to_string(was.gid);
     entry.attributes = own_attributes(root_, place);
-    put->entry.set(std::move(entry));
+    put->entry = std::move(entry);
     put->group.reset();
     put->default_acl.clear();
-    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry->digest});
+    result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry.digest()});
   }
 
   /// What the administrator had written when the checkpoint was made.
@@ -375,7 +371,7 @@ class Rollback {
       std::erase_if(result_.tree.configs, same_path);
       forget_notices(file.path);
       const auto moved = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                                      [&](const Put& one) { return one.entry->path == file.path; });
+                                      [&](const Put& one) { return one.entry.path() == file.path; });
       if (moved == result_.tree.puts.end() && digest_at(file.path) == file.digest) continue;
       copy->size = file.size;
       copy->uid = file.uid;

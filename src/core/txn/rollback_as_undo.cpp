@@ -34,12 +34,12 @@ std::optional<TxnId> only_one_after(const state::State& state, TxnId to) {
 
 /// Do the attic's files that are to come back still have the sizes and times that the state knows?
 bool is_whole(os::FileReader& root, const state::State& state, const Planned& planned) {
-  std::vector<std::shared_ptr<const state::FileList>> lists;
+  std::vector<std::shared_ptr<const FileList>> lists;
   for (const PackageChange& change : planned.changes)
     if (change.after_row && change.before_row != change.after_row) lists.push_back(state.files_of(*change.after_row));
   std::erase_if(lists, [](const auto& list) { return list->size() == 0; });
   os::Looker looker(root);
-  const auto same = [&](const state::FileList& list, std::size_t i, const std::string& place) {
+  const auto same = [&](const FileList& list, std::size_t i, const std::string& place) {
     if (list.type(i) != EntryType::File || list.config(i)) return true;
     const FileEntry entry = list.entry(i);
     const auto info = looker.stat(place);

@@ -25,8 +25,8 @@ class Settling {
       if (const auto choice = choices_.find(file.path); choice != choices_.end()) settle(file, choice->second);
     auto& tree = result_.tree;
     std::sort(tree.puts.begin(), tree.puts.end(),
-              [](const Put& a, const Put& b) { return a.entry->path < b.entry->path; });
-    for (const Put& put : tree.puts) tree.staged_bytes += put.entry->size;
+              [](const Put& a, const Put& b) { return a.entry.path() < b.entry.path(); });
+    for (const Put& put : tree.puts) tree.staged_bytes += put.entry.size();
     std::stable_sort(tree.moves.begin(), tree.moves.end(), [](const PlannedMove& a, const PlannedMove& b) {
       return a.kind != MoveKind::Remove && b.kind == MoveKind::Remove;
     });

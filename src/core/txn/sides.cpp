@@ -7,6 +7,7 @@
 #include <span>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "txn/disk_facts.h"
 
 namespace hambrel::txn {
@@ -17,15 +18,17 @@ namespace {
   throw Error(ErrorCode::Refused, what, "/" + std::string(path), hint);
 }
 
-bool same_file(const FileEntry& a, const FileEntry& b) {
-  return a.type == b.type && a.mode == b.mode && a.user == b.user && a.group == b.group && a.mtime == b.mtime &&
-         a.size == b.size && a.digest == b.digest && a.target == b.target && a.attributes == b.attributes;
+/// May another package bring this? Directories, and what is alike in everything and belongs to no group of names.
+bool may_share(const Coming& coming, const FileEntry& other) {
+  if (other.type == EntryType::Directory) return coming.type() == EntryType::Directory;
+  return other.type != EntryType::HardLink && !other.config && !coming.list->config(coming.number) &&
+         coming.list->same(coming.number, other);
 }
 
-/// May two packages bring this? Directories, and what is alike in everything and belongs to no group of names.
-bool may_share(const FileEntry& a, const FileEntry& b) {
-  if (a.type == EntryType::Directory) return b.type == EntryType::Directory;
-  return a.type != EntryType::HardLink && !a.config && !b.config && same_file(a, b);
+std::shared_ptr<const std::vector<FileList>> lists_of(const std::vector<Entering>& entering) {
+  auto lists = std::make_shared<std::vector<FileList>>();
+  for (const Entering& one : entering) lists->push_back(one.files);
+  return lists;
 }
 
 template <typename Items>
@@ -43,12 +46,17 @@ auto find(const Items& items, std::string_view path) {
 
 }  // namespace
 
-bool is_config(const archive::Entry& entry) { return entry.config && entry.type == EntryType::File; }
+bool is_config(const Coming& coming) { return coming.list->config(coming.number) && coming.type() == EntryType::File; }
 bool is_config(const Old& old) { return old.list->config(old.number) && old.type() == EntryType::File; }
 
 Sides::Sides(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
              const std::vector<Entering>& entering, const TreeOptions& options)
-    : root_(root), state_(state), leaving_(leaving), entering_(entering), options_(options) {
+    : root_(root),
+      state_(state),
+      leaving_(leaving),
+      entering_(entering),
+      coming_lists_(lists_of(entering)),
+      options_(options) {
   read_old();
   read_coming();
   find_collisions();
@@ -63,7 +71,7 @@ void Sides::read_old() {
     const std::int64_t row = leaving_[i].row;
     leaving_rows_.insert(row);
     lists_.push_back(state_.files_of(row));
-    const state::FileList& list = *lists_.back();
+    const FileList& list = *lists_.back();
     if (options_.gone.contains(row)) {
       for (std::size_t k = 0; k < list.size(); ++k)
         if (list.type(k) == EntryType::Directory || (list.config(k) && list.type(k) == EntryType::File))
@@ -87,14 +95,16 @@ void Sides::read_old() {
 
 void Sides::read_coming() {
   std::size_t count = 0;
-  for (const Entering& one : entering_) count += one.table->entries.size();
+  for (const FileList& list : *coming_lists_) count += list.size();
   coming_.reserve(count);
-  for (std::size_t i = 0; i < entering_.size(); ++i)
-    for (const archive::Entry& entry : entering_[i].table->entries) coming_.push_back({entry.path, &entry, i});
+  for (std::uint32_t i = 0; i < coming_lists_->size(); ++i) {
+    const FileList& list = (*coming_lists_)[i];
+    for (std::uint32_t k = 0; k < list.size(); ++k) coming_.push_back({list.path(k), &list, k, i});
+  }
   sort_by_path(coming_);
   const auto twins = [&](const Coming& first, const Coming& other) {
     if (first.path != other.path) return false;
-    if (!may_share(*first.entry, *other.entry))
+    if (!may_share(other, first.entry()))
       refuse(fmt::format("both {} and {} have this file", name_of(first), name_of(other)), first.path,
              fmt::format("install only one of them, or ask their maintainers to rename the file in one"));
     return true;
@@ -111,7 +121,7 @@ void Sides::find_collisions() {
     const auto owner = staying_owner_of(coming.path, coming.before);
     if (!owner) continue;
     coming.shared = true;
-    if (!may_share(owner->entry, *coming.entry))
+    if (!may_share(coming, owner->entry))
       refuse(fmt::format("{} has this file, which belongs to {}", name_of(coming), owner->package_name), coming.path,
              fmt::format("remove {} first, or leave out {}", owner->package_name, name_of(coming)));
   }
@@ -149,16 +159,17 @@ void Sides::mark_unchanged() {
   std::vector<Coming*> alike;
   for (Coming& coming : coming_) {
     const Old* const before = coming.before;
-    const bool same = before != nullptr && before->list->same(before->number, *coming.entry);
+    const bool same = before != nullptr && before->list->same(before->number, *coming.list, coming.number);
     if (same && ahead[before->package] != nullptr)
       coming.unchanged = (*ahead[before->package])[before->number] != 0;
-    else if (same || (coming.shared && coming.entry->type != EntryType::Directory))
+    else if (same || (coming.shared && coming.type() != EntryType::Directory))
       alike.push_back(&coming);
   }
-  std::vector<const FileEntry*> entries;
-  for (const Coming* const coming : alike) entries.push_back(coming->entry);
-  const auto unchanged = which_as_recorded(root_, entries, options_.workers);
-  for (std::size_t i = 0; i < alike.size(); ++i) alike[i]->unchanged = unchanged[i] != 0;
+  in_portions(alike.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {
+    os::Looker looker(root_);
+    for (std::size_t i = first; i < last; ++i)
+      alike[i]->unchanged = as_recorded(root_, looker, *alike[i]->list, alike[i]->number);
+  });
   mark_hard_links();
 }
 
@@ -166,12 +177,12 @@ void Sides::mark_unchanged() {
 void Sides::mark_hard_links() {
   std::map<std::pair<std::size_t, std::string_view>, bool> groups;  // by package and path of the file itself
   for (const Coming& coming : coming_)
-    if (coming.entry->type == EntryType::HardLink)
-      groups.emplace(std::pair(coming.package, std::string_view(coming.entry->target)), true);
+    if (coming.type() == EntryType::HardLink)
+      groups.emplace(std::pair(coming.package, coming.list->target(coming.number)), true);
   if (groups.empty()) return;
   const auto group_of = [&](const Coming& coming) {
-    const bool link = coming.entry->type == EntryType::HardLink;
-    return groups.find(std::pair(coming.package, link ? std::string_view(coming.entry->target) : coming.path));
+    const bool link = coming.type() == EntryType::HardLink;
+    return groups.find(std::pair(coming.package, link ? coming.list->target(coming.number) : coming.path));
   };
   for (const Coming& coming : coming_)
     if (const auto group = group_of(coming); group != groups.end()) group->second = group->second && coming.unchanged;

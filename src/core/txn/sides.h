@@ -1,6 +1,6 @@
 // What leaves and what comes in a change, path by path, and who else has these paths: what planning a tree begins with.
 //
-// Both stand by path, so that they are compared in one pass. Texts are those of the lists and tables, which have to be
+// Both stand by path, so that they are compared in one pass. Texts are those of the lists, which have to be
 // there as long as this is.
 #pragma once
 
@@ -18,7 +18,7 @@ namespace hambrel::txn {
 /// A file of a package that leaves.
 struct Old {
   std::string_view path;
-  const state::FileList* list;
+  const FileList* list;
   std::size_t number;   // in the list
   std::size_t package;  // index into the leaving ones
   bool shared = false;  // packages that stay may have it, too
@@ -30,11 +30,15 @@ struct Old {
 /// A file of a package that enters.
 struct Coming {
   std::string_view path;
-  const archive::Entry* entry;
-  std::size_t package;          // index into the entering ones
+  const FileList* list;
+  std::uint32_t number;         // in the list
+  std::uint32_t package;        // index into the entering ones
   const Old* before = nullptr;  // what the leaving packages had there
   bool shared = false;          // a package that stays has it, too
   bool unchanged = false;       // C2
+  EntryType type() const { return list->type(number); }
+  FileEntry entry() const { return list->entry(number); }
+  PutEntry as_put() const { return {*list, number}; }
 };
 
 class Sides {
@@ -47,6 +51,8 @@ class Sides {
 
   const std::vector<Old>& old() const { return old_; }
   const std::vector<Coming>& coming() const { return coming_; }
+  /// By entering package: what coming() tells of points into them.
+  const std::shared_ptr<const std::vector<FileList>>& lists() const { return coming_lists_; }
   /// nullptr: nothing does.
   const Old* old_at(std::string_view path) const;
   const Coming* coming_at(std::string_view path) const;
@@ -66,9 +72,10 @@ class Sides {
   const state::State& state_;
   const std::vector<state::StatePackage>& leaving_;
   const std::vector<Entering>& entering_;
+  const std::shared_ptr<const std::vector<FileList>> coming_lists_;
   const TreeOptions& options_;
   std::set<std::int64_t> leaving_rows_;
-  std::vector<std::shared_ptr<const state::FileList>> lists_;
+  std::vector<std::shared_ptr<const FileList>> lists_;
   std::vector<Old> old_;
   std::vector<Coming> coming_;
   std::string owned_;                   // the directory that is_owned() said yes of last
@@ -76,7 +83,7 @@ class Sides {
 };
 
 /// Is it configuration of a kind that is treated as such?
-bool is_config(const archive::Entry& entry);
+bool is_config(const Coming& coming);
 bool is_config(const Old& old);
 
 }  // namespace hambrel::txn

@@ -64,13 +64,13 @@ Stager::Places::Places(const TreeChange& change) : change_(change) {
   places_.reserve(change.puts.size());
   for (std::size_t i = 0; i < change.puts.size(); ++i) {
     const Put& put = change.puts[i];
-    const auto parent = directories.find(os::parent_of(put.entry->path));
+    const auto parent = directories.find(os::parent_of(put.entry.path()));
     const auto self = static_cast<std::uint32_t>(i);
     if (parent != directories.end())
       places_.push_back({places_[parent->second].top, 0});
     else
-      places_.push_back({self, counts[put.home]++});
-    if (put.entry->type == EntryType::Directory) directories.emplace(put.entry->path, self);
+      places_.push_back({self, counts[put.home.text()]++});
+    if (put.entry.type() == EntryType::Directory) directories.emplace(put.entry.path(), self);
   }
 }
 
@@ -81,10 +81,10 @@ std::string Stager::Places::of(std::string_view path) const {
 }
 std::string Stager::Places::of(const Put& put) const {
   const std::uint32_t top = places_[static_cast<std::size_t>(&put - change_.puts.data())].top;
-  return in_bucket(kTree, places_[top].number) + put.entry->path.substr(change_.puts[top].entry->path.size());
+  return in_bucket(kTree, places_[top].number).append(put.entry.path().substr(change_.puts[top].entry.path().size()));
 }
 std::string Stager::Places::staged(const Put& put, const std::string& directory) const {
-  return fmt::format("{}/{}/{}", put.home, directory, of(put));
+  return fmt::format("{}/{}/{}", put.home.text(), directory, of(put));
 }
 
 std::string Stager::make_stage(const Environment& environment, const std::string& home, const std::string& directory) {
@@ -108,7 +108,7 @@ std::string Stager::make_stage(const Environment& environment, const std::string
 void Stager::make_stages(const TreeChange& change) {
   std::set<std::string> homes{kHome};
   std::map<std::string_view, std::size_t> removals;  // by home
-  for (const Put& put : change.puts) homes.insert(put.home);
+  for (const Put& put : change.puts) homes.insert(put.home.text());
   for (const PlannedMove& move : change.moves) {
     if (move.kind != MoveKind::Attributes) homes.insert(move.home);
     if (move.kind == MoveKind::Remove) ++removals[move.home];
@@ -155,7 +155,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
   StageDirectories directories;
   std::set<std::string_view> homes;
   for (const Put& put : change.puts)
-    if (homes.insert(put.home).second) directories.known(os::join_path(put.home, directory_));
+    if (homes.insert(put.home.text()).second) directories.known(os::join_path(put.home.text(), directory_));
   const Given given{Owners(env_.root, change.users, change.groups), Labels(env_.root, env_.observer)};
   const auto metadata_of_put = [&](const Put& put) {
     return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
@@ -179,7 +179,7 @@ void Stager::make_directories(const TreeChange& change, const Places& places, St
     if (put.is_unpacked()) continue;
     env_.go_on();
     const std::string at = places.staged(put, directory_);
-    directories.make(put.entry->type == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
+    directories.make(put.entry.type() == EntryType::Directory ? std::string_view(at) : os::parent_of(at), last);
   }
 }
 
@@ -190,9 +190,9 @@ void Stager::complete(const TreeChange& change, const Places& places,
   constexpr std::uint32_t kPassable = 0500;  // for those who are not root
   std::vector<const Put*> left, bars;
   for (const Put& put : change.puts) {
-    if (put.entry->type == EntryType::Directory && (put.entry->mode & kPassable) != kPassable)
+    if (put.entry.type() == EntryType::Directory && (put.entry.mode() & kPassable) != kPassable)
       bars.push_back(&put);
-    else if (put.entry->type == EntryType::Directory || put.entry->type == EntryType::Symlink)
+    else if (put.entry.type() == EntryType::Directory || put.entry.type() == EntryType::Symlink)
       left.push_back(&put);
   }
   const auto complete_one = [&](const Put& put, os::LastDirectory& last) {
@@ -231,17 +231,16 @@ void Stager::keep_pristine(const TreeChange& change, const std::vector<Source>& 
     const auto& files = one.second;
     if (sources[package].reader == nullptr) continue;
     const archive::PackageReader& reader = *sources[package].reader;
-    const auto& entries = reader.table().entries;
+    const FileList& list = reader.contents().files();
     std::vector<std::size_t> numbers;
     for (const auto& [path, digest] : files)
-      if (const archive::Entry* const entry = reader.find(path))
-        numbers.push_back(static_cast<std::size_t>(entry - entries.data()));
+      if (const auto number = list.find(path)) numbers.push_back(*number);
     std::string content;
     archive::PackageReader::Sink sink;
     sink.begin = [&](std::size_t) { content.clear(); };
     sink.data = [&](std::size_t, std::string_view data) { content += data; };
     sink.end = [&](std::size_t i) {
-      const Digest& digest = files.at(entries[numbers[i]].path);
+      const Digest& digest = files.at(list.path(numbers[i]));
       if (sha256(content) == digest) env_.root.replace_cache(pristine_place(digest), content, 0600);
     };
     archive::FrameDecoder decoder;
@@ -309,7 +308,7 @@ class Stager::Unpacking {
     sink.begin = [&](std::size_t i) {
       create(*puts[i], sources_[portion.source].package.name, hands);
       const std::lock_guard lock(telling_);
-      env_.observer.at("/" + puts[i]->entry->path);
+      env_.observer.at(fmt::format("/{}", puts[i]->entry.path()));
     };
     sink.data = [&](std::size_t, std::string_view data) {
       env_.go_on();
@@ -383,11 +382,11 @@ void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadat
     to->write(*put.content);
     return to->finish(metadata);
   }
-  if (put.entry->config || !put.same.empty()) {
+  if (put.entry.config() || !put.same.empty()) {
     const std::string& from = put.kept.empty() ? put.same : put.kept;
     const auto to = env_.root.create(at, 0600);
     // It may lie where others can put something else in its place: what is copied is what was planned for, or nothing.
-    if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry->digest)
+    if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry.digest())
       os::refuse_another(env_.root.shown(from));
     return to->finish(metadata);
   }
@@ -401,15 +400,15 @@ void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadat
 /// Links: they need what they point to, or nothing.
 void Stager::stage_link(const Put& put, const Places& places) {
   const std::string at = places.staged(put, directory_);
-  if (put.entry->type == EntryType::Symlink) {
-    env_.root.make_symlink(put.entry->target, at);
-  } else if (put.entry->type == EntryType::HardLink) {
-    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home, directory_, places.of(put.entry->target)), at);
+  if (put.entry.type() == EntryType::Symlink) {
+    env_.root.make_symlink(put.entry.target(), at);
+  } else if (put.entry.type() == EntryType::HardLink) {
+    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home.text(), directory_, places.of(put.entry.target())), at);
   }
 }
 
 os::Metadata Stager::metadata_of(const Put& put, const Given& given, const std::string& package) const {
-  const FileEntry& entry = *put.entry;
+  const FileEntry entry = put.entry.whole();
   const bool directory = entry.type == EntryType::Directory, link = entry.type == EntryType::Symlink;
   os::Metadata metadata;
   if (env_.set_owners) {

@@ -100,7 +100,7 @@ PackageChange decoded_change(const Json& object, const state::State& state) {
   }
   if (object.contains("files")) {
     const auto& files = object["files"].get_binary();
-    change.files = state::FileList(std::string(files.begin(), files.end()), "prepared");
+    change.files = FileList(std::string(files.begin(), files.end()), "prepared");
   }
   return change;
 }
@@ -266,7 +266,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
 void source_missing_content(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
   std::map<std::size_t, std::vector<const Put*>> lacking;
   for (const Put& put : planned.tree.puts)
-    if (put.package != Put::npos && put.entry->type == EntryType::File && put.kept.empty() && !put.content &&
+    if (put.package != Put::npos && put.entry.type() == EntryType::File && put.kept.empty() && !put.content &&
         kept[put.package] != nullptr)
       lacking[put.package].push_back(&put);
   for (const auto& [package, puts] : lacking) {
@@ -274,15 +274,16 @@ void source_missing_content(Planned& planned, const std::vector<const StatePacka
     const PackageFile file = file_of(one);
     std::set<std::uint32_t> frames;
     for (const Put* const put : puts) {
-      const archive::Entry* const there = file.reader == nullptr ? nullptr : file.reader->find(put->path_in_package());
-      if (there == nullptr || there->type != EntryType::File || there->digest != put->entry->digest)
+      const auto there = file.reader == nullptr ? std::nullopt : file.reader->find(put->path_in_package());
+      if (!there || there->type != EntryType::File || there->digest != put->entry.digest())
         throw Error(
             ErrorCode::Refused,
             fmt::format("the version of {} is not in the attic, the cache or a repository", one.package.title()),
-            "/" + put->path_in_package(), "another version may be available: hambrel downgrade " + one.package.name);
-      for (std::uint64_t at = 0, frame = there->frame; frame < file.reader->table().frames.size(); ++frame) {
+            fmt::format("/{}", put->path_in_package()),
+            "another version may be available: hambrel downgrade " + one.package.name);
+      for (std::uint64_t at = 0, frame = there->frame; frame < file.reader->contents().frames().size(); ++frame) {
         frames.insert(static_cast<std::uint32_t>(frame));
-        at += file.reader->table().frames[frame].plain_size;
+        at += file.reader->contents().frames()[frame].plain_size;
         if (at >= there->offset + there->size) break;
       }
     }
@@ -292,7 +293,7 @@ void source_missing_content(Planned& planned, const std::vector<const StatePacka
         continue;
       step.origin = file.at_hand ? "cache" : one.origin;
       if (file.at_hand) continue;
-      for (const std::uint32_t frame : frames) step.download += file.reader->table().frames[frame].size;
+      for (const std::uint32_t frame : frames) step.download += file.reader->contents().frames()[frame].size;
     }
   }
 }

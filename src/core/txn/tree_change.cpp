@@ -57,10 +57,10 @@ class Planner {
     for (auto path = options_.made.rbegin(); path != options_.made.rend(); ++path) plan_departure_of_made(*path);
     for (auto file = sides_.old().rbegin(); file != sides_.old().rend(); ++file)
       if (!file->stays) plan_departure(*file);
-    const auto by_path = [](const Put& a, const Put& b) { return a.entry->path < b.entry->path; };
+    const auto by_path = [](const Put& a, const Put& b) { return a.entry.path() < b.entry.path(); };
     if (!std::is_sorted(change_.puts.begin(), change_.puts.end(), by_path))  // they are large
       std::sort(change_.puts.begin(), change_.puts.end(), by_path);
-    for (const Put& put : change_.puts) change_.staged_bytes += put.entry->size;
+    for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size();
     check_hard_links();
     order_moves();
     for (const Put& put : change_.puts)
@@ -68,6 +68,7 @@ class Planner {
     change_.notices.insert(change_.notices.begin(), rules_.notices.begin(), rules_.notices.end());
     change_.configs.insert(change_.configs.begin(), rules_.steps.begin(), rules_.steps.end());
     change_.conflicts = std::move(rules_.conflicts);
+    change_.lists = sides_.lists();
     return std::move(change_);
   }
 
@@ -86,7 +87,7 @@ class Planner {
     if (lost.empty()) return;
     std::map<std::size_t, std::vector<const Coming*>> fresh;  // by entering package
     for (const Coming& coming : sides_.coming())
-      if (is_config(*coming.entry) && !entering_[coming.package].with_edits && is_fresh(coming))
+      if (is_config(coming) && !entering_[coming.package].with_edits && is_fresh(coming))
         fresh[coming.package].push_back(&coming);
     for (const auto& [before, olds] : lost)
       for (const auto& [after, comings] : fresh) {
@@ -94,7 +95,7 @@ class Planner {
         if (was.name != comes.name || was.arch != comes.arch) continue;
         std::vector<ConfigDefault> from, to;
         for (const Old* const one : olds) from.push_back({one->path, one->entry().digest});
-        for (const Coming* const one : comings) to.push_back({one->path, one->entry->digest});
+        for (const Coming* const one : comings) to.push_back({one->path, one->list->digest(one->number)});
         for (const auto& [i, k] : moved_defaults(from, to)) follows_.emplace(comings[k]->path, olds[i]);
       }
   }
@@ -106,13 +107,13 @@ class Planner {
   }
   bool is_lost(const Old& old) const {
     const Coming* const there = sides_.coming_at(old.path);
-    return there == nullptr || there->entry->type == EntryType::Directory;
+    return there == nullptr || there->type() == EntryType::Directory;
   }
 
   void plan_arrivals() {
     std::vector<const Coming*> comings;
     for (const Coming& coming : sides_.coming())
-      if (!coming.unchanged || coming.entry->config) comings.push_back(&coming);
+      if (!coming.unchanged || coming.list->config(coming.number)) comings.push_back(&coming);
     change_.puts.reserve(comings.size());
     constexpr std::size_t kLooks = 16384;  // at so many in one go
     for (std::size_t first = 0; first < comings.size(); first += kLooks) {
@@ -156,63 +157,61 @@ class Planner {
     whole_.emplace(path, Whole{homes_.of(path), inheritances_.of(os::parent_of(path))});
   }
 
-  PutEntry entry_of(const Coming& coming) const {
-    return options_.tables_stay ? PutEntry::as_in(*coming.entry) : PutEntry(*coming.entry);
-  }
-
   void put(const PutEntry& what, std::size_t package, const std::string& source,
            const ConfigRules::Outcome* written = nullptr) {
-    const FileEntry& entry = *what;
-    const Whole* const whole = in_whole(entry.path);
-    Put one{what, package, source == entry.path ? "" : source, whole != nullptr ? whole->home : homes_.of(entry.path)};
-    if (package != Put::npos) {
-      const Inheritance& given = whole != nullptr ? whole->given : inheritances_.of(os::parent_of(entry.path));
-      if (entry.group == "root") one.group = given.group;
-      one.default_acl = given.default_acl;
-      const Kept* const kept = entering_[package].kept;
-      if (written != nullptr) {
-        FileEntry other = written->entry;
-        other.path = entry.path;
-        one.entry.set(std::move(other));
-        one.kept = written->kept;
-        if (written->content) one.content = *written->content;
-        // it is what it is, wherever it comes into
-        one.group.reset();
-        one.default_acl.clear();
-      } else if (kept != nullptr && entry.type == EntryType::File) {
-        FileEntry wanted = entry;
-        wanted.path = source;
-        const bool edits = entry.config && entering_[package].with_edits;
-        const auto place = edits ? kept->find_configuration(wanted, one.home) : kept->find(wanted, one.home);
-        if (place) one.kept = *place;
-        if (place && edits) {  // as it was, edits included
-          const auto was = root_.stat(*place);
-          FileEntry edited = entry;
-          edited.digest = root_.digest(*place);
-          edited.size = was->size;
-          edited.mode = was->mode;
-          edited.mtime = was->mtime_seconds;
-          edited.user = std::to_string(was->uid);
-          edited.group = std::to_string(was->gid);
-          edited.attributes = own_attributes(root_, *place);
-          one.entry.set(std::move(edited));
-          one.group.reset();
-          one.default_acl.clear();
-        }
-      }
+    const std::string_view path = what.path();
+    const Whole* const whole = in_whole(path);
+    const std::string& home = whole != nullptr ? whole->home : homes_.of(path);
+    change_.puts.push_back({what, package, source == path ? "" : source, home});
+    Put& one = change_.puts.back();
+    if (package == Put::npos) return;
+    if (written != nullptr) {  // it is what it is, wherever it comes into
+      FileEntry other = written->entry;
+      other.path = path;
+      one.entry = std::move(other);
+      one.kept = written->kept;
+      if (written->content) one.content = *written->content;
+      return;
     }
-    change_.puts.push_back(std::move(one));
+    if (entering_[package].kept != nullptr && what.type() == EntryType::File && bring_back(one, source)) return;
+    const Inheritance& given = whole != nullptr ? whole->given : inheritances_.of(os::parent_of(path));
+    if (what.group() == "root") one.group = given.group;
+    one.default_acl = given.default_acl;
+  }
+
+  /// Out of the attic, if it is there. Is it as it was, edits included, and so has nothing of what it comes into?
+  bool bring_back(Put& one, const std::string& source) {
+    const Entering& entering = entering_[one.package];
+    FileEntry entry = one.entry.whole();
+    const bool edits = entry.config && entering.with_edits;
+    FileEntry wanted = entry;
+    wanted.path = source;
+    const auto place =
+        edits ? entering.kept->find_configuration(wanted, one.home) : entering.kept->find(wanted, one.home);
+    if (!place) return false;
+    one.kept = *place;
+    if (!edits) return false;
+    const auto was = root_.stat(*place);
+    entry.digest = root_.digest(*place);
+    entry.size = was->size;
+    entry.mode = was->mode;
+    entry.mtime = was->mtime_seconds;
+    entry.user = std::to_string(was->uid);
+    entry.group = std::to_string(was->gid);
+    entry.attributes = own_attributes(root_, *place);
+    one.entry = std::move(entry);
+    return true;
   }
   void move(MoveKind kind, const std::string& path) { change_.moves.push_back({kind, path, homes_.of(path)}); }
 
   /// All names of a hard-linked file are made in one stage.
   void check_hard_links() const {
     for (const Put& put : change_.puts) {
-      const Put* const file = put.entry->type == EntryType::HardLink ? find_put(change_, put.entry->target) : &put;
+      const Put* const file = put.entry.type() == EntryType::HardLink ? find_put(change_, put.entry.target()) : &put;
       HAMBREL_ASSERT(file != nullptr, "a hard link comes with its file");
-      if (file->home == put.home) continue;
-      refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry->target),
-             put.entry->path, "mount the two directories as one file system, or leave out the package");
+      if (file->home.text() == put.home.text()) continue;
+      refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry.target()),
+             put.entry.path(), "mount the two directories as one file system, or leave out the package");
     }
   }
   void notice(Notice::Kind kind, const std::string& path, const std::string& package) {
@@ -220,14 +219,14 @@ class Planner {
   }
 
   void plan_arrival(const std::string& path, const Coming& coming, Seen& seen) {
-    const bool config = is_config(*coming.entry);
+    const bool config = is_config(coming);
     if (config) keep_pristine(coming);
     if (!config && coming.unchanged) return;
     const std::string& name = name_of(coming);
     const bool below = in_whole(path) != nullptr;
     const auto& disk = below ? nowhere_ : seen.disk;
     const Old* const before = coming.before;
-    if (coming.entry->type == EntryType::Directory) {
+    if (coming.type() == EntryType::Directory) {
       if (disk) homes_.directories().remember(path, *disk);
       if (disk && seen.given) inheritances_.remember(path, std::move(*seen.given));
       return plan_directory(path, coming, below, disk);
@@ -239,7 +238,7 @@ class Planner {
     }
     const bool written = outcome && outcome->kind == ConfigRules::Outcome::Kind::Write;
     if (coming.unchanged && !written) return;
-    put(entry_of(coming), coming.package, path, written ? &*outcome : nullptr);
+    put(coming.as_put(), coming.package, path, written ? &*outcome : nullptr);
     if (below) return;
     if (!disk) return move(MoveKind::Place, path);
     if (disk->type == FileType::Directory) {
@@ -260,7 +259,7 @@ class Planner {
     const Old* const before = coming.before;
     const bool ours = before != nullptr;
     const std::string& name = name_of(coming);
-    if (below) return put(entry_of(coming), coming.package, path);
+    if (below) return put(coming.as_put(), coming.package, path);
     if (!disk || disk->type != FileType::Directory) {
       if (disk && disk->type == FileType::Symlink) {
         // an administrator's link to a directory elsewhere in the root does as well
@@ -279,13 +278,13 @@ class Planner {
       if (disk && ours && before->list->config(before->number) && disk->type == FileType::Regular &&
           !is_followed(*before))
         if (root_.digest(path) != before->entry().digest) notice(Notice::Kind::ConfigDisplaced, path, name);
-      put(entry_of(coming), coming.package, path);
+      put(coming.as_put(), coming.package, path);
       place_whole(path);
       return move(disk ? MoveKind::Exchange : MoveKind::Place, path);
     }
     if (!ours || before->type() != EntryType::Directory) return;
     const FileEntry was = before->entry();
-    const FileEntry& becomes = *coming.entry;
+    const FileEntry becomes = coming.entry();
     if (was.mode == becomes.mode && was.user == becomes.user && was.group == becomes.group) return;
     if (coming.shared) return;  // the first owner's word stands
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), std::make_shared<FileEntry>(becomes)});
@@ -298,7 +297,8 @@ class Planner {
   /// C3 for a configuration file that a package brings.
   ConfigRules::Outcome judge(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
     const Entering& entering = entering_[coming.package];
-    ConfigRules::Case one{path, name_of(coming), coming.package, coming.entry};
+    const FileEntry comes = coming.entry();
+    ConfigRules::Case one{path, name_of(coming), coming.package, &comes};
     one.disk = disk;
     one.from_kept = entering.kept != nullptr;
     one.from_shelf = entering.from_shelf;
@@ -313,7 +313,7 @@ class Planner {
     if (outcome.asides == ConfigRules::Asides::Drop) drop_asides(path);
     if (!one.from.empty()) drop_asides(one.from);
     if (outcome.asides == ConfigRules::Asides::Wait) {
-      FileEntry file = *coming.entry;
+      FileEntry file = comes;
       file.path = waiting_place(path);
       put_aside(file, coming.package, path, "");
       if (outcome.base.empty() || root_.stat(base_place(path))) return outcome;
@@ -330,11 +330,11 @@ class Planner {
 
   void keep_pristine(const Coming& coming) {
     constexpr ByteCount kMost = 4 << 20;  // nobody merges what is larger
-    if (coming.entry->size > kMost || find_pristine(root_, coming.entry->digest)) return;
+    const FileEntry entry = coming.entry();
+    if (entry.size > kMost || find_pristine(root_, entry.digest)) return;
     const Kept* const kept = entering_[coming.package].kept;
-    const auto place =
-        kept == nullptr ? std::nullopt : kept->find_content(std::string(coming.path), coming.entry->digest);
-    change_.pristine.push_back({coming.package, *coming.entry, place.value_or("")});
+    const auto place = kept == nullptr ? std::nullopt : kept->find_content(entry.path, entry.digest);
+    change_.pristine.push_back({coming.package, entry, place.value_or("")});
   }
 
   void drop_asides(const std::string& path, bool base = true) {
@@ -438,7 +438,7 @@ class Planner {
   bool below_new_file(const std::string& path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
       if (const auto* const coming = sides_.coming_at(parent);
-          coming != nullptr && coming->entry->type != EntryType::Directory)
+          coming != nullptr && coming->type() != EntryType::Directory)
         return true;
     return false;
   }
@@ -481,12 +481,6 @@ class Planner {
 };
 
 }  // namespace
-
-const Put* find_put(const TreeChange& change, std::string_view path) {
-  const auto found = std::lower_bound(change.puts.begin(), change.puts.end(), path,
-                                      [](const Put& put, std::string_view wanted) { return put.entry->path < wanted; });
-  return found != change.puts.end() && found->entry->path == path ? &*found : nullptr;
-}
 
 TreeChange plan_tree(os::FileReader& root, const state::State& state, const std::vector<state::StatePackage>& leaving,
                      const std::vector<Entering>& entering, const TreeOptions& options) {

@@ -22,8 +22,8 @@
 #include <string>
 #include <vector>
 
-#include "archive/table.h"
 #include "base/rarely.h"
+#include "model/file_list.h"
 #include "os/file_system.h"
 #include "plan/plan.h"
 #include "state/state.h"
@@ -36,27 +36,49 @@ namespace hambrel::txn {
 
 struct Entering {
   Package package;
-  const archive::Table* table = nullptr;
+  FileList files{};
   const Kept* kept = nullptr;  // its content comes from there, as far as it lies there; else from the package file
   bool from_shelf = false;     // its configuration is there already, as far as it is to be there
   bool with_edits = false;     // configuration that went away comes back as it stood, not as the package brings it
 };
 
-/// What a thing must be: mostly as a table of contents says, which is not copied for it.
+/// What a thing must be: mostly as a list of files says, which is not copied for it.
 class PutEntry {
  public:
-  PutEntry(FileEntry entry) : entry_(std::make_shared<FileEntry>(std::move(entry))) {}  // NOLINT: converts
-  /// `entry` has to be there as long as this is.
-  static PutEntry as_in(const FileEntry& entry) { return PutEntry({std::shared_ptr<void>(), &entry}); }
+  PutEntry(FileEntry entry) : own_(std::move(entry)) {}  // NOLINT: converts
+  /// `list` has to be there as long as this is.
+  PutEntry(const FileList& list, std::size_t number) : list_(&list), number_(static_cast<std::uint32_t>(number)) {}
 
-  const FileEntry& operator*() const { return *entry_; }
-  const FileEntry* operator->() const { return entry_.get(); }
-  /// Becomes another one.
-  void set(FileEntry entry) { entry_ = std::make_shared<FileEntry>(std::move(entry)); }
+  std::string_view path() const { return own_ ? own_->path : list_->path(number_); }
+  std::string_view target() const { return own_ ? own_->target : list_->target(number_); }
+  EntryType type() const { return own_ ? own_->type : list_->type(number_); }
+  std::uint32_t mode() const { return own_ ? own_->mode : list_->facts(number_).mode; }
+  std::uint64_t size() const { return own_ ? own_->size : list_->content_size(number_); }
+  Digest digest() const { return own_ ? own_->digest : list_->digest(number_); }
+  std::string_view group() const { return own_ ? own_->group : list_->group(number_); }
+  bool config() const { return own_ ? own_->config : list_->config(number_); }
+  FileEntry whole() const { return own_ ? *own_ : list_->entry(number_); }
 
  private:
-  explicit PutEntry(std::shared_ptr<const FileEntry> entry) : entry_(std::move(entry)) {}
-  std::shared_ptr<const FileEntry> entry_;
+  Rarely<FileEntry> own_;
+  const FileList* list_ = nullptr;
+  std::uint32_t number_ = 0;
+};
+
+/// Where a thing is staged: mostly where the state is.
+class PutHome {
+ public:
+  PutHome(const std::string& home) {  // NOLINT: converts
+    if (home != kHome) other_ = home;
+  }
+  const std::string& text() const {
+    static const std::string usual(kHome);
+    return other_.empty() ? usual : other_.text();
+  }
+  operator const std::string&() const { return text(); }  // NOLINT: converts
+
+ private:
+  RareText other_;
 };
 
 /// A thing to be made in the stage. There are as many as files: what few of them have takes little where it is not.
@@ -64,7 +86,7 @@ struct Put {
   PutEntry entry;                        // what it must be; its path is where it goes
   std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
   RareText other_path;                   // its path in that package, if it is not that of the entry
-  std::string home;                      // where it is staged: see staging_homes.h
+  PutHome home;                          // see staging_homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   RareText default_acl{};                // of the directory that it comes into
   RareText kept{};                       // where the content lies in the attic; empty: in the package file
@@ -73,8 +95,8 @@ struct Put {
   static constexpr std::size_t npos = SIZE_MAX;
 
   /// Does its content come out of the package file?
-  bool is_unpacked() const { return entry->type == EntryType::File && kept.empty() && same.empty() && !content; }
-  const std::string& path_in_package() const { return other_path.empty() ? entry->path : other_path.text(); }
+  bool is_unpacked() const { return entry.type() == EntryType::File && kept.empty() && same.empty() && !content; }
+  std::string_view path_in_package() const { return other_path.empty() ? entry.path() : other_path.text(); }
 };
 
 /// A move to be; inode numbers are filled in when the thing is staged.
@@ -98,8 +120,9 @@ struct Fetched {
 };
 
 struct TreeChange {
-  std::vector<Put> puts;           // by path, directories before what is in them
-  std::vector<PlannedMove> moves;  // in the order in which they are to be done
+  std::shared_ptr<const std::vector<FileList>> lists{};  // of what enters: puts point into them
+  std::vector<Put> puts;                                 // by path, directories before what is in them
+  std::vector<PlannedMove> moves;                        // in the order in which they are to be done
   std::vector<Pristine> pristine;
   std::vector<plan::Notice> notices;
   std::vector<plan::ConfigStep> configs;
@@ -113,7 +136,7 @@ struct TreeChange {
 const Put* find_put(const TreeChange& change, std::string_view path);
 
 /// By row of what leaves, numbers in its list: only these of its files are looked at. The others, which the package
-/// that enters in its place has just so and which nobody else in the change has, are in neither table and stay as they
+/// that enters in its place has just so and which nobody else in the change has, are in neither list and stay as they
 /// are.
 using FilesToExamine = std::map<std::int64_t, std::vector<std::size_t>>;
 
@@ -127,7 +150,6 @@ struct TreeOptions {
   /// Says where content comes from that is here already, and what is fetched; room is asked for afterwards.
   std::function<void(TreeChange&)> supply{};
   std::shared_ptr<LookAhead> ahead{};  // what was looked at already, if anything
-  bool tables_stay = false;            // tables of contents are there as long as the result: it points into them
   bool asides = true;                  // false: what waits to be settled is the caller's to move
   std::vector<std::string> made{};     // by programs of what leaves, ascending: it goes, too
 };

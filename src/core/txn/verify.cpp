@@ -21,7 +21,6 @@ namespace hambrel::txn {
 
 using os::FileInfo;
 using os::FileType;
-using state::FileList;
 using state::StatePackage;
 using Kind = Finding::Kind;
 

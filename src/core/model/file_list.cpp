@@ -1,4 +1,4 @@
-#include "state/file_list.h"
+#include "model/file_list.h"
 
 #include <algorithm>
 #include <cstring>
@@ -9,7 +9,7 @@
 #include "base/json.h"
 #include "base/text.h"
 
-namespace hambrel::state {
+namespace hambrel {
 
 struct FileList::Record {
   std::uint32_t start = 0;
@@ -153,6 +153,13 @@ FileList FileList::of(std::size_t count, const std::function<const FileEntry&(st
   return FileList(std::move(bytes), "");
 }
 
+FileList FileList::only(const std::vector<std::size_t>& numbers) const {
+  std::vector<FileEntry> some;
+  some.reserve(numbers.size());
+  for (const std::size_t i : numbers) some.push_back(entry(i));
+  return of(some);
+}
+
 FileList::Record FileList::record(std::size_t i) const {
   Record record;
   std::memcpy(&record, bytes_->data() + kHead + i * kRecord, kRecord);
@@ -182,6 +189,19 @@ std::string_view FileList::path(std::size_t i) const {
 EntryType FileList::type(std::size_t i) const { return static_cast<EntryType>(record(i).type & 3U); }
 
 bool FileList::config(std::size_t i) const { return record(i).config != 0; }
+
+std::uint64_t FileList::content_size(std::size_t i) const { return record(i).size; }
+
+Digest FileList::digest(std::size_t i) const { return record(i).digest; }
+
+std::string_view FileList::target(std::size_t i) const {
+  const Record one = record(i);
+  return text(std::size_t{one.start} + one.path, one.target);
+}
+
+std::string_view FileList::group(std::size_t i) const { return owners(record(i)).second; }
+
+bool FileList::has_attributes(std::size_t i) const { return record(i).attributes > 0; }
 
 FileList::Facts FileList::facts(std::size_t i) const {
   const Record one = record(i);
@@ -241,7 +261,7 @@ bool FileList::same(std::size_t i, const FileEntry& other) const {
   return entry(i).attributes == other.attributes;
 }
 
-bool FileList::alike(std::size_t i, const FileList& other, std::size_t j) const {
+bool FileList::same(std::size_t i, const FileList& other, std::size_t j) const {
   const Record a = record(i), b = other.record(j);
   if (a.type != b.type || a.mode != b.mode || a.size != b.size || a.digest != b.digest ||
       a.attributes != b.attributes || (a.mtime != b.mtime && type(i) != EntryType::Directory))
@@ -264,7 +284,7 @@ FileList::Differences FileList::differences(const FileList& before, const FileLi
   std::size_t i = 0, j = 0;
   while (i < before.size() || j < after.size()) {
     const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
-    if (order != 0 || !before.alike(i, after, j) || must_be_seen(before, i) || must_be_seen(after, j)) {
+    if (order != 0 || !before.same(i, after, j) || must_be_seen(before, i) || must_be_seen(after, j)) {
       if (order <= 0) result.before.push_back(i);
       if (order >= 0) result.after.push_back(j);
     }
@@ -274,4 +294,4 @@ FileList::Differences FileList::differences(const FileList& before, const FileLi
   return result;
 }
 
-}  // namespace hambrel::state
+}  // namespace hambrel

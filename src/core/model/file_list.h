@@ -1,4 +1,5 @@
-// The files of one package as the state keeps them: one value, by path, entered anywhere without being decoded.
+// The files of one package as the state keeps them, and as whatever plans and carries out a change holds them: one
+// value, by path, entered anywhere without being decoded. Copies share it.
 //
 // Layout, little-endian: head of 16 bytes (layout 1, number of files, number of owners, 0; 4 bytes each)
 //   | a record of 72 bytes for each file | 8 bytes for each pair of owners | texts
@@ -18,7 +19,7 @@
 
 #include "model/file_entry.h"
 
-namespace hambrel::state {
+namespace hambrel {
 
 class FileList {
  public:
@@ -32,11 +33,19 @@ class FileList {
     return of(entries.size(), [&](std::size_t i) -> const FileEntry& { return entries[i]; });
   }
 
+  /// Of some of these files, by their numbers.
+  FileList only(const std::vector<std::size_t>& numbers) const;
+
   std::size_t size() const { return count_; }
   const std::string& bytes() const { return *bytes_; }
   std::string_view path(std::size_t i) const;
   EntryType type(std::size_t i) const;
   bool config(std::size_t i) const;
+  std::uint64_t content_size(std::size_t i) const;  // bytes
+  Digest digest(std::size_t i) const;
+  std::string_view target(std::size_t i) const;
+  std::string_view group(std::size_t i) const;
+  bool has_attributes(std::size_t i) const;
   /// What can be seen of a file without reading it; valid as long as the list.
   struct Facts {
     EntryType type;
@@ -51,6 +60,7 @@ class FileList {
   std::optional<std::size_t> find(std::string_view path) const;
   /// Does the file differ in nothing but, at most, being configuration, or the time of a directory?
   bool same(std::size_t i, const FileEntry& other) const;
+  bool same(std::size_t i, const FileList& other, std::size_t j) const;
 
   /// By number in each list: the files that are not the same in both (time of a directory aside), and of those that
   /// are, configuration and hard-linked ones, which nobody may pass over.
@@ -61,7 +71,6 @@ class FileList {
 
  private:
   static const std::shared_ptr<const std::string>& none();
-  bool alike(std::size_t i, const FileList& other, std::size_t j) const;
   struct Record;
   struct Owners;
   Record record(std::size_t i) const;
@@ -73,4 +82,4 @@ class FileList {
   std::size_t count_ = 0, owners_ = 0;
 };
 
-}  // namespace hambrel::state
+}  // namespace hambrel
