@@ -16,7 +16,7 @@ namespace hambrel::archive {
 
 namespace {
 
-constexpr std::size_t kVerifiedTogether = 8 << 20;  // bytes of frames, one greater one aside,
+constexpr std::size_t kVerifiedTogether = 4 << 20;  // bytes of frames, one greater one aside,
 constexpr std::size_t kMostTogether = 256;          // and so many frames
 
 [[noreturn]] void damaged(const std::string& what, const std::string& where) {

@@ -87,6 +87,8 @@ void expect_memory(std::size_t bytes) {
   std::free(room);
 }
 
+void give_memory_back() { ::malloc_trim(0); }
+
 unsigned most_open_files() {
   constexpr rlim_t kUsual = 1024;
   rlimit limit{kUsual, kUsual};

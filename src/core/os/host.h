@@ -38,6 +38,8 @@ void set_up_process();
 /// About so many bytes are going to be needed: they are asked for at once, in large pages where the system has them.
 /// Page by page it takes a tenth of a large upgrade. Without set_up_process() it does nothing.
 void expect_memory(std::size_t bytes);
+/// What was freed goes back to the system: before something long that needs little. It takes some milliseconds.
+void give_memory_back();
 /// Absolute path of the running program, empty if the kernel does not tell.
 std::string program_path();
 /// Ends this process at once with SIGKILL, as a power cut would: only the fault points of tests call it.

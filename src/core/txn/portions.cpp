@@ -15,6 +15,8 @@ std::vector<UnpackJob> jobs_of(const TreeChange& change, const std::vector<Sourc
   std::vector<UnpackJob> wanted(sources.size());
   for (std::size_t i = 0; i < sources.size(); ++i) {
     std::sort(found[i].begin(), found[i].end());
+    wanted[i].entries.reserve(found[i].size());
+    wanted[i].puts.reserve(found[i].size());
     for (const auto& [number, put] : found[i]) {
       wanted[i].entries.push_back(number);
       wanted[i].puts.push_back(put);

@@ -17,6 +17,7 @@
 #include "base/parallel.h"
 #include "base/text.h"
 #include "base/text_map.h"
+#include "os/host.h"
 #include "os/neighbours.h"
 #include "txn/disk_facts.h"
 #include "txn/moving.h"
@@ -150,6 +151,8 @@ class Stager::StageDirectories {
 
 std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Source>& sources) {
   HAMBREL_ASSERT(!change.moves.empty(), "what is staged is to be moved");
+  constexpr std::size_t kMany = 10000;  // things: planning them, and unpacking, leave much behind
+  if (change.puts.size() > kMany) os::give_memory_back();
   make_stages(change);
   const Places places(change);
   StageDirectories directories;
@@ -161,6 +164,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
     return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
   };
   unpack(change, sources, given, places, directories);
+  if (change.puts.size() > kMany) os::give_memory_back();
   make_directories(change, places, directories);
   keep_pristine(change, sources);  // after what needs no waiting for the last package
   stage_kept(change, [&](const Put& put) { stage_kept(put, places.staged(put, directory_), metadata_of_put(put)); });
