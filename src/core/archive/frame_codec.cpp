@@ -40,7 +40,7 @@ FrameDecoder::FrameDecoder() : context_(std::make_unique<Context>()) {}
 FrameDecoder::~FrameDecoder() = default;
 
 std::span<char> FrameDecoder::Buffer::of(std::size_t wanted) {
-  // What has to grow once would grow with every greater frame and leave holes behind: memory that is not touched is free.
+  // Growing with every greater frame would leave holes behind; memory that is not touched costs nothing.
   constexpr std::size_t kEnough = 16 << 20;  // bytes
   if (wanted > capacity) {
     capacity = capacity == 0 ? wanted : std::max(wanted, kEnough);
