@@ -183,7 +183,7 @@ TEST_F(StateTest, OtherSchemasAndOtherFilesAreRefusedAndLeftAlone) {
   execute(path, "CREATE TABLE t(x); PRAGMA user_version = 3");
   EXPECT_EQ(problem(Access::Change), "this database is not Hambrel's state");
   execute(path, "PRAGMA application_id = 0x48414D42; PRAGMA user_version = 99");
-  EXPECT_EQ(problem(Access::Change), "the state has schema 99; this program supports up to 12");
+  EXPECT_EQ(problem(Access::Change), "the state has schema 99; this program supports up to 13");
   test::write_file(
       path,
       "this is not a database at all, but long enough to be looked at as one by its first hundred bytes ........");
@@ -227,6 +227,8 @@ TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
   EXPECT_TRUE(lamp.entry.config);
   EXPECT_TRUE(state.owners_of("etc/old").empty());
   EXPECT_EQ(state.files_of(1)->path(0), "etc/old");
+  EXPECT_EQ(state.configuration_of(2).at(0).path, "etc/lamp");
+  EXPECT_TRUE(state.configuration_of(1).empty() && state.configuration_of(3).empty());
 }
 
 TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
@@ -240,6 +242,9 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
       std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
       for (int i = 0; i < 6; ++i)
         if (random() % 2 == 0) files.push_back(entry(fmt::format("usr/{}", i), EntryType::Directory));
+      for (int i = 0, many = random() % 8 == 0 ? 700 : 0; i < many;
+           ++i)  // so many that most of the index goes with them
+        files.push_back(entry(fmt::format("usr/0/{}-{}", random() % 2 == 0 ? name : "any", i)));
       PackageChange& change = changes.emplace_back(installs(name, fmt::format("{}", round), files));
       for (const StatePackage& one : state.installed())
         if (one.package.name == name) change.before = one, change.before_row = one.row;

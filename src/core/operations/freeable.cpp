@@ -23,8 +23,9 @@ FreeableArea unneeded_area(Root& root) {
 }
 
 FreeableArea configs_area(Root& root) {
-  const auto leftovers = leftovers_of(root);
-  const IdlePristine idle = idle_pristine(root);
+  const auto files = txn::configuration_files(root.files(), *root.state());
+  const auto leftovers = leftovers_among(files);
+  const IdlePristine idle = idle_pristine(root, files);
   FreeableArea area{.kind = Kind::Configs};
   area.leftovers = leftovers.size();
   area.idle = idle.size();
@@ -77,6 +78,7 @@ FreeableArea checkpoints_area(Root& root) {
 std::vector<FreeableArea> freeable(Root& root) {
   const state::State* const state = root.state();
   if (state == nullptr) return {};
+  const state::State::ReadTransaction still(*state);
   std::vector<FreeableArea> areas{unneeded_area(root), configs_area(root), cache_area(root), attic_area(root),
                                   checkpoints_area(root)};
   if (const auto prepared = state->prepared())

@@ -16,6 +16,7 @@ bool AtticProposal::is_given_up(const StandingAttic& one) const {
 
 AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
   const state::State& state = require_state(root);
+  const state::State::ReadTransaction still(state);
   if (!limits.transactions && !limits.days && !limits.bytes)
     limits = attic_limits(root);
   else

@@ -57,7 +57,9 @@ std::vector<LedgerLine> ledger(Root& root, const LedgerFilter& filter, std::uint
   std::vector<LedgerLine> lines;
   const state::State* const state = root.state();
   if (state == nullptr) return lines;
-  for (LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
+  const state::State::ReadTransaction still(*state);
+  constexpr std::uint64_t kAll = SIZE_MAX >> 1U;
+  for (LedgerEntry& entry : state->ledger(filter == LedgerFilter{} ? std::min(most, kAll) : kAll)) {
     if (lines.size() == most) break;
     if (!passes(filter, entry)) continue;
     LedgerLine line;
@@ -87,6 +89,7 @@ std::vector<ChangedPackage> changed_packages(Root& root, const LedgerFilter& fil
   std::vector<ChangedPackage> packages;
   const state::State* const state = root.state();
   if (state == nullptr) return packages;
+  const state::State::ReadTransaction still(*state);
   for (const LedgerEntry& entry : state->ledger(SIZE_MAX >> 1U)) {
     if (entry.result != "done" || !passes(filter, entry)) continue;
     for (PackageChange& change : state->changes_of(entry.id)) {

@@ -28,6 +28,7 @@ struct LedgerFilter {
   std::string package{};  // a name or a pattern, of which something changed
   std::string kind{}, user{};
   std::int64_t since = INT64_MIN, until = INT64_MAX;  // when it began, seconds; `until` itself is not meant
+  bool operator==(const LedgerFilter&) const = default;
 };
 
 struct LedgerLine {

@@ -8,7 +8,10 @@ namespace hambrel::operations {
 std::vector<txn::ConfigFile> leftovers_of(Root& root) {
   const state::State* const state = root.state();
   if (state == nullptr) return {};
-  std::vector<txn::ConfigFile> files = txn::configuration_files(root.files(), *state);
+  return leftovers_among(txn::configuration_files(root.files(), *state));
+}
+
+std::vector<txn::ConfigFile> leftovers_among(std::vector<txn::ConfigFile> files) {
   std::erase_if(files, [](const txn::ConfigFile& one) { return one.state != txn::ConfigState::Leftover; });
   return files;
 }
@@ -30,9 +33,12 @@ std::unique_ptr<Proposal> propose_purge(Root& root, const std::vector<txn::Confi
 
 IdlePristine idle_pristine(Root& root) {
   const state::State* const state = root.state();
-  if (state == nullptr) return {};
+  return state == nullptr ? IdlePristine() : idle_pristine(root, txn::configuration_files(root.files(), *state));
+}
+
+IdlePristine idle_pristine(Root& root, const std::vector<txn::ConfigFile>& files) {
   try {
-    return txn::idle_pristine(root.files(), *state, txn::configuration_files(root.files(), *state));
+    return txn::idle_pristine(root.files(), *root.state(), files);
   } catch (const Error& problem) {  // not everybody may look there
     if (problem.code() != ErrorCode::Io || root.changes()) throw;
     return {};

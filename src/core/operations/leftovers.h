@@ -12,6 +12,8 @@
 namespace hambrel::operations {
 
 std::vector<txn::ConfigFile> leftovers_of(Root& root);
+/// The same, with all of configuration at hand.
+std::vector<txn::ConfigFile> leftovers_among(std::vector<txn::ConfigFile> files);
 
 /// Takes these away, with the directories that are empty then: a transaction of its own, which undo takes back.
 [[nodiscard]] std::unique_ptr<Proposal> propose_purge(Root& root, const std::vector<txn::ConfigFile>& leftovers,
@@ -21,6 +23,7 @@ std::vector<txn::ConfigFile> leftovers_of(Root& root);
 using IdlePristine = std::vector<std::pair<std::string, ByteCount>>;
 /// Nothing where this user may not look.
 IdlePristine idle_pristine(Root& root);
+IdlePristine idle_pristine(Root& root, const std::vector<txn::ConfigFile>& files);
 /// Removes them, for good.
 void drop(ChangingRoot& root, const IdlePristine& idle);
 

@@ -44,12 +44,44 @@ std::shared_ptr<const FileList> PackageStore::files_of(std::int64_t package_row)
   return guarded(connection_->path, [&] { return connection_->list_of(package_row); });
 }
 
+namespace {
+
+bool is_config(const FileList& list, std::size_t i) { return list.config(i) && list.type(i) == EntryType::File; }
+
+bool has_configuration(const FileList& list) {
+  std::size_t i = 0;
+  while (i < list.size() && !is_config(list, i)) ++i;
+  return i < list.size();
+}
+
+}  // namespace
+
 std::vector<FileEntry> PackageStore::configuration_of(std::int64_t package_row) const {
-  const auto list = files_of(package_row);
   std::vector<FileEntry> result;
+  if (!guarded(connection_->path, [&] { return connection_->may_have_configuration(package_row); })) return result;
+  const auto list = files_of(package_row);
   for (std::size_t i = 0; i < list->size(); ++i)
-    if (list->config(i) && list->type(i) == EntryType::File) result.push_back(list->entry(i));
+    if (is_config(*list, i)) result.push_back(list->entry(i));
   return result;
+}
+
+void Connection::note_configuration() {
+  std::vector<std::int64_t> packages;
+  SQLite::Statement all(database, "SELECT package FROM lists");
+  while (all.executeStep()) packages.push_back(all.getColumn(0).getInt64());
+  ScopedStatement note = repeat("UPDATE packages SET configs = ? WHERE id = ?");
+  for (const std::int64_t row : packages) {
+    try {
+      run(*note, has_configuration(*list_of(row)), row);
+    } catch (const Error&) {  // it is damaged, which whoever needs it is told
+    }
+  }
+}
+
+bool Connection::may_have_configuration(std::int64_t package_row) {
+  ScopedStatement query = repeat("SELECT configs IS NOT 0 FROM packages WHERE id = ?");
+  set_values(*query, package_row);
+  return !query->executeStep() || query->getColumn(0).getInt() != 0;
 }
 
 std::vector<std::int64_t> Connection::rows_at(std::string_view at) {
@@ -185,6 +217,21 @@ void Connection::add_to(IndexRows& rows, std::int64_t slot, const PackageChange:
   for (const std::int64_t hash : change.come) rows.come.emplace_back(hash, slot);
 }
 
+/// Where most of the index goes, all of it does, which costs next to nothing, and the rest is put in again.
+void Connection::renew_if_most_goes(IndexRows& rows) {
+  const auto count = static_cast<std::size_t>(database.execAndGet("SELECT count(*) FROM paths").getInt64());
+  if (rows.gone.size() < count / 2) return;
+  SQLite::Statement query(database, "SELECT hash, slot FROM paths UNION ALL SELECT hash, slot FROM more_paths");
+  while (query.executeStep()) {
+    const std::pair row(query.getColumn(0).getInt64(), query.getColumn(1).getInt64());
+    if (!std::binary_search(rows.gone.begin(), rows.gone.end(), row)) rows.come.push_back(row);
+  }
+  query.reset();
+  database.exec("DELETE FROM paths; DELETE FROM more_paths");
+  rows.gone.clear();
+  std::sort(rows.come.begin(), rows.come.end());
+}
+
 void Connection::index(IndexRows rows) {
   ScopedStatement drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
   ScopedStatement drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");
@@ -194,6 +241,8 @@ void Connection::index(IndexRows rows) {
   // in the order of the table's own keys: each row goes beside the one before
   std::sort(rows.gone.begin(), rows.gone.end());
   std::sort(rows.come.begin(), rows.come.end());
+  constexpr std::size_t kMany = 1000;
+  if (rows.gone.size() > kMany) renew_if_most_goes(rows);
   for (const auto& [hash, slot] : rows.gone) {
     if (run(*drop, hash, slot) == 0) {
       run(*drop_more, hash, slot);
@@ -229,11 +278,11 @@ void Connection::put_into(std::int64_t slot, std::int64_t package_row) {
 
 std::int64_t Connection::insert_package(const StatePackage& package, const FileList& files, const char* state) {
   ScopedStatement insert = repeat(
-      "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state, acts)"
-      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
+      "INSERT INTO packages(name, version, arch, manifest, reason, origin, digest, time, state, acts, configs)"
+      " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
   run(*insert, package.package.name, package.package.version.text(), package.package.arch,
       manifest_text(package.package), std::string(text_of(package.reason)), package.origin, package.digest,
-      package.time, state, package.package.actions != nullptr);
+      package.time, state, package.package.actions != nullptr, has_configuration(files));
   HAMBREL_ASSERT(!package.package.name.empty() && !package.package.arch.empty(), "a package has a name");
   const std::int64_t row = database.getLastInsertRowid();
   ScopedStatement put = repeat("INSERT INTO lists VALUES(?, ?)");

@@ -14,8 +14,10 @@ class PackageStore : protected Store {
  public:
   std::vector<StatePackage> installed() const;  // by name
   std::vector<Replaced> replaced() const;       // those that left last come first
-  std::vector<StatePackage> shelved() const;    // by name
-  std::vector<StatePackage> acting() const;     // installed, and asking for more than files; by name
+  /// Of these, those that may have had configuration.
+  std::vector<Replaced> replaced_with_configuration() const;
+  std::vector<StatePackage> shelved() const;  // by name
+  std::vector<StatePackage> acting() const;   // installed, and asking for more than files; by name
   StatePackage package(std::int64_t row) const;
   std::shared_ptr<const FileList> files_of(std::int64_t package_row) const;
   std::vector<FileEntry> configuration_of(std::int64_t package_row) const;  // its regular files that are configuration
@@ -23,6 +25,7 @@ class PackageStore : protected Store {
   bool knows_files_of(std::int64_t package_row) const;
 
  protected:
+  std::vector<Replaced> replaced(const char* condition) const;
   using Store::Store;
   friend class State;
 };

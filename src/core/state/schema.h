@@ -14,7 +14,7 @@ namespace hambrel::state {
 inline constexpr int kApplicationId = 0x48414D42;  // "HAMB"
 
 /// Step i leads from version i to version i + 1. Never change a step that was released: add one.
-inline constexpr std::array<std::string_view, 12> kMigrations{R"sql(
+inline constexpr std::array<std::string_view, 13> kMigrations{R"sql(
 CREATE TABLE packages(
   id INTEGER PRIMARY KEY,
   name TEXT NOT NULL, version TEXT NOT NULL, arch TEXT NOT NULL,
@@ -139,10 +139,17 @@ CREATE TABLE follows(name TEXT PRIMARY KEY, channel TEXT NOT NULL) WITHOUT ROWID
 CREATE TABLE follow_changes(
   txn INTEGER NOT NULL, name TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
   PRIMARY KEY(txn, name)) WITHOUT ROWID;
+)sql",
+                                                              R"sql(
+-- whether a package has configuration, so that the lists of those that have none are not read; NULL: it was not asked
+ALTER TABLE packages ADD COLUMN configs INTEGER;
+CREATE INDEX packages_left ON packages(id) WHERE state = 'attic' AND shelved = 0 AND configs IS NOT 0;
 )sql"};
 
 /// What the fourth step does besides, after its SQL: files and directories, which had a row each, become lists and the
 /// index of paths (files.cpp).
 inline constexpr int kListsFrom = 4;
+/// After this one it is asked of each list whether it has configuration.
+inline constexpr int kConfigsFrom = 13;
 
 }  // namespace hambrel::state

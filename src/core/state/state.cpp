@@ -19,7 +19,7 @@ namespace hambrel::state {
 namespace {
 
 void migrate(SQLite::Database& database, const std::string& path, bool may_change,
-             const std::function<void()>& make_lists) {
+             const std::function<void(int)>& after_step) {
   const int version = database.execAndGet("PRAGMA user_version").getInt();
   const int application = database.execAndGet("PRAGMA application_id").getInt();
   const int newest = static_cast<int>(kMigrations.size());
@@ -37,7 +37,7 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
   SQLite::Transaction step(database);
   for (int i = version; i < newest; ++i) {
     database.exec(std::string(kMigrations[static_cast<std::size_t>(i)]));
-    if (i + 1 == kListsFrom) make_lists();
+    after_step(i + 1);
   }
   database.exec(fmt::format("PRAGMA application_id = {}", kApplicationId));
   database.exec(fmt::format("PRAGMA user_version = {}", newest));
@@ -70,7 +70,10 @@ std::unique_ptr<Connection> opened(os::FileSystem& root, const std::string& path
     try {
       auto connection = std::make_unique<Connection>(shown, vfs, flags);
       if (!changes) connection->database.exec("PRAGMA query_only = ON");
-      migrate(connection->database, shown, changes, [&] { connection->lists_from_rows(); });
+      migrate(connection->database, shown, changes, [&](int step) {
+        if (step == kListsFrom) connection->lists_from_rows();
+        if (step == kConfigsFrom) connection->note_configuration();
+      });
       return connection;
     } catch (const SQLite::Exception&) {
       if (vfs->problem()) throw Error(*vfs->problem());
@@ -82,7 +85,7 @@ std::unique_ptr<Connection> opened(os::FileSystem& root, const std::string& path
 std::unique_ptr<Connection> opened_in_memory() {
   return guarded("memory", [&] {
     auto connection = std::make_unique<Connection>("memory", nullptr, SQLite::OPEN_NOMUTEX | SQLite::OPEN_READWRITE);
-    migrate(connection->database, "memory", true, [] {});
+    migrate(connection->database, "memory", true, [](int) {});
     return connection;
   });
 }
@@ -107,11 +110,13 @@ State::State(os::FileSystem& root, const std::string& path, Access access) : Sta
 State::State() : State(opened_in_memory()) {}
 State::~State() = default;
 
-State::ReadTransaction::ReadTransaction(const State& state) : state_(state) {
-  guarded(state.connection_->path, [&] { state.connection_->database.exec("BEGIN"); });
+State::ReadTransaction::ReadTransaction(const State& state)
+    : state_(state), is_within_(sqlite3_get_autocommit(state.connection_->database.getHandle()) == 0) {
+  if (!is_within_) guarded(state.connection_->path, [&] { state.connection_->database.exec("BEGIN"); });
 }
 
 State::ReadTransaction::~ReadTransaction() {
+  if (is_within_) return;
   for (auto* query :
        {&state_.connection_->slots_query, &state_.connection_->more_query, &state_.connection_->package_query})
     if (*query) (*query)->tryReset();
@@ -183,16 +188,28 @@ std::vector<StatePackage> PackageStore::acting() const {
   });
 }
 
-std::vector<Replaced> PackageStore::replaced() const {
+std::vector<Replaced> PackageStore::replaced() const { return replaced("TRUE"); }
+
+std::vector<Replaced> PackageStore::replaced_with_configuration() const {
+  const bool is_any = guarded(connection_->path, [&] {
+    return connection_->database
+               .execAndGet(
+                   "SELECT EXISTS(SELECT 1 FROM packages WHERE state = 'attic' AND shelved = 0 AND configs IS NOT 0)")
+               .getInt() != 0;
+  });
+  return is_any ? replaced("configs IS NOT 0") : std::vector<Replaced>();
+}
+
+std::vector<Replaced> PackageStore::replaced(const char* condition) const {
   return guarded(connection_->path, [&] {
     std::vector<Replaced> result;
     SQLite::Statement query(connection_->database,
                             fmt::format("SELECT {}, txn FROM packages JOIN (SELECT before_package, max(ledger) AS txn"
                                         " FROM changes WHERE before_package IS NOT after_package GROUP BY 1)"
                                         " ON before_package = packages.id WHERE state = 'attic' AND shelved = 0"
-                                        " AND EXISTS(SELECT 1 FROM lists WHERE package = packages.id)"
+                                        " AND {} AND EXISTS(SELECT 1 FROM lists WHERE package = packages.id)"
                                         " ORDER BY txn DESC, packages.id DESC",
-                                        kPackageColumns));
+                                        kPackageColumns, condition));
     while (query.executeStep())
       result.push_back({connection_->read_package(query), TxnId{query.getColumn("txn").getInt64()}});
     return result;

@@ -83,6 +83,7 @@ class State : private ConnectionOwner,
 
    private:
     const State& state_;
+    const bool is_within_;  // another one
   };
 
   // What concerns several stores; each change is one SQLite transaction and durable when it returns

@@ -60,6 +60,8 @@ struct Connection {
   StatePackage read_package(SQLite::Statement& row) const;  // columns of kPackageColumns
   LedgerEntry read_entry(SQLite::Statement& row) const;     // columns of kLedgerColumns
   std::shared_ptr<const FileList> list_of(std::int64_t package_row);
+  bool may_have_configuration(std::int64_t package_row);
+  void note_configuration();  // step kConfigsFrom of the schema
   void forget_lists() { lists.clear(), lists_size = 0; }
   std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
   /// How the index of paths follows a slot whose files were `before` and are `after`.
@@ -71,6 +73,7 @@ struct Connection {
   };
   static void add_to(IndexRows& rows, std::int64_t slot, const PackageChange::Index& change);
   void index(IndexRows rows);
+  void renew_if_most_goes(IndexRows& rows);  // those that go are in order
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();

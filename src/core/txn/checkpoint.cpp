@@ -45,7 +45,7 @@ std::set<std::string> configuration(const state::State& state) {
   };
   for (const state::StatePackage& one : state.installed()) add(one.row);
   for (const state::StatePackage& one : state.shelved()) add(one.row);
-  for (const state::Replaced& one : state.replaced()) add(one.package.row);
+  for (const state::Replaced& one : state.replaced_with_configuration()) add(one.package.row);
   return paths;
 }
 

@@ -77,7 +77,7 @@ std::vector<ConfigFile> configuration_files(os::FileReader& root, const state::S
         file.state = ConfigState::Waiting;
       files.push_back(std::move(file));
     }
-  for (const state::Replaced& one : state.replaced())  // those that left last come first
+  for (const state::Replaced& one : state.replaced_with_configuration())  // those that left last come first
     for (FileEntry& entry : state.configuration_of(one.package.row)) {
       if (!seen.insert(entry.path).second || state.may_be_owned(entry.path)) continue;
       const auto info = root.stat(entry.path);
@@ -96,7 +96,7 @@ std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& roo
   std::set<std::string> needed;
   for (const ConfigFile& file : files) needed.insert(file.entry.digest.hex());
   const state::State::ReadTransaction still(state);
-  for (const state::Replaced& one : state.replaced())
+  for (const state::Replaced& one : state.replaced_with_configuration())
     if (!state.given_up(one.left))
       for (const FileEntry& entry : state.configuration_of(one.package.row)) needed.insert(entry.digest.hex());
   for (const std::string& name : root.list(kPristine)) {
@@ -198,7 +198,7 @@ ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) co
 
 /// What a leftover began from: the newest version of its package that had the path.
 std::optional<Digest> ConfigRules::base_of_leftover(const Case& one) {
-  if (!replaced_) replaced_ = state_.replaced();
+  if (!replaced_) replaced_ = state_.replaced_with_configuration();
   for (const state::Replaced& old : *replaced_) {
     if (old.package.package.name != one.package) continue;
     for (const FileEntry& entry : state_.configuration_of(old.package.row))

@@ -47,9 +47,11 @@ std::optional<ByteCount> counted(os::FileReader& root, const std::vector<std::st
   }
 }
 
-std::string needed_by(const state::CheckpointStore& state, TxnId id, const std::map<TxnId, std::string>& named) {
+/// `checkpoints`: oldest first.
+std::string needed_by(const std::vector<state::Checkpoint>& checkpoints, TxnId id,
+                      const std::map<TxnId, std::string>& named) {
   if (const auto found = named.find(id); found != named.end()) return found->second;
-  for (const state::Checkpoint& one : state.checkpoints())  // oldest first
+  for (const state::Checkpoint& one : checkpoints)
     if (number(id) > number(one.after)) return "checkpoint " + one.name;
   return {};
 }
@@ -86,7 +88,9 @@ std::int64_t age_by_ledger(const std::vector<std::pair<TxnId, std::int64_t>>& en
 }
 
 std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::State& state, std::int64_t now) {
+  const state::State::ReadTransaction still(state);
   const auto ends = state.ends();
+  const auto checkpoints = state.checkpoints();
   std::map<TxnId, std::string> named;  // transactions whose files something needs
   for (const auto& [id, name] : attics_of_shelf(root, state)) named[id] = name + ", which is shelved";
   if (const auto prepared = state.prepared()) {
@@ -98,7 +102,7 @@ std::vector<StandingAttic> standing_attics(os::FileReader& root, const state::St
   std::vector<StandingAttic> result;
   const auto homes = StagingHomes::all(root);
   for (const state::Attic& attic : state.attics()) {
-    StandingAttic one{attic, needed_by(state, attic.id, named), age_by_ledger(ends, attic.id, now)};
+    StandingAttic one{attic, needed_by(checkpoints, attic.id, named), age_by_ledger(ends, attic.id, now)};
     if (!one.attic.bytes) one.attic.bytes = counted(root, homes, attic.id);
     result.push_back(std::move(one));
   }

@@ -7,7 +7,9 @@
 #include <set>
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
+#include "os/host.h"
 #include "os/neighbours.h"
 #include "plan/plan_record.h"
 #include "txn/choices.h"
@@ -420,19 +422,39 @@ class Undo {
 
   bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, ours_).has_value(); }
 
-  /// Of a directory: is it, with all that is in it?
+  /// What one thread found in directories that it looked into.
+  struct Found {
+    std::vector<std::string> below{};     // directories
+    std::vector<std::string> doubtful{};  // not of what leaves alone: the state knows more
+    bool is_gone = false;                 // one was a directory a moment ago
+  };
+  void look_into(const std::string& path, Found& found) const {
+    const auto directory = root_.look_into(path);
+    found.is_gone = found.is_gone || directory == nullptr;
+    if (directory == nullptr) return;
+    for (const os::DirectoryReader::Entry& one : directory->entries()) {
+      std::string child = os::join_path(path, one.name);
+      if (!alone_.paths.contains(child)) found.doubtful.push_back(child);
+      if (one.type == FileType::Directory) found.below.push_back(std::move(child));
+    }
+  }
+
+  /// Of a directory: is it, with all that is in it? Asked of one level after the other, each by several threads.
   bool only_ours(const std::string& top) const {
+    constexpr std::size_t kFew = 50;  // directories that are not worth a thread
     if (!is_ours(top)) return false;
-    std::vector<std::string> waiting{top};
-    while (!waiting.empty()) {
-      const std::string path = waiting.back();
-      waiting.pop_back();
-      const auto directory = root_.look_into(path);
-      if (directory == nullptr) return false;  // it was a directory a moment ago
-      for (const os::DirectoryReader::Entry& one : directory->entries()) {
-        std::string below = os::join_path(path, one.name);
-        if (!is_ours(below)) return false;
-        if (one.type == FileType::Directory) waiting.push_back(std::move(below));
+    std::vector<std::string> level{top};
+    while (!level.empty()) {
+      std::vector<Found> found(level.size() / kFew + 1);
+      in_portions(found.size(), os::processors(), 1, [&](std::size_t first, std::size_t last) {
+        for (std::size_t i = first * kFew; i < std::min(last * kFew, level.size()); ++i)
+          look_into(level[i], found[i / kFew]);
+      });
+      level.clear();
+      for (Found& one : found) {
+        const auto is_mine = [&](const std::string& path) { return is_ours(path); };
+        if (one.is_gone || !std::all_of(one.doubtful.begin(), one.doubtful.end(), is_mine)) return false;
+        std::move(one.below.begin(), one.below.end(), std::back_inserter(level));
       }
     }
     return true;
