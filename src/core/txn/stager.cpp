@@ -51,6 +51,12 @@ void write_sparsely(os::WritableFile& file, std::string_view data) {
 constexpr std::size_t kFew = 100;     // links, directories or moves that are not worth a thread
 constexpr std::size_t kBucket = 512;  // things in one directory of the stage: few directories, none of them long
 
+/// Planning and unpacking many things leave much memory behind, which is not needed any more.
+void give_back_much(const TreeChange& change) {
+  constexpr std::size_t kMany = 10000;
+  if (change.puts.size() > kMany) os::give_memory_back();
+}
+
 std::string in_bucket(std::string_view kind, std::size_t number) {
   return fmt::format("{}/{}/{}", kind, number / kBucket, number % kBucket);
 }
@@ -151,8 +157,6 @@ class Stager::StageDirectories {
 
 std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Source>& sources) {
   HAMBREL_ASSERT(!change.moves.empty(), "what is staged is to be moved");
-  constexpr std::size_t kMany = 10000;  // things: planning them, and unpacking, leave much behind
-  if (change.puts.size() > kMany) os::give_memory_back();
   make_stages(change);
   const Places places(change);
   StageDirectories directories;
@@ -164,7 +168,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
     return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
   };
   unpack(change, sources, given, places, directories);
-  if (change.puts.size() > kMany) os::give_memory_back();
+  give_back_much(change);
   make_directories(change, places, directories);
   keep_pristine(change, sources);  // after what needs no waiting for the last package
   stage_kept(change, [&](const Put& put) { stage_kept(put, places.staged(put, directory_), metadata_of_put(put)); });
@@ -361,6 +365,7 @@ void Stager::unpack(const TreeChange& change, const std::vector<Source>& sources
   Unpacking unpacking(*this, change, sources, given, places, directories);
   env_.observer.begin(arriving ? "fetching and staging" : "staging", change.staged_bytes, Observer::Unit::Bytes);
   const EndOfProgress end(env_.observer);
+  give_back_much(change);
   unpacking.run();
 }
 
