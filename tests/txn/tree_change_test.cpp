@@ -168,6 +168,27 @@ TEST(TreeChange, C6_AWholeNewDirectoryIsOneRename) {
   EXPECT_EQ(moves_of(shop.plan({&one})), "place usr/bin\nplace usr/share/a\n");
 }
 
+TEST(Undo, OfManyDirectoriesTakesThemAsOneUnlessSomethingOfNobodysIsInOne) {
+  Workshop shop;
+  std::vector<std::pair<std::string, std::string>> many;
+  for (int i = 0; i < 260; ++i) many.emplace_back(fmt::format("usr/all/d{}/x", i), "x");
+  const auto one = goods("one", "1", many);
+  const auto id = shop.change(*shop.fs, {&one});
+  const auto whole = plan_undo(*shop.fs, *shop.state, id);
+  ASSERT_EQ(whole.moves.size(), 1U);
+  EXPECT_EQ(whole.moves[0].path, "usr");
+  EXPECT_TRUE(whole.plan.notices.empty());
+  write_file(shop / "usr/all/d213/mine", "mine");
+  std::string notices;
+  for (const plan::Notice& notice : plan_undo(*shop.fs, *shop.state, id).plan.notices) notices += notice.text() + "\n";
+  EXPECT_EQ(notices, "/usr/all/d213 stays: it contains files no package owns\n");
+  shop.undo(*shop.fs, id);
+  EXPECT_EQ(test::read_file(shop / "usr/all/d213/mine"), "mine");
+  std::size_t left = 0;
+  for (const auto& found : std::filesystem::recursive_directory_iterator(shop / "usr")) left += found.exists() ? 1 : 0;
+  EXPECT_EQ(left, 3U) << "all, d213 and mine";
+}
+
 TEST(TreeChange, AnAdministratorsLinkToADirectoryIsFollowedAndKept) {
   Workshop shop;
   std::filesystem::create_directories(shop / "usr/lib");
