@@ -60,10 +60,21 @@ void CrashFs::settle(const std::function<bool(const Change&)>& which) {
   pending_ = std::move(rest);
 }
 
-void CrashFs::reboot(Loss loss, std::uint64_t seed) {
+CrashFs::InDoubt CrashFs::in_doubt() const {
   const std::lock_guard lock(mutex_);
+  InDoubt made;
+  made.durable = durable_;
+  made.pending = pending_;
+  return made;
+}
+
+void CrashFs::reboot(Loss loss, std::uint64_t seed) { reboot(in_doubt(), loss, seed); }
+
+void CrashFs::reboot(const InDoubt& from, Loss loss, std::uint64_t seed) {
+  const std::lock_guard lock(mutex_);
+  durable_ = from.durable;
   std::mt19937_64 random(seed);
-  for (const Change& one : pending_) {
+  for (const Change& one : from.pending) {
     bool keep = loss == Loss::Nothing || (loss == Loss::Content && !one.content), half = false;
     if (loss == Loss::Some) keep = random() % 2 == 0, half = one.content && random() % 3 == 0;
     if (keep || half) one.apply(durable_, half);

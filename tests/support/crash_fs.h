@@ -18,6 +18,7 @@
 #include <string>
 #include <vector>
 
+#include "base/digest.h"
 #include "os/file_system.h"
 
 namespace hambrel::test {
@@ -37,6 +38,12 @@ class CrashFs final : public os::FileSystem {
   /// How much of what is in doubt is lost.
   enum class Loss { Nothing, Everything, Content, Some };
   void reboot(Loss loss, std::uint64_t seed);
+  /// What is durable and what is in doubt, so that one crash can end in many ways.
+  class InDoubt;
+  InDoubt in_doubt() const;
+  void reboot(const InDoubt& from, Loss loss, std::uint64_t seed);
+  /// Of all that is durable: disks that have it in common are the same.
+  Digest fingerprint() const;
 
   /// Path -> facts of everything below, as test::tree() tells them (without times); `without`: left out.
   std::map<std::string, std::string> tree(const std::vector<std::string>& without) const;
@@ -144,6 +151,12 @@ class CrashFs final : public os::FileSystem {
   std::uint64_t count_ = 0, crash_at_ = 0;
   std::int64_t clock_ = 1'800'000'000;
   mutable std::recursive_mutex mutex_;
+};
+
+class CrashFs::InDoubt {
+  friend CrashFs;
+  Disk durable;
+  std::vector<Change> pending;
 };
 
 }  // namespace hambrel::test

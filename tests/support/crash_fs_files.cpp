@@ -96,4 +96,18 @@ std::map<std::string, std::string> CrashFs::tree(const std::vector<std::string>&
   return result;
 }
 
+Digest CrashFs::fingerprint() const {
+  const std::lock_guard lock(mutex_);
+  std::string text;
+  const auto put = [&](std::string_view part) { text += fmt::format("{} {}", part.size(), part); };
+  for (const auto& [id, node] : durable_) {
+    text += fmt::format("\n{} {} {:o} {} {} {}.{} {} ", id, static_cast<int>(node.type), node.mode, node.uid, node.gid,
+                        node.seconds, node.nanoseconds, node.disk);
+    put(node.content);
+    for (const auto& [name, value] : node.attributes) put(name), put(value);
+    for (const auto& [name, child] : node.names) put(name), put(std::to_string(child));
+  }
+  return sha256(text);
+}
+
 }  // namespace hambrel::test

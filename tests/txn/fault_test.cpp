@@ -18,9 +18,8 @@ using test::write_file;
 
 namespace {
 
-/// A root with two packages and some files of nobody's, and the four kinds of transaction on it.
-struct Scene {
-  Workshop shop;
+/// What is installed on scenes, packed once.
+struct Shelf {
   Goods lib1 =
       goods("lib", "1",
             {{"usr/lib/l", "one"}, {"usr/share/l/a/b", "deep"}, {"usr/lib/h1", "h"}, {"usr/lib/h2", "= usr/lib/h1"}});
@@ -31,6 +30,15 @@ struct Scene {
                       {"usr/lib/h1", "H"},
                       {"usr/lib/h2", "= usr/lib/h1"}});
   Goods desk = goods("desk", "1", {{"usr/bin/desk", "d"}, {"etc/desk", "c\n"}, {"usr/bin/link", "-> desk"}});
+};
+const Shelf& shelf() {
+  static const Shelf made;
+  return made;
+}
+
+/// A root with two packages and some files of nobody's, and the four kinds of transaction on it.
+struct Scene {
+  Workshop shop;
   Scene() {
     write_file(shop / "usr/bin/mine", "mine");
     write_file(shop / "etc/desk.d/mine", "mine");
@@ -95,8 +103,8 @@ int for_each_fault(const Work& prepare, const Work& work, FaultFs::Kind kind, in
   }
 }
 
-void install_old(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib1, &scene.desk}); }
-void upgrade(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&scene.lib2}, {"lib"}); }
+void install_old(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&shelf().lib1, &shelf().desk}); }
+void upgrade(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&shelf().lib2}, {"lib"}); }
 void remove(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {}, {"lib", "desk"}); }
 void shelve(Scene& scene, os::FileSystem& files) { scene.shop.shelve(files, {"lib", "desk"}); }
 void undo_last(Scene& scene, os::FileSystem& files) { scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id); }
