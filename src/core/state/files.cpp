@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <cstring>
 #include <unordered_set>
 
@@ -171,21 +172,54 @@ std::vector<std::size_t> PathStore::shared_files_of(std::int64_t package_row) co
 
 PathStore::OfOneAlone PathStore::paths_of_one(const std::set<std::int64_t>& package_rows) const {
   return guarded(connection_->path, [&] {
-    std::unordered_set<std::int64_t> shared;
-    SQLite::Statement query(connection_->database, "SELECT DISTINCT hash FROM more_paths");
-    while (query.executeStep()) shared.insert(query.getColumn(0).getInt64());
+    std::unordered_set<std::int64_t> slots;
+    auto slot = connection_->repeat("SELECT slot FROM packages WHERE id = ?");
+    for (const std::int64_t row : package_rows) {
+      set_values(*slot, row);
+      if (slot->executeStep()) slots.insert(slot->getColumn(0).getInt64());
+      slot->reset();
+    }
+    std::unordered_set<std::int64_t> shared;  // with another one than these
+    SQLite::Statement query(connection_->database,
+                            "SELECT m.hash, m.slot, p.slot FROM more_paths m JOIN paths p ON p.hash = m.hash");
+    while (query.executeStep())
+      if (!slots.contains(query.getColumn(1).getInt64()) || !slots.contains(query.getColumn(2).getInt64()))
+        shared.insert(query.getColumn(0).getInt64());
     OfOneAlone result;
     std::size_t count = 0;
     for (const std::int64_t row : package_rows) {
-      result.lists.push_back(connection_->list_of(row));
-      count += result.lists.back()->size();
+      result.lists_.push_back(connection_->list_of(row));
+      count += result.lists_.back()->size();
     }
-    result.paths.reserve(count);
-    for (const auto& list : result.lists)
-      for (std::size_t i = 0; i < list->size(); ++i)
-        if (!shared.contains(hash_of(list->path(i)))) result.paths.insert(list->path(i));
+    result.make_room(count);
+    for (const auto& list : result.lists_)
+      for (std::size_t i = 0; i < list->size(); ++i) {
+        const std::string_view path = list->path(i);
+        const std::int64_t hash = hash_of(path);
+        if (!shared.contains(hash)) result.add(static_cast<std::uint64_t>(hash), path);
+      }
     return result;
   });
+}
+
+void PathStore::OfOneAlone::make_room(std::size_t count) { slots_.assign(std::bit_ceil(2 * count + 1), {}); }
+
+void PathStore::OfOneAlone::add(std::uint64_t hash, std::string_view path) {
+  const std::size_t last = slots_.size() - 1;
+  std::size_t at = hash & last;
+  while (slots_[at].text != nullptr) at = (at + 1) & last;
+  slots_[at] = {path.data(), static_cast<std::uint32_t>(path.size()), static_cast<std::uint32_t>(hash >> 32U)};
+}
+
+bool PathStore::OfOneAlone::contains(std::string_view path) const {
+  if (slots_.empty()) return false;
+  const auto hash = static_cast<std::uint64_t>(hash_of(path));
+  const std::size_t last = slots_.size() - 1;
+  for (std::size_t at = hash & last; slots_[at].text != nullptr; at = (at + 1) & last)
+    if (slots_[at].tag == static_cast<std::uint32_t>(hash >> 32U) &&
+        std::string_view(slots_[at].text, slots_[at].size) == path)
+      return true;
+  return false;
 }
 
 PackageChange::Index Connection::index_change(const FileList& before, const FileList& after) {

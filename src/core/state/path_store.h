@@ -1,11 +1,11 @@
 // Who owns a path: the index of the paths of installed packages.
 #pragma once
 
+#include <cstdint>
 #include <memory>
 #include <optional>
 #include <set>
 #include <string_view>
-#include <unordered_set>
 #include <vector>
 
 #include "state/records.h"
@@ -24,9 +24,22 @@ class PathStore : protected Store {
   std::vector<std::size_t> shared_files_of(std::int64_t package_row) const;
   /// Those of the paths of these installed packages that no other one has: asked of all at once. Some can be missing,
   /// never is one too many.
-  struct OfOneAlone {
-    std::unordered_set<std::string_view> paths;
-    std::vector<std::shared_ptr<const FileList>> lists;  // which the paths are part of
+  class OfOneAlone {
+   public:
+    bool contains(std::string_view path) const;
+
+   private:
+    friend class PathStore;
+    void make_room(std::size_t count);
+    void add(std::uint64_t hash, std::string_view path);
+    /// Open addressing with linear probing (Knuth, The Art of Computer Programming, volume 3, 6.4, algorithm L).
+    struct Slot {
+      const char* text = nullptr;  // null: free
+      std::uint32_t size = 0;
+      std::uint32_t tag = 0;  // the upper half of the hash
+    };
+    std::vector<Slot> slots_;                             // a power of two, at most half of them taken
+    std::vector<std::shared_ptr<const FileList>> lists_;  // which the paths are part of
   };
   OfOneAlone paths_of_one(const std::set<std::int64_t>& package_rows) const;
   /// May more than one installed package have this path? False is certain.

@@ -7,12 +7,11 @@
 #include <set>
 
 #include "base/error.h"
-#include "base/parallel.h"
 #include "base/text.h"
-#include "os/host.h"
 #include "os/neighbours.h"
 #include "plan/plan_record.h"
 #include "txn/choices.h"
+#include "txn/directories_ahead.h"
 #include "txn/shelve.h"
 #include "txn/undo_lines.h"
 
@@ -43,8 +42,10 @@ class Undo {
     });
     if (!there)
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
+    look_ahead(moves);
     reverse_changes();
     find_ours();
+    ahead_->stop();
     look_at_generated();
     anew_ = plan_lines_back(root_, state_, id_, moves, undo_);
     take_choices_back(state_, id_, undo_);
@@ -100,6 +101,14 @@ class Undo {
       for (const PackageChange& change : state_.changes_of(entry.id))
         if (change.name == name) return number(entry.id);
     return 0;
+  }
+
+  /// A directory that was placed goes as a whole where nothing else came into it.
+  void look_ahead(const std::vector<Move>& moves) {
+    std::vector<std::string> placed;
+    for (const Move& move : moves)
+      if (move.kind == MoveKind::Place) placed.push_back(move.path);
+    ahead_.emplace(root_, std::move(placed));
   }
 
   void reverse_changes() {
@@ -406,7 +415,7 @@ class Undo {
   }
 
   bool is_ours(const std::string& path) const {
-    if (alone_.paths.contains(path)) return true;
+    if (alone_.contains(path)) return true;
     const bool made = std::any_of(generated_.begin(), generated_.end(), [&](const state::GeneratedChange& one) {
       return one.path == path && (undo_.restores_all || !is_link(one));  // links: see links.h
     });
@@ -422,42 +431,11 @@ class Undo {
 
   bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, ours_).has_value(); }
 
-  /// What one thread found in directories that it looked into.
-  struct Found {
-    std::vector<std::string> below{};     // directories
-    std::vector<std::string> doubtful{};  // not of what leaves alone: the state knows more
-    bool is_gone = false;                 // one was a directory a moment ago
-  };
-  void look_into(const std::string& path, Found& found) const {
-    const auto directory = root_.look_into(path);
-    found.is_gone = found.is_gone || directory == nullptr;
-    if (directory == nullptr) return;
-    for (const os::DirectoryReader::Entry& one : directory->entries()) {
-      std::string child = os::join_path(path, one.name);
-      if (!alone_.paths.contains(child)) found.doubtful.push_back(child);
-      if (one.type == FileType::Directory) found.below.push_back(std::move(child));
-    }
-  }
-
-  /// Of a directory: is it, with all that is in it? Asked of one level after the other, each by several threads.
+  /// Of a directory: is it, with all that is in it?
   bool only_ours(const std::string& top) const {
-    constexpr std::size_t kFew = 50;  // directories that are not worth a thread
-    if (!is_ours(top)) return false;
-    std::vector<std::string> level{top};
-    while (!level.empty()) {
-      std::vector<Found> found(level.size() / kFew + 1);
-      in_portions(found.size(), os::processors(), 1, [&](std::size_t first, std::size_t last) {
-        for (std::size_t i = first * kFew; i < std::min(last * kFew, level.size()); ++i)
-          look_into(level[i], found[i / kFew]);
-      });
-      level.clear();
-      for (Found& one : found) {
-        const auto is_mine = [&](const std::string& path) { return is_ours(path); };
-        if (one.is_gone || !std::all_of(one.doubtful.begin(), one.doubtful.end(), is_mine)) return false;
-        std::move(one.below.begin(), one.below.end(), std::back_inserter(level));
-      }
-    }
-    return true;
+    return is_ours(top) && ahead_->all_below(
+                               top, [&](std::string_view path) { return alone_.contains(path); },
+                               [&](const std::string& path) { return is_ours(path); });
   }
 
   /// Piece by piece, deepest first; directories that hold something else stay.
@@ -485,6 +463,7 @@ class Undo {
   std::vector<StatePackage> installed_;
   std::set<std::int64_t> leaving_rows_;
   state::PathStore::OfOneAlone alone_;  // of what leaves
+  std::optional<DirectoriesAhead> ahead_;
   std::set<std::int64_t> ours_;  // these, and what was there before: what was put right of it is taken back in place
   Planned undo_;
 };
