@@ -120,6 +120,24 @@ TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
   EXPECT_EQ(number(state.next_id()), 2);
 }
 
+TEST_F(StateTest, AJournalThatNamesNoTransactionIsRefused) {
+  Journal journal;
+  {
+    State state(*fs, kName, Access::Change);
+    journal.id = state.next_id();
+    journal.directory = "stage/1";
+    state.write_journal(journal);
+  }
+  for (const char* damage : {"directory = ''", "txn = 0"}) {
+    execute(path, std::string("UPDATE journal SET ") + damage);
+    EXPECT_THAT(test::refusal([&] { State(*fs, kName, Access::Look).journal(); }),
+                testing::HasSubstr("the journal names no transaction"))
+        << damage;
+    execute(path, "UPDATE journal SET directory = 'stage/1', txn = 1");
+  }
+  EXPECT_EQ(State(*fs, kName, Access::Look).journal()->directory, "stage/1");
+}
+
 TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
   for (const std::size_t count : {10U, 30'000U, 200'000U}) {
     const std::string own = fmt::format("{}.sqlite", count);

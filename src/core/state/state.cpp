@@ -243,6 +243,9 @@ std::optional<Journal> JournalStore::journal() const {
     journal.command = query.getColumn(3).getString();
     journal.user = query.getColumn(4).getString();
     journal.started = query.getColumn(5).getInt64();
+    if (number(journal.id) <= 0 || journal.directory.empty())
+      throw Error(ErrorCode::Untrusted, "the journal names no transaction", connection_->path,
+                  "`hambrel repair --rebuild` recreates it");
     journal.moves = moves_of(journal.id);
     journal.times = times_of(journal.id);
     return journal;
