@@ -60,6 +60,23 @@ TEST_F(Ledger, NoFactThatIsReliedOnCanBeAlteredUnseen) {
   EXPECT_EQ(station.hambrel({"verify"}).code, 0);
 }
 
+TEST_F(Ledger, WhatIsSaidToBeRecreatedCanBeRecreated) {
+  const fs::path own = station.root() / "var/lib/hambrel", sound = station.path("sound");
+  fs::copy(own, sound, fs::copy_options::recursive);
+  for (const char* sql : {"INSERT INTO journal VALUES(1, 3, '', 'install', 'x', 'ada', 5)", "DROP TABLE lists",
+                          "UPDATE lists SET list = x'0102'", "UPDATE packages SET manifest = '{'"}) {
+    execute(sql);
+    for (const auto& words : {std::vector<std::string>{"remove", "lib", "-y"}, {"verify"}})
+      EXPECT_THAT(station.hambrel(words).err, HasSubstr("repair --rebuild` recreates it")) << sql;
+    EXPECT_EQ(read_file(station.root() / "usr/lib/l"), "two") << sql;
+    EXPECT_EQ(station.hambrel({"repair", "--rebuild", "-y"}).code, 0) << sql;
+    EXPECT_EQ(station.hambrel({"verify"}).code, 0) << sql;
+    EXPECT_EQ(station.installed(), "lib 2-1") << sql;
+    fs::remove_all(own);
+    fs::copy(sound, own, fs::copy_options::recursive);
+  }
+}
+
 TEST_F(Ledger, TheCopyIsCheckedToo) {
   const fs::path copy = station.root() / "var/lib/hambrel/ledger";
   const std::string second = read_file(copy / "2.json");

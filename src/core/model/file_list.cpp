@@ -58,7 +58,7 @@ FileList::FileList(std::string bytes, std::string where)
   if (head[0] != kLayout || (bytes_->size() - kHead) / kRecord < count_ ||
       (bytes_->size() - kHead - count_ * kRecord) / kOwners < owners_)
     throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
-                "restore it from a backup; nothing was changed");
+                "`hambrel repair --rebuild` recreates it; nothing was changed");
 }
 
 namespace {
@@ -170,7 +170,7 @@ std::string_view FileList::text(std::size_t start, std::size_t size) const {
   const std::size_t texts = kHead + count_ * kRecord + owners_ * kOwners;
   if (start > bytes_->size() - texts || size > bytes_->size() - texts - start)
     throw Error(ErrorCode::Untrusted, "the state has a damaged list of files", where_,
-                "restore it from a backup; nothing was changed");
+                "`hambrel repair --rebuild` recreates it; nothing was changed");
   return std::string_view(*bytes_).substr(texts + start, size);
 }
 

@@ -360,9 +360,11 @@ void ChangingRoot::recover() {
     recovered_ = txn::Engine(environment()).recover();
   } catch (...) {
     const Error problem = current_error();
-    throw Error(ErrorCode::Unrecovered,
-                fmt::format("an interrupted transaction could not be recovered: {}", problem.problem()),
-                problem.where(), "fix the cause, then run `hambrel recover`; nothing else is done before that");
+    const bool is_state = problem.code() == ErrorCode::Untrusted && problem.where() == files().shown(kStateFile);
+    throw Error(
+        ErrorCode::Unrecovered, fmt::format("an interrupted transaction could not be recovered: {}", problem.problem()),
+        problem.where(),
+        is_state ? problem.hint() : "fix the cause, then run `hambrel recover`; nothing else is done before that");
   }
 }
 

@@ -215,6 +215,7 @@ std::vector<std::pair<TxnId, std::int64_t>> LedgerStore::ends() const {
 std::vector<std::string> State::damage() const {
   return guarded(connection_->path, [&] {
     std::vector<std::string> problems;
+    static_cast<void>(journal());  // throws where it can't be read
     SQLite::Statement check(connection_->database, "PRAGMA integrity_check(10)");
     while (check.executeStep())
       if (const std::string line = check.getColumn(0).getString(); line != "ok")

@@ -166,7 +166,8 @@ int run(SQLite::Statement& statement, const Values&... values) {
   return changed;
 }
 
-/// Runs `work`, turning SQLite's exceptions into Error with the path and a way out.
+/// Runs `work`, turning SQLite's exceptions, and what is said of texts in the database that can't be read, into Error
+/// with the path and a way out.
 template <typename Work>
 auto guarded(const std::string& path, Work work) {
   try {
@@ -174,7 +175,7 @@ auto guarded(const std::string& path, Work work) {
   } catch (const SQLite::Exception& problem) {
     const int code = problem.getErrorCode();
     if (code == SQLITE_BUSY) throw StateMoved(path);
-    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB)
+    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB || code == SQLITE_ERROR)  // the last: a table is not as it was
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
                   "`hambrel repair --rebuild` recreates it; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)
@@ -182,6 +183,10 @@ auto guarded(const std::string& path, Work work) {
                   "check its owner and mode");
     throw Error(ErrorCode::Io, std::string("the state database failed: ") + problem.what(), path,
                 "check free space and permissions, then run the command again");
+  } catch (const Error& problem) {
+    if (problem.code() != ErrorCode::Invalid || problem.where() != path || !problem.hint().empty()) throw;
+    throw Error(ErrorCode::Untrusted, "the state database is damaged: " + problem.problem(), path,
+                "`hambrel repair --rebuild` recreates it; nothing was changed");
   }
 }
 
