@@ -147,6 +147,7 @@ TEST_F(History, AnySequenceLeavesDiskAndDatabaseInAgreement) {
     const auto before = station.files();
     const Ran ran = station.hambrel(command);
     ASSERT_TRUE(ran.code == 0 || ran.code == 3 || ran.code == 1) << command[0] << " " << command[1] << ": " << ran.err;
+    ASSERT_EQ(ran.err.find("state database"), std::string::npos) << ran.err;
     if (ran.code != 0) {
       ++refused;
       ASSERT_EQ(station.files(), before) << "refused, so nothing may have changed: " << ran.err;
@@ -261,6 +262,7 @@ TEST_F(History, GoingBackToAnyPointGivesTheListingOfThatPoint) {
     const std::string told =
         fmt::format("round {}: {} {}: {}{}", round, command[0], command.size() > 1 ? command[1] : "", ran.out, ran.err);
     ASSERT_TRUE(ran.code == 0 || ran.code == 1 || ran.code == 3) << told;
+    ASSERT_EQ(ran.err.find("state database"), std::string::npos) << told;
     const int newest = last_in_ledger();
     if (ran.code != 0) {
       ++refused;

@@ -77,6 +77,17 @@ TEST_F(Ledger, WhatIsSaidToBeRecreatedCanBeRecreated) {
   }
 }
 
+TEST_F(Ledger, AtticsWhoseSizesAreNotKnownYetAreCountedAndGivenUp) {
+  for (const auto& words : {std::vector<std::string>{"tidy", "attic", "--keep", "9", "-y"},
+                            {"tidy", "-y"},
+                            {"tidy", "attic", "--keep", "1", "-y"}}) {
+    execute("DELETE FROM attics WHERE dropped IS NULL");
+    const Ran ran = station.hambrel(words);
+    EXPECT_EQ(ran.code, 0) << ran.out << ran.err;
+  }
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 TEST_F(Ledger, TheCopyIsCheckedToo) {
   const fs::path copy = station.root() / "var/lib/hambrel/ledger";
   const std::string second = read_file(copy / "2.json");

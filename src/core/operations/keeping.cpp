@@ -16,13 +16,13 @@ bool AtticProposal::is_given_up(const StandingAttic& one) const {
 
 AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
   const state::State& state = require_state(root);
+  AtticProposal proposal;
+  proposal.attics = standing_attics(root);  // whose sizes are remembered
   const state::State::ReadTransaction still(state);
   if (!limits.transactions && !limits.days && !limits.bytes)
     limits = attic_limits(root);
   else
     drop_age_in_doubt(root, limits);
-  AtticProposal proposal;
-  proposal.attics = standing_attics(root);
   proposal.goes = txn::over_limits(limits, proposal.attics, 0);
   proposal.plan.kind = state::kGivingUp;
   if (!proposal.goes.empty()) proposal.plan.notices.push_back(txn::notice_of(proposal.goes));

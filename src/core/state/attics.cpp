@@ -34,6 +34,8 @@ std::optional<TxnId> AtticStore::given_up(TxnId id) const {
 
 void AtticStore::remember_sizes(const std::vector<Attic>& attics) {
   guarded(connection_->path, [&] {
+    // whoever reads several things in one piece is not disturbed: the next one that asks counts again
+    if (sqlite3_get_autocommit(connection_->database.getHandle()) == 0) return;
     SQLite::Transaction step(connection_->database);
     for (const Attic& one : attics) connection_->put_size(one.id, one.bytes.value_or(0));
     step.commit();

@@ -175,7 +175,8 @@ auto guarded(const std::string& path, Work work) {
   } catch (const SQLite::Exception& problem) {
     const int code = problem.getErrorCode();
     if (code == SQLITE_BUSY) throw StateMoved(path);
-    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB || code == SQLITE_ERROR)  // the last: a table is not as it was
+    const bool is_altered = code == SQLITE_ERROR && std::string_view(problem.what()).starts_with("no such ");  // table
+    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB || is_altered)
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
                   "`hambrel repair --rebuild` recreates it; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)
