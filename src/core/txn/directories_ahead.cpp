@@ -30,8 +30,9 @@ void DirectoriesAhead::look() {
 }
 
 void DirectoriesAhead::look_below(const std::string& top) {
+  constexpr std::size_t kMostNames = 400'000;  // held at once: somebody may have put millions of files there
   std::vector<std::string> left{top};
-  while (!left.empty() && !enough_) {
+  while (!left.empty() && !enough_ && names_ < kMostNames) {
     const std::string path = std::move(left.back());
     left.pop_back();
     const auto directory = root_.look_into(path);
@@ -39,6 +40,7 @@ void DirectoriesAhead::look_below(const std::string& top) {
     Entries entries = directory->entries();
     for (const os::DirectoryReader::Entry& one : entries)
       if (one.type == os::FileType::Directory) left.push_back(os::join_path(path, one.name));
+    names_ += entries.size();
     found_.emplace(path, std::move(entries));
   }
 }

@@ -44,6 +44,7 @@ class DirectoriesAhead {
   os::FileReader& root_;
   std::vector<std::string> tops_;
   std::unordered_map<std::string, Entries> found_;
+  std::size_t names_ = 0;  // in them
   std::atomic<bool> enough_ = false;
   std::future<void> other_;
 };
