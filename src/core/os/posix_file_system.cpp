@@ -1,5 +1,4 @@
 // FileSystem on Linux: every parent is opened with openat2(RESOLVE_IN_ROOT), every last part handled relative to it.
-#include <dirent.h>
 #include <fcntl.h>
 #include <linux/magic.h>
 #include <linux/openat2.h>
@@ -12,7 +11,6 @@
 
 #include <algorithm>
 #include <cerrno>
-#include <cstdlib>
 #include <fstream>
 #include <map>
 #include <mutex>
@@ -79,11 +77,13 @@ class PosixFileSystem final : public FileSystem {
   }
 
   std::unique_ptr<DirectoryReader> look_into(std::string_view path) override {
-    Handle handle = resolve(path, O_PATH | O_DIRECTORY);
+    Handle handle = resolve(path, kToLook);
+    const bool lists = handle.get() >= 0;
+    if (!lists && errno == EACCES) handle = resolve(path, O_PATH | kToLook);
     if (handle.get() < 0 && errno != ENOENT && errno != ENOTDIR)
       throw_errno(errno, "cannot read the attributes of", shown(path));
     if (handle.get() < 0) return nullptr;
-    return std::make_unique<PosixDirectoryReader>(std::move(handle), shown(path));
+    return std::make_unique<PosixDirectoryReader>(std::move(handle), shown(path), lists);
   }
 
   std::string read_link(std::string_view path) override {

@@ -14,6 +14,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <cerrno>
 #include <memory>
 #include <mutex>
@@ -247,42 +248,50 @@ inline std::string clean_name(std::string_view name, const std::string& where) {
   return std::string(name);
 }
 
+/// What to open a directory with to look into it: it can be listed then as well, where that is allowed.
+inline constexpr int kToLook = O_RDONLY | O_DIRECTORY | O_CLOEXEC;
+
 class PosixDirectoryReader final : public DirectoryReader {
  public:
-  PosixDirectoryReader(Handle handle, std::string where) : handle_(std::move(handle)), where_(std::move(where)) {}
+  /// `lists`: the handle is open for reading, at the start of the directory.
+  PosixDirectoryReader(Handle handle, std::string where, bool lists)
+      : handle_(std::move(handle)), where_(std::move(where)), lists_(lists) {}
   std::optional<FileInfo> stat(std::string_view name) override { return stat_in(handle_.get(), name, where_); }
   std::unique_ptr<DirectoryReader> look_into(std::string_view name) override {
     const std::string text = clean_name(name, where_);
-    Handle below(::openat(handle_.get(), text.c_str(), O_PATH | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    Handle below(::openat(handle_.get(), text.c_str(), kToLook | O_NOFOLLOW));
+    const bool lists = below.get() >= 0;
+    if (!lists && errno == EACCES) below = Handle(::openat(handle_.get(), text.c_str(), O_PATH | kToLook | O_NOFOLLOW));
     if (below.get() < 0) return nullptr;
-    return std::make_unique<PosixDirectoryReader>(std::move(below), where_ + "/" + text);
+    return std::make_unique<PosixDirectoryReader>(std::move(below), where_ + "/" + text, lists);
   }
 
-  std::vector<Entry> entries() override { return entries_in(handle_.get(), where_); }
+  std::vector<Entry> entries() override {
+    return std::exchange(lists_, false) ? read_entries(handle_.get(), where_) : entries_in(handle_.get(), where_);
+  }
 
-  /// Most file systems tell the type of each name with it, so that none of them has to be looked at.
   static std::vector<Entry> entries_in(int directory, const std::string& where) {
-    const int fd = ::openat(directory, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    if (fd < 0) throw_errno(errno, "cannot list the directory", where);
-    const std::unique_ptr<DIR, int (*)(DIR*)> opened(::fdopendir(fd), ::closedir);
-    if (opened == nullptr) throw_errno(errno, "cannot list the directory", where);
+    const Handle opened(::openat(directory, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    if (opened.get() < 0) throw_errno(errno, "cannot list the directory", where);
+    return read_entries(opened.get(), where);
+  }
+
+  /// From the start of a directory that is open for reading. Most file systems tell the type of each name with it, so
+  /// that none of them has to be looked at.
+  static std::vector<Entry> read_entries(int directory, const std::string& where) {
     std::vector<Entry> entries;
-    errno = 0;
-    while (const dirent* entry = ::readdir(opened.get())) {
-      const std::string_view name = entry->d_name;
-      if (name == "." || name == "..") continue;
-      FileType type = FileType::Other;
-      if (entry->d_type == DT_UNKNOWN) {
-        if (const auto info = stat_in(directory, name, where)) type = info->type;
-        errno = 0;
+    alignas(::dirent64) std::array<std::byte, 32 << 10> buffer;  // filled by the kernel
+    for (;;) {
+      const ssize_t got = ::getdents64(directory, buffer.data(), buffer.size());
+      if (got < 0) throw_errno(errno, "cannot list the directory", where);
+      if (got == 0) return entries;
+      for (ssize_t at = 0; at < got;) {
+        const auto* const entry = reinterpret_cast<const ::dirent64*>(buffer.data() + at);
+        at += entry->d_reclen;
+        const std::string_view name = entry->d_name;
+        if (name != "." && name != "..") entries.push_back({std::string(name), type_of(*entry, directory, where)});
       }
-      if (entry->d_type == DT_REG) type = FileType::Regular;
-      if (entry->d_type == DT_DIR) type = FileType::Directory;
-      if (entry->d_type == DT_LNK) type = FileType::Symlink;
-      entries.push_back({std::string(name), type});
     }
-    if (errno != 0) throw_errno(errno, "cannot list the directory", where);
-    return entries;
   }
 
   static std::optional<FileInfo> stat_in(int directory, std::string_view name, const std::string& where) {
@@ -294,8 +303,18 @@ class PosixDirectoryReader final : public DirectoryReader {
   }
 
  private:
+  static FileType type_of(const ::dirent64& entry, int directory, const std::string& where) {
+    if (entry.d_type == DT_REG) return FileType::Regular;
+    if (entry.d_type == DT_DIR) return FileType::Directory;
+    if (entry.d_type == DT_LNK) return FileType::Symlink;
+    if (entry.d_type != DT_UNKNOWN) return FileType::Other;
+    const auto info = stat_in(directory, entry.d_name, where);
+    return info ? info->type : FileType::Other;
+  }
+
   Handle handle_;
   std::string where_;
+  bool lists_;  // the handle stands at the start and can be read
 };
 
 class PosixDirectory final : public Directory {
