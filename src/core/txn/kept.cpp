@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <atomic>
 
 #include "base/parallel.h"
 #include "txn/configuration.h"
@@ -32,10 +31,11 @@ Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) 
 }
 
 void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted, unsigned workers) {
+  constexpr std::size_t kFew = 16;
+  if (places_.empty()) return;
   std::vector<std::optional<std::string>> places(wanted.size());
-  std::atomic<std::size_t> next = 0;
-  by_threads(workers, [&] {
-    for (std::size_t i = next++; i < wanted.size(); i = next++) places[i] = search(wanted[i].first, wanted[i].second);
+  in_portions(wanted.size(), workers, kFew, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) places[i] = search(wanted[i].first, wanted[i].second);
   });
   for (std::size_t i = 0; i < wanted.size(); ++i)
     known_[wanted[i].first.path] = {wanted[i].first.digest, wanted[i].second, std::move(places[i])};
