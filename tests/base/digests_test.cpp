@@ -31,6 +31,34 @@ TEST(Digests, OfManyAtOnceAreThoseOfEachAlone) {
   }
 }
 
+TEST(Digests, OfWhatIsReadPieceByPieceAreThoseOfTheWhole) {
+  std::mt19937 random(2);
+  for (const std::size_t count : {1, 2, 7, 16, 40}) {
+    for (const std::size_t most : {0, 63, 64, 65, 1000, (64 << 10) - 9, 64 << 10, (64 << 10) + 1, 300'000}) {
+      std::vector<std::string> contents;
+      for (std::size_t i = 0; i < count; ++i)
+        contents.push_back(random_bytes(i == 0 ? most : random() % (most + 1), random));
+      std::vector<std::size_t> was_read(count);
+      std::vector<MessageToRead> messages;
+      for (std::size_t i = 0; i < count; ++i)
+        messages.push_back({contents[i].size(), [&, i](std::uint64_t offset, std::span<std::byte> into) {
+                              ASSERT_LE(into.size(), 64U << 10);
+                              const auto bytes = std::as_bytes(std::span(contents[i])).subspan(offset, into.size());
+                              std::copy(bytes.begin(), bytes.end(), into.begin());
+                              was_read[i] += into.size();
+                            }});
+      for (const std::size_t lanes : {1, 8, 16}) {
+        std::fill(was_read.begin(), was_read.end(), 0);
+        const std::vector<Digest> digests = sha256_of_each(messages, lanes);
+        for (std::size_t i = 0; i < count; ++i) {
+          ASSERT_EQ(digests.at(i), sha256(contents[i])) << contents[i].size() << " bytes in " << lanes << " lanes";
+          ASSERT_EQ(was_read[i], contents[i].size());
+        }
+      }
+    }
+  }
+}
+
 TEST(Digests, OfEverySizeAroundABlockAreThoseOfTheStandard) {
   std::vector<std::string> contents;
   for (std::size_t size = 0; size <= 200; ++size) contents.emplace_back(size, 'a');

@@ -17,34 +17,60 @@ namespace hambrel {
 
 namespace {
 
+constexpr std::size_t kPiece = 64 << 10;  // bytes that are read at a time
+
 #if defined(__x86_64__)
 
 constexpr std::size_t kBlock = 64;  // bytes
 
 /// A message on its way: whole blocks of its own, then one or two that hold its end, the mark and its length.
 struct Message {
-  std::span<const std::byte> bytes;
+  std::span<const std::byte> bytes;         // what is at hand of the blocks of its own: all, or a piece
+  const MessageToRead* source = nullptr;    // where the next piece comes from
+  std::vector<std::byte> piece{};           // that was read
   std::size_t number = 0;                   // in the order of the caller
+  std::size_t first = 0;                    // the block with which `bytes` begins
   std::size_t at = 0;                       // blocks that are done
-  std::size_t own = 0;                      // whole blocks in `bytes`
+  std::size_t own = 0;                      // whole blocks of its own
   std::size_t blocks = 0;                   // with those of the end
   std::array<std::byte, 2 * kBlock> end{};  // FIPS 180-4, 5.1.1
+  bool end_is_read = false;                 // its own bytes there, of a message that is read
 
-  Message() = default;
-  Message(std::span<const std::byte> content, std::size_t place)
-      : bytes(content), number(place), own(content.size() / kBlock) {
+  Message(std::span<const std::byte> content, std::size_t place) : Message(content.size(), place) {
+    bytes = content;
     const std::size_t rest = content.size() % kBlock;
-    blocks = own + (rest + 9 <= kBlock ? 1 : 2);
     if (rest > 0) std::memcpy(end.data(), content.data() + own * kBlock, rest);
+  }
+  Message(const MessageToRead& content, std::size_t place) : Message(content.size, place) { source = &content; }
+  const std::byte* block(std::size_t i) const {
+    return i < own ? bytes.data() + (i - first) * kBlock : end.data() + (i - own) * kBlock;
+  }
+  /// Blocks from `at` on that lie one after the other; they are at hand then.
+  std::size_t run() {
+    if (source != nullptr) read_on();
+    return at < own ? std::min(own, first + bytes.size() / kBlock) - at : blocks - at;
+  }
+
+ private:
+  Message(std::uint64_t size, std::size_t place) : number(place), own(size / kBlock) {
+    const std::size_t rest = size % kBlock;
+    blocks = own + (rest + 9 <= kBlock ? 1 : 2);
     end[rest] = std::byte{0x80};
-    const std::uint64_t bits = std::uint64_t{content.size()} * 8;
+    const std::uint64_t bits = size * 8;
     for (std::size_t i = 0; i < 8; ++i) end[(blocks - own) * kBlock - 1 - i] = static_cast<std::byte>(bits >> (8 * i));
   }
-  const std::byte* block(std::size_t i) const {
-    return i < own ? bytes.data() + i * kBlock : end.data() + (i - own) * kBlock;
+  void read_on() {
+    if (at < own && at == first + bytes.size() / kBlock) {
+      piece.resize(std::min<std::uint64_t>(kPiece, std::uint64_t{own - at} * kBlock));
+      source->read(std::uint64_t{at} * kBlock, piece);
+      bytes = piece;
+      first = at;
+    }
+    if (const std::size_t rest = source->size % kBlock; at == own && rest > 0 && !end_is_read) {
+      source->read(std::uint64_t{own} * kBlock, std::span(end).first(rest));
+      end_is_read = true;
+    }
   }
-  /// Blocks from `at` on that lie one after the other.
-  std::size_t run() const { return at < own ? own - at : blocks - at; }
 };
 
 using State = std::array<std::uint32_t, 8>;
@@ -60,11 +86,11 @@ Digest digest_of(const State& state) {
 }
 
 /// The rest of a message by the ordinary function, which is faster where few are left.
-Digest finish_alone(const Message& message, const State& state) {
+Digest finish_alone(Message& left, const State& state) {
   SHA256_CTX context;
   SHA256_Init(&context);
   std::copy(state.begin(), state.end(), context.h);
-  for (Message left = message; left.at < left.blocks;) {
+  while (left.at < left.blocks) {
     const std::size_t count = left.run();
     SHA256_Update(&context, left.block(left.at), count * kBlock);
     left.at += count;
@@ -237,12 +263,50 @@ std::size_t widest() {
   return __builtin_cpu_supports("avx2") != 0 ? 8 : 1;
 }
 
+template <typename Of>
+std::vector<Digest> digest_side_by_side(std::span<const Of> contents, std::size_t lanes) {
+  std::vector<Digest> digests(contents.size());
+  std::vector<Message> messages;
+  messages.reserve(contents.size());
+  for (std::size_t i = 0; i < contents.size(); ++i) messages.emplace_back(contents[i], i);
+  // the longest first: so the lanes run empty together
+  std::stable_sort(messages.begin(), messages.end(),
+                   [](const Message& a, const Message& b) { return a.blocks > b.blocks; });
+  lanes < 16 ? digest_in_lanes<8>(messages, digests) : digest_in_lanes<16>(messages, digests);
+  return digests;
+}
+
 #else
 
 bool has_own_instructions() { return false; }
 std::size_t widest() { return 1; }
 
 #endif
+
+Digest digest_of(std::span<const std::byte> message) { return sha256(message); }
+
+Digest digest_of(const MessageToRead& message) {
+  Sha256 digest;
+  std::vector<std::byte> piece;
+  for (std::uint64_t at = 0; at < message.size; at += piece.size()) {
+    piece.resize(std::min<std::uint64_t>(kPiece, message.size - at));
+    message.read(at, piece);
+    digest.update(std::string_view(reinterpret_cast<const char*>(piece.data()), piece.size()));
+  }
+  return digest.finish();
+}
+
+template <typename Of>
+std::vector<Digest> digest_each(std::span<const Of> contents, std::size_t lanes) {
+  lanes = std::min(lanes, widest());
+#if defined(__x86_64__)
+  if (lanes >= 8 && contents.size() > 1) return digest_side_by_side(contents, lanes);
+#endif
+  std::vector<Digest> digests;
+  digests.reserve(contents.size());
+  for (const Of& content : contents) digests.push_back(digest_of(content));
+  return digests;
+}
 
 }  // namespace
 
@@ -251,27 +315,20 @@ std::size_t sha256_lanes() {
   return lanes;
 }
 
-std::vector<Digest> sha256_of_each(std::span<const std::span<const std::byte>> contents, std::size_t lanes) {
-  std::vector<Digest> digests(contents.size());
-  lanes = std::min(lanes, widest());
-  if (lanes < 8 || contents.size() < 2) {
-    for (std::size_t i = 0; i < contents.size(); ++i) digests[i] = sha256(contents[i]);
-    return digests;
-  }
-#if defined(__x86_64__)
-  std::vector<Message> messages;
-  messages.reserve(contents.size());
-  for (std::size_t i = 0; i < contents.size(); ++i) messages.emplace_back(contents[i], i);
-  // the longest first: so the lanes run empty together
-  std::stable_sort(messages.begin(), messages.end(),
-                   [](const Message& a, const Message& b) { return a.blocks > b.blocks; });
-  lanes < 16 ? digest_in_lanes<8>(messages, digests) : digest_in_lanes<16>(messages, digests);
-#endif
-  return digests;
+std::vector<Digest> sha256_of_each(std::span<const std::span<const std::byte>> messages, std::size_t lanes) {
+  return digest_each(messages, lanes);
 }
 
 std::vector<Digest> sha256_of_each(std::span<const std::span<const std::byte>> messages) {
-  return sha256_of_each(messages, sha256_lanes());
+  return digest_each(messages, sha256_lanes());
+}
+
+std::vector<Digest> sha256_of_each(std::span<const MessageToRead> messages, std::size_t lanes) {
+  return digest_each(messages, lanes);
+}
+
+std::vector<Digest> sha256_of_each(std::span<const MessageToRead> messages) {
+  return digest_each(messages, sha256_lanes());
 }
 
 }  // namespace hambrel

@@ -8,6 +8,8 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
+#include <functional>
 #include <span>
 #include <vector>
 
@@ -19,6 +21,15 @@ namespace hambrel {
 std::vector<Digest> sha256_of_each(std::span<const std::span<const std::byte>> messages);
 /// The same in so many lanes, or as many as the processor has; for tests.
 std::vector<Digest> sha256_of_each(std::span<const std::span<const std::byte>> messages, std::size_t lanes);
+
+/// A message that is read while it is digested, 64 KiB at a time.
+struct MessageToRead {
+  std::uint64_t size = 0;  // bytes
+  /// Fills all of it with the bytes from there on. What it throws ends all of it.
+  std::function<void(std::uint64_t offset, std::span<std::byte> into)> read;
+};
+std::vector<Digest> sha256_of_each(std::span<const MessageToRead> messages);
+std::vector<Digest> sha256_of_each(std::span<const MessageToRead> messages, std::size_t lanes);
 
 /// Messages that are best taken side by side here: 16, 8 or 1. With 1 nothing is to be had from batches.
 std::size_t sha256_lanes();
