@@ -8,6 +8,7 @@
 #include "archive/frame_codec.h"
 #include "archive/package_reader.h"
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/text.h"
 #include "base/toml_table.h"
 #include "os/host.h"
@@ -216,26 +217,57 @@ class ContentsMaker {
     for (const WrittenLine& one : before_) by_path_[package_path(one.line.package)] = &one;
   }
 
+  /// What one package file is.
+  struct Looked {
+    WrittenLine line{};
+    std::string mark{};  // empty: it may be written again without a trace
+    bool is_new = false;
+    std::vector<std::string> paths{};  // of a new one
+  };
+
   void read_files() {
+    constexpr std::size_t kAtOnce = 32;  // whose paths are held until they are written down, in order
     const SeenFiles seen = read_seen(directory_);
     const std::int64_t now = os::now();  // as files have it, whatever time the documents are to tell
     const auto files = package_files(directory_);
     observer_.begin("reading packages", files.size(), Observer::Unit::Items);
-    for (const std::string& path : files) {
-      const auto info = directory_.stat_followed(path);
-      const std::string mark = info ? mark_of(*info) : "";
-      const auto known = seen.find(path);
-      const auto line = by_path_.find(path);
-      const bool is_same = known != seen.end() && line != by_path_.end() && known->second.mark == mark &&
-                           known->second.digest == line->second->line.digest;
-      lines_.push_back(is_same ? as_before(*line->second) : describe(path));
-      if (!is_same) new_files_.push_back(path);
-      if (info && info->changed_seconds + kUnsure <= now)
-        contents_.seen += fmt::format("{} {} {}\n", lines_.back().line.digest.hex(), mark, path);
+    for (std::size_t start = 0; start < files.size(); start += kAtOnce) {
+      std::vector<Looked> looked(std::min(kAtOnce, files.size() - start));
+      in_portions(looked.size(), os::processors(), 1, [&](std::size_t first, std::size_t last) {
+        for (std::size_t i = first; i < last; ++i) looked[i] = look_at(files[start + i], seen, now);
+      });
+      for (std::size_t i = 0; i < looked.size(); ++i) take(files[start + i], std::move(looked[i]));
       observer_.progress(lines_.size());
     }
     observer_.end();
     contents_.read = new_files_.size();
+  }
+
+  /// By several threads at once.
+  Looked look_at(const std::string& path, const SeenFiles& seen, std::int64_t now) const {
+    const auto info = directory_.stat_followed(path);
+    const std::string mark = info ? mark_of(*info) : "";
+    const auto known = seen.find(path);
+    const auto line = by_path_.find(path);
+    const bool is_same = known != seen.end() && line != by_path_.end() && known->second.mark == mark &&
+                         known->second.digest == line->second->line.digest;
+    Looked looked;
+    if (is_same)
+      looked.line = as_before(*line->second);
+    else
+      looked = describe(path);
+    if (info && info->changed_seconds + kUnsure <= now) looked.mark = mark;
+    return looked;
+  }
+
+  void take(const std::string& path, Looked looked) {
+    if (looked.is_new) {
+      new_files_.push_back(path);
+      new_paths_.add(looked.line.line.package, std::move(looked.paths));
+    }
+    if (!looked.mark.empty())
+      contents_.seen += fmt::format("{} {} {}\n", looked.line.line.digest.hex(), looked.mark, path);
+    lines_.push_back(std::move(looked.line));
   }
 
   WrittenLine as_before(const WrittenLine& known) const {
@@ -247,12 +279,13 @@ class ContentsMaker {
     return line;
   }
 
-  WrittenLine describe(const std::string& path) {
+  Looked describe(const std::string& path) const {
     const std::string shown = directory_.shown(path);
     const archive::PackageReader reader(directory_.open(path), shown);
     reader.verify_all();
-    WrittenLine made;
-    IndexLine& line = made.line;
+    Looked made;
+    made.is_new = true;
+    IndexLine& line = made.line.line;
     line.package = reader.manifest();
     if (package_path(line.package) != path)
       throw Error(ErrorCode::Invalid,
@@ -264,8 +297,8 @@ class ContentsMaker {
     line.table_offset = reader.footer().table_offset;
     line.table_size = reader.footer().table_size;
     line.table_digest = reader.footer().table_digest;
-    new_paths_.add(line.package, paths_in(reader));
-    made.text = line_text(line);
+    made.paths = paths_in(reader);
+    made.line.text = line_text(line);
     return made;
   }
 
