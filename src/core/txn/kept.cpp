@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-
 #include "base/parallel.h"
 #include "txn/configuration.h"
 #include "txn/stage_names.h"
