@@ -6,6 +6,7 @@
 #include <thread>
 
 #include "repo/download.h"
+#include "repo/download_queue.h"
 #include "repo/transfer.h"
 #include "support/program.h"
 
@@ -181,6 +182,25 @@ TEST_F(Mirrors, WhatPassesIsAskedForAgain) {
   EXPECT_THAT(fetch_from({broken.url()}), testing::IsEmpty()) << "it is in the cache";
   EXPECT_THAT(fetch(repository({broken.url()}), "mast"), HasSubstr("status 500"));
   EXPECT_EQ(broken.asked().size(), 3U);
+}
+
+TEST_F(Mirrors, WhoeverReadsWhatALiarSentDoesNotBlameTheOneThatIsAskedNow) {
+  const Mirror liar(
+      [](const auto&, auto& answer) { answer.set_content(std::string(kContent.size(), 'x'), "text/plain"); });
+  std::atomic<bool> goes_on = false;
+  const Mirror honest([&](const httplib::Request& asked, httplib::Response& answer) {
+    while (!goes_on) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    send(asked, answer);
+  });
+  const settings::Repository both = repository({liar.url(), honest.url()});
+  {
+    DownloadQueue queue(*fs, network, {wanted("lamp")}, {both});
+    while (honest.asked().empty()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    EXPECT_TRUE(queue.spoil(*queue.url_of(wanted("lamp").package))) << "another try is worth it";
+  }
+  goes_on = true;
+  EXPECT_EQ(fetch(both), "");
+  EXPECT_EQ(liar.asked().size(), 1) << "who lied is not asked first";
 }
 
 TEST_F(Mirrors, ManyFilesAreSharedAndNobodyWaitsForTheSlow) {

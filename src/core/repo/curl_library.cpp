@@ -28,6 +28,7 @@ CurlLibrary load() {
   library.find("curl_multi_perform", all.multi_perform);
   library.find("curl_multi_info_read", all.multi_info_read);
   library.find("curl_multi_poll", all.multi_poll);
+  library.find("curl_multi_wakeup", all.multi_wakeup);
   library.find("curl_multi_setopt", all.multi_setopt);
   if (all.global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK) throw Error(ErrorCode::Internal, "does not start", kFile);
   return all;

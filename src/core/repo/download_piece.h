@@ -46,7 +46,7 @@ class DownloadPiece {
 
   // The fetching thread: all that is left is taken first, then what comes; at the end it is told the problem, if any.
 
-  void take_left(const std::string& url);
+  void take_left();
   /// For the rest of it.
   Request request(std::shared_ptr<Servers> servers, const std::string& from, const Pace& pace, const std::string& url);
   void end(std::optional<Error> problem);
@@ -59,6 +59,8 @@ class DownloadPiece {
   ByteCount arrived() const { return arrived_; }
   ByteCount fetched() const { return arrived_ - std::min(arrived_, left_); }
   const std::optional<Error>& problem() const { return problem_; }
+  /// What had come of it was given up, and another server was asked.
+  bool came_anew() const { return came_anew_; }
 
  private:
   class Check;
@@ -66,7 +68,8 @@ class DownloadPiece {
   class FramesCheck;
   std::unique_ptr<Check> new_check() const;
   void begin_anew();
-  void require_right(const std::string& url);
+  void require_right(bool is_right, const std::string& url) const;
+  MessageToRead read_again() const;
   void take(std::string_view data);
   void came(ByteCount now);
   void drop();
@@ -77,10 +80,10 @@ class DownloadPiece {
   DownloadWait& shared_;
   const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
-  std::unique_ptr<Check> check_;
+  std::unique_ptr<Check> check_;  // of what comes; nothing: all of it is read again when it is there
   std::atomic<bool> spoiled_ = false;
   ByteCount arrived_ = 0;  // from here on: under the mutex, where another thread than the fetching one asks
-  bool over_ = false;
+  bool over_ = false, came_anew_ = false;
   std::optional<Error> problem_;
 };
 

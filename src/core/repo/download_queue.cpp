@@ -63,7 +63,7 @@ class DownloadQueue::File {
   // The fetching thread.
 
   void take_left() {
-    for (const auto& piece : pieces_) piece->take_left(url_);
+    for (const auto& piece : pieces_) piece->take_left();
   }
   /// For what is left to come of it.
   void ask(std::vector<Request>& requests) {
@@ -112,6 +112,10 @@ class DownloadQueue::File {
   }
   void spoil() {
     for (const auto& piece : pieces_) piece->spoil();
+  }
+  bool came_anew() const {
+    const std::lock_guard lock(shared_.mutex);
+    return std::any_of(pieces_.begin(), pieces_.end(), [](const auto& one) { return one->came_anew(); });
   }
   Servers& servers() const { return *servers_; }
   /// Gives it its name, if it is whole.
@@ -269,10 +273,9 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
   if (files_.empty()) return 0;
   observer.begin("fetching packages", bytes_, Observer::Unit::Bytes);
   try {
-    for (const auto& [path, number] : by_path_) {
-      const auto& file = files_[number];
-      const auto ask = [&, &path = path] {
-        observer.at(path);
+    for (const auto& file : files_) {
+      const auto ask = [&] {
+        observer.at(file->path);
         observer.progress(fetched());
         return stop_asked_();
       };
@@ -283,13 +286,13 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
           if (!file->over()) throw;  // it is to stop
         }
       }
+      file->name(sync);  // the disk has it while others still come
     }
   } catch (...) {
     observer.end();
     throw;
   }
   observer.end();
-  for (const auto& file : files_) file->name(sync);
   for (const auto& file : files_)
     if (const auto problem = file->problem()) throw *problem;
   return fetched();
@@ -305,6 +308,8 @@ bool DownloadQueue::spoil(const std::string& url) {
   (*found)->spoil();
   thread_.request_stop();
   if (thread_.joinable()) thread_.join();
+  // what was read may be what was given up since: then the server that is asked now is not to blame
+  if ((*found)->came_anew()) return true;
   bool has_other = false;
   for (std::size_t i = 0; i < asked_.size(); ++i)
     if (asked_[i] == found->get()) has_other = (*found)->servers().blame(requests_[i].from) || has_other;

@@ -53,13 +53,14 @@ class DownloadQueue {
   /// A file on its way. It may be read from any thread, also after this object's end.
   std::unique_ptr<os::ReadableFile> open(const Package& package) const;
   /// Waits until all are whole and gives them their names. Returns the bytes that were fetched. Throws the first
-  /// problem, in the order in which they were wanted, after all transfers have ended.
+  /// problem, in the order in which they were wanted, after all transfers have ended; of the disk at once.
   /// `sync`: they are on the disk then; else the next syncfs brings them there.
   ByteCount settle(Observer& observer, bool sync = false);
   /// What was fetched in ranges is of no use any more: nothing of it stays.
   void drop_ranges();
   /// What comes from there turned out not to be the file: nothing of it is kept for a next try, and nothing more comes.
-  /// Returns whether another one may be worth it: it went on from what an earlier try had left, or there is a mirror.
+  /// Returns whether another one may be worth it: it went on from what an earlier try had left, or there is a mirror,
+  /// perhaps one that was being asked already.
   bool spoil(const std::string& url);
 
  private:

@@ -5,11 +5,13 @@
 #include <algorithm>
 #include <chrono>
 #include <deque>
+#include <iterator>
 #include <memory>
 
 #include "base/text.h"
 #include "os/host.h"
 #include "repo/curl_library.h"
+#include "repo/digest_batch.h"
 #include "repo/exchange.h"
 
 namespace hambrel::repo {
@@ -23,11 +25,31 @@ constexpr unsigned kMostBreaks = 8;  // of one transfer, each after some bytes m
 constexpr std::chrono::milliseconds kFirstWait{200};
 constexpr unsigned kFewest = 4, kMost = 48;  // transfers at a time, where nobody has set how many
 
-/// Each has a connection and a file, and connections are kept; others need some, too.
-unsigned most_transfers() {
-  constexpr unsigned kOfOthers = 24, kOfEach = 3;
+/// Open files for transfers; others need some, too.
+unsigned files_for_transfers() {
+  constexpr unsigned kOfOthers = 24;
   const unsigned files = os::most_open_files();
-  return std::clamp(files > kOfOthers ? (files - kOfOthers) / kOfEach : 0, kFewest, kMost);
+  return files > kOfOthers ? files - kOfOthers : 0;
+}
+
+/// Each has a connection and a file, and connections are kept.
+constexpr unsigned kOfEach = 3;
+unsigned most_transfers() { return std::clamp(files_for_transfers() / kOfEach, kFewest, kMost); }
+
+/// Files that are read again together: what transfers leave is enough for them, or it is one at a time.
+std::size_t most_read_together() {
+  const unsigned files = files_for_transfers(), of_transfers = most_transfers() * kOfEach;
+  return std::clamp<std::size_t>(files > of_transfers ? files - of_transfers : 0, 1, sha256_lanes());
+}
+
+template <typename Do>
+std::optional<Error> problem_of(Do act) {
+  try {
+    act();
+    return std::nullopt;
+  } catch (const Error& problem) {
+    return problem;
+  }
 }
 
 /// Of several problems with one file: what was changed on the way is told rather than what did not come.
@@ -42,7 +64,7 @@ class Network::Fetching {
  public:
   Fetching(Network& network, std::vector<Request>& requests, CURLM* multi, Observer& observer)
       : network_(network), multi_(multi), observer_(observer), parallel_(network.parallel()) {
-    if (parallel_ == 0) parallel_ = kFewest;
+    if (parallel_ == 0) parallel_ = std::max<unsigned>(kFewest, network.learned_);
     for (Request& request : requests) {
       Job job;
       job.request = &request;
@@ -57,7 +79,7 @@ class Network::Fetching {
   }
 
   void run(const std::function<bool()>& stop) {
-    while (!waiting_.empty() || !running_.empty()) {
+    while (!waiting_.empty() || !running_.empty() || !unverified_.empty() || batch_) {
       if (stop()) return end_all();
       start_some();
       go_on_with_paused();
@@ -67,8 +89,9 @@ class Network::Fetching {
       while (const CURLMsg* message = curl_library().multi_info_read(multi_, &left))
         if (message->msg == CURLMSG_DONE) over(message->easy_handle, message->data.result);
       drop_slow();
+      verify_together();
       observer_.progress(total_);
-      if (!running_.empty() || !waiting_.empty())
+      if (!running_.empty() || !waiting_.empty() || batch_)
         curl_library().multi_poll(multi_, nullptr, 0, time_to_wait(), nullptr);
     }
   }
@@ -87,6 +110,12 @@ class Network::Fetching {
     std::optional<Error> problem;
     Clock::time_point began = Clock::now(), not_before = began;
     std::unique_ptr<Exchange> exchange;
+    double seconds = 0, seconds_to_first_byte = 0;  // that the exchange took
+  };
+  struct Unverified {
+    Job job;
+    Exchange::End end;
+    Clock::time_point since;
   };
 
   void start_some() {
@@ -142,6 +171,8 @@ class Network::Fetching {
     Job job = std::move(running_[i]);
     running_.erase(running_.begin() + static_cast<std::ptrdiff_t>(i));
     curl_library().multi_remove_handle(multi_, job.exchange->handle());
+    job.seconds = job.exchange->seconds();
+    job.seconds_to_first_byte = job.exchange->seconds_to_first_byte();
     return job;
   }
 
@@ -164,14 +195,42 @@ class Network::Fetching {
     job.received += job.exchange->received();
     const bool is_whole = request.goes_on && job.received == (request.range ? request.range->second : request.limit);
     if (is_whole && end.problem && end.problem->code() == ErrorCode::Network) end.problem.reset();  // it needs no more
-    if (!end.problem && !end.unchanged && request.verify) {
-      try {
-        request.verify();
-      } catch (const Error& problem) {
-        end.problem = problem;
-      }
+    if (!end.problem && !end.unchanged) {
+      if (request.verify_digest) return unverified_.push_back({std::move(job), std::move(end), Clock::now()});
+      if (request.verify) end.problem = problem_of([&] { request.verify(); });
     }
     ended(std::move(job), std::move(end));
+  }
+
+  /// Has the digests of what has come whole worked out by another thread, as many at a time as go side by side, or
+  /// those that are there where nothing else comes.
+  void verify_together() {
+    if (batch_ && batch_->is_ready()) end_batch();
+    if (batch_ || unverified_.empty() || Clock::now() < time_to_verify()) return;
+    const auto last = unverified_.begin() + static_cast<std::ptrdiff_t>(std::min(unverified_.size(), most_together_));
+    std::move(unverified_.begin(), last, std::back_inserter(of_batch_));
+    unverified_.erase(unverified_.begin(), last);
+    std::vector<DigestBatch::Open> files;
+    for (const Unverified& one : of_batch_) files.push_back(one.job.request->read_again);
+    batch_ = std::make_unique<DigestBatch>(std::move(files), [this] { curl_library().multi_wakeup(multi_); });
+    if (batch_->is_ready()) end_batch();
+  }
+  void end_batch() {
+    const std::vector<DigestBatch::Result> results = batch_->results();
+    batch_.reset();
+    std::vector<Unverified> of_it = std::exchange(of_batch_, {});
+    for (std::size_t i = 0; i < of_it.size(); ++i) {
+      Unverified& one = of_it[i];
+      one.end.problem = results[i].problem;
+      one.end.of_receiver = one.end.problem.has_value();
+      if (!one.end.problem) one.end.problem = problem_of([&] { one.job.request->verify_digest(results[i].digest); });
+      ended(std::move(one.job), std::move(one.end));
+    }
+  }
+  Clock::time_point time_to_verify() const {
+    constexpr std::chrono::milliseconds kLongest{50};
+    if (unverified_.size() >= most_together_ || (running_.empty() && waiting_.empty())) return {};
+    return unverified_.front().since + kLongest;
   }
 
   void drop_slow() {
@@ -196,10 +255,9 @@ class Network::Fetching {
     const std::uint64_t came = job.exchange->received();
     const bool is_fault = end.problem && !end.of_receiver && !(end.absent && request.may_be_absent);
     // each that waited longer than it took to come makes room for one more
-    const bool waited = job.exchange->seconds_to_first_byte() * 2 > job.exchange->seconds();
-    if (network_.parallel() == 0 && !is_fault && waited) parallel_ = std::min(parallel_ + 1, most_);
-    job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(),
-                       is_fault ? end.problem->problem() : "");
+    const bool waited = job.seconds_to_first_byte * 2 > job.seconds;
+    if (network_.parallel() == 0 && !is_fault && waited) network_.learned_ = parallel_ = std::min(parallel_ + 1, most_);
+    job.servers->ended(job.server, job.exchange->arrived(), job.seconds, is_fault ? end.problem->problem() : "");
     if (came > 0) {
       job.etag = job.exchange->etag();
       job.etag_server = job.server;
@@ -261,9 +319,12 @@ class Network::Fetching {
     const Error stopped(ErrorCode::Declined, "interrupted");
     while (!running_.empty()) {
       Job job = take_off(running_.size() - 1);
-      job.servers->ended(job.server, job.exchange->arrived(), job.exchange->seconds(), "");
+      job.servers->ended(job.server, job.exchange->arrived(), job.seconds, "");
       finish(*job.request, stopped);
     }
+    if (batch_) end_batch();
+    for (Unverified& one : unverified_) finish(*one.job.request, stopped);
+    unverified_.clear();
     for (Job& job : waiting_) finish(*job.request, stopped);
     waiting_.clear();
   }
@@ -277,6 +338,7 @@ class Network::Fetching {
     };
     if (running_.size() < parallel_)
       for (const Job& job : waiting_) until(job.not_before);
+    if (!unverified_.empty() && !batch_) until(time_to_verify());
     for (const Job& job : running_)
       if (job.exchange->is_paused()) until(job.servers->next_start());
     return static_cast<int>(std::max(wait, std::chrono::milliseconds(1)).count());
@@ -287,9 +349,13 @@ class Network::Fetching {
   Observer& observer_;
   std::deque<Job> waiting_;
   std::vector<Job> running_;
+  std::vector<Unverified> unverified_;  // all of it has come
+  std::vector<Unverified> of_batch_;    // whose digests are worked out now, by:
+  std::unique_ptr<DigestBatch> batch_;
   std::uint64_t total_ = 0;
   unsigned parallel_;  // transfers at a time, now
   const unsigned most_ = most_transfers();
+  const std::size_t most_together_ = most_read_together();
 };
 
 Network::~Network() {
