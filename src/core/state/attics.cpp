@@ -8,10 +8,13 @@ namespace hambrel::state {
 std::vector<Attic> AtticStore::attics() const {
   return guarded(connection_->path, [&] {
     std::vector<Attic> result;
+    // each transaction with moves by one step through their index: of thousands in the ledger few have any
     SQLite::Statement query(
         connection_->database,
-        "SELECT l.id, l.ended, a.bytes FROM ledger l LEFT JOIN attics a ON a.txn = l.id"
-        " WHERE l.result = 'done' AND a.dropped IS NULL AND EXISTS(SELECT 1 FROM moves m WHERE m.txn = l.id)"
+        "WITH RECURSIVE moved(txn) AS (SELECT min(txn) FROM moves UNION ALL"
+        " SELECT (SELECT min(txn) FROM moves WHERE txn > moved.txn) FROM moved WHERE moved.txn IS NOT NULL)"
+        " SELECT l.id, l.ended, a.bytes FROM moved JOIN ledger l ON l.id = moved.txn LEFT JOIN attics a ON a.txn = l.id"
+        " WHERE l.result = 'done' AND a.dropped IS NULL"
         " AND NOT EXISTS(SELECT 1 FROM ledger u WHERE u.undo_of = l.id AND u.result = 'done') ORDER BY l.id");
     while (query.executeStep()) {
       Attic one{TxnId{query.getColumn(0).getInt64()}, query.getColumn(1).getInt64()};

@@ -205,7 +205,8 @@ std::string LedgerStore::changes_told(TxnId id) const {
 std::vector<std::pair<TxnId, std::int64_t>> LedgerStore::ends() const {
   return guarded(connection_->path, [&] {
     std::vector<std::pair<TxnId, std::int64_t>> result;
-    SQLite::Statement query(connection_->database, "SELECT id, ended FROM ledger ORDER BY id");
+    SQLite::Statement query(connection_->database,
+                            "SELECT id, ended FROM ledger WHERE id >= (SELECT min(txn) FROM moves) ORDER BY id");
     while (query.executeStep())
       result.emplace_back(TxnId{query.getColumn(0).getInt64()}, query.getColumn(1).getInt64());
     return result;

@@ -23,7 +23,7 @@ class LedgerStore : protected Store {
   TxnId last_done() const;
   /// changes_text() of a transaction, in the words of its chain: of what the state records by now.
   std::string changes_told(TxnId id) const;
-  /// When each transaction ended, by number: seconds since 1970.
+  /// When each transaction ended, by number, from the oldest on that has an attic: seconds since 1970.
   std::vector<std::pair<TxnId, std::int64_t>> ends() const;
   /// A ledger entry for a transaction that failed before its journal, or that only changed reasons or gave up attics.
   void record(LedgerEntry entry, const std::vector<PackageChange>& changes, const std::vector<TxnId>& gives_up = {},
