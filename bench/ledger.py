@@ -30,6 +30,7 @@ def make_root(place, transactions):
         hambrel(place, "install", f"{name}={2 - number // (PACKAGES - 1) % 2}")
     if transactions:
         hambrel(place, "tidy", "attic", "--keep", str(ATTICS))
+        hambrel(place, "tidy", "cache", "--keep", "1")  # the other has one version of each
 
 
 if __name__ == "__main__":

@@ -30,19 +30,28 @@ void read_name(CachedFile& file, const std::string& directory, std::string_view 
   file.arch = name.substr(dot + 1);
 }
 
+std::vector<std::string> names_in(os::DirectoryReader& directory) {
+  std::vector<std::string> names;
+  for (os::DirectoryReader::Entry& one : directory.entries()) names.push_back(std::move(one.name));
+  std::sort(names.begin(), names.end());
+  return names;
+}
+
 }  // namespace
 
 std::vector<CachedFile> cached_files(os::FileReader& root) {
   std::vector<CachedFile> files;
-  if (!root.stat_followed(kPackageCache)) return files;
-  for (const std::string& directory : root.list(kPackageCache)) {
+  const auto cache = root.look_into(kPackageCache);
+  if (!cache) return files;
+  for (const std::string& directory : names_in(*cache)) {
+    const auto opened = cache->look_into(directory);
+    if (!opened) continue;
     const std::string at = os::join_path(kPackageCache, directory);
-    if (const auto info = root.stat(at); !info || info->type != os::FileType::Directory) continue;
-    for (const std::string& name : root.list(at)) {
+    for (const std::string& name : names_in(*opened)) {
+      const auto info = opened->stat(name);
+      if (!info || info->type != os::FileType::Regular) continue;
       CachedFile file;
       file.path = os::join_path(at, name);
-      const auto info = root.stat(file.path);
-      if (!info || info->type != os::FileType::Regular) continue;
       read_name(file, directory, name);
       file.size = info->size;
       file.time = info->mtime_seconds;
