@@ -254,9 +254,10 @@ TEST_F(StateTest, RowsOfAnOlderSchemaBecomeListsAndAnIndex) {
 TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
   std::mt19937 random(7);
   State state(*fs, kName, Access::Change);
-  for (int round = 0; round < 60; ++round) {
+  for (int round = 0; round < 100; ++round) {
     std::vector<PackageChange> changes;  // of one package or several
     const int first = static_cast<int>(random() % 4), count = 1 + static_cast<int>(random() % 4);
+    const bool nothing_is_replaced = random() % 3 == 0;
     for (int number = 0; number < count; ++number) {
       const std::string name = fmt::format("p{}", (first + number) % 4);
       std::vector<FileEntry> files{entry("usr", EntryType::Directory)};
@@ -269,7 +270,7 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
       PackageChange& change = changes.emplace_back(installs(name, fmt::format("{}", round), files));
       for (const StatePackage& one : state.installed())
         if (one.package.name == name) change.before = one, change.before_row = one.row;
-      if (change.before && random() % 3 == 0) change.after.reset();
+      if (change.before && (nothing_is_replaced || random() % 3 == 0)) change.after.reset();
     }
     state.record(ledger_entry(state), changes);
     std::map<std::string, std::vector<std::string>> expected;

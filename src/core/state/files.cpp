@@ -266,6 +266,35 @@ void Connection::renew_if_most_goes(IndexRows& rows) {
   std::sort(rows.come.begin(), rows.come.end());
 }
 
+std::int64_t Connection::list_size_of(std::int64_t package_row) {
+  ScopedStatement query = repeat("SELECT length(list) FROM lists WHERE package = ?");
+  set_values(*query, package_row);
+  return query->executeStep() ? query->getColumn(0).getInt64() : 0;
+}
+
+/// Where more leaves than stays, and nothing is replaced by another version, the index is emptied and gets what stays:
+/// nobody needs to know what paths those that leave had. To be called when they have left and nothing has come. False:
+/// nothing was done.
+bool Connection::renew_if_most_leave(const std::vector<PackageChange>& changes, IndexRows& rows) {
+  constexpr std::int64_t kMany = 64 << 10;  // bytes of their lists
+  std::int64_t leaving = 0, staying = 0;
+  for (const PackageChange& one : changes) {
+    if (!one.before || one.before->shelved) continue;
+    const bool is_here = one.after && !one.after->shelved;
+    if (is_here && one.before_row != one.after_row) return false;
+    if (!is_here) leaving += list_size_of(*one.before_row);
+  }
+  if (leaving < kMany) return false;
+  std::vector<std::pair<std::int64_t, std::int64_t>> stay;  // rows and slots of packages
+  SQLite::Statement query(database, "SELECT id, slot FROM packages WHERE state = 'installed'");
+  while (query.executeStep()) stay.emplace_back(query.getColumn(0).getInt64(), query.getColumn(1).getInt64());
+  for (const auto& [row, slot] : stay) staying += list_size_of(row);
+  if (staying > leaving) return false;
+  database.exec("DELETE FROM paths; DELETE FROM more_paths");
+  for (const auto& [row, slot] : stay) add_to(rows, slot, index_change({}, *list_of(row)));
+  return true;
+}
+
 void Connection::index(IndexRows rows) {
   ScopedStatement drop = repeat("DELETE FROM paths WHERE hash = ? AND slot = ?");
   ScopedStatement drop_more = repeat("DELETE FROM more_paths WHERE hash = ? AND slot = ?");

@@ -336,7 +336,8 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
   next_slot.reset();
   try {
     IndexRows rows;
-    for (const PackageChange& change : changes) insert_change(id, sequence++, change, rows);
+    const bool renewed = renew_if_most_leave(changes, rows);
+    for (const PackageChange& change : changes) insert_change(id, sequence++, change, renewed, rows);
     index(std::move(rows));
   } catch (...) {
     forget_lists();
@@ -345,7 +346,9 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
   forget_lists();
 }
 
-void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given, IndexRows& rows) {
+/// `renewed`: the index holds nothing of what leaves any more.
+void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageChange& given, bool renewed,
+                               IndexRows& rows) {
   HAMBREL_ASSERT(given.before || given.after, "a change has a side");
   HAMBREL_ASSERT(!given.before || given.before_row, "what was there has a row");
   PackageChange change = given;
@@ -355,7 +358,7 @@ void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageCha
   const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
   if (was_here != is_here) {
     const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
-    add_to(rows, slot, change.index ? *change.index : index_change(change));
+    if (is_here || !renewed) add_to(rows, slot, change.index ? *change.index : index_change(change));
     if (after) put_into(slot, *after);
   }
   if (change.after) {

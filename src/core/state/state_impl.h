@@ -74,6 +74,8 @@ struct Connection {
   static void add_to(IndexRows& rows, std::int64_t slot, const PackageChange::Index& change);
   void index(IndexRows rows);
   void renew_if_most_goes(IndexRows& rows);  // those that go are in order
+  bool renew_if_most_leave(const std::vector<PackageChange>& changes, IndexRows& rows);
+  std::int64_t list_size_of(std::int64_t package_row);  // bytes
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
@@ -94,7 +96,7 @@ struct Connection {
   bool is_told_of(std::int64_t package_row);
   std::vector<PackageChange> changes_in_full(TxnId id);
   void insert_changes(TxnId id, const std::vector<PackageChange>& changes);
-  void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change, IndexRows& rows);
+  void insert_change(TxnId id, std::int64_t sequence, const PackageChange& change, bool renewed, IndexRows& rows);
   std::int64_t insert_package(const StatePackage& package, const FileList& files, const char* state);
   std::vector<Generated> read_generated(SQLite::Statement& query) const;  // columns: path, value
   void put_generated(TxnId id, const std::vector<GeneratedChange>& changes);
