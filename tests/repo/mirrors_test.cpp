@@ -134,7 +134,8 @@ TEST_F(Mirrors, WhatOneDoesNotHaveTheNextOneSends) {
 TEST_F(Mirrors, OfSeveralProblemsTheOneThatMattersIsTold) {
   const Mirror absent([](const auto&, auto&answer) { answer.status = 404; }),
       lies([](const auto&, auto&answer) { answer.set_content(std::string(kContent.size(), 'x'), "text/plain"); });
-  EXPECT_THAT(fetch_from({"http://127.0.0.1:1", lies.url(), absent.url()}), HasSubstr("its digest differs"));
+  EXPECT_THAT(fetch_from({"http://127.0.0.1:1", lies.url(), absent.url()}),
+              testing::AllOf(HasSubstr("its digest differs"), HasSubstr(lies.url())));
   EXPECT_THAT(fetch_from({absent.url(), "http://127.0.0.1:1"}), HasSubstr("status 404"));
 }
 

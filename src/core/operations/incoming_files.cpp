@@ -132,7 +132,7 @@ void IncomingFiles::open(txn::Planned& planned, const Tables& tables, const std:
 bool IncomingFiles::drop_damaged(const Error& problem) {
   if (problem.code() != ErrorCode::Untrusted) return false;
   if (arrivals_ && arrivals_->spoil(problem.where())) {
-    root_.observer().note(fmt::format("{}: the partial download does not match; it is fetched again", problem.where()));
+    root_.observer().note(fmt::format("{}: {}; it is fetched again", problem.where(), problem.problem()));
     return true;
   }
   for (const repo::PackageToFetch& one : offered_) {

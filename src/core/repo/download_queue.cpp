@@ -25,6 +25,22 @@ const settings::Repository& repository_of(const PackageToFetch& wanted,
               wanted.package.title(), "run `hambrel refresh`");
 }
 
+/// What is wrong with what came is told of the server that sent it. The request stays where it is.
+void tell_who_lied(Request& request) {
+  const auto told = [&request](const auto& verify) {
+    try {
+      verify();
+    } catch (const Error& problem) {
+      throw Error(problem.code(), problem.problem(), shown_url(request.from), problem.hint());
+    }
+  };
+  if (request.verify) request.verify = [told, verify = request.verify] { told(verify); };
+  if (request.verify_digest)
+    request.verify_digest = [told, verify = request.verify_digest](const Digest& digest) {
+      told([&] { verify(digest); });
+    };
+}
+
 Error stopped() { return Error(ErrorCode::Declined, "interrupted; nothing was changed"); }
 
 }  // namespace
@@ -52,6 +68,12 @@ class DownloadQueue::File {
   const ByteCount size;
   /// Where it comes from, as it is shown: the first of the servers.
   const std::string& url() const { return url_; }
+  /// Is this where it is on one of the servers, as it is shown?
+  bool is_at(const std::string& url) const {
+    for (std::size_t i = 0; i < servers_->count(); ++i)
+      if (shown_url(servers_->url(i, from_)) == url) return true;
+    return false;
+  }
   /// Bytes that an earlier try has left, and those that are to come.
   ByteCount left() const {
     return sum([](const DownloadPiece& one) { return one.left(); });
@@ -248,6 +270,7 @@ void DownloadQueue::fetch(const std::function<bool()>& stop) {
       file->ask(requests_);
       asked_.resize(requests_.size(), file.get());
     }
+    for (Request& request : requests_) tell_who_lied(request);
     network_.fetch(requests_, silent, stop);
   } catch (...) {
     end_all(current_error());
@@ -303,7 +326,7 @@ void DownloadQueue::drop_ranges() {
 }
 
 bool DownloadQueue::spoil(const std::string& url) {
-  const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->url() == url; });
+  const auto found = std::find_if(files_.begin(), files_.end(), [&](const auto& file) { return file->is_at(url); });
   if (found == files_.end()) return false;
   (*found)->spoil();
   thread_.request_stop();
