@@ -51,6 +51,25 @@ TEST(FileSystem, AbsoluteLinksAreTakenInsideTheRoot) {
   EXPECT_EQ(fs->stat_followed("lib")->type, FileType::Directory);
 }
 
+TEST(FileSystem, ADirectoryIsListedAsOftenAsItIsAskedAndEmptyWhenItIsGone) {
+  const test::TempDir dir;
+  const auto fs = open_file_system(dir.text());
+  fs->make_directories("usr/share");
+  test::write_file(dir / "usr/share/file", "x");
+  const auto usr = fs->look_into("usr");
+  const auto share = usr->look_into("share");
+  for (int time = 0; time < 2; ++time) {
+    const auto entries = share->entries();
+    ASSERT_EQ(entries.size(), 1U) << time;
+    EXPECT_EQ(entries[0].name, "file");
+    EXPECT_EQ(entries[0].type, FileType::Regular);
+  }
+  const auto not_listed_yet = usr->look_into("share");
+  fs->remove_file("usr/share/file");
+  fs->remove_directory("usr/share");
+  EXPECT_TRUE(not_listed_yet->entries().empty());
+}
+
 TEST(FileSystem, ExchangeSwapsAndNoReplaceRefuses) {
   const TempDir root;
   write_file(root / "a", "A");

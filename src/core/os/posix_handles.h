@@ -283,8 +283,9 @@ class PosixDirectoryReader final : public DirectoryReader {
     alignas(::dirent64) std::array<std::byte, 32 << 10> buffer;  // filled by the kernel
     for (;;) {
       const ssize_t got = ::getdents64(directory, buffer.data(), buffer.size());
+      const bool is_removed = got < 0 && errno == ENOENT;  // meanwhile: POSIX has readdir() end then
+      if (got == 0 || is_removed) return entries;
       if (got < 0) throw_errno(errno, "cannot list the directory", where);
-      if (got == 0) return entries;
       for (ssize_t at = 0; at < got;) {
         const auto* const entry = reinterpret_cast<const ::dirent64*>(buffer.data() + at);
         at += entry->d_reclen;
