@@ -288,8 +288,10 @@ bool Connection::renew_if_most_leave(const std::vector<PackageChange>& changes, 
   std::vector<std::pair<std::int64_t, std::int64_t>> stay;  // rows and slots of packages
   SQLite::Statement query(database, "SELECT id, slot FROM packages WHERE state = 'installed'");
   while (query.executeStep()) stay.emplace_back(query.getColumn(0).getInt64(), query.getColumn(1).getInt64());
-  for (const auto& [row, slot] : stay) staying += list_size_of(row);
-  if (staying > leaving) return false;
+  for (const auto& [row, slot] : stay) {
+    staying += list_size_of(row);
+    if (staying > leaving) return false;
+  }
   database.exec("DELETE FROM paths; DELETE FROM more_paths");
   for (const auto& [row, slot] : stay) add_to(rows, slot, index_change({}, *list_of(row)));
   return true;
