@@ -55,8 +55,8 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
   unsigned rank = 40;
   for (const char* const name : {"base", "harbour", "workshop"})
     write(root / "etc/hambrel/repos" / (std::string(name) + ".toml"),
-          fmt::format("url = \"file://{}/{}\"\nchannels = [\"stable\"]\nrank = {}\n", repositories.string(), name,
-                      rank += 10));
+          fmt::format("url = \"file://{}/{}\"\nchannels = [\"stable\"]\nrank = {}\ntrust = \"none\"\n",
+                      repositories.string(), name, rank += 10));
   write(root / "etc/hambrel/hambrel.toml", "arch = \"x86_64\"\n");
   std::filesystem::create_directories(root / "var/lib/hambrel");
   const auto files_of_root = os::open_file_system(root.string());
