@@ -122,14 +122,15 @@ class Minimizer {
     return weights_[lit.code];
   }
 
-  /// Waiting literals that the last model breaks become assumptions: the heaviest broken ones first.
+  /// Waiting literals become assumptions, the heaviest first: as many as it takes to have one that the last model
+  /// breaks. Those that it meets are among them: what can't be had shows at once then, without model after model.
   void take_up() {
     std::uint64_t heaviest = 0;
     for (const Lit lit : waiting_)
       if (!engine_.model(lit)) heaviest = std::max(heaviest, weight(lit));
     const std::uint64_t least = heaviest / 2 + 1;
     std::erase_if(waiting_, [&](Lit lit) {
-      if (engine_.model(lit) || weight(lit) < least) return false;
+      if (weight(lit) < least) return false;
       active_.push_back(lit);
       return true;
     });
