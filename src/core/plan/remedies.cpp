@@ -4,12 +4,13 @@
 
 #include <algorithm>
 #include <future>
+#include <memory>
 #include <tuple>
 
 #include "base/parallel.h"
 #include "base/text.h"
 #include "solve/explain.h"
-#include "solve/solver.h"
+#include "solve/selecting.h"
 
 namespace hambrel::plan {
 
@@ -44,6 +45,7 @@ class Search {
       return {};  // an upgrade that asks for nothing else is never refused
     for (const Target& target : request_.install)
       if (!target.candidates.empty()) asked_.emplace(universe_.name(target.candidates.front()));
+    other_channels();
     const auto is_wanted = [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; };
     if (std::any_of(refusal_.causes.begin(), refusal_.causes.end(), is_wanted)) let_go("");
     for (const Cause& cause : refusal_.causes) {
@@ -52,12 +54,13 @@ class Search {
       if (cause.kind == Cause::Kind::Asked) take_lower(cause.name);
       if (cause.kind == Cause::Kind::Asked || cause.kind == Cause::Kind::AskedToRemove) drop(cause);
     }
-    other_channels();
-    for (auto& one : trying_) {
-      Trial trial = one.get();
-      enter(std::move(trial.remedy));
-      if (!trial.best_known.empty()) best_known_ = std::move(trial.best_known);
-    }
+    is_let_go_known_.set_value();
+    for (auto* trials : {&trying_, &trying_channels_})
+      for (auto& one : *trials) {
+        Trial trial = one.get();
+        enter(std::move(trial.remedy));
+        if (!trial.best_known.empty()) best_known_ = std::move(trial.best_known);
+      }
     other_repositories();
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
     if (found_.size() > most) found_.resize(most);
@@ -77,9 +80,14 @@ class Search {
   /// Solves a request and plans it. Nothing where that does not work or comes to nothing.
   static Tried tried(const Universe& universe, Remedy::Kind kind, const std::vector<std::string>& subjects,
                      const Request& request) {
-    auto answer = solve::solve(universe, request);
-    if (std::holds_alternative<Refusal>(answer)) return std::nullopt;
-    Remedy remedy{kind, subjects, "", request, std::get<solve::Selection>(std::move(answer)), {}};
+    auto selection = solve::find_selection(universe, request).selection;
+    if (!selection) return std::nullopt;
+    return planned(universe, kind, subjects, request, std::move(*selection));
+  }
+
+  static Tried planned(const Universe& universe, Remedy::Kind kind, const std::vector<std::string>& subjects,
+                       const Request& request, solve::Selection selection) {
+    Remedy remedy{kind, subjects, "", request, std::move(selection), {}};
     auto [plan, problems] = make_checked_plan(universe, request, remedy.selection, {.kind = "change"});
     if (!problems.empty()) return std::nullopt;
     remedy.plan = std::move(plan);
@@ -98,10 +106,14 @@ class Search {
     return enter(tried(universe_, kind, subjects, request));
   }
 
-  /// The same, while others are looked for.
-  void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request request) {
-    trying_.push_back(std::async(kThread, [this, kind, subjects = std::move(subjects), request = std::move(request)] {
-      return Trial{tried(universe_, kind, subjects, request)};
+  /// The same of a request in which more names go or are released, while others are looked for. What is encoded already
+  /// is not encoded again.
+  void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request wider) {
+    const auto request = std::make_shared<const Request>(std::move(wider));
+    const auto encoding = std::make_shared<solve::Encoding>(explainer().with(*request));
+    trying_.push_back(std::async(kThread, [this, kind, subjects = std::move(subjects), request, encoding] {
+      auto selection = solve::find_selection(*encoding);
+      return selection ? Trial{planned(universe_, kind, subjects, *request, std::move(*selection))} : Trial{};
     }));
   }
 
@@ -235,33 +247,44 @@ class Search {
         for (const PackageId id : *ids) add(universe_.slot(id));
       if (cause.kind == Cause::Kind::Requires) add(universe_.matching(parse_relation(cause.relation, "")));
     }
+    const auto is_let_go_known = is_let_go_known_.get_future().share();
     for (const std::string& channel : channels)
-      trying_.push_back(std::async(kThread, [this, channel] { return with_channel(channel); }));
+      trying_channels_.push_back(std::async(kThread, [=, this] { return with_channel(channel, is_let_go_known); }));
   }
 
   /// What could come from another channel, and where wanted packages stand in the way of that, too, these along with
   /// it.
-  Trial with_channel(const std::string& channel) const {
-    Request request = request_;
-    request.channels.insert(channel);
-    const auto names = std::make_shared<solve::Explainer>(universe_, request)->fewest(Cause::Kind::Wanted, "", asked_);
+  Trial with_channel(const std::string& channel, const std::shared_future<void>& is_let_go_known) const {
+    Request from_there = request_;
+    from_there.channels.insert(channel);
+    solve::Explainer explainer(universe_, from_there);
+    const auto names = explainer.fewest(Cause::Kind::Wanted, "", asked_);
     if (!names) return {};
     if (is_too_much(*names)) return {std::nullopt, too_much(*names, "remove")};
+    Request request = from_there;
     request.remove.insert(names->begin(), names->end());
+    is_let_go_known.wait();
     if (helps_already(request.remove)) return {};  // without the channel
-    const auto answer = solve::solve(universe_, request);
-    const auto* const selection = std::get_if<solve::Selection>(&answer);
+    solve::Encoding encoding = explainer.with(request);
+    const auto selection = solve::find_selection(encoding);
     if (!selection) return {};
-    // named package by package, as the command will name them
+    // named package by package, as the command will name them, which takes nothing else from there
+    request.channels = request_.channels;
     for (const PackageId id : selection->chosen) {
-      if (universe_.is_installed(id) || universe_.offered(id)) continue;
-      const Candidate& one = universe_[id];
-      const bool from_there = std::any_of(one.offers.begin(), one.offers.end(),
-                                          [&](const Offer& offer) { return offer.channel == channel; });
-      if (from_there && !is_asked_for(one.package.name))
-        request.install.push_back({one.package.name + "@" + channel, {id}});
+      const std::string name(universe_.name(id));
+      if (universe_.is_installed(id) || universe_.offered(id) || is_asked_for(name)) continue;
+      std::vector<PackageId> there;
+      for (const PackageId one : universe_.slot(id))
+        if (is_in(channel, one)) there.push_back(one);
+      if (!there.empty()) request.install.push_back({fmt::format("{}@{}", name, channel), std::move(there)});
     }
     return {tried(universe_, Remedy::Kind::OtherChannel, {channel}, request), ""};
+  }
+
+  bool is_in(const std::string& channel, PackageId id) const {
+    for (std::size_t i = 0; i < universe_.offer_count(id); ++i)
+      if (universe_.offer(id, i).channel == channel) return true;
+    return false;
   }
 
   const Universe& universe_;
@@ -272,7 +295,8 @@ class Search {
   std::string best_known_;
   std::set<solve::Names> let_go_;  // what was tried
   std::shared_ptr<solve::Explainer> explainer_;
-  std::vector<std::future<Trial>> trying_;  // the last member: what it does reads the others
+  std::vector<std::future<Trial>> trying_, trying_channels_;  // what they do reads the members before them
+  std::promise<void> is_let_go_known_;  // the last member: whoever waits for it goes on when it is gone
 };
 
 }  // namespace

@@ -11,19 +11,60 @@ constexpr std::size_t kFew = 6;
 
 Encoding::Encoding(const Universe& universe, const Request& request, Scope scope, Selectors selectors)
     : universe_(universe), request_(request), scope_(scope), selectors_(selectors) {
+  make();
+}
+
+Encoding::Encoding(const Universe& universe, const Request& request, const std::vector<NameId>& about)
+    : universe_(universe), request_(request), scope_(Scope::Full), selectors_(Selectors::All) {
+  about_.emplace(universe.name_count(), 0);
+  for (const NameId name : about) (*about_)[static_cast<std::size_t>(name)] = 1;
+  make();
+}
+
+Encoding::Encoding(const Encoding& whole, const Request& wider)
+    : universe_(whole.universe_),
+      request_(wider),
+      scope_(Scope::Full),
+      selectors_(Selectors::None),
+      engine_(whole.engine_),
+      allowed_(whole.allowed_),
+      variables_(whole.variables_),
+      name_fixed_(whole.name_fixed_),
+      name_asked_(whole.name_asked_),
+      relations_reached_(whole.relations_reached_),
+      cone_(whole.cone_) {
+  mark_names(wider.remove);
+  std::vector<std::uint8_t> is_open(universe_.name_count(), 0);
+  for (const Statement& one : whole.statements_) {
+    const bool stands = one.kind == Cause::Kind::Held     ? !wider.release.contains(universe_.name(one.package))
+                        : one.kind == Cause::Kind::Wanted ? !wider.remove.contains(universe_.name(one.package))
+                                                          : true;
+    if (stands)
+      engine_.add({one.selector});
+    else
+      is_open[one.subject] = 1;
+  }
+  // of these names, what still stands: they may be meant in one architecture only
+  for (const PackageId id : universe_.installed())
+    if (is_open[static_cast<std::size_t>(universe_.name_id(id))] != 0) encode_wanted(id);
+  for (const PackageId id : cone_) encode_removal(id);
+}
+
+void Encoding::make() {
   engine_.new_variable(true);
   engine_.add({truth()});
-  allowed_.assign(universe.size(), 0);
-  variables_.assign(universe.size(), kNone);
-  name_asked_.assign(universe.name_count(), 0);
-  name_fixed_.assign(universe.name_count(), 0);
-  relations_reached_.assign(universe.relation_count(), 0);
+  allowed_.assign(universe_.size(), 0);
+  variables_.assign(universe_.size(), kNone);
+  name_asked_.assign(universe_.name_count(), 0);
+  name_fixed_.assign(universe_.name_count(), 0);
+  relations_reached_.assign(universe_.relation_count(), 0);
   mark_request();
   if (frozen()) fix_installed();
   collect();
   make_variables();
   encode_request();
-  encode_wanted();
+  for (const PackageId id : universe_.installed())
+    if (is_about(id)) encode_wanted(id);
   encode_fixed();
   for (const PackageId id : cone_) encode_package(id);
   encode_slots();
@@ -39,9 +80,17 @@ void Encoding::mark_request() {
       if (!is_there || universe_.is_installed(id)) allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
       name_asked_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
     }
-  for (const Names* names : {&request_.remove, &request_.upgrade})
-    for (const std::string& name : *names)
-      if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
+  for (const Names* names : {&request_.remove, &request_.upgrade}) mark_names(*names);
+}
+
+void Encoding::mark_names(const Names& names) {
+  for (const std::string& name : names)
+    if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
+}
+
+bool Encoding::is_about(PackageId installed) const {
+  return !about_ || (*about_)[static_cast<std::size_t>(universe_.name_id(installed))] != 0 ||
+         request_.guards(universe_, installed);
 }
 
 bool Encoding::is_same_version(PackageId a, PackageId b) const {
@@ -238,34 +287,34 @@ void Encoding::encode_request() {
     for (const PackageId id : request_.install[i].candidates) clause_.push_back(lit(id));
     state(Cause::Kind::Asked, i, kNone, {});
   }
-  for (const PackageId id : cone_)
-    if (request_.means(request_.remove, universe_, id)) {
-      clause_ = {~lit(id)};
-      state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
-    }
+  for (const PackageId id : cone_) encode_removal(id);
 }
 
-void Encoding::encode_wanted() {
-  for (const PackageId id : universe_.installed()) {
-    if (engine_.always(lit(id))) continue;
-    const auto name = static_cast<std::uint32_t>(universe_.name_id(id));
-    if (stays_as_it_is(id)) {
-      clause_ = {lit(id)};
-      state(request_.means(request_.except, universe_, id) ? Cause::Kind::LeftAlone : Cause::Kind::Held, name, kNone,
-            id);
-    }
-    if (request_.guards(universe_, id)) {
-      clause_.clear();
-      for (const PackageId other : universe_.slot(id))
-        if (order_versions(universe_.version(other), universe_.version(id)) >= 0) clause_.push_back(lit(other));
-      state(Cause::Kind::Essential, name, kNone, id);
-    }
-    if (!universe_.wanted(id) || request_.means(request_.remove, universe_, id) || may_be_dropped(id)) continue;
-    clause_.clear();
-    for (const PackageId other : universe_.slot(id)) clause_.push_back(lit(other));
-    for (const PackageId other : replacers(id)) clause_.push_back(lit(other));
-    state(Cause::Kind::Wanted, name, kNone, id);
+void Encoding::encode_removal(PackageId id) {
+  if (!request_.means(request_.remove, universe_, id)) return;
+  clause_ = {~lit(id)};
+  state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
+}
+
+/// What holds of an installed package as such.
+void Encoding::encode_wanted(PackageId id) {
+  if (engine_.always(lit(id))) return;
+  const auto name = static_cast<std::uint32_t>(universe_.name_id(id));
+  if (stays_as_it_is(id)) {
+    clause_ = {lit(id)};
+    state(request_.means(request_.except, universe_, id) ? Cause::Kind::LeftAlone : Cause::Kind::Held, name, kNone, id);
   }
+  if (request_.guards(universe_, id)) {
+    clause_.clear();
+    for (const PackageId other : universe_.slot(id))
+      if (order_versions(universe_.version(other), universe_.version(id)) >= 0) clause_.push_back(lit(other));
+    state(Cause::Kind::Essential, name, kNone, id);
+  }
+  if (!universe_.wanted(id) || request_.means(request_.remove, universe_, id) || may_be_dropped(id)) return;
+  clause_.clear();
+  for (const PackageId other : universe_.slot(id)) clause_.push_back(lit(other));
+  for (const PackageId other : replacers(id)) clause_.push_back(lit(other));
+  state(Cause::Kind::Wanted, name, kNone, id);
 }
 
 /// What given packages ask of those that may come.
@@ -402,6 +451,12 @@ void Encoding::encode_slot(const std::vector<PackageId>& versions) {
     }
     before = so_far;
   }
+}
+
+std::vector<Lit> Encoding::selectors() const {
+  std::vector<Lit> all;
+  for (const Statement& one : statements_) all.push_back(one.selector);
+  return all;
 }
 
 std::vector<PackageId> Encoding::chosen() const {

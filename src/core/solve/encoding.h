@@ -3,7 +3,7 @@
 // Only the cone is encoded: what is installed or asked for, and whatever can be reached from there through relations.
 // Frozen: what is installed and not named by the request is a constant, so that the cone of an ordinary install is the
 // handful of packages that come with it. Full: everything installed may change.
-// With `explain` every statement gets a selector, so that a refutation tells which statements it needs.
+// Statements may get selectors, so that a refutation tells which of them it needs.
 #pragma once
 
 #include <atomic>
@@ -23,11 +23,18 @@ class Encoding {
   /// Which statements get a selector: none; what an upgrade can be held back by (obstacles.h); or every one.
   enum class Selectors { None, Roots, All };
   Encoding(const Universe& universe, const Request& request, Scope scope, Selectors selectors = Selectors::None);
+  /// In full, with a selector for every statement, of what is asked for, of protected packages and of these names
+  /// alone, where that much is known to have no model: whoever is not reached from there has no part in it.
+  Encoding(const Universe& universe, const Request& request, const std::vector<NameId>& about);
+  /// The same as a full encoding that has selectors for roots, in which no root was settled, for a request in which
+  /// more names go or are released. What has no selector there has none here, and all that stands is settled.
+  Encoding(const Encoding& whole, const Request& wider);
 
   const Universe& universe() const { return universe_; }
   const Request& request() const { return request_; }
   bool frozen() const { return scope_ == Scope::Frozen; }
   Cdcl& engine() { return engine_; }
+  std::size_t variables() const { return engine_.variables(); }
   static Lit truth() { return positive(0); }
   /// The literal of a package: a constant for what is fixed or out of the question.
   Lit lit(PackageId id) const {
@@ -69,6 +76,8 @@ class Encoding {
     Lit selector;
   };
   const std::vector<Statement>& statements() const { return statements_; }
+  /// The selectors of all statements, in their order.
+  std::vector<Lit> selectors() const;
   /// The causes for some statements, in their order.
   std::vector<Cause> causes(const std::vector<std::size_t>& statements) const;
   /// A problem of its own that holds the clauses of some statements alone (and "one version of a name" for what they
@@ -91,7 +100,10 @@ class Encoding {
   std::uint8_t look(PackageId id) const;
   bool is_same_version(PackageId a, PackageId b) const;  // of two files
   bool is_installed_otherwise(PackageId id) const;
+  void make();
   void mark_request();
+  void mark_names(const Names& names);
+  bool is_about(PackageId installed) const;
   void fix_installed();
   bool crowded(PackageId id) const;
   bool slot_fixed(PackageId id) const;
@@ -107,7 +119,8 @@ class Encoding {
   void reach_all(RelationId relation, PackageId asking, Reached& reached);
   void make_variables();
   void encode_request();
-  void encode_wanted();
+  void encode_wanted(PackageId id);
+  void encode_removal(PackageId id);
   void encode_fixed();
   void encode_package(PackageId id);
   void encode_slots();
@@ -124,6 +137,7 @@ class Encoding {
   mutable std::vector<std::uint8_t> allowed_;
   std::vector<Var> variables_;
   std::vector<std::uint8_t> name_fixed_, name_asked_;  // by name
+  std::optional<std::vector<std::uint8_t>> about_;     // by name: of what is installed, only this and what is protected
   std::vector<std::uint8_t> relations_reached_;        // by relation
   std::vector<PackageId> cone_, fixed_;
   std::vector<Lit> clause_;

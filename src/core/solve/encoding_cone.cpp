@@ -70,7 +70,7 @@ void Encoding::collect() {
   constexpr std::size_t kFewInstalled = 500;
   constexpr unsigned kMostThreads = 4;
   const auto& installed = universe_.installed();
-  const bool much = !frozen() && installed.size() > kFewInstalled;
+  const bool much = !frozen() && !about_ && installed.size() > kFewInstalled;
   if (much) universe_.expect_all();
   Reached asked;
   for (const Target& target : request_.install)
@@ -81,7 +81,8 @@ void Encoding::collect() {
   const unsigned threads = much ? std::min(std::thread::hardware_concurrency(), kMostThreads) : 1;
   in_portions(installed.size(), threads, kFewInstalled, [&](std::size_t first, std::size_t last) {
     Reached part;
-    for (std::size_t i = first; i < last; ++i) reach_from_installed(installed[i], part);
+    for (std::size_t i = first; i < last; ++i)
+      if (is_about(installed[i])) reach_from_installed(installed[i], part);
     reach_what_follows(part);
     const std::lock_guard lock(mutex);
     cone_.insert(cone_.end(), part.all.begin(), part.all.end());

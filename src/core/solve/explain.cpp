@@ -13,6 +13,8 @@ namespace hambrel::solve {
 namespace {
 
 constexpr std::size_t kMostShown = 4, kMostNames = 6;
+constexpr std::size_t kShort = 5;  // causes: nobody looks for fewer
+constexpr int kMostOthers = 4;     // explanations that are looked for when the first is longer
 
 /// "5.4-1", "5.4-1 and 5.5-1", "5.4-1, 5.5-1 and 3 more"
 std::string versions(const Universe& universe, const std::vector<PackageId>& ids) {
@@ -118,29 +120,13 @@ std::string Cause::text(const Universe& universe) const {
   return {};
 }
 
-Explainer::Explainer(const Universe& universe, const Request& request)
-    : encoding_(universe, request, Encoding::Scope::Full, Encoding::Selectors::All), budget_(request.budget) {
-  const auto& statements = encoding_.statements();
-  by_variable_.assign(encoding_.engine().variables(), 0);
-  for (std::size_t i = 0; i < statements.size(); ++i) {
-    by_variable_[statements[i].selector.var()] = i;
-    selectors_.push_back(statements[i].selector);
-  }
-}
-
-/// The places of the statements whose selectors are in a core, ascending.
-std::vector<std::size_t> Explainer::statements_in(const std::vector<Lit>& core) const {
-  std::vector<std::size_t> result;
-  for (const Lit lit : core) result.push_back(by_variable_[lit.var()]);
-  std::sort(result.begin(), result.end());
-  return result;
-}
+namespace {
 
 /// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
 /// rest becoming satisfiable goes.
-std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core) const {
-  auto [engine, selectors] = encoding_.extract(core);
-  engine.set_budget(budget_);
+std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std::size_t>& core) {
+  auto [engine, selectors] = encoding.extract(core);
+  engine.set_budget(encoding.request().budget);
   std::vector<Lit> left = selectors;
   for (std::size_t i = left.size(); i-- > 0;) {
     std::vector<Lit> without = left;
@@ -157,30 +143,77 @@ std::vector<std::size_t> Explainer::minimal(const std::vector<std::size_t>& core
   return result;
 }
 
+/// The places of the statements whose selectors are in a core, ascending.
+std::vector<std::size_t> statements_in(const Encoding& encoding, const std::vector<Lit>& core) {
+  const auto& statements = encoding.statements();
+  std::vector<std::uint8_t> in(encoding.variables(), 0);
+  for (const Lit lit : core) in[lit.var()] = 1;
+  std::vector<std::size_t> result;
+  for (std::size_t i = 0; i < statements.size(); ++i)
+    if (in[statements[i].selector.var()] != 0) result.push_back(i);
+  return result;
+}
+
+bool is_about_installed(const Cause& cause) {
+  return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Essential || cause.kind == Cause::Kind::Held ||
+         cause.kind == Cause::Kind::LeftAlone;
+}
+
+}  // namespace
+
+Explainer::Explainer(const Universe& universe, const Request& request)
+    : Explainer(std::make_shared<Encoding>(universe, request, Encoding::Scope::Full, Encoding::Selectors::Roots)) {}
+
+Explainer::Explainer(std::shared_ptr<Encoding> roots) : roots_(std::move(roots)), budget_(roots_->request().budget) {}
+
+std::vector<Cause> Explainer::find_causes(const std::vector<Lit>& standing) {
+  if (roots_->engine().solve(standing) != Answer::No) return {};
+  std::vector<NameId> names;
+  for (const std::size_t i : statements_in(*roots_, roots_->engine().core()))
+    names.push_back(roots_->universe().name_id(roots_->statements()[i].package));
+  // these roots and what can be reached from them clash by themselves
+  Encoding near(roots_->universe(), roots_->request(), names);
+  near.engine().set_budget(budget_);
+  if (near.engine().solve(near.selectors()) != Answer::No) return {};
+  return near.causes(minimal(near, statements_in(near, near.engine().core())));
+}
+
 Refusal Explainer::explain() {
   Refusal refusal;
   refusal.explainer = shared_from_this();
   refusal.what = "this is not possible";
-  encoding_.engine().set_budget(budget_);
-  if (encoding_.engine().solve(selectors_) != Answer::No) {
+  roots_->engine().set_budget(budget_);
+  std::vector<Lit> standing = roots_->selectors();
+  std::vector<Cause> causes = find_causes(standing);
+  if (causes.empty()) {
     refusal.what = "this cannot be done; the reason was not found in the time allowed";
     refusal.decided = false;
     return refusal;
   }
-  refusal.causes = as_chain(encoding_.universe(), encoding_.causes(minimal(statements_in(encoding_.engine().core()))));
-  const bool is_against_installed = std::any_of(refusal.causes.begin(), refusal.causes.end(), [](const Cause& cause) {
-    return cause.kind == Cause::Kind::Wanted || cause.kind == Cause::Kind::Essential ||
-           cause.kind == Cause::Kind::Held || cause.kind == Cause::Kind::LeftAlone;
-  });
-  if (is_against_installed) refusal.what = "this conflicts with what is installed and wanted";
+  // a shorter one, among those that do without a wanted package that the longer ones name
+  std::vector<Cause> others = causes;
+  for (int more = kMostOthers; more > 0 && std::min(causes.size(), others.size()) > kShort; --more) {
+    const auto wanted = std::find_if(others.rbegin(), others.rend(),
+                                     [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; });
+    if (wanted == others.rend()) break;
+    for (const Encoding::Statement& one : roots_->statements())
+      if (one.kind == Cause::Kind::Wanted && roots_->universe().name(one.package) == wanted->name)
+        std::erase(standing, one.selector);
+    others = find_causes(standing);
+    if (others.empty()) break;
+    if (others.size() < causes.size()) causes = others;
+  }
+  refusal.causes = as_chain(roots_->universe(), std::move(causes));
+  if (std::any_of(refusal.causes.begin(), refusal.causes.end(), is_about_installed))
+    refusal.what = "this conflicts with what is installed and wanted";
   return refusal;
 }
 
 const Cdcl& Explainer::all_but(Cause::Kind kind) {
   const auto [place, is_new] = all_but_.try_emplace(kind);
   if (!is_new) return place->second;
-  place->second = encoding_.engine();
-  for (const Encoding::Statement& one : encoding_.statements())
+  place->second = roots_->engine();
+  for (const Encoding::Statement& one : roots_->statements())
     if (one.kind != kind) place->second.add({one.selector});
   return place->second;
 }
@@ -190,9 +223,9 @@ std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, cons
   Cdcl engine = all_but(kind);
   std::vector<Soft> softs;
   const auto name_of = [&](const Encoding::Statement& one) {
-    return encoding_.universe().name(static_cast<NameId>(one.subject));
+    return roots_->universe().name(static_cast<NameId>(one.subject));
   };
-  for (const Encoding::Statement& one : encoding_.statements()) {
+  for (const Encoding::Statement& one : roots_->statements()) {
     if (one.kind != kind) continue;
     if (name_of(one) == first)
       engine.add({~one.selector});
@@ -206,7 +239,7 @@ std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, cons
   minimize(engine, softs);
   std::vector<std::string> names;
   if (!first.empty()) names.push_back(first);
-  for (const Encoding::Statement& one : encoding_.statements())
+  for (const Encoding::Statement& one : roots_->statements())
     if (one.kind == kind && name_of(one) != first && !engine.model(one.selector)) names.emplace_back(name_of(one));
   return names;
 }

@@ -12,11 +12,13 @@
 
 namespace hambrel::solve {
 
-/// One request with a selector for each of its statements, made once and asked as often as needed; a shared pointer
-/// owns it. The universe and the request must outlive it.
+/// One request with selectors for its roots, made once and asked as often as needed; a shared pointer owns it. The
+/// universe and the request must outlive it.
 class Explainer : public std::enable_shared_from_this<Explainer> {
  public:
   Explainer(const Universe& universe, const Request& request);
+  /// From a full encoding with selectors for roots, none of which is settled.
+  explicit Explainer(std::shared_ptr<Encoding> roots);
 
   /// For a request that has no solution. The causes are a minimal unsatisfiable subset of the statements (found from
   /// the final conflict by deletion, Bakker et al. 1993): leaving any one out makes the rest satisfiable.
@@ -25,18 +27,18 @@ class Explainer : public std::enable_shared_from_this<Explainer> {
   /// (if any) among them and none of `keep`: a minimum, found core by core (optimize.h), or the best of the time
   /// allowed. Nothing where giving up all of the kind is not enough.
   std::optional<std::vector<std::string>> fewest(Cause::Kind kind, const std::string& first, const Names& keep);
+  /// The request where more names go, or are released, as a problem of its own. `wider` has to outlive it.
+  Encoding with(const Request& wider) const { return {*roots_, wider}; }
 
  private:
-  std::vector<std::size_t> minimal(const std::vector<std::size_t>& core) const;
-  std::vector<std::size_t> statements_in(const std::vector<Lit>& core) const;
-
+  /// A minimal set of causes that clash, where these roots stand. Nothing where none was found within the budget, or
+  /// where they don't clash.
+  std::vector<Cause> find_causes(const std::vector<Lit>& standing);
   const Cdcl& all_but(Cause::Kind kind);
 
-  Encoding encoding_;
-  std::map<Cause::Kind, Cdcl> all_but_;  // engines in which every statement of another kind stands
+  std::shared_ptr<Encoding> roots_;
+  std::map<Cause::Kind, Cdcl> all_but_;  // engines in which every root of another kind stands
   std::uint64_t budget_;
-  std::vector<std::size_t> by_variable_;
-  std::vector<Lit> selectors_;
 };
 
 }  // namespace hambrel::solve
