@@ -55,7 +55,10 @@ std::map<std::string, std::string> recipes_in(Root& root) {
 
 }  // namespace
 
-Offered::Offered(Root& root) : catalog_(root.catalog()), view_(root.view()), recipes_(recipes_in(root)) {}
+Offered::Offered(Root& root)
+    : base_(root.options().trust_compiled ? repo::stored_catalogue(root.files(), root.repositories()) : nullptr),
+      view_(base_ ? root.view() : View()),
+      recipes_(recipes_in(root)) {}
 
 WhatsNew Offered::until_now(Root& root, bool packages) const {
   WhatsNew found;
@@ -66,8 +69,8 @@ WhatsNew Offered::until_now(Root& root, bool packages) const {
     else if (order_versions(before->second, version) < 0)
       found.newer_recipes.push_back(fmt::format("{} {}", name, version));
   }
-  if (!packages || !catalog_.compiled) return found;
-  const Newest earlier = newest_in(without_installed(catalog_.base, view_));
+  if (!packages || !base_) return found;
+  const Newest earlier = newest_in(without_installed(base_, view_));
   const Newest later = newest_in(without_installed(root.catalog().base, root.view()));
   auto before = earlier.begin();
   for (const auto& [name, version] : later) {

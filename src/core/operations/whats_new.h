@@ -29,7 +29,7 @@ class Offered {
   WhatsNew until_now(Root& root, bool packages) const;
 
  private:
-  const repo::Catalog catalog_;
+  const std::shared_ptr<const Layer> base_;  // nothing where it would have to be compiled
   const View view_;
   const std::map<std::string, std::string> recipes_;  // name, version
 };

@@ -34,6 +34,7 @@ struct IndexInput {
     std::string file;
   };
   std::vector<Piece> deltas{};  // what leads from there to the index, see index_delta.h
+  bool is_verified = false;     // the files were read and compared with their digests just now, under the lock
   std::string where;            // for messages
   std::size_t packages = 0;
   std::optional<Error> problem;  // why nothing of it could be used
@@ -42,7 +43,7 @@ struct IndexInput {
 /// Compiles the inputs. One that can't be read gets its problem, and the image is made of the others.
 std::string compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs);
 
-/// The stored catalogue, if it was made from these indexes, of other ones besides at most. `compiled` false: never.
+/// The stored catalogue, if it was made from these indexes, of other ones besides at most.
 std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vector<IndexInput>& inputs);
 
 /// A layer over an image in memory.

@@ -55,6 +55,8 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<setti
       inputs.push_back(fetched_input(root, *step));
     } else if (const auto source = readable_source(root, repository)) {
       inputs.push_back(cached_input(root, repository, *source));
+      inputs.back().is_verified = step != steps.end() && step->was_read && source->base == step->before->base &&
+                                  source->deltas == step->before->deltas;
     }
   }
   return inputs;
@@ -123,19 +125,6 @@ std::optional<Source> sound_source(os::FileReader& root, const settings::Reposit
     observer.note(fmt::format("{}; it is rebuilt", problem.what()));
     return std::nullopt;
   }
-}
-
-/// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
-/// compiled catalogue stands for it.
-bool is_sound(os::FileReader& root, const Step& step, bool compiled) {
-  const std::string& name = step.repository->name;
-  const std::string marks = marks_of(root, name, *step.before);
-  if (marks.empty()) return false;
-  if (compiled && marks == step.before->file) return true;
-  const auto& deltas = step.before->deltas;
-  return root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
-         std::all_of(deltas.begin(), deltas.end(),
-                     [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
 }
 
 /// Bytes of the deltas that the cache has.
@@ -346,8 +335,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
     steps[i].before = sound_source(root, repositories[i], observer);
   }
   look_at_trust(root, steps);
-  std::vector<Step> none;
-  const bool compiled = open_catalogue(root, inputs_for(root, all, none)) != nullptr;
+  const bool compiled = stored_catalogue(root, all) != nullptr;
+  if (!compiled) look_at_cached(root, steps);
   probe(root, network, steps, observer, now, compiled);
   follow_roots(root, network, steps, observer, now);
   fetch_timestamps(network, steps, observer, now);
@@ -471,6 +460,12 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
     for (CachedIndex& index : catalog.indexes)
       if (input.problem && index.repository.name == input.repository) index.problem = input.problem->what();
   return catalog;
+}
+
+std::shared_ptr<const Layer> stored_catalogue(os::FileReader& root,
+                                              const std::vector<settings::Repository>& repositories) {
+  std::vector<Step> none;
+  return open_catalogue(root, inputs_for(root, repositories, none));
 }
 
 }  // namespace hambrel::repo

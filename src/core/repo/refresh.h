@@ -62,4 +62,8 @@ struct Catalog {
 Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repository>& repositories,
                      bool may_use_stored = true);
 
+/// The stored catalogue alone, where it is current; nothing is compiled.
+std::shared_ptr<const Layer> stored_catalogue(os::FileReader& root,
+                                              const std::vector<settings::Repository>& repositories);
+
 }  // namespace hambrel::repo

@@ -2,8 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <thread>
 #include <utility>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "repo/index_delta.h"
 
@@ -164,6 +167,39 @@ void fetch_chains(Network& network, std::vector<Step>& steps, Observer& observer
       step.chain.clear();
     }
   }
+}
+
+namespace {
+
+bool looks_sound(os::FileReader& root, Step& step, bool compiled) {
+  const std::string& name = step.repository->name;
+  const std::string marks = marks_of(root, name, *step.before);
+  if (marks.empty()) return false;
+  if (compiled && marks == step.before->file) return true;
+  const auto& deltas = step.before->deltas;
+  step.was_read = root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
+                  std::all_of(deltas.begin(), deltas.end(),
+                              [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
+  return step.was_read;
+}
+
+}  // namespace
+
+bool is_sound(os::FileReader& root, Step& step, bool compiled) {
+  if (!step.is_sound) step.is_sound = looks_sound(root, step, compiled);
+  return *step.is_sound;
+}
+
+void look_at_cached(os::FileReader& root, std::vector<Step>& steps) {
+  in_portions(steps.size(), std::thread::hardware_concurrency(), 1, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last; ++i) {
+      try {
+        if (steps[i].before) is_sound(root, steps[i], false);
+      } catch (const Error&) {
+        steps[i].is_sound.reset();
+      }
+    }
+  });
 }
 
 void for_each_open(std::vector<Step>& steps, const std::function<void(Step&)>& work) {

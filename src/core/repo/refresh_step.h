@@ -27,6 +27,8 @@ struct Step {
   Source after;
   std::optional<TrustedRepository> trusted;
   bool done = false;
+  std::optional<bool> is_sound{};  // is the index in the cache the one that was verified? Nothing: not looked at yet
+  bool was_read = false;           // all of it was read for that
 
   /// Of a signed repository: is what came signed, fresh, and number `version` (if that is known)?
   void verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version = std::nullopt);
@@ -41,6 +43,12 @@ struct Step {
   /// For messages.
   std::string where() const;
 };
+
+/// Is the index in the cache still the one that was verified? Read only where its file was touched since, or where no
+/// compiled catalogue stands for it; once.
+bool is_sound(os::FileReader& root, Step& step, bool compiled);
+/// Where all of them have to be read: several at once. What can't be read is told where it is asked about.
+void look_at_cached(os::FileReader& root, std::vector<Step>& steps);
 
 /// Throws what is wrong with what came: then the next mirror is asked.
 using Check = std::function<void(Step&)>;
