@@ -38,16 +38,16 @@ Json to_json(const Entry& entry) {
 }
 
 Digest digest_of(const FastObject& object) {
-  const auto digest = Digest::from_hex(object.text("sha256"));
+  const auto digest = Digest::from_hex(object.view("sha256"));
   if (!digest) object.wrong("sha256", "64 hexadecimal digits");
   return *digest;
 }
 
-Entry entry_from(const FastObject& named, const std::string& where) {
+Entry entry_from(const FastObject& unnamed) {
   Entry entry;
-  entry.path = named.text("path");
-  const FastObject object = named.renamed(fmt::format("{}: {}", where, printable(entry.path)));
-  const std::string type = object.text("type");
+  entry.path = unnamed.view("path");
+  const FastObject object = unnamed.named(entry.path);
+  const std::string_view type = object.view("type");
   const auto known = std::find(kTypeNames.begin(), kTypeNames.end(), type);
   if (known == kTypeNames.end()) object.wrong("type", "file, directory, symlink or hardlink");
   entry.type = static_cast<EntryType>(known - kTypeNames.begin());
@@ -113,7 +113,7 @@ Table decode_table(std::string_view stored, const std::string& where) {
   JsonReader reader;
   const auto read_one = [&](std::string_view one) -> std::optional<Entry> {
     try {
-      return entry_from(reader.parse(one, place), place);
+      return entry_from(reader.parse(one, place));
     } catch (const Error&) {  // what is wrong with it is told where all is read
       return std::nullopt;
     }
@@ -128,7 +128,7 @@ Table decode_table(std::string_view stored, const std::string& where) {
   for (const simdjson::dom::element one : entries) {
     simdjson::dom::object members;
     if (one.get(members) != simdjson::SUCCESS) object.wrong("entries", "a list of objects");
-    table.entries.push_back(entry_from(FastObject(members, place), place));
+    table.entries.push_back(entry_from(reader.look_at(members)));
   }
   for (const FastObject& frame : object.objects("frames"))
     table.frames.push_back({frame.number("offset"), frame.number("size"), frame.number("plain"), digest_of(frame)});

@@ -15,63 +15,111 @@ namespace {
 constexpr std::size_t kDeepest = 64;
 constexpr std::size_t kMostKeys = 10'000;  // of one object
 
-void refuse_twins(simdjson::dom::object object, const std::string& where);
-
-void refuse_twins_below(simdjson::dom::element value, const std::string& where) {  // at most kDeepest levels
-  simdjson::dom::object object;
-  simdjson::dom::array array;
-  if (value.get(object) == simdjson::SUCCESS) return refuse_twins(object, where);
-  if (value.get(array) == simdjson::SUCCESS)
-    for (const simdjson::dom::element one : array) refuse_twins_below(one, where);
+std::string place_of(const JsonMembers& members) {
+  return members.line == 0 ? members.where : fmt::format("{}: line {}", members.where, members.line);
 }
 
-void refuse_twins(simdjson::dom::object object, const std::string& where) {
-  bool ascending = true;  // as canonical JSON has them: then none stands twice
-  std::string_view last;
+void refuse_twins(simdjson::dom::object object, const JsonMembers& members);
+
+void refuse_twins_below(simdjson::dom::element value, const JsonMembers& members) {  // at most kDeepest levels
+  simdjson::dom::object object;
+  simdjson::dom::array array;
+  if (value.get(object) == simdjson::SUCCESS) return refuse_twins(object, members);
+  if (value.get(array) == simdjson::SUCCESS)
+    for (const simdjson::dom::element one : array) refuse_twins_below(one, members);
+}
+
+void refuse_unordered_twins(simdjson::dom::object object, const JsonMembers& members) {
   std::vector<std::string_view> keys;
-  for (auto one = object.begin(); one != object.end(); ++one) {
-    const std::string_view key = one.key();
-    ascending = ascending && (keys.empty() || last < key);
-    keys.push_back(last = key);
-    if (keys.size() > kMostKeys)
-      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), where);
-    refuse_twins_below(one.value(), where);
-  }
-  if (ascending) return;
+  for (auto one = object.begin(); one != object.end(); ++one) keys.push_back(one.key());
   std::sort(keys.begin(), keys.end());
   if (const auto twin = std::adjacent_find(keys.begin(), keys.end()); twin != keys.end())
-    throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" appears twice in one object", printable(*twin)), where);
+    throw Error(ErrorCode::Invalid, fmt::format("the key \"{}\" appears twice in one object", printable(*twin)),
+                place_of(members));
+}
+
+void refuse_twins(simdjson::dom::object object, const JsonMembers& members) {
+  bool ascending = true;  // as canonical JSON has them: then none stands twice
+  std::size_t count = 0;
+  std::string_view last;
+  std::uint64_t last_head = 0;
+  for (auto one = object.begin(); one != object.end(); ++one) {
+    const std::string_view key = one.key();
+    const std::uint64_t head = head_of(key);
+    ascending = ascending && (count == 0 || last_head < head || (last_head == head && last < key));
+    last = key;
+    last_head = head;
+    if (++count > kMostKeys)
+      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), place_of(members));
+    refuse_twins_below(one.value(), members);
+  }
+  if (!ascending) refuse_unordered_twins(object, members);
 }
 
 }  // namespace
 
-FastObject JsonReader::parse(std::string_view text, const std::string& where) {
+FastObject JsonReader::parse(std::string_view text, std::string_view where, std::size_t line) {
+  members_.all.clear();
+  passing_.all.clear();
+  if (members_.where != where) members_.where = where;
+  members_.line = line;
   padded_.assign(text);
   padded_.resize(text.size() + simdjson::SIMDJSON_PADDING);
   if (parser_.capacity() < text.size() || parser_.max_depth() != kDeepest) {
     load_simdjson();
     if (parser_.allocate(std::max<std::size_t>(text.size(), 4096), kDeepest) != simdjson::SUCCESS)
-      throw Error(ErrorCode::Internal, "no memory for JSON", where);
+      throw Error(ErrorCode::Internal, "no memory for JSON", place_of(members_));
   }
   simdjson::dom::element document;
   if (const auto error = parser_.parse(padded_.data(), text.size(), false).get(document); error != simdjson::SUCCESS)
-    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson_message(error)), where);
+    throw Error(ErrorCode::Invalid, fmt::format("not valid JSON: {}", simdjson_message(error)), place_of(members_));
   simdjson::dom::object object;
-  if (document.get(object) != simdjson::SUCCESS) throw Error(ErrorCode::Invalid, "it must be a JSON object", where);
-  refuse_twins(object, where);
-  return {object, where};
+  if (document.get(object) != simdjson::SUCCESS)
+    throw Error(ErrorCode::Invalid, "it must be a JSON object", place_of(members_));
+  refuse_twins(object, members_);
+  return {object, members_};
 }
 
-FastObject::FastObject(simdjson::dom::object object, std::string where) : where_(std::move(where)) {
-  Members members;
-  members.reserve(object.size());
-  for (const auto& [name, value] : object) members.emplace_back(name, value);
-  members_ = std::make_shared<const Members>(std::move(members));
+FastObject JsonReader::look_at(simdjson::dom::object one) {
+  passing_.all.clear();
+  passing_.where = members_.where;
+  passing_.line = members_.line;
+  return {one, passing_};
+}
+
+namespace {
+
+/// One of 64 bits: a key whose bit no member has is not there.
+std::uint64_t mark_of(std::uint64_t head) { return 1ULL << ((head * 0x9e3779b97f4a7c15U) >> 58U); }
+
+}  // namespace
+
+FastObject::FastObject(simdjson::dom::object object, JsonMembers& members)
+    : members_(&members), first_(members.all.size()) {
+  for (const auto& [key, value] : object) {
+    const std::uint64_t head = head_of(key);
+    members.all.push_back({head, key, value});
+    there_ |= mark_of(head);
+  }
+  count_ = members.all.size() - first_;
+}
+
+FastObject FastObject::below(simdjson::dom::object object) const {
+  FastObject one(object, *members_);
+  one.name_ = name_;
+  return one;
+}
+
+std::string FastObject::where() const {
+  const std::string place = place_of(*members_);
+  return name_.empty() ? place : fmt::format("{}: {}", place, printable(name_));
 }
 
 std::optional<simdjson::dom::element> FastObject::find(std::string_view key) const {
-  for (const auto& [name, value] : *members_)
-    if (name == key) return value;
+  const std::uint64_t head = head_of(key);
+  if ((there_ & mark_of(head)) == 0) return std::nullopt;
+  for (std::size_t i = first_; i < first_ + count_; ++i)
+    if (const JsonMembers::One& one = members_->all[i]; one.head == head && one.key == key) return one.value;
   return std::nullopt;
 }
 
@@ -79,29 +127,29 @@ void FastObject::wrong(std::string_view key, std::string_view expected) const {
   throw Error(ErrorCode::Invalid,
               has(key) ? fmt::format("\"{}\" must be {}", key, expected)
                        : fmt::format("\"{}\" is missing (it must be {})", key, expected),
-              where_);
+              where());
 }
 
 FastObject FastObject::object(std::string_view key) const {
   const auto found = find(key);
-  simdjson::dom::object below;
-  if (!found || found->get(below) != simdjson::SUCCESS) wrong(key, "an object");
-  return {below, where_};
+  simdjson::dom::object object;
+  if (!found || found->get(object) != simdjson::SUCCESS) wrong(key, "an object");
+  return below(object);
 }
 
-std::string FastObject::text(std::string_view key) const {
+std::string_view FastObject::view(std::string_view key) const {
   const auto found = find(key);
   std::string_view value;
   if (!found || found->get(value) != simdjson::SUCCESS) wrong(key, "a text");
-  return std::string(value);
+  return value;
 }
 
-std::string FastObject::text_or(std::string_view key, std::string_view fallback) const {
+std::string_view FastObject::view_or(std::string_view key, std::string_view fallback) const {
   const auto found = find(key);
-  if (!found) return std::string(fallback);
+  if (!found) return fallback;
   std::string_view value;
   if (found->get(value) != simdjson::SUCCESS) wrong(key, "a text");
-  return std::string(value);
+  return value;
 }
 
 std::uint64_t FastObject::number(std::string_view key) const {
@@ -137,7 +185,7 @@ std::vector<FastObject> FastObject::objects(std::string_view key) const {
   for (const simdjson::dom::element item : items) {
     simdjson::dom::object object;
     if (item.get(object) != simdjson::SUCCESS) wrong(key, "a list of objects");
-    result.emplace_back(object, where_);
+    result.push_back(below(object));
   }
   return result;
 }

@@ -40,8 +40,9 @@ PackageSource read_package_source(TomlTable& table, const std::string& file, con
 Package parse_manifest(std::string_view text, const std::string& where);
 Package package_from_json(const nlohmann::json& value, const std::string& where);
 Package package_from_json(const FastObject& object);
-/// The same, but the relations come as they are written and are not in the package.
-Package package_without_relations(const FastObject& object, WrittenRelations& relations);
+/// The same into a package that may be an old one, whose memory is used again; the relations come as they are written
+/// and are not in it.
+void read_without_relations(const FastObject& object, Package& package, WrittenRelations& relations);
 nlohmann::json package_to_json(const Package& package);
 std::string manifest_text(const Package& package);
 

@@ -37,36 +37,42 @@ void put_text(Json& object, const char* key, const std::string& text) {
   if (!text.empty()) object[key] = text;
 }
 
-/// One reader for both kinds of objects.
-template <typename Object, typename Relations>
-Package read_package(const Object& named, const Relations& relations) {
-  Package package;
-  package.name = named.text("name");
-  if (!is_installable_name(package.name)) named.wrong("name", "a package name");
-  const Object object = named.renamed(fmt::format("{}: {}", named.where(), package.name));
-  const auto version = Version::parse(object.text("version"));
+void take_text(const JsonObject& object, std::string_view key, std::string& text) { text = object.text_or(key, ""); }
+void take_text(const FastObject& object, std::string_view key, std::string& text) { text = object.view_or(key, ""); }
+
+JsonObject named_by(const JsonObject& object, const std::string& name) {
+  return object.renamed(fmt::format("{}: {}", object.where(), name));
+}
+FastObject named_by(const FastObject& object, const std::string& name) { return object.named(name); }
+
+/// One reader for both kinds of objects, of all but the relations. The package may be an old one: each of its other
+/// members is written over.
+template <typename Object>
+void read_package(const Object& unnamed, Package& package) {
+  take_text(unnamed, "name", package.name);
+  if (!is_installable_name(package.name)) unnamed.wrong("name", "a package name");
+  const Object object = named_by(unnamed, package.name);
+  auto version = Version::parse(object.text("version"));
   if (!version) object.wrong("version", "a version, [EPOCH:]UPSTREAM[-REVISION]");
-  package.version = *version;
-  package.arch = object.text("arch");
+  package.version = std::move(*version);
+  take_text(object, "arch", package.arch);
   if (!is_architecture(package.arch)) object.wrong("arch", "an architecture");
-  package.summary = object.text_or("summary", "");
-  package.description = object.text_or("description", "");
-  package.license = object.text_or("license", "");
-  package.homepage = object.text_or("homepage", "");
-  package.maintainer = object.text_or("maintainer", "");
-  package.category = object.text_or("category", "");
-  package.source = object.text_or("source", "");
+  take_text(object, "summary", package.summary);
+  take_text(object, "description", package.description);
+  take_text(object, "license", package.license);
+  take_text(object, "homepage", package.homepage);
+  take_text(object, "maintainer", package.maintainer);
+  take_text(object, "category", package.category);
+  take_text(object, "source", package.source);
   package.config_globs = object.texts_or_none("config");
   package.parallel = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(object.number_or("parallel", 1), 1, 100));
-  package.restart = object.text_or("restart", "");
+  take_text(object, "restart", package.restart);
   package.essential = object.flag_or("essential", false);
   package.features = object.texts_or_none("features");
   package.privileged = object.texts_or_none("privileged");
   package.actions = read_actions(object);
   package.installed_size = object.number("installed_size");
   package.file_count = object.number("file_count");
-  relations(package, object);
-  return package;
 }
 
 template <typename Object>
@@ -79,29 +85,38 @@ void read_relations(Package& package, const Object& object) {
   package.replaces = parse_list<Constraint>(object, "replaces", parse_constraint);
 }
 
+template <typename Object>
+Package whole_package(const Object& object) {
+  Package package;
+  read_package(object, package);
+  read_relations(package, named_by(object, package.name));
+  return package;
+}
+
 }  // namespace
 
 Package package_from_json(const Json& value, const std::string& where) {
-  return read_package(JsonObject(value, where), read_relations<JsonObject>);
+  return whole_package(JsonObject(value, where));
 }
 
-Package package_from_json(const FastObject& object) { return read_package(object, read_relations<FastObject>); }
+Package package_from_json(const FastObject& object) { return whole_package(object); }
 
-Package package_without_relations(const FastObject& object, WrittenRelations& relations) {
-  return read_package(object, [&](Package&, const FastObject& named) {
-    constexpr std::pair<std::string_view, RelationList> kLists[] = {
-        {"requires", RelationList::Requires}, {"recommends", RelationList::Recommends},
-        {"suggests", RelationList::Suggests}, {"conflicts", RelationList::Conflicts},
-        {"provides", RelationList::Provides}, {"replaces", RelationList::Replaces}};
-    for (const auto& [key, list] : kLists) {
-      std::size_t count = 0;
-      named.each_text(key, [&, which = list](std::string_view text) {
-        relations.add(which, text);
-        ++count;
-      });
-      if (count > kMostRelations) named.wrong(key, kMostRelationsText);
-    }
-  });
+void read_without_relations(const FastObject& unnamed, Package& package, WrittenRelations& relations) {
+  read_package(unnamed, package);
+  const FastObject object = unnamed.named(package.name);
+  relations.clear();
+  constexpr std::pair<std::string_view, RelationList> kLists[] = {
+      {"requires", RelationList::Requires}, {"recommends", RelationList::Recommends},
+      {"suggests", RelationList::Suggests}, {"conflicts", RelationList::Conflicts},
+      {"provides", RelationList::Provides}, {"replaces", RelationList::Replaces}};
+  for (const auto& [key, list] : kLists) {
+    std::size_t count = 0;
+    object.each_text(key, [&, which = list](std::string_view text) {
+      relations.add(which, text);
+      ++count;
+    });
+    if (count > kMostRelations) object.wrong(key, kMostRelationsText);
+  }
 }
 
 Package parse_manifest(std::string_view text, const std::string& where) {

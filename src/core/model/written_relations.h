@@ -15,6 +15,10 @@ enum class RelationList { Requires, Recommends, Suggests, Conflicts, Provides, R
 
 class WrittenRelations {
  public:
+  void clear() {
+    text_.clear();
+    all_.clear();
+  }
   /// In the order of lists.
   void add(RelationList list, std::string_view text) {
     text_ += text;

@@ -19,16 +19,15 @@ namespace {
 constexpr std::uint64_t kMostTable = 64ULL << 20;  // bytes, compressed: of a million entries
 
 Digest digest_of(const FastObject& object) {
-  const auto digest = Digest::from_hex(object.text("sha256"));
+  const auto digest = Digest::from_hex(object.view("sha256"));
   if (!digest) object.wrong("sha256", "64 hexadecimal digits");
   return *digest;
 }
 
-IndexLine line_from(const FastObject& whole, Package package) {
-  IndexLine line;
-  line.package = std::move(package);
-  const FastObject object = whole.renamed(fmt::format("{}: {}", whole.where(), line.package.name));
-  line.channel = object.text("channel");
+/// All but the package, which is in `line` already.
+void read_offer(const FastObject& whole, IndexLine& line) {
+  const FastObject object = whole.named(line.package.name);
+  line.channel = object.view("channel");
   if (!is_package_name(line.channel)) object.wrong("channel", "the name of a channel");
   const FastObject file = object.object("file"), table = file.object("table");
   line.size = file.number("size");
@@ -38,7 +37,6 @@ IndexLine line_from(const FastObject& whole, Package package) {
   line.table_digest = digest_of(table);
   const bool inside = line.table_offset < line.size && line.table_size <= line.size - line.table_offset;
   if (!inside || line.table_size > kMostTable) object.wrong("file", "one that holds its table of contents");
-  return line;
 }
 
 }  // namespace
@@ -98,7 +96,7 @@ class LineReader {
  private:
   static constexpr std::size_t kMostLine = 2 << 20;
 
-  void line(std::string_view text) { take_(reader_.parse(text, fmt::format("{}: line {}", where_, ++number_))); }
+  void line(std::string_view text) { take_(reader_.parse(text, where_, ++number_)); }
 
   std::string where_;
   const std::function<void(const FastObject&)>& take_;
@@ -114,7 +112,9 @@ constexpr std::uint64_t kMostPlainIndex = 2ULL << 30;
 std::vector<IndexLine> parse_index(std::string_view text, const std::string& where) {
   std::vector<IndexLine> lines;
   const std::function<void(const FastObject&)> take = [&](const FastObject& object) {
-    lines.push_back(line_from(object, package_from_json(object)));
+    IndexLine& line = lines.emplace_back();
+    line.package = package_from_json(object);
+    read_offer(object, line);
   };
   LineReader reader(where, take);
   reader.add(text);
@@ -124,10 +124,11 @@ std::vector<IndexLine> parse_index(std::string_view text, const std::string& whe
 
 void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
                 const std::function<bool(const FastObject&)>& other) {
+  RawIndexLine one;
   const std::function<void(const FastObject&)> take_object = [&](const FastObject& object) {
     if (other && other(object)) return;
-    RawIndexLine one;
-    one.line = line_from(object, package_without_relations(object, one.relations));
+    read_without_relations(object, one.line.package, one.relations);
+    read_offer(object, one.line);
     take(std::move(one));
   };
   LineReader reader(where, take_object);

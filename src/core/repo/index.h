@@ -37,6 +37,7 @@ struct RawIndexLine {
   WrittenRelations relations;
 };
 /// The same from the compressed file, a line at a time; `other` is given what is no line of a package, if it says so.
+/// Whoever takes a line may leave an old one in its place, whose memory serves for the next.
 void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
                 const std::function<bool(const FastObject&)>& other = {});
 
