@@ -21,13 +21,13 @@ class Numbers {
   /// The number of the value, or `next` after that was entered as its number.
   template <typename Same>
   std::uint32_t enter(std::uint64_t hash, std::uint32_t next, Same same) {
-    if (2 * (count_ + 1) > slots_.size()) grow();
+    if (2 * (hashes_.size() + 1) > slots_.size()) grow();
     for (std::size_t at = hash & (slots_.size() - 1);; at = (at + 1) & (slots_.size() - 1)) {
       Slot& slot = slots_[at];
       if (slot.number == kFree) {
         slot = {static_cast<std::uint32_t>(hash >> 32U), next};
         hashes_.push_back(hash);
-        ++count_;
+        numbers_.push_back(next);
         return next;
       }
       if (slot.tag == static_cast<std::uint32_t>(hash >> 32U) && same(slot.number)) return slot.number;
@@ -52,26 +52,18 @@ class Numbers {
   };
 
   void grow() {
-    std::vector<Slot> old(slots_.empty() ? 1024 : 2 * slots_.size());
-    std::swap(old, slots_);
-    std::vector<std::uint32_t> numbers;
-    for (const Slot& slot : old)
-      if (slot.number != kFree) {
-        // the whole hash is kept beside, in order of entry: entries are never taken out
-        numbers.push_back(slot.number);
-      }
-    std::sort(numbers.begin(), numbers.end());
-    for (std::size_t i = 0; i < numbers.size(); ++i) {
+    slots_ = std::vector<Slot>(slots_.empty() ? 1024 : 2 * slots_.size());
+    for (std::size_t i = 0; i < hashes_.size(); ++i) {
       const std::uint64_t hash = hashes_[i];
       std::size_t at = hash & (slots_.size() - 1);
       while (slots_[at].number != kFree) at = (at + 1) & (slots_.size() - 1);
-      slots_[at] = {static_cast<std::uint32_t>(hash >> 32U), numbers[i]};
+      slots_[at] = {static_cast<std::uint32_t>(hash >> 32U), numbers_[i]};
     }
   }
 
   std::vector<Slot> slots_;
-  std::vector<std::uint64_t> hashes_;  // by order of entry, which is the order of the numbers
-  std::size_t count_ = 0;
+  std::vector<std::uint64_t> hashes_;   // in the order of entry; entries are never taken out
+  std::vector<std::uint32_t> numbers_;  // beside them
 };
 
 inline std::uint64_t mixed(std::uint64_t x) {  // the finaliser of splitmix64 (Steele, Lea & Flood 2014)

@@ -1,6 +1,7 @@
 #include "model/search_index.h"
 
 #include <algorithm>
+#include <bit>
 #include <cstring>
 #include <utility>
 
@@ -10,16 +11,42 @@ namespace {
 
 constexpr std::size_t kAfter = 8;  // bytes that hash_of_word() may read behind a word
 
-/// Of a word that is followed by at least seven more bytes of the buffer.
+/// Eight bytes of a word, or the rest of it and zeros; at least seven more bytes of the buffer follow the word.
+std::uint64_t eight_of(const char* word, std::size_t at, std::size_t size) {
+  std::uint64_t eight = 0;
+  std::memcpy(&eight, word + at, sizeof eight);
+  return size - at < 8 ? eight & ((1ULL << 8 * (size - at)) - 1) : eight;
+}
+
 std::uint64_t hash_of_word(const char* start, std::size_t size) {
   std::uint64_t hash = size;
-  for (std::size_t at = 0; at < size; at += 8) {
-    std::uint64_t eight = 0;
-    std::memcpy(&eight, start + at, sizeof eight);
-    if (size - at < 8) eight &= (1ULL << 8 * (size - at)) - 1;
-    hash = mixed(hash * 0x9e3779b97f4a7c15U ^ eight);
-  }
+  for (std::size_t at = 0; at < size; at += 8) hash = mixed(hash * 0x9e3779b97f4a7c15U ^ eight_of(start, at, size));
   return hash;
+}
+
+/// Is `known`, behind which a line feed and perhaps other words stand, this word of the same size?
+bool is_same_word(std::string_view known, const char* word, std::size_t size) {
+  if (known.size() < size + kAfter) return std::memcmp(known.data(), word, size) == 0;
+  for (std::size_t at = 0; at < size; at += 8)
+    if (eight_of(known.data(), at, size) != eight_of(word, at, size)) return false;
+  return true;
+}
+
+/// word_byte() of all bytes of a text; many at a time, as there is no table in it.
+void put_word_bytes(std::string_view text, char* to) {
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const auto byte = static_cast<std::uint8_t>(text[i]);
+    const auto small = static_cast<std::uint8_t>(byte | 0x20);
+    const bool is_letter = static_cast<std::uint8_t>(small - 'a') < 26;
+    const bool is_plain = static_cast<std::uint8_t>(byte - '0') < 10 || byte >= 0x80;
+    to[i] = static_cast<char>(is_letter ? small : is_plain ? byte : 0);
+  }
+}
+
+/// The highest bit of each byte that is zero, and no other one (H. S. Warren, "Hacker's Delight", 6-1).
+std::uint64_t zero_bytes(std::uint64_t eight) {
+  constexpr std::uint64_t kLow = 0x7f7f7f7f7f7f7f7f;
+  return ~(((eight & kLow) + kLow) | eight | kLow);
 }
 
 }  // namespace
@@ -29,24 +56,26 @@ void SearchIndexBuilder::add(std::uint32_t package, SearchField field, std::stri
   // First all words, then the known ones among them: memory is asked for ahead, or each word would wait for it twice.
   room_.resize(std::max(room_.size(), text.size() + kAfter));
   met_.clear();
-  std::uint32_t start = 0, at = 0;
-  for (const char c : text) {
-    const char byte = word_byte(c);
-    room_[at] = byte;
-    if (byte == 0) {
-      meet(start, at - start);
-      start = at + 1;
+  put_word_bytes(text, room_.data());
+  std::fill_n(room_.begin() + static_cast<std::ptrdiff_t>(text.size()), kAfter, '\0');
+  const auto size = static_cast<std::uint32_t>(text.size());
+  std::uint32_t start = 0;
+  for (std::uint32_t at = 0; at < size; at += 8) {
+    std::uint64_t eight = 0;
+    std::memcpy(&eight, room_.data() + at, sizeof eight);
+    for (std::uint64_t zeros = zero_bytes(eight); zeros != 0; zeros &= zeros - 1) {
+      const std::uint32_t end = at + static_cast<std::uint32_t>(std::countr_zero(zeros)) / 8;
+      if (end > start) meet(start, end - start);
+      start = end + 1;
     }
-    ++at;
   }
-  meet(start, at - start);
+  if (start < size) meet(start, size - start);
   for (const Met& one : met_)
     if (const auto number = numbers_.first_guess(one.hash)) __builtin_prefetch(&known_[*number]);
   for (const Met& one : met_) say(package, field, one);
 }
 
 void SearchIndexBuilder::meet(std::uint32_t start, std::uint32_t size) {
-  if (size == 0) return;
   met_.push_back({hash_of_word(room_.data() + start, size), start, size});
   numbers_.prefetch(met_.back().hash);
 }
@@ -55,7 +84,8 @@ void SearchIndexBuilder::say(std::uint32_t package, SearchField field, const Met
   const auto next = static_cast<std::uint32_t>(known_.size());
   const char* const own = room_.data() + met.start;
   const std::uint32_t word = numbers_.enter(met.hash, next, [&](std::uint32_t other) {
-    return known_[other].size == met.size && std::memcmp(words_.data() + known_[other].start, own, met.size) == 0;
+    const Known& one = known_[other];
+    return one.size == met.size && is_same_word(std::string_view(words_).substr(one.start), own, met.size);
   });
   if (word == next) {
     known_.push_back({static_cast<std::uint32_t>(words_.size()), met.size, 0, 0});
