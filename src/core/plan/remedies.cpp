@@ -85,6 +85,13 @@ class Search {
     return planned(universe, kind, subjects, request, std::move(*selection));
   }
 
+  /// The same of what is encoded already.
+  static Tried tried_with(solve::Encoding encoding, Remedy::Kind kind, const std::vector<std::string>& subjects) {
+    auto selection = solve::find_selection(encoding);
+    if (!selection) return std::nullopt;
+    return planned(encoding.universe(), kind, subjects, encoding.request(), std::move(*selection));
+  }
+
   static Tried planned(const Universe& universe, Remedy::Kind kind, const std::vector<std::string>& subjects,
                        const Request& request, solve::Selection selection) {
     Remedy remedy{kind, subjects, "", request, std::move(selection), {}};
@@ -111,9 +118,8 @@ class Search {
   void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request wider) {
     const auto request = std::make_shared<const Request>(std::move(wider));
     const auto encoding = std::make_shared<solve::Encoding>(explainer().with(*request));
-    trying_.push_back(std::async(kThread, [this, kind, subjects = std::move(subjects), request, encoding] {
-      auto selection = solve::find_selection(*encoding);
-      return selection ? Trial{planned(universe_, kind, subjects, *request, std::move(*selection))} : Trial{};
+    trying_.push_back(std::async(kThread, [kind, subjects = std::move(subjects), request, encoding] {
+      return Trial{tried_with(std::move(*encoding), kind, subjects)};
     }));
   }
 
@@ -270,15 +276,19 @@ class Search {
     if (!selection) return {};
     // named package by package, as the command will name them, which takes nothing else from there
     request.channels = request_.channels;
+    bool is_known = true;  // what the command may take is part of what was encoded
     for (const PackageId id : selection->chosen) {
       const std::string name(universe_.name(id));
       if (universe_.is_installed(id) || universe_.offered(id) || is_asked_for(name)) continue;
       std::vector<PackageId> there;
       for (const PackageId one : universe_.slot(id))
         if (is_in(channel, one)) there.push_back(one);
+      is_known =
+          is_known && std::all_of(there.begin(), there.end(), [&](PackageId one) { return explainer.reaches(one); });
       if (!there.empty()) request.install.push_back({fmt::format("{}@{}", name, channel), std::move(there)});
     }
-    return {tried(universe_, Remedy::Kind::OtherChannel, {channel}, request), ""};
+    if (!is_known) return {tried(universe_, Remedy::Kind::OtherChannel, {channel}, request), ""};
+    return {tried_with(explainer.with(request), Remedy::Kind::OtherChannel, {channel}), ""};
   }
 
   bool is_in(const std::string& channel, PackageId id) const {

@@ -21,23 +21,23 @@ Encoding::Encoding(const Universe& universe, const Request& request, const std::
   make();
 }
 
-Encoding::Encoding(const Encoding& whole, const Request& wider)
+Encoding::Encoding(const Encoding& whole, const Request& request)
     : universe_(whole.universe_),
-      request_(wider),
+      request_(request),
       scope_(Scope::Full),
       selectors_(Selectors::None),
       engine_(whole.engine_),
-      allowed_(whole.allowed_),
       variables_(whole.variables_),
       name_fixed_(whole.name_fixed_),
-      name_asked_(whole.name_asked_),
       relations_reached_(whole.relations_reached_),
       cone_(whole.cone_) {
-  mark_names(wider.remove);
+  allowed_.assign(universe_.size(), 0);
+  name_asked_.assign(universe_.name_count(), 0);
+  mark_request();
   std::vector<std::uint8_t> is_open(universe_.name_count(), 0);
   for (const Statement& one : whole.statements_) {
-    const bool stands = one.kind == Cause::Kind::Held     ? !wider.release.contains(universe_.name(one.package))
-                        : one.kind == Cause::Kind::Wanted ? !wider.remove.contains(universe_.name(one.package))
+    const bool stands = one.kind == Cause::Kind::Held     ? !request.release.contains(universe_.name(one.package))
+                        : one.kind == Cause::Kind::Wanted ? !request.remove.contains(universe_.name(one.package))
                                                           : true;
     if (stands)
       engine_.add({one.selector});
@@ -47,7 +47,10 @@ Encoding::Encoding(const Encoding& whole, const Request& wider)
   // of these names, what still stands: they may be meant in one architecture only
   for (const PackageId id : universe_.installed())
     if (is_open[static_cast<std::size_t>(universe_.name_id(id))] != 0) encode_wanted(id);
-  for (const PackageId id : cone_) encode_removal(id);
+  if (request.channels != whole.request_.channels)
+    for (const PackageId id : cone_)
+      if (!may_choose(id)) engine_.add({~lit(id)});
+  encode_request();
 }
 
 void Encoding::make() {
@@ -80,12 +83,9 @@ void Encoding::mark_request() {
       if (!is_there || universe_.is_installed(id)) allowed_[index_of(id)] = kLooked | kMayChoose | kTarget;
       name_asked_[static_cast<std::size_t>(universe_.name_id(id))] = 1;
     }
-  for (const Names* names : {&request_.remove, &request_.upgrade}) mark_names(*names);
-}
-
-void Encoding::mark_names(const Names& names) {
-  for (const std::string& name : names)
-    if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
+  for (const Names* names : {&request_.remove, &request_.upgrade})
+    for (const std::string& name : *names)
+      if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
 }
 
 bool Encoding::is_about(PackageId installed) const {
@@ -287,13 +287,11 @@ void Encoding::encode_request() {
     for (const PackageId id : request_.install[i].candidates) clause_.push_back(lit(id));
     state(Cause::Kind::Asked, i, kNone, {});
   }
-  for (const PackageId id : cone_) encode_removal(id);
-}
-
-void Encoding::encode_removal(PackageId id) {
-  if (!request_.means(request_.remove, universe_, id)) return;
-  clause_ = {~lit(id)};
-  state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
+  for (const PackageId id : cone_)
+    if (request_.means(request_.remove, universe_, id)) {
+      clause_ = {~lit(id)};
+      state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
+    }
 }
 
 /// What holds of an installed package as such.

@@ -26,9 +26,10 @@ class Encoding {
   /// In full, with a selector for every statement, of what is asked for, of protected packages and of these names
   /// alone, where that much is known to have no model: whoever is not reached from there has no part in it.
   Encoding(const Universe& universe, const Request& request, const std::vector<NameId>& about);
-  /// The same as a full encoding that has selectors for roots, in which no root was settled, for a request in which
-  /// more names go or are released. What has no selector there has none here, and all that stands is settled.
-  Encoding(const Encoding& whole, const Request& wider);
+  /// A full encoding without selectors, made from one that has them for its roots, none of which is settled; for a
+  /// request in which more names go or are released, more is to be installed of what that one has variables for, and
+  /// less may come from channels that are not followed.
+  Encoding(const Encoding& whole, const Request& request);
 
   const Universe& universe() const { return universe_; }
   const Request& request() const { return request_; }
@@ -102,7 +103,6 @@ class Encoding {
   bool is_installed_otherwise(PackageId id) const;
   void make();
   void mark_request();
-  void mark_names(const Names& names);
   bool is_about(PackageId installed) const;
   void fix_installed();
   bool crowded(PackageId id) const;
@@ -120,7 +120,6 @@ class Encoding {
   void make_variables();
   void encode_request();
   void encode_wanted(PackageId id);
-  void encode_removal(PackageId id);
   void encode_fixed();
   void encode_package(PackageId id);
   void encode_slots();

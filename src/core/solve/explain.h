@@ -27,8 +27,10 @@ class Explainer : public std::enable_shared_from_this<Explainer> {
   /// (if any) among them and none of `keep`: a minimum, found core by core (optimize.h), or the best of the time
   /// allowed. Nothing where giving up all of the kind is not enough.
   std::optional<std::vector<std::string>> fewest(Cause::Kind kind, const std::string& first, const Names& keep);
-  /// The request where more names go, or are released, as a problem of its own. `wider` has to outlive it.
-  Encoding with(const Request& wider) const { return {*roots_, wider}; }
+  /// A like request as a problem of its own: see the last constructor of Encoding. `other` has to outlive it.
+  Encoding with(const Request& other) const { return {*roots_, other}; }
+  /// Is this a package that a selection of the request may hold?
+  bool reaches(PackageId id) const { return roots_->lit(id) != ~Encoding::truth(); }
 
  private:
   /// A minimal set of causes that clash, where these roots stand. Nothing where none was found within the budget, or
