@@ -105,7 +105,7 @@ class Softs::Maker {
 
   void removed() {
     each_open_installed([&](PackageId id) {
-      if (request_.means(request_.remove, u_, id) || encoding_.may_be_dropped(id)) return;
+      if (encoding_.is_to_go(id) || encoding_.may_be_dropped(id)) return;
       if (!encoding_.engine().always(encoding_.lit(id))) soft(stays(id));
     });
   }

@@ -34,12 +34,19 @@ Encoding::Encoding(const Encoding& whole, const Request& request)
   allowed_.assign(universe_.size(), 0);
   name_asked_.assign(universe_.name_count(), 0);
   mark_request();
-  std::vector<std::uint8_t> is_open(universe_.name_count(), 0);
+  constexpr std::uint8_t kReleased = 1, kRemoved = 2;
+  std::vector<std::uint8_t> given_up(universe_.name_count(), 0), is_open(universe_.name_count(), 0);
+  const auto mark = [&](const Names& names, std::uint8_t how) {
+    for (const std::string& name : names)
+      if (const auto id = universe_.find_name(name)) given_up[static_cast<std::size_t>(*id)] |= how;
+  };
+  mark(request.release, kReleased);
+  mark(request.remove, kRemoved);
   for (const Statement& one : whole.statements_) {
-    const bool stands = one.kind == Cause::Kind::Held     ? !request.release.contains(universe_.name(one.package))
-                        : one.kind == Cause::Kind::Wanted ? !request.remove.contains(universe_.name(one.package))
-                                                          : true;
-    if (stands)
+    const std::uint8_t by = one.kind == Cause::Kind::Held     ? kReleased
+                            : one.kind == Cause::Kind::Wanted ? kRemoved
+                                                              : std::uint8_t{0};
+    if (by == 0 || (given_up[one.subject] & by) == 0)
       engine_.add({one.selector});
     else
       is_open[one.subject] = 1;
@@ -288,7 +295,7 @@ void Encoding::encode_request() {
     state(Cause::Kind::Asked, i, kNone, {});
   }
   for (const PackageId id : cone_)
-    if (request_.means(request_.remove, universe_, id)) {
+    if (is_to_go(id)) {
       clause_ = {~lit(id)};
       state(Cause::Kind::AskedToRemove, static_cast<std::uint32_t>(universe_.name_id(id)), kNone, id);
     }
@@ -308,7 +315,7 @@ void Encoding::encode_wanted(PackageId id) {
       if (order_versions(universe_.version(other), universe_.version(id)) >= 0) clause_.push_back(lit(other));
     state(Cause::Kind::Essential, name, kNone, id);
   }
-  if (!universe_.wanted(id) || request_.means(request_.remove, universe_, id) || may_be_dropped(id)) return;
+  if (!universe_.wanted(id) || is_to_go(id) || may_be_dropped(id)) return;
   clause_.clear();
   for (const PackageId other : universe_.slot(id)) clause_.push_back(lit(other));
   for (const PackageId other : replacers(id)) clause_.push_back(lit(other));

@@ -49,6 +49,11 @@ class Encoding {
   /// Is the package installed already, offered by what is followed, or named by the request?
   bool may_choose(PackageId id) const { return (allowed(id) & kMayChoose) != 0; }
   bool is_target(PackageId id) const { return (allowed(id) & kTarget) != 0; }
+  /// Does the request name it for going? Quick for what it does not.
+  bool is_to_go(PackageId id) const {
+    return name_asked_[static_cast<std::size_t>(universe_.name_id(id))] != 0 &&
+           request_.means(request_.remove, universe_, id);
+  }
   /// Is the slot of the package one that the request names?
   bool slot_asked(PackageId id) const;
   /// Versions in the slot of a package that may be chosen, newest first.

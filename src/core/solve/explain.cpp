@@ -220,16 +220,21 @@ const Cdcl& Explainer::all_but(Cause::Kind kind) {
 
 std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, const std::string& first,
                                                           const Names& keep) {
+  const Universe& universe = roots_->universe();
   Cdcl engine = all_but(kind);
   std::vector<Soft> softs;
-  const auto name_of = [&](const Encoding::Statement& one) {
-    return roots_->universe().name(static_cast<NameId>(one.subject));
+  std::vector<std::uint8_t> stays(universe.name_count(), 0);
+  for (const std::string& name : keep)
+    if (const auto id = universe.find_name(name)) stays[static_cast<std::size_t>(*id)] = 1;
+  const auto first_name = universe.find_name(first);
+  const auto is_first = [&](const Encoding::Statement& one) {
+    return first_name && static_cast<NameId>(one.subject) == *first_name;
   };
   for (const Encoding::Statement& one : roots_->statements()) {
     if (one.kind != kind) continue;
-    if (name_of(one) == first)
+    if (is_first(one))
       engine.add({~one.selector});
-    else if (keep.contains(name_of(one)))
+    else if (stays[one.subject] != 0)
       engine.add({one.selector});
     else
       softs.push_back({one.selector, 1});
@@ -240,7 +245,8 @@ std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, cons
   std::vector<std::string> names;
   if (!first.empty()) names.push_back(first);
   for (const Encoding::Statement& one : roots_->statements())
-    if (one.kind == kind && name_of(one) != first && !engine.model(one.selector)) names.emplace_back(name_of(one));
+    if (one.kind == kind && !is_first(one) && !engine.model(one.selector))
+      names.emplace_back(universe.name(static_cast<NameId>(one.subject)));
   return names;
 }
 
