@@ -241,7 +241,7 @@ std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, cons
   }
   engine.set_budget(budget_);
   if (engine.solve({}) != Answer::Yes) return std::nullopt;
-  minimize(engine, softs);
+  minimize(engine, softs, Assumed::All);
   std::vector<std::string> names;
   if (!first.empty()) names.push_back(first);
   for (const Encoding::Statement& one : roots_->statements())

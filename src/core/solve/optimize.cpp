@@ -69,7 +69,7 @@ class Totalizer {
 
 class Minimizer {
  public:
-  Minimizer(Cdcl& engine, const std::vector<Soft>& softs) : engine_(engine) {
+  Minimizer(Cdcl& engine, const std::vector<Soft>& softs, Assumed assumed) : engine_(engine), assumed_(assumed) {
     for (const Soft& soft : softs) {
       if (soft.weight == 0 || engine.always(soft.lit)) continue;
       if (engine.never(soft.lit)) {
@@ -122,15 +122,14 @@ class Minimizer {
     return weights_[lit.code];
   }
 
-  /// Waiting literals become assumptions, the heaviest first: as many as it takes to have one that the last model
-  /// breaks. Those that it meets are among them: what can't be had shows at once then, without model after model.
+  /// Waiting literals that the last model breaks, or all, become assumptions: the heaviest broken ones first.
   void take_up() {
     std::uint64_t heaviest = 0;
     for (const Lit lit : waiting_)
       if (!engine_.model(lit)) heaviest = std::max(heaviest, weight(lit));
     const std::uint64_t least = heaviest / 2 + 1;
     std::erase_if(waiting_, [&](Lit lit) {
-      if (weight(lit) < least) return false;
+      if (weight(lit) < least || (assumed_ == Assumed::Broken && engine_.model(lit))) return false;
       active_.push_back(lit);
       return true;
     });
@@ -179,6 +178,7 @@ class Minimizer {
   }
 
   Cdcl& engine_;
+  const Assumed assumed_;
   std::vector<std::uint64_t> weights_;  // by literal code: what is not accounted for yet
   std::vector<Lit> original_, waiting_, active_, assumptions_;
   std::vector<std::uint64_t> first_weights_;
@@ -190,6 +190,8 @@ class Minimizer {
 
 }  // namespace
 
-Optimum minimize(Cdcl& engine, const std::vector<Soft>& softs) { return Minimizer(engine, softs).run(); }
+Optimum minimize(Cdcl& engine, const std::vector<Soft>& softs, Assumed assumed) {
+  return Minimizer(engine, softs, assumed).run();
+}
 
 }  // namespace hambrel::solve

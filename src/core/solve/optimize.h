@@ -25,8 +25,13 @@ struct Optimum {
   bool proved = true;      // no model costs less
 };
 
+/// What is assumed beside the literals that a model has broken. All: also those that it met, for few that can't be had
+/// among many; what can't shows at once then, without a model after each of them. Where many can't be had, each
+/// question would go through all the others.
+enum class Assumed { Broken, All };
+
 /// Needs a model of the engine's clauses to begin with; leaves one of the least cost that it found, and the engine
 /// constrained to that cost: exactly if it is proved, else to breaking nothing that this model meets.
-Optimum minimize(Cdcl& engine, const std::vector<Soft>& softs);
+Optimum minimize(Cdcl& engine, const std::vector<Soft>& softs, Assumed assumed = Assumed::Broken);
 
 }  // namespace hambrel::solve
