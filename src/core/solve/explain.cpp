@@ -13,8 +13,9 @@ namespace hambrel::solve {
 namespace {
 
 constexpr std::size_t kMostShown = 4, kMostNames = 6;
-constexpr std::size_t kShort = 5;  // causes: nobody looks for fewer
-constexpr int kMostOthers = 4;     // explanations that are looked for when the first is longer
+constexpr std::size_t kShort = 5;          // causes: nobody looks for fewer
+constexpr int kMostOthers = 4;             // explanations that are looked for when the first is longer
+constexpr std::uint64_t kAfterwards = 16;  // the share of the budget that each of these gets
 
 /// "5.4-1", "5.4-1 and 5.5-1", "5.4-1, 5.5-1 and 3 more"
 std::string versions(const Universe& universe, const std::vector<PackageId>& ids) {
@@ -124,9 +125,9 @@ namespace {
 
 /// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
 /// rest becoming satisfiable goes.
-std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std::size_t>& core) {
+std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std::size_t>& core, std::uint64_t budget) {
   auto [engine, selectors] = encoding.extract(core);
-  engine.set_budget(encoding.request().budget);
+  engine.set_budget(budget);
   std::vector<Lit> left = selectors;
   for (std::size_t i = left.size(); i-- > 0;) {
     std::vector<Lit> without = left;
@@ -166,25 +167,25 @@ Explainer::Explainer(const Universe& universe, const Request& request)
 
 Explainer::Explainer(std::shared_ptr<Encoding> roots) : roots_(std::move(roots)), budget_(roots_->request().budget) {}
 
-std::vector<Cause> Explainer::find_causes(const std::vector<Lit>& standing) {
+std::vector<Cause> Explainer::find_causes(const std::vector<Lit>& standing, std::uint64_t budget) {
+  roots_->engine().set_budget(budget);
   if (roots_->engine().solve(standing) != Answer::No) return {};
   std::vector<NameId> names;
   for (const std::size_t i : statements_in(*roots_, roots_->engine().core()))
     names.push_back(roots_->universe().name_id(roots_->statements()[i].package));
   // these roots and what can be reached from them clash by themselves
   Encoding near(roots_->universe(), roots_->request(), names);
-  near.engine().set_budget(budget_);
+  near.engine().set_budget(budget);
   if (near.engine().solve(near.selectors()) != Answer::No) return {};
-  return near.causes(minimal(near, statements_in(near, near.engine().core())));
+  return near.causes(minimal(near, statements_in(near, near.engine().core()), budget));
 }
 
 Refusal Explainer::explain() {
   Refusal refusal;
   refusal.explainer = shared_from_this();
   refusal.what = "this is not possible";
-  roots_->engine().set_budget(budget_);
   std::vector<Lit> standing = roots_->selectors();
-  std::vector<Cause> causes = find_causes(standing);
+  std::vector<Cause> causes = find_causes(standing, budget_);
   if (causes.empty()) {
     refusal.what = "this cannot be done; the reason was not found in the time allowed";
     refusal.decided = false;
@@ -199,7 +200,7 @@ Refusal Explainer::explain() {
     for (const Encoding::Statement& one : roots_->statements())
       if (one.kind == Cause::Kind::Wanted && roots_->universe().name(one.package) == wanted->name)
         std::erase(standing, one.selector);
-    others = find_causes(standing);
+    others = find_causes(standing, budget_ / kAfterwards);
     if (others.empty()) break;
     if (others.size() < causes.size()) causes = others;
   }

@@ -35,7 +35,7 @@ class Explainer : public std::enable_shared_from_this<Explainer> {
  private:
   /// A minimal set of causes that clash, where these roots stand. Nothing where none was found within the budget, or
   /// where they don't clash.
-  std::vector<Cause> find_causes(const std::vector<Lit>& standing);
+  std::vector<Cause> find_causes(const std::vector<Lit>& standing, std::uint64_t budget);
   const Cdcl& all_but(Cause::Kind kind);
 
   std::shared_ptr<Encoding> roots_;
