@@ -2,9 +2,9 @@
 
 #include <algorithm>
 #include <deque>
-#include <functional>
 #include <numeric>
-#include <set>
+#include <optional>
+#include <span>
 #include <unordered_map>
 #include <utility>
 
@@ -65,8 +65,8 @@ class Graph {
       std::vector<std::uint32_t> next = starts_;
       for (const auto& [below, edge] : all) edges_[next[index_of(below)]++] = edge;
     }
-    std::vector<Edge> above(PackageId id) const {
-      return {edges_.begin() + starts_[index_of(id)], edges_.begin() + starts_[index_of(id) + 1]};
+    std::span<const Edge> above(PackageId id) const {
+      return std::span(edges_).subspan(starts_[index_of(id)], starts_[index_of(id) + 1] - starts_[index_of(id)]);
     }
 
    private:
@@ -81,27 +81,37 @@ class Graph {
   std::vector<std::uint8_t> member_;
 };
 
-using Edges = std::function<std::vector<Edge>(PackageId)>;
-
+/// `edges` tells those of a package, and is asked once about each.
+template <typename Edges>
 std::vector<TreeLine> unfold(const Universe& universe, const Edges& edges, PackageId top, std::size_t most_depth) {
+  enum : std::uint8_t { kNew, kLeaf, kHasMore };
+  struct Open {
+    std::size_t depth;
+    PackageId id;
+    const char* verb;
+    std::optional<RelationId> relation;
+  };
   std::vector<TreeLine> lines;
-  std::set<PackageId> unfolded;
-  std::vector<TreeLine> stack{{0, top, "", false}};
+  std::vector<std::uint8_t> met(universe.size(), kNew);
+  std::vector<std::uint32_t> listed_by(universe.size(), 0);  // 1 + the line below which it was listed last
+  std::vector<Open> stack{{0, top, "", std::nullopt}};
   while (!stack.empty()) {
-    TreeLine line = std::move(stack.back());
+    const Open open = stack.back();
     stack.pop_back();
-    const std::vector<Edge> below = edges(line.id);
-    const bool has_more = !below.empty();
-    const bool again = !unfolded.insert(line.id).second;
-    line.folded = again && has_more;
-    if (has_more && !again && (most_depth == 0 || line.depth < most_depth)) {
-      std::set<PackageId> listed;
-      std::vector<TreeLine> children;
-      for (const Edge& edge : below)
-        if (listed.insert(edge.to).second) children.push_back({line.depth + 1, edge.to, edge.text(universe), false});
-      stack.insert(stack.end(), children.rbegin(), children.rend());
+    std::uint8_t& state = met[index_of(open.id)];
+    std::string text = open.relation ? std::string(open.verb) + " " + universe.text(*open.relation) : "";
+    lines.push_back({open.depth, open.id, std::move(text), state == kHasMore});
+    if (state != kNew) continue;
+    const auto& below = edges(open.id);
+    state = below.empty() ? kLeaf : kHasMore;
+    if (most_depth != 0 && open.depth >= most_depth) continue;
+    const std::size_t first = stack.size();
+    for (const Edge& edge : below) {
+      std::uint32_t& listed = listed_by[index_of(edge.to)];
+      if (std::exchange(listed, static_cast<std::uint32_t>(lines.size())) == lines.size()) continue;
+      stack.push_back({open.depth + 1, edge.to, edge.verb, edge.relation});
     }
-    lines.push_back(std::move(line));
+    std::reverse(stack.begin() + static_cast<std::ptrdiff_t>(first), stack.end());
   }
   return lines;
 }
