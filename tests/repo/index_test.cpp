@@ -2,6 +2,9 @@
 
 #include <gtest/gtest.h>
 
+#include <random>
+
+#include "archive/frame_codec.h"
 #include "base/error.h"
 #include "settings/settings.h"
 #include "support/program.h"
@@ -32,6 +35,52 @@ TEST(Index, IsSortedAndComesBack) {
             "a 1.10, a 1.9, b 1");
   EXPECT_EQ(lines[3].digest, sha256("b"));
   EXPECT_EQ(index_text(lines), text);
+}
+
+TEST(Index, ALineThatIsReadIntoAnOldOneHoldsNothingOfThat) {
+  std::mt19937 random(11);
+  const auto some = [&] { return random() % 2 == 0; };
+  const auto text = [&] {
+    return some() ? std::string(1 + random() % 60, static_cast<char>('a' + random() % 26)) : "";
+  };
+  std::vector<IndexLine> lines;
+  for (int i = 0; i < 200; ++i) {
+    IndexLine one =
+        line("p" + std::to_string(i), std::to_string(1 + random() % 9) + "-" + std::string(random() % 30 + 1, '1'));
+    Package& package = one.package;
+    for (std::string* const each : {&package.summary, &package.description, &package.license, &package.homepage,
+                                    &package.maintainer, &package.category, &package.source})
+      *each = text();
+    if (some()) package.restart = "session";
+    if (some()) package.essential = true;
+    if (some()) package.parallel = 3;
+    if (some()) package.config_globs = {"etc/a/*"};
+    if (some()) package.features = {"later"};
+    if (some()) package.privileged = {"usr/bin/a"};
+    if (some()) package.requires_.push_back(parse_relation("lib >= 2 | other", ""));
+    if (some()) package.suggests.push_back(parse_relation("more", ""));
+    if (some()) package.conflicts.push_back(parse_constraint("foe", ""));
+    if (some()) package.provides.push_back(parse_provided("thing = 1", ""));
+    if (some()) one.channel = "beta";
+    package.installed_size = random(), package.file_count = random() % 100;
+    one.table_offset = random() % 50, one.table_size = random() % 50, one.table_digest = sha256(text());
+    lines.push_back(std::move(one));
+  }
+  const std::string written = index_text(lines);
+  std::vector<RawIndexLine> old(4);
+  std::string read;
+  read_index(archive::compress_frame(written, 1), "index", [&](RawIndexLine&& raw) {
+    IndexLine one = raw.line;
+    raw.relations.each([&](RelationList list, std::string_view relation) {
+      if (list == RelationList::Requires) one.package.requires_.push_back(parse_relation(relation, ""));
+      if (list == RelationList::Suggests) one.package.suggests.push_back(parse_relation(relation, ""));
+      if (list == RelationList::Conflicts) one.package.conflicts.push_back(parse_constraint(relation, ""));
+      if (list == RelationList::Provides) one.package.provides.push_back(parse_provided(relation, ""));
+    });
+    read += line_text(one) + "\n";
+    std::swap(raw, old[random() % old.size()]);
+  });
+  EXPECT_EQ(read, written);
 }
 
 TEST(Index, MistakesAreToldWithTheirLine) {

@@ -275,6 +275,7 @@ TEST(Solver, EveryRemedyOfARandomRefusalHolds) {
       ++remedies;
       ASSERT_TRUE(test::Reference(u, remedy.request).acceptable(remedy.selection.chosen)) << remedy.command() << "\n"
                                                                                           << test::text_of(u);
+      ASSERT_EQ(remedy.request.channels, request.channels) << "its command follows no other channel";
       if (remedy.kind == plan::Remedy::Kind::EnableRepository) continue;  // of another universe
       const auto asked = solve(u, remedy.request);
       ASSERT_EQ(remedy.selection.chosen, std::get<Selection>(asked).chosen) << remedy.command() << "\n"
