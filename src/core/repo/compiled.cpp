@@ -89,10 +89,10 @@ void parse_all(std::string_view stored, const std::vector<std::string>& deltas, 
 }
 
 /// What lies in the cache, if it is what was verified.
-std::string from_cache(os::FileReader& root, const std::string& file, const Digest& digest, const IndexInput& input) {
+std::string from_cache(os::FileReader& root, const std::string& file, const Digest& digest, const std::string& where) {
   std::string content = root.read_all(file, trust::kMostIndexBytes);
-  if (!input.is_verified && sha256(content) != digest)
-    throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
+  if (sha256(content) != digest)
+    throw Error(ErrorCode::Untrusted, "the cached index is damaged", where, "run `hambrel refresh`");
   return content;
 }
 
@@ -101,11 +101,11 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
   for (IndexInput& input : inputs) {
     if (input.problem) continue;
     try {
-      const std::string read = input.stored.empty() ? from_cache(root, input.file, input.base, input) : "";
+      const std::string read = input.stored.empty() ? from_cache(root, input.file, input.base, input.where) : "";
       const std::string& stored = input.stored.empty() ? read : input.stored;
       std::vector<std::string> deltas;
       for (const IndexInput::Piece& one : input.deltas)
-        deltas.push_back(one.stored.empty() ? from_cache(root, one.file, one.digest, input) : one.stored);
+        deltas.push_back(one.stored.empty() ? from_cache(root, one.file, one.digest, input.where) : one.stored);
       input.packages = 0;
       Used used;
       Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, deltas, input.where, made, used); });

@@ -34,7 +34,6 @@ struct IndexInput {
     std::string file;
   };
   std::vector<Piece> deltas{};  // what leads from there to the index, see index_delta.h
-  bool is_verified = false;     // the files were read and compared with their digests just now, under the lock
   std::string where;            // for messages
   std::size_t packages = 0;
   std::optional<Error> problem;  // why nothing of it could be used

@@ -55,8 +55,6 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<setti
       inputs.push_back(fetched_input(root, *step));
     } else if (const auto source = readable_source(root, repository)) {
       inputs.push_back(cached_input(root, repository, *source));
-      inputs.back().is_verified = step != steps.end() && step->was_read && source->base == step->before->base &&
-                                  source->deltas == step->before->deltas;
     }
   }
   return inputs;

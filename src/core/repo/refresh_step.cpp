@@ -171,16 +171,15 @@ void fetch_chains(Network& network, std::vector<Step>& steps, Observer& observer
 
 namespace {
 
-bool looks_sound(os::FileReader& root, Step& step, bool compiled) {
+bool looks_sound(os::FileReader& root, const Step& step, bool compiled) {
   const std::string& name = step.repository->name;
   const std::string marks = marks_of(root, name, *step.before);
   if (marks.empty()) return false;
   if (compiled && marks == step.before->file) return true;
   const auto& deltas = step.before->deltas;
-  step.was_read = root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
-                  std::all_of(deltas.begin(), deltas.end(),
-                              [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
-  return step.was_read;
+  return root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
+         std::all_of(deltas.begin(), deltas.end(),
+                     [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
 }
 
 }  // namespace
