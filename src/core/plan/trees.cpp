@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <deque>
 #include <numeric>
-#include <optional>
 #include <span>
 #include <unordered_map>
 #include <utility>
@@ -87,29 +86,26 @@ std::vector<TreeLine> unfold(const Universe& universe, const Edges& edges, Packa
   enum : std::uint8_t { kNew, kLeaf, kHasMore };
   struct Open {
     std::size_t depth;
-    PackageId id;
-    const char* verb;
-    std::optional<RelationId> relation;
+    Edge edge;  // without a verb: nothing leads to the top
   };
   std::vector<TreeLine> lines;
   std::vector<std::uint8_t> met(universe.size(), kNew);
   std::vector<std::uint32_t> listed_by(universe.size(), 0);  // 1 + the line below which it was listed last
-  std::vector<Open> stack{{0, top, "", std::nullopt}};
+  std::vector<Open> stack{{0, {top, "", {}}}};
   while (!stack.empty()) {
-    const Open open = stack.back();
+    const auto [depth, reached] = stack.back();
     stack.pop_back();
-    std::uint8_t& state = met[index_of(open.id)];
-    std::string text = open.relation ? std::string(open.verb) + " " + universe.text(*open.relation) : "";
-    lines.push_back({open.depth, open.id, std::move(text), state == kHasMore});
+    std::uint8_t& state = met[index_of(reached.to)];
+    lines.push_back({depth, reached.to, *reached.verb == '\0' ? "" : reached.text(universe), state == kHasMore});
     if (state != kNew) continue;
-    const auto& below = edges(open.id);
+    const auto& below = edges(reached.to);
     state = below.empty() ? kLeaf : kHasMore;
-    if (most_depth != 0 && open.depth >= most_depth) continue;
+    if (most_depth != 0 && depth >= most_depth) continue;
     const std::size_t first = stack.size();
     for (const Edge& edge : below) {
       std::uint32_t& listed = listed_by[index_of(edge.to)];
       if (std::exchange(listed, static_cast<std::uint32_t>(lines.size())) == lines.size()) continue;
-      stack.push_back({open.depth + 1, edge.to, edge.verb, edge.relation});
+      stack.push_back({depth + 1, edge});
     }
     std::reverse(stack.begin() + static_cast<std::ptrdiff_t>(first), stack.end());
   }
