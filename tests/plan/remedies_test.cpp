@@ -88,6 +88,18 @@ TEST(Remedies, WhereNothingHelpsThatIsSaid) {
             "none: removing packages, releasing holds, other versions and other channels do not help\n");
 }
 
+TEST(Remedies, OfVeryManyChannelsSomeAreTriedAndThatIsSaid) {
+  std::string text = "a 1\n    requires b\n";
+  for (int i = 1; i <= 40; ++i) {
+    const std::string number = std::to_string(i);
+    text += "b " + number + "\n    requires nowhere\n    from !repo/channel" + number + " 50\n";
+  }
+  EXPECT_EQ(
+      ways_out(test::universe(text), {"a"}),
+      "none: removing packages, releasing holds and other versions do not help, nor do 8 of 40 other channels; the "
+      "rest were not tried\n");
+}
+
 TEST(Remedies, AsFewWantedPackagesAsPossibleAreGivenUp) {
   std::string text = "new 1\n    requires by-many | by-two\nby-many 1\n";
   for (int i = 1; i <= 5; ++i) text += "    conflicts m" + std::to_string(i) + "\n";

@@ -21,8 +21,9 @@ using solve::Refusal;
 using solve::Request;
 using solve::Target;
 
-constexpr std::size_t kMostGiven = 40;  // wanted packages, or holds, that one remedy may give up
-constexpr std::size_t kMostTried = 3;   // sets of wanted packages, the smallest first
+constexpr std::size_t kMostGiven = 40;    // wanted packages, or holds, that one remedy may give up
+constexpr std::size_t kMostTried = 3;     // sets of wanted packages, or of holds, the smallest first
+constexpr std::size_t kMostChannels = 8;  // that are tried: each takes an encoding of its own
 
 /// What remedies are compared by; smaller is cheaper.
 auto cost(const Remedy& remedy) {
@@ -65,6 +66,11 @@ class Search {
     std::stable_sort(found_.begin(), found_.end(), [](const Remedy& a, const Remedy& b) { return cost(a) < cost(b); });
     if (found_.size() > most) found_.resize(most);
     if (!found_.empty()) return {std::move(found_), ""};
+    if (best_known_.empty() && channels_ > kMostChannels)
+      best_known_ = fmt::format(
+          "removing packages, releasing holds and other versions do not help, nor do {} of {} other "
+          "channels; the rest were not tried",
+          kMostChannels, channels_);
     if (best_known_.empty())
       best_known_ = "removing packages, releasing holds, other versions and other channels do not help";
     return {{}, best_known_};
@@ -125,6 +131,8 @@ class Search {
 
   /// A hold that does not count this time, and whatever further holds then stand in the way.
   void release(const std::string& first) {
+    const auto has_first = [&](const solve::Names& tried) { return tried.contains(first); };
+    if (released_.size() == kMostTried || std::any_of(released_.begin(), released_.end(), has_first)) return;
     const auto names = explainer().fewest(Cause::Kind::Held, first, {});
     if (!names) return;
     if (is_too_much(*names)) {
@@ -133,6 +141,7 @@ class Search {
     }
     Request request = request_;
     request.release.insert(names->begin(), names->end());
+    released_.emplace(names->begin(), names->end());
     attempt_meanwhile(Remedy::Kind::ReleaseHold, *names, request);
   }
 
@@ -253,9 +262,11 @@ class Search {
         for (const PackageId id : *ids) add(universe_.slot(id));
       if (cause.kind == Cause::Kind::Requires) add(universe_.matching(parse_relation(cause.relation, "")));
     }
+    channels_ = channels.size();
     const auto is_let_go_known = is_let_go_known_.get_future().share();
     for (const std::string& channel : channels)
-      trying_channels_.push_back(std::async(kThread, [=, this] { return with_channel(channel, is_let_go_known); }));
+      if (trying_channels_.size() < kMostChannels)
+        trying_channels_.push_back(std::async(kThread, [=, this] { return with_channel(channel, is_let_go_known); }));
   }
 
   /// What could come from another channel, and where wanted packages stand in the way of that, too, these along with
@@ -303,7 +314,8 @@ class Search {
   solve::Names asked_;  // names of what is to be installed
   std::vector<Remedy> found_;
   std::string best_known_;
-  std::set<solve::Names> let_go_;  // what was tried
+  std::set<solve::Names> let_go_, released_;  // what was tried
+  std::size_t channels_ = 0;                  // that there are
   std::shared_ptr<solve::Explainer> explainer_;
   std::vector<std::future<Trial>> trying_, trying_channels_;  // what they do reads the members before them
   std::promise<void> is_let_go_known_;  // the last member: whoever waits for it goes on when it is gone
