@@ -1,17 +1,57 @@
 #include "base/parallel.h"
 
+#include <pthread.h>
+#include <sched.h>
+
 #include <algorithm>
 #include <atomic>
 #include <exception>
-#include <future>
 #include <mutex>
+#include <optional>
 #include <vector>
 
 namespace hambrel {
 
+namespace {
+
+/// The processors that this process may use. Asked by the first thread that begins another: none is kept from any then.
+const std::optional<cpu_set_t>& usable_processors() {
+  static const std::optional<cpu_set_t> usable = [] {
+    cpu_set_t set;
+    return sched_getaffinity(0, sizeof set, &set) == 0 ? std::optional(set) : std::nullopt;
+  }();
+  return usable;
+}
+
+/// To a processor that is not this thread's; afterwards it may go where it likes. Where that can't be done it stays.
+void move_away(std::thread& thread) {
+  const auto& usable = usable_processors();
+  const int here = sched_getcpu();
+  if (!usable || here < 0) return;
+  cpu_set_t others = *usable;
+  CPU_CLR(static_cast<std::size_t>(here), &others);
+  if (CPU_COUNT(&others) == 0) return;
+  if (pthread_setaffinity_np(thread.native_handle(), sizeof others, &others) == 0)
+    pthread_setaffinity_np(thread.native_handle(), sizeof *usable, &*usable);
+}
+
+}  // namespace
+
+std::thread begin_thread(std::function<void()> work) {
+  // it waits until it may go where it likes: threads and processes that it begins have what it has then
+  const auto placed = std::make_shared<std::atomic<bool>>(false);
+  std::thread thread([placed, work = std::move(work)] {
+    while (!placed->load()) std::this_thread::yield();  // asleep it could be woken up beside whoever wakes it
+    work();
+  });
+  move_away(thread);
+  placed->store(true);
+  return thread;
+}
+
 void by_threads(std::size_t threads, const std::function<void()>& work) {
-  std::vector<std::future<void>> others;
-  for (std::size_t i = 1; i < threads; ++i) others.push_back(std::async(kThread, work));
+  std::vector<Aside<void>> others;
+  for (std::size_t i = 1; i < threads; ++i) others.push_back(aside(work));
   std::exception_ptr problem;
   const auto keep_first = [&](const auto& run) {
     try {

@@ -9,11 +9,13 @@
 #include <deque>
 #include <exception>
 #include <functional>
-#include <future>
 #include <mutex>
 #include <optional>
 #include <system_error>
+#include <thread>
 #include <utility>
+
+#include "base/parallel.h"
 
 namespace hambrel {
 
@@ -36,7 +38,7 @@ class Pipe {
       changed_.notify_all();
     };
     try {
-      making_ = std::async(std::launch::async, run);
+      making_ = begin_thread(run);
     } catch (const std::system_error&) {
       most_ = SIZE_MAX;
       later_ = run;
@@ -49,7 +51,7 @@ class Pipe {
       closed_ = true;
       changed_.notify_all();
     }
-    if (making_.valid()) making_.wait();
+    if (making_.joinable()) making_.join();
   }
   Pipe(const Pipe&) = delete;
   Pipe& operator=(const Pipe&) = delete;
@@ -87,7 +89,7 @@ class Pipe {
   std::exception_ptr problem_;
   bool ended_ = false, closed_ = false;
   std::function<void()> later_;  // the making, where there is no thread for it
-  std::future<void> making_;
+  std::thread making_;
 };
 
 }  // namespace hambrel

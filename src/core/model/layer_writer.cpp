@@ -319,7 +319,7 @@ std::string LayerBuilder::finish(std::string_view key) {
   if (in.base != nullptr) in.find_positions();
   // Beside the rest, what reads what stands fast by now: about half the words, as this thread has other things to do.
   const std::size_t middle = in.packages.size() * 11 / 20;
-  auto first_words = std::async(kThread, [&] { return in.words_of(0, middle); });
+  auto first_words = aside([&] { return in.words_of(0, middle); });
   in.write_offers();
   auto providers = in.make_providers();
   in.find_candidates(providers);

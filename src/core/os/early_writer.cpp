@@ -7,6 +7,8 @@
 #include <system_error>
 #include <utility>
 
+#include "base/parallel.h"
+
 namespace hambrel::os {
 
 namespace {
@@ -45,7 +47,7 @@ void EarlyWriter::take(Handle file, std::uint64_t size) {
 /// Is there a thread that syncs? Under the mutex.
 bool EarlyWriter::starts() {
   try {
-    if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
+    if (!thread_.joinable()) thread_ = begin_thread([this] { run(); });
     return true;
   } catch (const std::system_error&) {  // no thread is available: the sync at the end does it all
     return false;

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <future>
 #include <map>
 #include <unordered_map>
 #include <utility>
@@ -389,8 +388,8 @@ CheckedPlan make_checked_plan(const Universe& universe, const solve::Request& re
   Planner planner(universe, request, selection, circumstances);
   std::vector<HeldBack> held_back = planner.held_back();
   // of a large upgrade, the reasons take as long as the rest
-  const std::launch how = held_back.size() > kFewHeldBack ? kThread : std::launch::deferred;
-  auto explained = std::async(how, [&] { explain_held_back(universe, selection, held_back); });
+  const auto explain = [&] { explain_held_back(universe, selection, held_back); };
+  auto explained = held_back.size() > kFewHeldBack ? aside(explain) : later(explain);
   CheckedPlan result;
   Plan& plan = result.plan;
   plan = planner.run();

@@ -124,7 +124,7 @@ class Search {
   void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request wider) {
     const auto request = std::make_shared<const Request>(std::move(wider));
     const auto encoding = std::make_shared<solve::Encoding>(explainer().with(*request));
-    trying_.push_back(std::async(kThread, [kind, subjects = std::move(subjects), request, encoding] {
+    trying_.push_back(aside([kind, subjects = std::move(subjects), request, encoding] {
       return Trial{tried_with(std::move(*encoding), kind, subjects)};
     }));
   }
@@ -266,7 +266,7 @@ class Search {
     const auto is_let_go_known = is_let_go_known_.get_future().share();
     for (const std::string& channel : channels)
       if (trying_channels_.size() < kMostChannels)
-        trying_channels_.push_back(std::async(kThread, [=, this] { return with_channel(channel, is_let_go_known); }));
+        trying_channels_.push_back(aside([=, this] { return with_channel(channel, is_let_go_known); }));
   }
 
   /// What could come from another channel, and where wanted packages stand in the way of that, too, these along with
@@ -317,8 +317,8 @@ class Search {
   std::set<solve::Names> let_go_, released_;  // what was tried
   std::size_t channels_ = 0;                  // that there are
   std::shared_ptr<solve::Explainer> explainer_;
-  std::vector<std::future<Trial>> trying_, trying_channels_;  // what they do reads the members before them
-  std::promise<void> is_let_go_known_;  // the last member: whoever waits for it goes on when it is gone
+  std::vector<Aside<Trial>> trying_, trying_channels_;  // what they do reads the members before them
+  std::promise<void> is_let_go_known_;                  // the last member: whoever waits for it goes on when it is gone
 };
 
 }  // namespace

@@ -10,15 +10,13 @@
 namespace hambrel::repo {
 
 DigestBatch::DigestBatch(std::vector<Open> files, std::function<void()> done)
-    : results_(files.size()), working_(std::async(kThread, [this, files = std::move(files), done = std::move(done)] {
+    : results_(files.size()), working_(aside([this, files = std::move(files), done = std::move(done)] {
         work(files);
         is_done_ = true;
         done();
       })) {}
 
-bool DigestBatch::is_ready() const {
-  return is_done_ || working_.wait_for(std::chrono::seconds(0)) == std::future_status::deferred;
-}
+bool DigestBatch::is_ready() const { return is_done_ || !working_.has_thread(); }
 
 std::vector<DigestBatch::Result> DigestBatch::results() {
   working_.get();

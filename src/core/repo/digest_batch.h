@@ -5,12 +5,12 @@
 
 #include <atomic>
 #include <functional>
-#include <future>
 #include <optional>
 #include <vector>
 
 #include "base/digests.h"
 #include "base/error.h"
+#include "base/parallel.h"
 
 namespace hambrel::repo {
 
@@ -39,7 +39,7 @@ class DigestBatch {
 
   std::vector<Result> results_;
   std::atomic<bool> is_done_ = false;
-  std::future<void> working_;  // the last: it is waited for before the others go
+  Aside<void> working_;  // the last: it is waited for before the others go
 };
 
 }  // namespace hambrel::repo

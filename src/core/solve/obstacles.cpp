@@ -1,7 +1,6 @@
 #include "solve/obstacles.h"
 
 #include <algorithm>
-#include <future>
 #include <utility>
 
 #include "base/parallel.h"
@@ -21,7 +20,7 @@ class Obstacles::Search {
         found_(left_behind.size()),
         in_(u_.size(), 0) {
     for (const PackageId id : chosen) in_[index_of(id)] = 1;
-    looked_around_ = std::async(kThread, [this] { look_around(); });
+    looked_around_ = aside([this] { look_around(); });
     engine_.set_budget(encoding.request().budget);
     by_variable_.assign(engine_.variables(), kNone);
     const auto& statements = encoding.statements();
@@ -205,8 +204,8 @@ class Obstacles::Search {
     for (auto first = left.begin(); first != left.end();) {
       const auto is_open = [&](std::size_t i) { return !found_[i]; };
       const auto other = std::find_if(first + 1, left.end(), is_open);
-      std::future<bool> others;
-      if (other != left.end()) others = std::async(kThread, [&, i = *other] { return has_model(second, i); });
+      Aside<bool> others;
+      if (other != left.end()) others = aside([&, i = *other] { return has_model(second, i); });
       if (has_model(engine_, *first)) enter(*first, engine_, blocked);
       if (other == left.end()) return;
       if (others.get() && !found_[*other]) enter(*other, second, blocked);
@@ -318,7 +317,7 @@ class Obstacles::Search {
   std::vector<Lit> roots_, reached_, kept_;  // kept_: in the order of their weight
   std::vector<std::size_t> preferred_;
   std::optional<Neighbourhood> near_names_;
-  std::future<void> looked_around_;
+  Aside<void> looked_around_;
 };
 
 Obstacles::Obstacles(std::shared_ptr<const Encoding> encoding, Cdcl engine)

@@ -12,7 +12,7 @@ namespace hambrel::txn {
 DirectoriesAhead::DirectoriesAhead(os::FileReader& root, std::vector<std::string> tops)
     : root_(root), tops_(std::move(tops)) {
   if (tops_.empty()) return;
-  other_ = std::async(kThread, [this] { look(); });
+  other_ = aside([this] { look(); });
 }
 
 DirectoriesAhead::~DirectoriesAhead() { enough_ = true; }  // the future waits for what was begun

@@ -7,11 +7,11 @@
 
 #include <atomic>
 #include <functional>
-#include <future>
 #include <string>
 #include <unordered_map>
 #include <vector>
 
+#include "base/parallel.h"
 #include "os/file_system.h"
 
 namespace hambrel::txn {
@@ -46,7 +46,7 @@ class DirectoriesAhead {
   std::unordered_map<std::string, Entries> found_;
   std::size_t names_ = 0;  // in them
   std::atomic<bool> enough_ = false;
-  std::future<void> other_;
+  Aside<void> other_;
 };
 
 }  // namespace hambrel::txn

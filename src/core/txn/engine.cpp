@@ -364,8 +364,8 @@ void Engine::remember_put_away(Journal& journal) {
 
 /// Syncing, say, while the state puts together what must not hold before that is done. With one thread it waits for
 /// get().
-std::future<void> Engine::meanwhile(const std::function<void()>& work) const {
-  return std::async(env_.workers > 1 ? kThread : std::launch::deferred, work);
+Aside<void> Engine::meanwhile(const std::function<void()>& work) const {
+  return env_.workers > 1 ? aside(work) : later(work);
 }
 
 /// What the moves have changed: where it is little, these directories alone, so that the switch does not wait for what

@@ -30,11 +30,11 @@
 // Stager makes STAGED, Engine itself is the switch, Recovery takes back, Housekeeping makes attics of what is done.
 #pragma once
 
-#include <future>
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "base/parallel.h"
 #include "os/lock.h"
 #include "txn/environment.h"
 #include "txn/recovery.h"
@@ -86,7 +86,7 @@ class Engine {
   void drop_preview(const std::string& scratch);
   void end_preview();
   void drop_stage(const std::string& directory);
-  std::future<void> meanwhile(const std::function<void()>& work) const;
+  Aside<void> meanwhile(const std::function<void()>& work) const;
   void remember_put_away(state::Journal& journal);
   void sync_moved(const state::Journal& journal, const std::vector<state::DirectoryTime>& restore);
   void do_move(const state::Move& move, const std::string& directory, OpenDirectories& moving);
@@ -100,7 +100,7 @@ class Engine {
   state::LedgerEntry entry(state::TxnId id, std::int64_t started, const Account& account) const;
 
   const Environment env_;
-  std::future<void> preview_;  // a preview that is no longer needed is dropped while the switch goes on
+  Aside<void> preview_;  // a preview that is no longer needed is dropped while the switch goes on
 };
 
 }  // namespace hambrel::txn

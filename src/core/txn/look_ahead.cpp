@@ -24,7 +24,7 @@ LookAhead::LookAhead(os::FileReader& root, const state::State& state, const std:
   for (auto& [row, one] : asked_)
     for (std::size_t first = 0; first < one.answers.size(); first += kPortion)
       portions_.push_back({&one, first, std::min(first + kPortion, one.answers.size())});
-  other_ = std::async(kThread, [this] { look(); });
+  other_ = aside([this] { look(); });
 }
 
 LookAhead::~LookAhead() { next_ = portions_.size(); }  // the future waits for what was begun

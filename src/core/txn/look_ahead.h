@@ -7,11 +7,11 @@
 
 #include <atomic>
 #include <cstdint>
-#include <future>
 #include <map>
 #include <memory>
 #include <vector>
 
+#include "base/parallel.h"
 #include "os/file_system.h"
 #include "state/state.h"
 
@@ -45,7 +45,7 @@ class LookAhead {
   };
   std::vector<Portion> portions_;
   std::atomic<std::size_t> next_ = 0;  // of them
-  std::future<void> other_;
+  Aside<void> other_;
 };
 
 }  // namespace hambrel::txn
