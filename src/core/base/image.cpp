@@ -61,8 +61,7 @@ std::optional<Image> Image::open(std::shared_ptr<const Bytes> bytes) {
   image.stamp_ = header.head_sum;
   image.key_ = {reinterpret_cast<const char*>(data.data()) + header.arrays_end + sums,
                 static_cast<std::size_t>(header.key_size)};
-  image.whole_ =
-      std::make_shared<std::vector<std::uint8_t>>(rounded(header.arrays_end, kBlock) / kBlock, std::uint8_t{0});
+  image.whole_ = std::make_shared<std::uint8_t[]>(rounded(header.arrays_end, kBlock) / kBlock);
   return image;
 }
 
@@ -82,7 +81,7 @@ void Image::check(std::size_t block) const {
   std::uint64_t sum = 0;
   std::memcpy(&sum, data_.data() + end_ + (block - kHead / kBlock) * sizeof sum, sizeof sum);
   if (checksum(data_.data() + start, size) != sum) throw DamagedImage();
-  std::atomic_ref((*whole_)[block]).store(std::uint8_t{1}, std::memory_order_relaxed);
+  std::atomic_ref(whole_[block]).store(std::uint8_t{1}, std::memory_order_relaxed);
 }
 
 ImageWriter::ImageWriter() : image_(kHead, '\0') {}

@@ -61,7 +61,7 @@ class Image {
     if (offset > end_ || size > end_ - offset) throw DamagedImage();
     if (size != 0)
       for (std::size_t block = offset / kBlock, last = (offset + size - 1) / kBlock; block <= last; ++block)
-        if (std::atomic_ref((*whole_)[block]).load(std::memory_order_relaxed) == 0) check(block);
+        if (std::atomic_ref(whole_[block]).load(std::memory_order_relaxed) == 0) check(block);
     return data_.data() + offset;
   }
 
@@ -73,8 +73,8 @@ class Image {
   std::span<const std::byte> data_;
   std::string_view key_;
   std::uint64_t stamp_ = 0;
-  std::size_t sections_ = 0, end_ = 0;                // of the arrays
-  std::shared_ptr<std::vector<std::uint8_t>> whole_;  // by block: was found whole
+  std::size_t sections_ = 0, end_ = 0;     // of the arrays
+  std::shared_ptr<std::uint8_t[]> whole_;  // by block: was found whole
 };
 
 /// One array of an image.

@@ -14,6 +14,7 @@
 #include <new>
 #include <optional>
 #include <span>
+#include <thread>
 #include <vector>
 
 #include "base/spin_lock.h"
@@ -33,17 +34,19 @@ class ListCache {
   std::optional<Ids> find(std::size_t list) const {
     if (list >= size_) return std::nullopt;
     Entry& one = entries_.get()[list];
-    if (std::atomic_ref(one.known).load(std::memory_order_acquire) == 0) return std::nullopt;
-    return Ids(one.first, one.size);
+    if ((state_of(one) & kReady) == 0) return std::nullopt;
+    return one.ids();
   }
+
+  /// Was it kept as one that is marked?
+  bool is_marked(std::size_t list) const { return list < size_ && (state_of(entries_.get()[list]) & kMarked) != 0; }
 
   /// `ids` lies somewhere that outlives this.
-  Ids refer(std::size_t list, Ids ids) {
-    const std::lock_guard lock(lock_);
-    return enter(list, ids);
-  }
+  Ids refer(std::size_t list, Ids ids) { return enter(list, ids, 0); }
 
-  Ids keep(std::size_t list, const std::vector<PackageId>& ids) {
+  Ids keep(std::size_t list, Ids ids, bool marked = false) {
+    const std::uint32_t mark = marked ? kMarked : kEmpty;
+    if (list < size_ && ids.size() < 2) return enter(list, ids, mark);  // the entry itself has room for it
     const std::lock_guard lock(lock_);
     if (const auto known = find(list)) return *known;
     if (room_ < ids.size()) {
@@ -55,24 +58,38 @@ class ListCache {
     std::copy(ids.begin(), ids.end(), first);
     next_ += ids.size();
     room_ -= ids.size();
-    return enter(list, {first, ids.size()});
+    return enter(list, {first, ids.size()}, mark);
   }
 
  private:
   static constexpr std::size_t kChunk = 4096;
+  static constexpr std::uint32_t kEmpty = 0, kBegun = 1, kReady = 2, kMarked = 4;
   struct Entry {
-    const PackageId* first;
-    std::uint32_t size, known;
+    union {
+      const PackageId* first;
+      PackageId only;
+    };
+    std::uint32_t size, state;
+
+    Ids ids() const { return {size == 1 ? &only : first, size}; }
   };
 
-  Ids enter(std::size_t list, Ids ids) {
+  static std::uint32_t state_of(Entry& one) { return std::atomic_ref(one.state).load(std::memory_order_acquire); }
+
+  Ids enter(std::size_t list, Ids ids, std::uint32_t mark) {
     if (list >= size_) return ids;
     Entry& one = entries_.get()[list];
-    if (one.known != 0) return {one.first, one.size};
-    one.first = ids.data();
-    one.size = static_cast<std::uint32_t>(ids.size());
-    std::atomic_ref(one.known).store(1, std::memory_order_release);
-    return ids;
+    std::uint32_t found = kEmpty;
+    if (std::atomic_ref(one.state).compare_exchange_strong(found, kBegun, std::memory_order_acquire)) {
+      one.size = static_cast<std::uint32_t>(ids.size());
+      if (ids.size() == 1)
+        one.only = ids.front();
+      else
+        one.first = ids.data();
+      std::atomic_ref(one.state).store(kReady | mark, std::memory_order_release);
+    }
+    while ((state_of(one) & kReady) == 0) std::this_thread::yield();  // another has begun, and is about to end
+    return one.ids();
   }
 
   std::unique_ptr<Entry, void (*)(void*)> entries_;

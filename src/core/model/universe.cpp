@@ -225,12 +225,20 @@ std::uint8_t Universe::find_flags(PackageId id) const {
   const bool fits = home_of(id)[one.arch].fits;
   if (fits) found |= kFits;
   if ((found & kInstalled) != 0) found |= kVisible;
-  if ((found & kHidden) == 0 && fits)
-    for (std::size_t i = 0, count = offer_count(id); i < count; ++i) {
-      const OfferView view = offer(id, i);
-      if (view.enabled) found |= kVisible;
-      if (view.enabled && view.followed) found |= kFollowed;
+  const auto look_at_offers = [&](const Layer& home, const image::PackageRecord& offered,
+                                  const std::vector<Place>& places) {
+    for (const image::OfferHead& head : home.offers.slice(offered.offers, offered.offer_count)) {
+      if (head.place >= places.size()) throw DamagedImage();
+      const Place& place = places[head.place];
+      if (!place.known || !place.enabled) continue;
+      found |= kVisible;
+      if (followed(place, static_cast<NameId>(one.name))) found |= kFollowed;
     }
+  };
+  if ((found & kHidden) == 0 && fits) {
+    look_at_offers(layer(id), one, is_base(id) ? base_places_ : overlay_places_);
+    if (one.shadows != 0) look_at_offers(*base_, base_->packages[one.shadows - 1], base_places_);
+  }
   if ((found & kFollowed) != 0 && is_license_refused(id)) found &= static_cast<std::uint8_t>(~kFollowed);
   std::atomic_ref(flags_[index_of(id)]).store(found, kRelaxed);
   return found;
@@ -297,8 +305,9 @@ std::uint64_t Universe::place(PackageId id) const {
   return (static_cast<std::uint64_t>(record(id).position) << 32U) | own(id);
 }
 
-void Universe::sort(std::vector<PackageId>& ids) const {
-  std::sort(ids.begin(), ids.end(), [&](PackageId a, PackageId b) { return place(a) < place(b); });
+void Universe::sort(std::span<PackageId> ids) const {
+  const auto before = [&](PackageId a, PackageId b) { return place(a) < place(b); };
+  if (!std::is_sorted(ids.begin(), ids.end(), before)) std::sort(ids.begin(), ids.end(), before);
 }
 
 std::vector<PackageId> Universe::all() const {

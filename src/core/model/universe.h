@@ -17,6 +17,7 @@
 #include <mutex>
 #include <optional>
 #include <set>
+#include <span>
 #include <string>
 #include <string_view>
 #include <unordered_map>
@@ -170,7 +171,7 @@ class Universe {
   std::vector<NameId> answers_to(PackageId id) const;
   /// Visible packages of another name that replace this one.
   std::vector<PackageId> replacers_of(PackageId old) const;
-  void sort(std::vector<PackageId>& ids) const;  // into the order of lists
+  void sort(std::span<PackageId> ids) const;  // into the order of lists
 
   std::span<const RelationId> relations(PackageId id, RelationList list) const {
     static_assert(sizeof(RelationId) == sizeof(std::uint32_t));
@@ -262,7 +263,7 @@ class Universe {
   Ids find_versions(NameId name) const;
   Ids slot_of_class(PackageId id) const;
   bool is_replaced(NameId name) const;
-  bool best_files_first(std::vector<PackageId>& ids) const;
+  bool best_files_first(std::span<PackageId> ids) const;
   bool answers_in_overlay(const image::RelationRecord& relation, const image::ProviderRecord& provider,
                           const image::ConstraintRecord& constraint) const;
   void resolve_places();
@@ -291,13 +292,11 @@ class Universe {
   std::set<PackageId> protected_;
   std::vector<PackageId> installed_;
   std::vector<NameId> installed_names_;
-  mutable ListCache matches_, versions_;  // by relation, by name
+  mutable ListCache matches_, versions_;  // by relation; by name, marked where some version is there as several files
   mutable std::once_flag replaced_found_;
   mutable std::vector<bool> replaced_;  // by name
-  mutable std::atomic<bool> any_several_files_ = false;
-  mutable std::mutex mutex_;  // of the following
+  mutable std::mutex mutex_;            // of the following
   mutable std::unordered_map<std::uint32_t, std::unique_ptr<Candidate>> made_;
-  mutable std::set<NameId> several_files_;
   mutable std::map<std::pair<NameId, std::uint32_t>, std::vector<PackageId>> slots_;  // where there are architectures
 };
 

@@ -1,5 +1,6 @@
 // The versions of a name, those in a slot, and which of them is newer.
 #include <algorithm>
+#include <boost/container/small_vector.hpp>
 #include <tuple>
 
 #include "model/universe.h"
@@ -7,7 +8,8 @@
 namespace hambrel {
 
 /// Of several files of one version the one of the best rank comes first. Are there such?
-bool Universe::best_files_first(std::vector<PackageId>& ids) const {
+bool Universe::best_files_first(std::span<PackageId> ids) const {
+  if (ids.size() < 2) return false;
   bool several = false;
   const auto is_same = [&](PackageId a, PackageId b) {  // a layer has each text once
     const bool same = is_base(a) == is_base(b) ? record(a).version == record(b).version : version(a) == version(b);
@@ -30,7 +32,8 @@ bool Universe::best_files_first(std::vector<PackageId>& ids) const {
 }
 
 Ids Universe::find_versions(NameId name) const {
-  std::vector<PackageId> ids;
+  constexpr std::size_t kUsual = 16;  // most names have fewer versions, and there are many names
+  boost::container::small_vector<PackageId, kUsual> ids;
   const auto number = static_cast<std::size_t>(name);
   if (number < base_->names())
     for (std::uint32_t at = base_->name_starts[number], end = base_->name_starts[number + 1]; at < end; ++at)
@@ -41,20 +44,14 @@ Ids Universe::find_versions(NameId name) const {
     const auto id = static_cast<PackageId>(one.package);
     if (name_id(id) == name && visible(id) && (ids.empty() || ids.back() != id)) ids.push_back(id);
   }
-  if (ids.size() > 1 && ids.size() > of_base) sort(ids);
-  if (best_files_first(ids)) {
-    const std::lock_guard lock(mutex_);
-    several_files_.insert(name);
-    any_several_files_ = true;
-  }
-  return versions_.keep(number, ids);
+  if (ids.size() > 1 && ids.size() > of_base) sort({ids.data(), ids.size()});
+  const bool several_files = best_files_first({ids.data(), ids.size()});
+  return versions_.keep(number, {ids.data(), ids.size()}, several_files);
 }
 
 bool Universe::has_several_files(NameId name) const {
   versions_of(name);
-  if (!any_several_files_.load(kRelaxed)) return false;
-  const std::lock_guard lock(mutex_);
-  return several_files_.contains(name);
+  return versions_.is_marked(static_cast<std::size_t>(name));
 }
 
 Ids Universe::versions_of(std::string_view name) const {
