@@ -34,6 +34,20 @@ TEST(Text, Base64ReturnsWhatWentInAndRefusesEverythingElse) {
     EXPECT_EQ(from_base64(bad), std::nullopt) << bad;
 }
 
+TEST(Text, OddBytesAreFoundWhereverTheyStand) {
+  for (std::size_t size = 0; size <= 40; ++size) {
+    std::string text(size, ' ');
+    for (std::size_t i = 0; i < size; ++i) text[i] = i % 2 == 0 ? ' ' : '~';
+    EXPECT_TRUE(is_plain(text)) << size;
+    for (std::size_t place = 0; place < size; ++place)
+      for (int byte = 0; byte < 256; ++byte) {
+        std::string changed = text;
+        changed[place] = static_cast<char>(byte);
+        ASSERT_EQ(is_plain(changed), byte >= 0x20 && byte <= 0x7E) << byte << " at " << place << " of " << size;
+      }
+  }
+}
+
 TEST(Text, NothingFromOutsideReachesATerminalAsControl) {
   EXPECT_EQ(printable("a\033[2Jb"), "a\\x1b[2Jb");
   EXPECT_EQ(printable("s\xC3\xBC\x64"), "s\xC3\xBC\x64");

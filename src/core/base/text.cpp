@@ -269,6 +269,7 @@ bool match(std::string_view pattern, std::string_view text, bool paths) {
       if (twice && paths && p < pattern.size() && pattern[p] == '/' &&
           match(pattern.substr(p + 1), text.substr(t), paths))
         return true;
+      if (twice && p == pattern.size()) return true;
       if (twice) {
         double_star = Point{p, t};
         star.reset();
