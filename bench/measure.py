@@ -4,12 +4,16 @@ import json
 import os
 import re
 import resource
+import shutil
 import statistics
 import subprocess
 import sys
 import time
 
 program, parse_raw, directory = sys.argv[1:4]
+# As it is once it is installed: a linker writes here and there, and the pages of what it wrote lie scattered in the
+# page cache, which takes 0.1 to 0.4 ms more of each run.
+program = shutil.copy(program, f"{directory}/hambrel")
 null = os.open(os.devnull, os.O_WRONLY)
 
 
