@@ -23,6 +23,21 @@ TEST(Output, TablesLineUpAndLeaveNoBlanksBehind) {
   EXPECT_EQ(testing::internal::GetCapturedStdout(), "  s\xC3\xBC\x64       1\n  north  1000  x\n");
 }
 
+TEST(Output, RowsThatAreMadeInPortionsAreOneTable) {
+  constexpr std::size_t kRows = 5000;
+  const auto add = [](Table& table, std::size_t i) {
+    const std::string name = "lamp" + std::string(i == kRows - 1 ? 30 : i % 7, 'p');
+    table.row({{name}, {std::to_string(i), Style::Plain, true}, {"", Style::Plain, false, false, true}});
+  };
+  Table expected;
+  for (std::size_t i = 0; i < kRows; ++i) add(expected, i);
+  const Table table = Table::of_rows(kRows, Table(), add);
+  EXPECT_EQ(table.text(), expected.text());
+  EXPECT_EQ(table.fitted_text(30), expected.fitted_text(30));
+  EXPECT_FALSE(table.empty());
+  EXPECT_TRUE(Table::of_rows(0, Table(), add).empty());
+}
+
 TEST(Output, WhatYieldsIsLeftOutBeforeAnythingIsCut) {
   Table table;
   table.row({{"install"}, {"lampdesk"}, {"skerry-harbour", Style::Faint, false, false, true}, {"asked for"}});

@@ -156,8 +156,7 @@ class Listing {
         conditions_(universe_, arguments.words()),
         order_(order_of(arguments)),
         all_(arguments.words().empty()),
-        listed_(conditions_.candidates()) {
-    std::erase_if(listed_, [&](PackageId id) { return !conditions_.lists(id); });
+        listed_(conditions_.listed()) {
     operations::sort_by(universe_, order_, listed_);
     count_ = listed_.size();
     if (const auto most = arguments.number("most")) listed_.resize(std::min<std::size_t>(count_, *most));
@@ -174,9 +173,8 @@ class Listing {
       for (const PackageId id : listed_) session_.document(document(id));
       return;
     }
-    Table table(2, Table::Last::Cut);
-    table.expect(listed_.size());
-    for (const PackageId id : listed_) add(table, id);
+    const Table table = Table::of_rows(listed_.size(), Table(2, Table::Last::Cut),
+                                       [&](Table& rows, std::size_t i) { add(rows, listed_[i]); });
     table.print(session_.screen());
     if (session_.quiet()) return;
     if (count_ == 0) session_.screen().line(all_ ? "No packages are installed." : "No packages match.");

@@ -24,21 +24,19 @@ constexpr std::array<const char*, 6> kFoundTitles{"exact name",     "name starts
 const char* title_of(const SearchHit& hit) { return kFoundTitles[static_cast<std::size_t>(hit.found)]; }
 
 void print_hits(const Screen& screen, const Universe& universe, const std::vector<SearchHit>& hits) {
-  Table table(2, Table::Last::Cut);
-  for (std::size_t i = 0; i < hits.size(); ++i) {
-    const PackageId id = hits[i].id;
-    if (i == 0 || hits[i].found != hits[i - 1].found) {
-      table.print(screen);
-      table = Table(2, Table::Last::Cut);
-      if (i > 0) screen.line();
-      screen.line(screen.paint(Style::Faint, title_of(hits[i])));
-    }
-    table.row({{universe.is_installed(id) ? "*" : " ", Style::Come},
-               {universe.name(id), Style::Name},
-               {universe.version(id)},
-               {printable(universe.summary(id))}});
+  for (std::size_t first = 0, next = 0; first < hits.size(); first = next) {
+    while (next < hits.size() && hits[next].found == hits[first].found) ++next;
+    if (first > 0) screen.line();
+    screen.line(screen.paint(Style::Faint, title_of(hits[first])));
+    const auto add = [&](Table& table, std::size_t i) {
+      const PackageId id = hits[first + i].id;
+      table.row({{universe.is_installed(id) ? "*" : " ", Style::Come},
+                 {universe.name(id), Style::Name},
+                 {universe.version(id)},
+                 {Printable(universe.summary(id))}});
+    };
+    Table::of_rows(next - first, Table(2, Table::Last::Cut), add).print(screen);
   }
-  table.print(screen);
 }
 
 }  // namespace

@@ -45,7 +45,7 @@ void add_listed(Table& table, const Universe& universe, PackageId id) {
              {here ? text_of(wanted ? Reason::Wanted : Reason::PulledIn) : std::string_view("available"),
               wanted ? Style::Plain : Style::Faint},
              {universe.held(id) ? "held" : "", Style::Warn},
-             {printable(universe.summary(id)), Style::Faint}});
+             {Printable(universe.summary(id)), Style::Faint}});
 }
 
 std::string list_text(const Universe& universe) {

@@ -3,8 +3,13 @@
 #include <utf8proc.h>
 
 #include <algorithm>
+#include <iterator>
+#include <map>
+#include <mutex>
 
+#include "base/parallel.h"
 #include "base/text.h"
+#include "os/host.h"
 
 namespace hambrel::cli {
 
@@ -51,28 +56,77 @@ std::string cut_to(std::string_view text, std::size_t columns) {
   return std::string(trim(text.substr(0, end))) + std::string(kEllipsis);
 }
 
+Printable::Printable(std::string_view text) : text_(text) {
+  if (!is_plain(text)) made_ = printable(text);
+}
+
 void Table::row(std::initializer_list<Cell> cells) {
   if (widths_.size() < cells.size()) {
     widths_.resize(cells.size(), 0);
     firm_.resize(cells.size(), false);
     yields_.resize(cells.size(), false);
   }
+  Portion& portion = portions_.back();
   for (std::size_t i = 0; i < cells.size(); ++i) {
     const Cell& cell = cells.begin()[i];
     const std::size_t width = display_width(cell.text);
     widths_[i] = std::max(widths_[i], width);
     if (cell.right || cell.firm) firm_[i] = true;
     if (cell.yields) yields_[i] = true;
-    cells_.push_back({static_cast<std::uint32_t>(cell.text.size()), static_cast<std::uint32_t>(width), cell.style,
-                      cell.right, i + 1 == cells.size()});
-    texts_ += cell.text;
+    portion.cells.push_back({static_cast<std::uint32_t>(cell.text.size()), static_cast<std::uint32_t>(width),
+                             cell.style, cell.right, i + 1 == cells.size()});
+    portion.texts += cell.text;
   }
 }
 
 void Table::expect(std::size_t rows) {
   constexpr std::size_t kCells = 6, kBytes = 96;  // of a row
-  cells_.reserve(rows * kCells);
-  texts_.reserve(rows * kBytes);
+  portions_.back().cells.reserve(rows * kCells);
+  portions_.back().texts.reserve(rows * kBytes);
+}
+
+void Table::append(Table&& below) {
+  const std::size_t columns = std::max(widths_.size(), below.widths_.size());
+  for (Table* one : {this, &below}) {
+    one->widths_.resize(columns, 0);
+    one->firm_.resize(columns, false);
+    one->yields_.resize(columns, false);
+  }
+  for (std::size_t i = 0; i < columns; ++i) {
+    widths_[i] = std::max(widths_[i], below.widths_[i]);
+    firm_[i] = firm_[i] || below.firm_[i];
+    yields_[i] = yields_[i] || below.yields_[i];
+  }
+  std::move(below.portions_.begin(), below.portions_.end(), std::back_inserter(portions_));
+}
+
+Table Table::of_rows(std::size_t count, const Table& empty, const std::function<void(Table&, std::size_t)>& add) {
+  constexpr std::size_t kFew = 1000;  // a thread costs as much as some hundred of them
+  std::mutex mutex;
+  std::map<std::size_t, Table> tables;  // by their first rows
+  in_portions(count, os::processors(), kFew, [&](std::size_t first, std::size_t last) {
+    Table table = empty;
+    table.expect(last - first);
+    for (std::size_t i = first; i < last; ++i) add(table, i);
+    const std::lock_guard lock(mutex);
+    tables.emplace(first, std::move(table));
+  });
+  Table whole = empty;
+  for (auto& [first, table] : tables) whole.append(std::move(table));
+  return whole;
+}
+
+/// Calls f(const Entry&, std::string_view text) for one after the other.
+template <typename Function>
+void Table::each_cell(Function f) const {
+  for (const Portion& portion : portions_) {
+    const std::string_view texts = portion.texts;
+    std::size_t at = 0;
+    for (const Entry& cell : portion.cells) {
+      f(cell, texts.substr(at, cell.size));
+      at += cell.size;
+    }
+  }
 }
 
 /// `paint` adds a cell's text to the output, `give` takes a portion of it.
@@ -80,29 +134,27 @@ template <typename Paint, typename Give>
 void Table::write(const Paint& paint, const Give& give) const {
   constexpr std::size_t kPortion = 32768;  // bytes
   std::string out;
-  out.reserve(std::min(texts_.size() + cells_.size() * 8, 2 * kPortion));
-  std::size_t column = 0, at = 0, owed = indent_;  // owed: blanks that only matter if something follows
-  for (const Entry& cell : cells_) {
+  out.reserve(std::min(portions_.back().texts.size() + portions_.back().cells.size() * 8, 2 * kPortion));
+  std::size_t column = 0, owed = indent_;  // owed: blanks that only matter if something follows
+  each_cell([&](const Entry& cell, std::string_view text) {
     const std::size_t gap = widths_[column] - cell.width;
     if (cell.right) owed += gap;
     if (cell.size > 0) {
       out.append(owed, ' ');
       owed = 0;
-      paint(out, cell.style, std::string_view(texts_).substr(at, cell.size));
+      paint(out, cell.style, text);
     }
     if (!cell.right) owed += gap;
     if (widths_[column] > 0) owed += 2;
     ++column;
-    at += cell.size;
-    if (cell.last) {
-      out += '\n';
-      column = 0;
-      owed = indent_;
-      if (out.size() < kPortion) continue;
-      give(out);
-      out.clear();
-    }
-  }
+    if (!cell.last) return;
+    out += '\n';
+    column = 0;
+    owed = indent_;
+    if (out.size() < kPortion) return;
+    give(out);
+    out.clear();
+  });
   give(out);
 }
 
@@ -164,9 +216,9 @@ template <typename Paint>
 std::string Table::fitted(std::size_t width, const Paint& paint) const {
   const std::vector<std::size_t> widths = widths_within(width);
   std::string out;
-  std::size_t column = 0, at = 0, owed = indent_, beginning = indent_;  // beginning: of the cell, in columns
-  for (const Entry& cell : cells_) {
-    const auto pieces = pieces_of(cell, std::string_view(texts_).substr(at, cell.size), widths[column]);
+  std::size_t column = 0, owed = indent_, beginning = indent_;  // beginning: of the cell, in columns
+  each_cell([&](const Entry& cell, std::string_view text) {
+    const auto pieces = pieces_of(cell, text, widths[column]);
     const std::size_t shown = std::min(display_width(pieces[0]), widths[column]), gap = widths[column] - shown;
     if (cell.right) owed += gap;
     if (cell.size > 0) {
@@ -183,12 +235,11 @@ std::string Table::fitted(std::size_t width, const Paint& paint) const {
     if (widths[column] > 0) owed += 2;
     beginning += widths[column] + (widths[column] > 0 ? 2 : 0);
     ++column;
-    at += cell.size;
-    if (!cell.last) continue;
+    if (!cell.last) return;
     out += '\n';
     column = 0;
     owed = beginning = indent_;
-  }
+  });
   return out;
 }
 

@@ -7,6 +7,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <initializer_list>
 #include <string>
 #include <string_view>
@@ -21,6 +22,17 @@ std::size_t display_width(std::string_view text);
 
 /// The beginning of a text that takes at most so many columns, with an ellipsis where something is left out.
 std::string cut_to(std::string_view text, std::size_t columns);
+
+/// A text as printable() makes it, without a copy of what is fit already.
+class Printable {
+ public:
+  explicit Printable(std::string_view text);
+  operator std::string_view() const { return made_.empty() ? text_ : made_; }
+
+ private:
+  std::string_view text_;
+  std::string made_;
+};
 
 struct Cell {
   std::string_view text;  // may be a temporary: a row copies it
@@ -37,18 +49,27 @@ class Table {
   explicit Table(std::size_t indent = 2, Last last = Last::Wrap) : indent_(indent), last_(last) {}
   void row(std::initializer_list<Cell> cells);
   void expect(std::size_t rows);  // about so many are to come
-  bool empty() const { return cells_.empty(); }
+  /// `empty` with so many rows, each of which `add` adds to the table that it is given; called in several threads.
+  static Table of_rows(std::size_t count, const Table& empty, const std::function<void(Table&, std::size_t)>& add);
+  bool empty() const { return widths_.empty(); }
   void print(const Screen& screen) const;
   std::string text() const;                          // without colours, as wide as it is
   std::string fitted_text(std::size_t width) const;  // the same within so many columns
 
  private:
-  // one list of all cells and one of their texts: a list of thousands of rows makes no thousands of pieces
   struct Entry {
     std::uint32_t size, width;  // bytes, columns
     Style style;
     bool right, last;  // last: of its row
   };
+  // one list of cells and one of their texts: a list of thousands of rows makes no thousands of pieces
+  struct Portion {
+    std::vector<Entry> cells;
+    std::string texts;
+  };
+  void append(Table&& below);
+  template <typename Function>
+  void each_cell(Function f) const;
   template <typename Paint, typename Give>
   void write(const Paint& paint, const Give& give) const;
   template <typename Paint>
@@ -59,8 +80,7 @@ class Table {
 
   std::size_t indent_;
   Last last_;
-  std::vector<Entry> cells_;
-  std::string texts_;
+  std::vector<Portion> portions_{1};  // rows are added to the last
   std::vector<std::size_t> widths_;
   std::vector<bool> firm_;    // by column: some cell of it stands on the right or is firm
   std::vector<bool> yields_;  // by column

@@ -242,10 +242,13 @@ std::vector<SearchHit> search(const Universe& universe, const std::vector<std::s
     }
     first += layer->size();
   }
-  std::vector<SearchHit> hits;
-  for (std::size_t i = 0; i < best.size(); ++i)
-    if (const auto name = static_cast<NameId>(i); best[i] != kNowhere && !universe.versions_of(name).empty())
-      hits.push_back({representative(universe, name), static_cast<Found>(best[i])});
+  constexpr std::size_t kFew = 20000;  // most names are not hit
+  auto hits = gathered<SearchHit>(best.size(), std::thread::hardware_concurrency(), kFew,
+                                  [&](std::size_t i, std::vector<SearchHit>& found) {
+                                    const auto name = static_cast<NameId>(i);
+                                    if (best[i] != kNowhere && !universe.versions_of(name).empty())
+                                      found.push_back({representative(universe, name), static_cast<Found>(best[i])});
+                                  });
   // names of the base are numbered in their order, and so are those of the overlay
   const auto by_name = [&](const SearchHit& a, const SearchHit& b) {
     return universe.name(a.id) < universe.name(b.id);

@@ -4,9 +4,11 @@
 
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "model/license.h"
 #include "model/search.h"
+#include "os/host.h"
 #include "plan/plan.h"
 #include "repo/cache.h"
 #include "solve/solver.h"
@@ -80,19 +82,31 @@ Conditions::Conditions(const Universe& universe, const std::vector<std::string>&
   about_holds_ = any_is([](const Condition& one) { return one.kind == Kind::Held && !one.negated; });
 }
 
-std::vector<PackageId> Conditions::candidates() const {
-  if (!everything_) return universe_.installed();
-  std::vector<PackageId> ids;
-  for (const Condition& one : all_) {  // a plain start of the name saves looking at all others
-    if (one.kind != Kind::Name || one.negated) continue;
-    const std::string start = one.value.substr(0, one.value.find_first_of("*?"));
-    for (const NameId name : universe_.names_with_prefix(start)) add_of(name, ids);
-    universe_.sort(ids);
-    return ids;
+std::vector<PackageId> Conditions::listed() const {
+  constexpr std::size_t kFew = 1000;  // a thread costs as much as some hundred of them
+  const unsigned workers = os::processors();
+  if (!everything_) {
+    const std::vector<PackageId>& installed = universe_.installed();
+    return gathered<PackageId>(installed.size(), workers, kFew, [&](std::size_t i, std::vector<PackageId>& ids) {
+      if (lists(installed[i])) ids.push_back(installed[i]);
+    });
   }
-  for (const PackageId id : universe_.all())
-    if (ids.empty() || universe_.name_id(ids.back()) != universe_.name_id(id)) add_of(universe_.name_id(id), ids);
+  const std::vector<NameId> all = names();
+  std::vector<PackageId> ids = gathered<PackageId>(
+      all.size(), workers, kFew, [&](std::size_t i, std::vector<PackageId>& found) { add_of(all[i], found); });
+  universe_.sort(ids);
   return ids;
+}
+
+/// Of all that could be listed, each once.
+std::vector<NameId> Conditions::names() const {
+  for (const Condition& one : all_)  // a plain start of the name saves looking at all others
+    if (one.kind == Kind::Name && !one.negated)
+      return universe_.names_with_prefix(one.value.substr(0, one.value.find_first_of("*?")));
+  std::vector<NameId> names;
+  for (const PackageId id : universe_.all())
+    if (names.empty() || names.back() != universe_.name_id(id)) names.push_back(universe_.name_id(id));
+  return names;
 }
 
 bool Conditions::lists(PackageId id) const {
@@ -106,8 +120,9 @@ void Conditions::add_of(NameId name, std::vector<PackageId>& ids) const {
   for (const PackageId id : versions) {
     const bool newest = universe_.offered(id) && !offered;
     offered = offered || universe_.offered(id);
-    if (universe_.is_installed(id) || newest || (id == versions.front() && representative(universe_, name) == id))
-      ids.push_back(id);
+    const bool could_be =
+        universe_.is_installed(id) || newest || (id == versions.front() && representative(universe_, name) == id);
+    if (could_be && lists(id)) ids.push_back(id);
   }
 }
 

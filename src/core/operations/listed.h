@@ -19,10 +19,9 @@ class Conditions {
   /// also after "not:".
   Conditions(const Universe& universe, const std::vector<std::string>& words);
 
-  /// What could be listed at all, in the order of lists: installed ones, and where they are asked for too, the newest
-  /// of each name that is on offer.
-  std::vector<PackageId> candidates() const;
-  bool lists(PackageId id) const;
+  /// What meets them, in the order of lists: installed ones, and where they are asked for too, the newest of each name
+  /// that is on offer.
+  std::vector<PackageId> listed() const;
   bool about_size() const { return about_size_; }
   bool about_holds() const { return about_holds_; }
 
@@ -54,6 +53,8 @@ class Conditions {
     ByteCount bytes = 0;  // of size> and size<
   };
   static Condition parse(std::string_view text);
+  std::vector<NameId> names() const;
+  bool lists(PackageId id) const;
   void add_of(NameId name, std::vector<PackageId>& ids) const;
   bool holds(const Condition& condition, PackageId id) const;
   bool has_offer(const Condition& condition, PackageId id) const;
