@@ -207,6 +207,40 @@ TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
   EXPECT_EQ(layer->size(), 1U);
 }
 
+TEST_F(Publishing, OfCachedIndexesEachIsWhatWasVerifiedOrNamed) {
+  const auto index_of = [](const std::string& name) {
+    std::vector<IndexLine> lines(1);
+    lines[0].package.name = name;
+    lines[0].package.version = Version::parse("1").value();
+    lines[0].package.arch = "x86_64";
+    lines[0].channel = "stable";
+    lines[0].size = 100, lines[0].table_offset = 50, lines[0].table_size = 20;
+    return archive::compress_frame(index_text(lines), 1);
+  };
+  std::vector<IndexInput> inputs;
+  for (const std::string name : {"lamp", "swapped", "mast", "gone", "oil", "empty-delta"}) {
+    IndexInput& one = inputs.emplace_back();
+    one.repository = one.where = name;
+    one.file = name;
+    one.digest = one.base = sha256(index_of(name));
+    if (name != "gone") test::write_file(root.path() / name, index_of(name == "swapped" ? "other" : name));
+  }
+  inputs.back().deltas.push_back({sha256("a delta"), "", "empty-delta.1"});
+  test::write_file(root.path() / "empty-delta.1", "");
+  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+  EXPECT_EQ(layer->size(), 3U);
+  for (const char* name : {"lamp", "mast", "oil"}) EXPECT_TRUE(layer->find_name(name)) << name;
+  for (const IndexInput& one : inputs) {
+    const std::string problem = one.problem ? one.problem->what() : "";
+    if (one.repository == "gone")
+      EXPECT_NE(problem.find("gone"), std::string::npos) << problem;
+    else if (one.repository == "swapped" || one.repository == "empty-delta")
+      EXPECT_EQ(problem, one.repository + ": the cached index is damaged");
+    else
+      EXPECT_EQ(problem, "");
+  }
+}
+
 TEST_F(Publishing, ARelationThatIsNoneIsToldWithItsLineAndSpoilsNoOtherIndex) {
   std::vector<IndexLine> lines(2);
   for (std::size_t i = 0; i < lines.size(); ++i) {

@@ -22,7 +22,8 @@ namespace hambrel {
 template <typename Value>
 class Pipe {
  public:
-  /// Runs `make` in a thread of its own; it hands out values with give(). At most `most` wait at a time.
+  /// Runs `make` in a thread of its own; it hands out values with give(). At most `most` wait at a time, and as many
+  /// are being taken.
   Pipe(std::size_t most, const std::function<void(Pipe&)>& make) : most_(most) {
     const auto run = [this, make] {
       std::exception_ptr problem;
@@ -67,25 +68,32 @@ class Pipe {
   /// The next value; nothing at the end.
   std::optional<Value> take() {
     if (const auto run = std::exchange(later_, nullptr)) run();
-    std::unique_lock lock(mutex_);
-    changed_.wait(lock, [&] { return ended_ || !waiting_.empty(); });
-    if (waiting_.empty()) {
+    if (taken_.empty()) take_waiting();
+    if (taken_.empty()) {
       if (problem_) std::rethrow_exception(problem_);
       return std::nullopt;
     }
-    std::optional<Value> value(std::move(waiting_.front()));
-    waiting_.pop_front();
-    changed_.notify_all();
+    std::optional<Value> value(std::move(taken_.front()));
+    taken_.pop_front();
     return value;
   }
 
  private:
   struct Closed {};
 
+  /// All that waits, at once: the maker has room for as many then, and neither wakes the other for each.
+  void take_waiting() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return ended_ || !waiting_.empty(); });
+    taken_.swap(waiting_);
+    changed_.notify_all();
+  }
+
   std::size_t most_;
   std::mutex mutex_;
   std::condition_variable changed_;
   std::deque<Value> waiting_;
+  std::deque<Value> taken_;  // from there, by the one that takes
   std::exception_ptr problem_;
   bool ended_ = false, closed_ = false;
   std::function<void()> later_;  // the making, where there is no thread for it

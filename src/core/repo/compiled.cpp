@@ -6,6 +6,7 @@
 #include <mutex>
 #include <utility>
 
+#include "base/parallel.h"
 #include "base/pipe.h"
 #include "base/text.h"
 #include "model/layer_sections.h"
@@ -88,27 +89,68 @@ void parse_all(std::string_view stored, const std::vector<std::string>& deltas, 
   if (batch.count > 0) batches.give(std::move(batch));
 }
 
-/// What lies in the cache, if it is what was verified.
-std::string from_cache(os::FileReader& root, const std::string& file, const Digest& digest, const std::string& where) {
-  std::string content = root.read_all(file, trust::kMostIndexBytes);
-  if (sha256(content) != digest)
-    throw Error(ErrorCode::Untrusted, "the cached index is damaged", where, "run `hambrel refresh`");
-  return content;
-}
+/// What inputs hold: read by this thread, so that the memory is its own, and digested by another, while the input
+/// before is compiled.
+class Ahead {
+ public:
+  struct Stored {
+    std::string index;  // empty where the input has it
+    std::vector<std::string> deltas;
+  };
+
+  explicit Ahead(os::FileReader& root) : root_(root) {}
+
+  /// `input` stays until take().
+  void begin(const IndexInput& input) {
+    stored_ = {};
+    try {
+      if (input.stored.empty()) stored_.index = root_.read_all(input.file, trust::kMostIndexBytes);
+      for (const IndexInput::Piece& one : input.deltas)
+        stored_.deltas.push_back(one.stored.empty() ? root_.read_all(one.file, trust::kMostIndexBytes) : one.stored);
+      sound_ = aside([this, &input] { check(input); });
+    } catch (const Error& problem) {
+      sound_ = later([problem] { throw Error(problem); });
+    }
+  }
+  bool has_begun() const { return sound_.valid(); }
+  /// Throws Error{Untrusted} if it is not what was verified.
+  Stored take() {
+    sound_.get();
+    return std::move(stored_);
+  }
+
+ private:
+  void check(const IndexInput& input) const {
+    const auto require = [&](const std::string& content, const Digest& digest) {
+      if (sha256(content) != digest)
+        throw Error(ErrorCode::Untrusted, "the cached index is damaged", input.where, "run `hambrel refresh`");
+    };
+    if (input.stored.empty()) require(stored_.index, input.base);
+    for (std::size_t i = 0; i < input.deltas.size(); ++i)
+      if (input.deltas[i].stored.empty()) require(stored_.deltas[i], input.deltas[i].digest);
+  }
+
+  os::FileReader& root_;
+  Stored stored_;
+  Aside<void> sound_;
+};
 
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
 bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
-  for (IndexInput& input : inputs) {
-    if (input.problem) continue;
+  const auto usable_from = [&](auto first) {
+    return std::find_if(first, inputs.end(), [](const IndexInput& input) { return !input.problem; });
+  };
+  Ahead ahead(root);
+  for (auto at = usable_from(inputs.begin()); at != inputs.end(); at = usable_from(at + 1)) {
+    IndexInput& input = *at;
     try {
-      const std::string read = input.stored.empty() ? from_cache(root, input.file, input.base, input.where) : "";
-      const std::string& stored = input.stored.empty() ? read : input.stored;
-      std::vector<std::string> deltas;
-      for (const IndexInput::Piece& one : input.deltas)
-        deltas.push_back(one.stored.empty() ? from_cache(root, one.file, one.digest, input.where) : one.stored);
+      if (!ahead.has_begun()) ahead.begin(input);
+      const Ahead::Stored read = ahead.take();
+      if (const auto next = usable_from(at + 1); next != inputs.end()) ahead.begin(*next);
+      const std::string& stored = input.stored.empty() ? read.index : input.stored;
       input.packages = 0;
       Used used;
-      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, deltas, input.where, made, used); });
+      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, read.deltas, input.where, made, used); });
       while (auto batch = batches.take()) {
         for (std::size_t i = 0; i < batch->count; ++i) {
           add_line(builder, input, batch->lines[i]);

@@ -190,7 +190,7 @@ bool is_sound(os::FileReader& root, Step& step, bool compiled) {
 }
 
 void look_at_cached(os::FileReader& root, std::vector<Step>& steps) {
-  in_portions(steps.size(), std::thread::hardware_concurrency(), 1, [&](std::size_t first, std::size_t last) {
+  in_portions(steps.size(), std::thread::hardware_concurrency(), 0, [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) {
       try {
         if (steps[i].before) is_sound(root, steps[i], false);
