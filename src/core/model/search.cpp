@@ -222,6 +222,15 @@ PackageId representative(const Universe& universe, NameId name) {
   return ids.front();
 }
 
+std::optional<PackageId> lone_version(const Universe& universe, NameId name) {
+  const Layer& base = universe.base();
+  const auto number = static_cast<std::size_t>(name);
+  if (number >= base.names()) return std::nullopt;
+  const std::uint32_t first = base.name_starts[number];
+  if (base.name_starts[number + 1] != first + 1 || !universe.overlay().providers_of(name).empty()) return std::nullopt;
+  return static_cast<PackageId>(first);
+}
+
 std::vector<SearchHit> search(const Universe& universe, const std::vector<std::string>& texts, bool regex) {
   std::vector<Word> words;
   for (const std::string& text : texts)
@@ -242,13 +251,15 @@ std::vector<SearchHit> search(const Universe& universe, const std::vector<std::s
     }
     first += layer->size();
   }
+  const auto add_hit = [&](std::size_t i, std::vector<SearchHit>& hits) {
+    if (best[i] == kNowhere) return;
+    const auto name = static_cast<NameId>(i);
+    const auto lone = lone_version(universe, name);
+    if (lone ? universe.visible(*lone) : !universe.versions_of(name).empty())
+      hits.push_back({lone ? *lone : representative(universe, name), static_cast<Found>(best[i])});
+  };
   constexpr std::size_t kFew = 20000;  // most names are not hit
-  auto hits = gathered<SearchHit>(best.size(), std::thread::hardware_concurrency(), kFew,
-                                  [&](std::size_t i, std::vector<SearchHit>& found) {
-                                    const auto name = static_cast<NameId>(i);
-                                    if (best[i] != kNowhere && !universe.versions_of(name).empty())
-                                      found.push_back({representative(universe, name), static_cast<Found>(best[i])});
-                                  });
+  auto hits = gathered<SearchHit>(best.size(), std::thread::hardware_concurrency(), kFew, add_hit);
   // names of the base are numbered in their order, and so are those of the overlay
   const auto by_name = [&](const SearchHit& a, const SearchHit& b) {
     return universe.name(a.id) < universe.name(b.id);

@@ -4,6 +4,7 @@
 // can settle: patterns, expressions, and what is made of several words or of none.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -23,7 +24,11 @@ struct SearchHit {
 /// `regex` words are regular expressions (RE2). Throws Error{Usage} for a bad one.
 std::vector<SearchHit> search(const Universe& universe, const std::vector<std::string>& words, bool regex);
 
-/// The version that stands for a name in lists.
+/// The version that stands for a name in lists. The name has some that is visible.
 PackageId representative(const Universe& universe, NameId name);
+
+/// The one package that is called so, visible or not, where the repositories have one and nothing else is. For whoever
+/// asks about thousands of names, each once: versions_of() remembers what it finds, which takes longer than this.
+std::optional<PackageId> lone_version(const Universe& universe, NameId name);
 
 }  // namespace hambrel

@@ -115,6 +115,10 @@ bool Conditions::lists(PackageId id) const {
 }
 
 void Conditions::add_of(NameId name, std::vector<PackageId>& ids) const {
+  if (const auto lone = lone_version(universe_, name)) {
+    if (universe_.visible(*lone) && lists(*lone)) ids.push_back(*lone);
+    return;
+  }
   bool offered = false;
   const auto versions = universe_.versions_of(name);
   for (const PackageId id : versions) {
