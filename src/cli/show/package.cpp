@@ -88,6 +88,8 @@ void show(const Session& session, const std::string& package, const FileEntry& f
 }
 
 void show(Session& session, const std::vector<TreeLine>& lines) {
+  constexpr std::size_t kPortion = 32768;  // bytes
+  std::string text;
   const Screen& screen = session.screen();
   const Universe& universe = session.universe();
   for (const TreeLine& line : lines) {
@@ -100,13 +102,17 @@ void show(Session& session, const std::vector<TreeLine>& lines) {
                         {"installed", universe.is_installed(line.id)}});
       continue;
     }
-    std::string text = std::string(2 * line.depth, ' ') + screen.paint(Style::Name, universe.name(line.id)) + " ";
+    text.append(2 * line.depth, ' ').append(screen.paint(Style::Name, universe.name(line.id))).append(" ");
     text += universe.version(line.id);
-    if (!line.relation.empty()) text += "  " + screen.paint(Style::Faint, line.relation);
-    if (line.folded) text += "  " + screen.paint(Style::Faint, "(as above)");
+    if (!line.relation.empty()) text.append("  ").append(screen.paint(Style::Faint, line.relation));
+    if (line.folded) text.append("  ").append(screen.paint(Style::Faint, "(as above)"));
     if (universe.wanted(line.id)) text += "  wanted";
-    screen.line(text);
+    text += '\n';
+    if (text.size() < kPortion) continue;
+    screen.raw(text);
+    text.clear();
   }
+  screen.raw(text);
 }
 
 namespace {

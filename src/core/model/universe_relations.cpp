@@ -26,7 +26,9 @@ bool Universe::same_text(RelationId a, RelationId b) const {
 }
 
 std::string Universe::text(RelationId relation) const {
+  constexpr std::size_t kUsual = 48;  // bytes
   std::string result;
+  result.reserve(kUsual);
   for (std::size_t i = 0; i < constraint_count(relation); ++i) {
     const ConstraintView one = constraint(relation, i);
     if (i > 0) result += " | ";

@@ -15,7 +15,10 @@ struct Edge {
   PackageId to{};
   const char* verb = "";
   RelationId relation{};
-  std::string text(const Universe& universe) const { return std::string(verb) + " " + universe.text(relation); }
+  std::string text(const Universe& universe) const {
+    std::string text = verb;
+    return text.append(" ").append(universe.text(relation));
+  }
 };
 
 enum class Strength { Required, Any };
