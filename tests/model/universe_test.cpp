@@ -2,10 +2,13 @@
 
 #include <gtest/gtest.h>
 
+#include <array>
+#include <cstring>
 #include <future>
 #include <random>
 #include <set>
 
+#include "model/layer_sections.h"
 #include "model/search.h"
 #include "solve/solver.h"
 #include "solve/universe_text.h"
@@ -147,6 +150,98 @@ gas 1
   for (const PackageId id : std::get<solve::Selection>(answer).chosen)
     text += u.package(id).title() + (u.package(id).requires_.empty() ? "" : u.package(id).requires_[0].text()) + " ";
   EXPECT_EQ(text, "gas 1 lamp 2gas mast 1oil oil 1 ") << "the installed mast is not exchanged for the other file of it";
+}
+
+namespace {
+
+std::string catalogue_of(const std::vector<Candidate>& world) {
+  LayerBuilder builder;
+  for (const Candidate& one : world)
+    for (const Offer& offer : one.offers) builder.add_offer(builder.add(one.package), offer);
+  return builder.finish("key");
+}
+
+/// The image with one of its numbers changed, and sums that are right.
+std::string with_another_number(const std::string& bytes, std::mt19937& random) {
+  const Image image = *Image::open(std::make_shared<OwnedBytes>(bytes));
+  constexpr auto kLast = static_cast<std::uint32_t>(Section::ProviderStarts);
+  std::uint32_t changed = 0;
+  do changed = 1 + static_cast<std::uint32_t>(random() % kLast);
+  while (image.place(changed).second < sizeof changed);
+  ImageWriter writer;
+  for (std::uint32_t section = 1; section <= kLast; ++section) {
+    const auto [start, size] = image.place(section);
+    std::vector<std::byte> data(image.at(start, size), image.at(start, size) + size);
+    if (section == changed) {
+      const std::size_t at = random() % (size / sizeof changed) * sizeof changed;
+      const auto few = static_cast<std::uint32_t>(random() % 40);
+      const std::uint32_t number =
+          std::array{few, UINT32_MAX - few, few << 16U, few << 8U, 1U << few % 32}[random() % 5];
+      std::memcpy(data.data() + at, &number, sizeof number);
+    }
+    writer.add_bytes(section, data);
+  }
+  return writer.finish("key");
+}
+
+/// Asks a universe for all that it knows of each package; what it gives out is a place in lists of that many.
+void ask_for_everything(const Universe& u) {
+  const auto is_known = [&](PackageId id) { ASSERT_LT(index_of(id), u.size()); };
+  const auto is_name = [&](NameId name) { ASSERT_LT(static_cast<std::size_t>(name), u.name_count()); };
+  for (std::size_t i = 0; i < u.installed().size(); ++i) is_known(u.installed()[i]), is_name(u.installed_name(i));
+  for (std::size_t i = 0; i < u.name_count(); ++i) {
+    for (const PackageId id : u.versions_of(static_cast<NameId>(i))) is_known(id);
+    u.each_against(static_cast<NameId>(i), [&](PackageId id, RelationId relation, bool) {
+      is_known(id);
+      ASSERT_LT(static_cast<std::size_t>(relation), u.relation_count());
+    });
+  }
+  for (const PackageId id : u.all()) {
+    is_name(u.name_id(id));
+    for (const PackageId other : u.replacers_of(id)) is_known(other);
+    for (const NameId name : u.answers_to(id)) is_name(name);
+    for (std::size_t list = 0; list < kRelationLists; ++list)
+      for (const RelationId relation : u.relations(id, static_cast<RelationList>(list))) {
+        ASSERT_LT(static_cast<std::size_t>(relation), u.relation_count());
+        for (const PackageId other : u.matching(relation)) is_known(other);
+        for (std::size_t k = 0; k < u.constraint_count(relation); ++k) is_name(u.constraint(relation, k).name);
+      }
+  }
+  for (const PackageId id : u.all()) u.package(id);
+}
+
+}  // namespace
+
+TEST(UniverseTest, NumbersThatSomebodyMadeUpLeadNowhereOutsideOfIt) {
+  std::mt19937 random(29);
+  int refused = 0, read = 0;
+  for (int round = 0; round < 6000; ++round) {
+    const std::vector<Candidate> world = mixed_world(random);
+    const auto layer = [](std::string bytes) {
+      return std::make_shared<const Layer>(*Image::open(std::make_shared<OwnedBytes>(std::move(bytes))));
+    };
+    std::string image = catalogue_of(world);
+    const bool of_base = random() % 2 == 0, above = random() % 2 == 0;
+    try {
+      auto base = layer(of_base && above ? with_another_number(image, random) : image);
+      std::string installed = compile_overlay(*base, world, "key");
+      if (of_base && !above) base = layer(with_another_number(image, random));
+      if (!of_base) installed = with_another_number(installed, random);
+      const Universe u(base, layer(std::move(installed)), {{{"repo", true, 50, {"stable"}}}, {}, {}});
+      ask_for_everything(u);
+      if (HasFatalFailure()) FAIL() << "round " << round;
+      search(u, {"b"}, false);
+      solve::Request request;
+      request.upgrade_all = true;
+      request.budget = 100000;
+      solve::solve(u, request);
+      ++read;
+    } catch (const DamagedImage&) {
+      ++refused;
+    }
+  }
+  EXPECT_GT(refused, 1000);
+  EXPECT_GT(read, 1000);
 }
 
 TEST(UniverseTest, ADamagedImageIsNeverReadAsIfItWereWhole) {

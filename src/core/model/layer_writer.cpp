@@ -202,6 +202,7 @@ void LayerBuilder::Impl::write_against() {
       for (std::uint32_t k = 0; k < package.counts[list]; ++k) {
         if (!conflicts && !replaces) continue;
         const std::uint32_t number = of_base ? base->uses[at + k] : uses[at + k];
+        if (of_base && number >= base_relations()) throw DamagedImage();
         records.push_back({first_name(number), one.package, number, replaces ? 1U : 0U});
       }
       at += package.counts[list];

@@ -86,6 +86,8 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
     : base_(std::move(base)),
       overlay_(std::move(overlay)),
       base_size_(base_->size()),
+      names_(base_->names() + overlay_->names()),
+      relations_(base_->relation_count() + overlay_->relation_count()),
       view_(std::move(view)),
       matches_(relation_count()),
       versions_(name_count()) {
@@ -96,7 +98,7 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
     if (one.name < in_overlay_.size()) in_overlay_[one.name] = true;
   for (std::size_t i = 0; i < overlay_->size(); ++i)
     if (const std::uint32_t shadowed = overlay_->packages[i].shadows; shadowed != 0)
-      flags_[shadowed - 1] = kKnown | kHidden;
+      flags_[require(shadowed - 1, base_size_)] = kKnown | kHidden;
   std::vector<std::pair<std::uint64_t, const image::InstalledHead*>> order;
   order.reserve(overlay_->installed_heads.size());
   for (const image::InstalledHead& one : overlay_->installed_heads.all()) {
@@ -115,7 +117,7 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
   std::inplace_merge(order.begin(), of_overlay, order.end());
   for (const auto& [place, one] : order) {
     installed_.push_back(static_cast<PackageId>(one->package));
-    installed_names_.push_back(static_cast<NameId>(one->name));
+    installed_names_.push_back(static_cast<NameId>(require(one->name, names_)));
     const bool essential = (one->flags & image::InstalledHead::kEssential) != 0;
     if (essential || (!view_.protects.empty() && view_.protects.contains(name(static_cast<NameId>(one->name)))))
       protected_.insert(static_cast<PackageId>(one->package));

@@ -100,7 +100,8 @@ class Universe {
   template <typename Function>
   void each_against(NameId name, Function f) const {
     for (const image::AgainstRecord& one : overlay_->against_of(name))
-      f(static_cast<PackageId>(one.package), static_cast<RelationId>(one.relation), one.replaces != 0);
+      f(static_cast<PackageId>(require(one.package, size())),
+        static_cast<RelationId>(require(one.relation, relations_)), one.replaces != 0);
   }
   /// Names that visible packages are called, sorted.
   std::vector<std::string> names() const;
@@ -124,8 +125,8 @@ class Universe {
 
   // ---- by numbers
   std::size_t size() const { return base_size_ + overlay_->size(); }  // all ids are smaller, visible or not
-  std::size_t name_count() const { return base_->names() + overlay_->names(); }
-  std::size_t relation_count() const { return base_->relation_count() + overlay_->relation_count(); }
+  std::size_t name_count() const { return names_; }
+  std::size_t relation_count() const { return relations_; }
   bool visible(PackageId id) const { return (flags(id) & kVisible) != 0; }
   bool is_installed(PackageId id) const { return (known_flags(id) & kInstalled) != 0; }
   /// Do the settings of the root refuse its license?
@@ -136,7 +137,7 @@ class Universe {
   /// Is it installed, and essential by its own word or the settings'?
   bool is_protected(PackageId id) const { return !protected_.empty() && protected_.contains(id); }
   std::optional<NameId> find_name(std::string_view name) const;
-  NameId name_id(PackageId id) const { return static_cast<NameId>(record(id).name); }
+  NameId name_id(PackageId id) const { return static_cast<NameId>(require(record(id).name, names_)); }
   /// All names that begin so, called or provided.
   std::vector<NameId> names_with_prefix(std::string_view prefix) const;
   std::string_view name(NameId name) const;
@@ -179,6 +180,7 @@ class Universe {
     std::size_t at = one.uses;
     for (std::size_t before = 0; before < static_cast<std::size_t>(list); ++before) at += one.counts[before];
     const auto numbers = layer(id).uses.slice(at, one.counts[static_cast<std::size_t>(list)]);
+    for (const std::uint32_t number : numbers) require(number, relations_);
     return {reinterpret_cast<const RelationId*>(numbers.data()), numbers.size()};
   }
   std::string text(RelationId relation) const;  // "libbuoy >= 2.3 | libbuoy-static"
@@ -253,7 +255,9 @@ class Universe {
     return number < of_base ? base_->relations[number] : overlay_->relations[number - of_base];
   }
   const image::InstalledRecord* installed_record(PackageId id) const;
-  std::uint8_t known_flags(PackageId id) const { return std::atomic_ref(flags_[index_of(id)]).load(kRelaxed); }
+  std::uint8_t known_flags(PackageId id) const {
+    return std::atomic_ref(flags_[require(static_cast<std::uint32_t>(id), flags_.size())]).load(kRelaxed);
+  }
   std::uint8_t flags(PackageId id) const {
     const std::uint8_t known = known_flags(id);
     return (known & kKnown) != 0 ? known : find_flags(id);
@@ -274,10 +278,17 @@ class Universe {
   void each_provider(NameId name, Function f) const;
   bool followed(const Place& place, NameId name) const;
 
+  /// A number of an image, which whoever filled the root may have made up, sums and all: whoever asks a universe may
+  /// use what it gives out as a place in a list of his own.
+  static std::uint32_t require(std::uint32_t number, std::size_t count) {
+    if (number >= count) throw DamagedImage();
+    return number;
+  }
+
   static constexpr std::memory_order kRelaxed = std::memory_order_relaxed;
 
   std::shared_ptr<const Layer> base_, overlay_;
-  std::size_t base_size_ = 0;
+  std::size_t base_size_ = 0, names_ = 0, relations_ = 0;  // names_, relations_: of both layers
   View view_;
   std::vector<Place> base_places_, overlay_places_;
   std::vector<Architecture> base_architectures_, overlay_architectures_;
@@ -286,6 +297,7 @@ class Universe {
   std::vector<bool> in_overlay_;  // by name of the base: does the overlay provide it?
   /// What of the overlay provides a name of the base.
   std::span<const image::ProviderRecord> overlay_providers(std::size_t name) const {
+    if (name >= in_overlay_.size()) throw DamagedImage();
     if (!in_overlay_[name]) return {};
     return overlay_->providers_of(static_cast<NameId>(name));
   }

@@ -44,6 +44,14 @@ std::vector<Offer> Universe::offers_of(PackageId id) const {
 
 namespace {
 
+auto actions_in(std::string_view text) {
+  try {
+    return actions_from(text);
+  } catch (const Error&) {
+    throw DamagedImage();
+  }
+}
+
 void read_numbers(const image::PackageRecord& record, const image::DetailRecord& detail, Package& package) {
   package.essential = (detail.flags & image::DetailRecord::kEssential) != 0;
   package.parallel = record.parallel;
@@ -105,7 +113,7 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   read_list(detail.config_globs, detail.config_count, package.config_globs);
   read_list(detail.features, detail.feature_count, package.features);
   read_list(detail.privileged, detail.privileged_count, package.privileged);
-  package.actions = actions_from(home.text(detail.actions));
+  package.actions = actions_in(home.text(detail.actions));
   read_numbers(one, detail, package);
   for (Offer& offer : offers_of(id)) (offer.enabled ? result->offers : result->elsewhere).push_back(std::move(offer));
   if (const auto* record = installed_record(id)) result->installed = make_installed(id, *record);

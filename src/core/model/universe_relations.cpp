@@ -11,7 +11,7 @@ Universe::ConstraintView Universe::constraint(RelationId relation, std::size_t i
   const Layer& home = static_cast<std::size_t>(relation) < base_->relation_count() ? *base_ : *overlay_;
   const image::ConstraintRecord& one = home.constraints[record(relation).constraints + i];
   if (one.op > static_cast<std::uint32_t>(Operator::GreaterEqual)) throw DamagedImage();
-  return {static_cast<NameId>(one.name), static_cast<Operator>(one.op), home.text(one.version)};
+  return {static_cast<NameId>(require(one.name, names_)), static_cast<Operator>(one.op), home.text(one.version)};
 }
 
 bool Universe::same_text(RelationId a, RelationId b) const {
