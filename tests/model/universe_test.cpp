@@ -161,8 +161,8 @@ std::string catalogue_of(const std::vector<Candidate>& world) {
   return builder.finish("key");
 }
 
-/// The image with one of its numbers changed, and sums that are right.
-std::string with_another_number(const std::string& bytes, std::mt19937& random) {
+/// The image with a number of one of its lists changed, or several, and sums that are right.
+std::string with_other_numbers(const std::string& bytes, std::mt19937& random) {
   const Image image = *Image::open(std::make_shared<OwnedBytes>(bytes));
   constexpr auto kLast = static_cast<std::uint32_t>(Section::ProviderStarts);
   std::uint32_t changed = 0;
@@ -172,7 +172,7 @@ std::string with_another_number(const std::string& bytes, std::mt19937& random) 
   for (std::uint32_t section = 1; section <= kLast; ++section) {
     const auto [start, size] = image.place(section);
     std::vector<std::byte> data(image.at(start, size), image.at(start, size) + size);
-    if (section == changed) {
+    for (std::size_t times = section == changed ? 1 + random() % 4 : 0; times > 0; --times) {
       const std::size_t at = random() % (size / sizeof changed) * sizeof changed;
       const auto few = static_cast<std::uint32_t>(random() % 40);
       const std::uint32_t number =
@@ -207,7 +207,11 @@ void ask_for_everything(const Universe& u) {
         for (std::size_t k = 0; k < u.constraint_count(relation); ++k) is_name(u.constraint(relation, k).name);
       }
   }
-  for (const PackageId id : u.all()) u.package(id);
+  for (const PackageId id : u.all()) {
+    EXPECT_EQ(u[id].installed.has_value() || !u.is_installed(id), true);
+    EXPECT_EQ(u[id].offers.empty() && !u.is_installed(id), false);
+    for (const Relation& one : u.package(id).requires_) EXPECT_FALSE(one.alternatives.empty());
+  }
 }
 
 }  // namespace
@@ -223,10 +227,10 @@ TEST(UniverseTest, NumbersThatSomebodyMadeUpLeadNowhereOutsideOfIt) {
     std::string image = catalogue_of(world);
     const bool of_base = random() % 2 == 0, above = random() % 2 == 0;
     try {
-      auto base = layer(of_base && above ? with_another_number(image, random) : image);
+      auto base = layer(of_base && above ? with_other_numbers(image, random) : image);
       std::string installed = compile_overlay(*base, world, "key");
-      if (of_base && !above) base = layer(with_another_number(image, random));
-      if (!of_base) installed = with_another_number(installed, random);
+      if (of_base && !above) base = layer(with_other_numbers(image, random));
+      if (!of_base) installed = with_other_numbers(installed, random);
       const Universe u(base, layer(std::move(installed)), {{{"repo", true, 50, {"stable"}}}, {}, {}});
       ask_for_everything(u);
       if (HasFatalFailure()) FAIL() << "round " << round;

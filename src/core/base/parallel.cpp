@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <cstdlib>
 #include <exception>
 #include <mutex>
 #include <optional>
@@ -23,28 +24,36 @@ const std::optional<cpu_set_t>& usable_processors() {
   return usable;
 }
 
-/// To a processor that is not this thread's; afterwards it may go where it likes. Where that can't be done it stays.
-void move_away(std::thread& thread) {
-  const auto& usable = usable_processors();
+/// Does hardly anything else run? Then the other processors rest; behind what keeps one busy, a thread would wait
+/// longer than beside this one.
+bool is_idle_otherwise() {
+  constexpr double kFew = 1.5;  // that run, on the average of a minute: this process and little more
+  double load = 0;
+  return getloadavg(&load, 1) == 1 && load < kFew;
+}
+
+/// The processors that this thread is not on, if a thread should begin there.
+std::optional<cpu_set_t> elsewhere() {
+  std::optional<cpu_set_t> others = usable_processors();
   const int here = sched_getcpu();
-  if (!usable || here < 0) return;
-  cpu_set_t others = *usable;
-  CPU_CLR(static_cast<std::size_t>(here), &others);
-  if (CPU_COUNT(&others) == 0) return;
-  if (pthread_setaffinity_np(thread.native_handle(), sizeof others, &others) == 0)
-    pthread_setaffinity_np(thread.native_handle(), sizeof *usable, &*usable);
+  if (!others || here < 0 || !is_idle_otherwise()) return std::nullopt;
+  CPU_CLR(static_cast<std::size_t>(here), &*others);
+  return CPU_COUNT(&*others) == 0 ? std::nullopt : others;
 }
 
 }  // namespace
 
 std::thread begin_thread(std::function<void()> work) {
-  // it waits until it may go where it likes: threads and processes that it begins have what it has then
+  const auto others = elsewhere();
+  if (!others) return std::thread(std::move(work));
+  // it waits until it may go where it likes again: threads and processes that it begins have what it has then
   const auto placed = std::make_shared<std::atomic<bool>>(false);
   std::thread thread([placed, work = std::move(work)] {
     while (!placed->load()) std::this_thread::yield();  // asleep it could be woken up beside whoever wakes it
     work();
   });
-  move_away(thread);
+  if (pthread_setaffinity_np(thread.native_handle(), sizeof *others, &*others) == 0)
+    pthread_setaffinity_np(thread.native_handle(), sizeof *usable_processors(), &*usable_processors());
   placed->store(true);
   return thread;
 }

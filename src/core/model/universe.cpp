@@ -108,6 +108,7 @@ Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Laye
     if ((one.flags & image::InstalledHead::kWanted) != 0) flags_[one.package] |= kWanted;
     if ((one.flags & image::InstalledHead::kHeld) == 0) continue;
     const auto* const record = installed_record(static_cast<PackageId>(one.package));
+    if (record == nullptr) throw DamagedImage();
     if (record->held_until == 0 || view_.now == 0 || record->held_until > view_.now) flags_[one.package] |= kHeld;
   }
   // those of the base are in order, and so are those of the overlay

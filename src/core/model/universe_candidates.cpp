@@ -116,7 +116,9 @@ std::unique_ptr<Candidate> Universe::make(PackageId id) const {
   package.actions = actions_in(home.text(detail.actions));
   read_numbers(one, detail, package);
   for (Offer& offer : offers_of(id)) (offer.enabled ? result->offers : result->elsewhere).push_back(std::move(offer));
-  if (const auto* record = installed_record(id)) result->installed = make_installed(id, *record);
+  const auto* const record = installed_record(id);
+  if (record == nullptr && is_installed(id)) throw DamagedImage();
+  if (record != nullptr) result->installed = make_installed(id, *record);
   return result;
 }
 

@@ -5,7 +5,11 @@
 
 namespace hambrel {
 
-std::size_t Universe::constraint_count(RelationId relation) const { return record(relation).constraint_count; }
+std::size_t Universe::constraint_count(RelationId relation) const {
+  const std::size_t count = record(relation).constraint_count;
+  if (count == 0) throw DamagedImage();  // no relation says nothing
+  return count;
+}
 
 Universe::ConstraintView Universe::constraint(RelationId relation, std::size_t i) const {
   const Layer& home = static_cast<std::size_t>(relation) < base_->relation_count() ? *base_ : *overlay_;
