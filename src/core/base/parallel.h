@@ -14,7 +14,7 @@
 
 namespace hambrel {
 
-/// A thread that does `work`, begun on another processor than this one where there is another. Throws
+/// A thread that does `work`, begun on another processor than this one where the machine has little else to do. Throws
 /// std::system_error where the system has no thread to give.
 ///
 /// Left to itself, Linux (6.18, EEVDF) puts every second new thread behind the one that made it, on the same processor,
