@@ -78,7 +78,7 @@ void read(char kind, std::string_view text) {
         offer.repository = "r", offer.channel = one.line.channel;
         builder.add_offer(builder.add(one.line.package, one.relations), offer);
       });
-      const std::string image = builder.finish("key");
+      const std::string image = builder.finish("key").joined();
       require(Image::open(std::make_shared<OwnedBytes>(image)).has_value());
       return;
     }

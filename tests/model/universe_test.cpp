@@ -158,7 +158,7 @@ std::string catalogue_of(const std::vector<Candidate>& world) {
   LayerBuilder builder;
   for (const Candidate& one : world)
     for (const Offer& offer : one.offers) builder.add_offer(builder.add(one.package), offer);
-  return builder.finish("key");
+  return builder.finish("key").joined();
 }
 
 /// The image with a number of one of its lists changed, or several, and sums that are right.
@@ -179,9 +179,9 @@ std::string with_other_numbers(const std::string& bytes, std::mt19937& random) {
           std::array{few, UINT32_MAX - few, few << 16U, few << 8U, 1U << few % 32}[random() % 5];
       std::memcpy(data.data() + at, &number, sizeof number);
     }
-    writer.add_bytes(section, data);
+    writer.add(section, std::move(data));
   }
-  return writer.finish("key");
+  return writer.finish("key").joined();
 }
 
 /// Asks a universe for all that it knows of each package; what it gives out is a place in lists of that many.
@@ -252,7 +252,7 @@ TEST(UniverseTest, ADamagedImageIsNeverReadAsIfItWereWhole) {
   LayerBuilder builder;
   for (const Candidate& one : test::candidates("a 1\n    requires b >= 2\nb 2\n    provides v = 1\nb 1\n"))
     builder.add_offer(builder.add(one.package), one.offers[0]);
-  const std::string image = builder.finish("key");
+  const std::string image = builder.finish("key").joined();
   const auto read = [](std::string bytes) -> std::string {
     try {
       auto opened = Image::open(std::make_shared<OwnedBytes>(std::move(bytes)));

@@ -83,6 +83,53 @@ TEST(Index, ALineThatIsReadIntoAnOldOneHoldsNothingOfThat) {
   EXPECT_EQ(read, written);
 }
 
+/// Lines of all lengths, also of those that no piece of an unpacked file holds as a whole.
+std::vector<std::string> lines_of_all_lengths(std::mt19937& random) {
+  std::vector<std::string> lines;
+  for (int i = 1000; i < 3000; ++i) {
+    IndexLine one = line("p" + std::to_string(i), "1");
+    one.package.description.assign(random() % 100 == 0 ? random() % 600'000 : random() % 300, 'd');
+    lines.push_back(line_text(one) + "\n");
+  }
+  return lines;
+}
+
+TEST(Index, ThatManyThreadsReadComesOutInOrderUpToTheFirstMistake) {
+  std::mt19937 random(5);
+  const std::vector<std::string> lines = lines_of_all_lengths(random);
+  for (int round = 0; round < 12; ++round) {
+    const std::size_t wrong = round == 0 ? lines.size() : random() % lines.size();
+    std::string text, expected, read;
+    for (std::size_t i = 0; i < lines.size(); ++i) {
+      const bool is_wrong = i == wrong || (i > wrong && random() % 50 == 0);
+      text += is_wrong ? "{}\n" : lines[i];
+      if (i < wrong) expected += lines[i].substr(lines[i].find("\"name\""), 14);
+    }
+    const auto take = [&](const RawIndexLine& raw) { read += "\"name\":\"" + raw.line.package.name + "\""; };
+    const std::string message = test::refusal([&] { read_index(archive::compress_frame(text, 1), "index", take); });
+    EXPECT_EQ(read, expected);
+    EXPECT_EQ(message.substr(0, message.find(": \"")),
+              round == 0 ? "accepted" : "index: line " + std::to_string(wrong + 1));
+  }
+}
+
+TEST(Index, WhoeverTakesALineMayEndTheReading) {
+  std::mt19937 random(6);
+  std::string text;
+  for (const std::string& one : lines_of_all_lengths(random)) text += one;
+  const std::string stored = archive::compress_frame(text, 1);
+  for (int most = 0; most < 1000; most += 111) {
+    int taken = 0;
+    const std::string message = test::refusal([&] {
+      read_index(stored, "index", [&](const RawIndexLine&) {
+        if (taken == most) throw Error(ErrorCode::Invalid, "enough");
+        ++taken;
+      });
+    });
+    EXPECT_EQ(message, "enough");
+  }
+}
+
 TEST(Index, MistakesAreToldWithTheirLine) {
   std::string text = index_text({line("a", "1"), line("b", "1")});
   EXPECT_EQ(test::refusal([&] { parse_index(text + "{\"name\":7}\n", "index"); }),

@@ -98,6 +98,11 @@ TEST_F(Publishing, ARefreshHealsWhateverIsDamagedInTheCache) {
     EXPECT_FALSE(refresh()[0].problem) << file;
     EXPECT_EQ(packages(), 1U) << file << ", gone";
   }
+  // an index that would be compiled again
+  std::filesystem::remove(cache + "_catalogue.image");
+  test::write_file(cache + cached_index(), "damaged");
+  EXPECT_FALSE(refresh()[0].problem);
+  EXPECT_EQ(packages(), 1U);
 }
 
 TEST_F(Publishing, ACacheOfAnOlderProgramIsUsedOn) {
@@ -200,23 +205,24 @@ TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
   inputs[0].repository = "bad", inputs[0].stored = archive::compress_frame(index_text(lines), 1);
   lines.resize(1);
   inputs[1].repository = "good", inputs[1].stored = archive::compress_frame(index_text(lines), 1);
-  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs).joined());
   ASSERT_TRUE(inputs[0].problem);
   EXPECT_EQ(inputs[0].problem->problem(), "the indexes name more than 255 architectures");
   EXPECT_FALSE(inputs[1].problem);
   EXPECT_EQ(layer->size(), 1U);
 }
 
+std::string index_of(const std::string& name) {
+  std::vector<IndexLine> lines(1);
+  lines[0].package.name = name;
+  lines[0].package.version = Version::parse("1").value();
+  lines[0].package.arch = "x86_64";
+  lines[0].channel = "stable";
+  lines[0].size = 100, lines[0].table_offset = 50, lines[0].table_size = 20;
+  return archive::compress_frame(index_text(lines), 1);
+}
+
 TEST_F(Publishing, OfCachedIndexesEachIsWhatWasVerifiedOrNamed) {
-  const auto index_of = [](const std::string& name) {
-    std::vector<IndexLine> lines(1);
-    lines[0].package.name = name;
-    lines[0].package.version = Version::parse("1").value();
-    lines[0].package.arch = "x86_64";
-    lines[0].channel = "stable";
-    lines[0].size = 100, lines[0].table_offset = 50, lines[0].table_size = 20;
-    return archive::compress_frame(index_text(lines), 1);
-  };
   std::vector<IndexInput> inputs;
   for (const std::string name : {"lamp", "swapped", "mast", "gone", "oil", "empty-delta"}) {
     IndexInput& one = inputs.emplace_back();
@@ -227,7 +233,7 @@ TEST_F(Publishing, OfCachedIndexesEachIsWhatWasVerifiedOrNamed) {
   }
   inputs.back().deltas.push_back({sha256("a delta"), "", "empty-delta.1"});
   test::write_file(root.path() / "empty-delta.1", "");
-  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+  const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs).joined());
   EXPECT_EQ(layer->size(), 3U);
   for (const char* name : {"lamp", "mast", "oil"}) EXPECT_TRUE(layer->find_name(name)) << name;
   for (const IndexInput& one : inputs) {
@@ -239,6 +245,35 @@ TEST_F(Publishing, OfCachedIndexesEachIsWhatWasVerifiedOrNamed) {
     else
       EXPECT_EQ(problem, "");
   }
+}
+
+TEST_F(Publishing, AnIndexThatWasLetGoIsReadFromItsFileAndVerifiedWhereAnotherSpoilsTheImage) {
+  const auto problems_where = [&](const std::string& what) {
+    std::vector<IndexInput> inputs;
+    for (const std::string name : {"lamp", "mast", "spoilt"}) {
+      IndexInput& one = inputs.emplace_back();
+      one.repository = one.where = one.file = name;
+      one.stored = name == "spoilt" ? archive::compress_frame("{}\n", 1) : index_of(name);
+      one.digest = one.base = sha256(one.stored);
+    }
+    const auto let_go = [&](IndexInput& one) {
+      if (what == "full" && one.file == "mast") throw Error(ErrorCode::Io, "disk full");
+      const std::string content = what == "swapped" && one.file == "mast" ? "other" : one.stored;
+      if (!one.stored.empty()) test::write_file(root.path() / one.file, content);
+      one.stored.clear();
+    };
+    const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs, let_go).joined());
+    std::string problems;
+    for (const IndexInput& one : inputs)
+      if (one.problem) problems += one.problem->what() + std::string("; ");
+    EXPECT_TRUE(layer->find_name("lamp"));
+    EXPECT_EQ(layer->find_name("mast").has_value(), what == "stored");
+    return problems;
+  };
+  const std::string spoilt = "spoilt: line 1: \"name\" is missing (it must be a package name); ";
+  EXPECT_EQ(problems_where("stored"), spoilt);
+  EXPECT_EQ(problems_where("swapped"), "mast: the cached index is damaged; " + spoilt);
+  EXPECT_EQ(problems_where("full"), "disk full; " + spoilt);
 }
 
 TEST_F(Publishing, ARelationThatIsNoneIsToldWithItsLineAndSpoilsNoOtherIndex) {
@@ -259,7 +294,7 @@ TEST_F(Publishing, ARelationThatIsNoneIsToldWithItsLineAndSpoilsNoOtherIndex) {
     std::vector<IndexInput> inputs(2);
     inputs[0].where = "near", inputs[0].repository = "near", inputs[0].stored = archive::compress_frame(bad, 1);
     inputs[1].where = "far", inputs[1].repository = "far", inputs[1].stored = archive::compress_frame(good, 1);
-    const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs));
+    const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs).joined());
     EXPECT_EQ(layer->size(), 2U) << "of the other one";
     return inputs[0].problem ? std::string(inputs[0].problem->what()) : "";
   };

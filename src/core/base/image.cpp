@@ -31,11 +31,46 @@ std::size_t rounded(std::size_t size, std::size_t unit) { return (size + unit - 
 std::size_t blocks_of(std::size_t arrays_end) { return (rounded(arrays_end, Image::kBlock) - kHead) / Image::kBlock; }
 
 /// Over the head, with its own place for the sum left out, and what comes after the arrays.
-std::uint64_t head_sum(std::span<const std::byte> image, std::size_t arrays_end) {
+std::uint64_t head_sum(std::span<const std::byte> head, std::span<const std::byte> rest) {
   constexpr std::size_t kFrom = offsetof(Header, total);
-  return checksum(image.data() + kFrom, kHead - kFrom) * 31 +
-         checksum(image.data() + arrays_end, image.size() - arrays_end);
+  return checksum(head.data() + kFrom, kHead - kFrom) * 31 + checksum(rest.data(), rest.size());
 }
+
+/// The sums of the blocks of what comes in pieces.
+class BlockSums {
+ public:
+  void add(std::span<const std::byte> piece) {
+    while (!piece.empty()) {
+      const std::size_t size = std::min(Image::kBlock - filled_, piece.size());
+      if (size == Image::kBlock) {
+        put(piece.data(), size);
+      } else {
+        std::memcpy(begun_ + filled_, piece.data(), size);
+        filled_ += size;
+        if (filled_ == Image::kBlock) put_begun();
+      }
+      piece = piece.subspan(size);
+    }
+  }
+  std::string finish() {
+    if (filled_ > 0) put_begun();
+    return std::move(sums_);
+  }
+
+ private:
+  void put(const std::byte* data, std::size_t size) {
+    const std::uint64_t sum = checksum(data, size);
+    sums_.append(reinterpret_cast<const char*>(&sum), sizeof sum);
+  }
+  void put_begun() {
+    put(begun_, filled_);
+    filled_ = 0;
+  }
+
+  std::byte begun_[Image::kBlock];
+  std::size_t filled_ = 0;
+  std::string sums_;
+};
 
 }  // namespace
 
@@ -51,7 +86,8 @@ std::optional<Image> Image::open(std::shared_ptr<const Bytes> bytes) {
       header.sections > kMostSections || header.arrays_end < kHead || header.arrays_end > data.size())
     return std::nullopt;
   const std::size_t sums = blocks_of(header.arrays_end) * sizeof(std::uint64_t), rest = data.size() - header.arrays_end;
-  if (sums > rest || header.key_size != rest - sums || head_sum(data, header.arrays_end) != header.head_sum)
+  if (sums > rest || header.key_size != rest - sums ||
+      head_sum(data, data.subspan(header.arrays_end)) != header.head_sum)
     return std::nullopt;
   Image image;
   image.bytes_ = std::move(bytes);
@@ -84,43 +120,62 @@ void Image::check(std::size_t block) const {
   std::atomic_ref(whole_[block]).store(std::uint8_t{1}, std::memory_order_relaxed);
 }
 
-ImageWriter::ImageWriter() : image_(kHead, '\0') {}
-
-void ImageWriter::add_bytes(std::uint32_t section, std::span<const std::byte> data) {
-  if (parts_.size() == kMostSections) throw Error(ErrorCode::Internal, "an image has too many sections");
-  image_.resize(rounded(image_.size(), kAlign));
-  parts_.push_back({section, image_.size(), data.size()});
-  image_.append(reinterpret_cast<const char*>(data.data()), data.size());
+std::vector<std::span<const std::byte>> ImagePieces::bytes() const {
+  std::vector<std::span<const std::byte>> all;
+  for (const Piece& one : pieces_) all.push_back(one.bytes);
+  return all;
 }
 
-void ImageWriter::extend(std::span<const std::byte> data) {
-  parts_.back().size += data.size();
-  image_.append(reinterpret_cast<const char*>(data.data()), data.size());
+std::string ImagePieces::joined() && {
+  std::size_t size = 0;
+  for (const Piece& one : pieces_) size += one.bytes.size();
+  std::string all;
+  all.reserve(size);
+  for (Piece& one : pieces_) {
+    all.append(reinterpret_cast<const char*>(one.bytes.data()), one.bytes.size());
+    one = {};
+  }
+  return all;
 }
 
-std::string ImageWriter::finish(std::string_view key) {
+void ImageWriter::add_bytes(std::uint32_t section, ImagePieces::Piece piece) {
+  static constexpr std::byte kZeros[kAlign]{};
+  if (parts_.empty() || parts_.back().section != section) {
+    if (parts_.size() == kMostSections) throw Error(ErrorCode::Internal, "an image has too many sections");
+    const std::size_t start = rounded(end_, kAlign);
+    if (start > end_) pieces_.push_back({nullptr, std::span(kZeros).first(start - end_)});
+    parts_.push_back({section, start, 0});
+    end_ = start;
+  }
+  parts_.back().size += piece.bytes.size();
+  end_ += piece.bytes.size();
+  pieces_.push_back(std::move(piece));
+}
+
+ImagePieces ImageWriter::finish(std::string_view key) {
+  BlockSums sums;
+  for (const ImagePieces::Piece& one : pieces_) sums.add(one.bytes);
+  const auto rest = std::make_shared<const std::string>(sums.finish().append(key));
   Header header{};
   header.magic = kMagic;
   header.layout = kLayout;
-  header.arrays_end = image_.size();
+  header.arrays_end = kHead + end_;
+  header.total = header.arrays_end + rest->size();
   header.key_size = key.size();
   header.sections = static_cast<std::uint32_t>(parts_.size());
+  const auto head = std::make_shared<std::string>(kHead, '\0');
+  std::memcpy(head->data(), &header, sizeof header);
   for (std::size_t i = 0; i < parts_.size(); ++i) {
-    const Entry entry{parts_[i].section, parts_[i].start, parts_[i].size};
-    std::memcpy(image_.data() + sizeof header + i * sizeof entry, &entry, sizeof entry);
+    const Entry entry{parts_[i].section, kHead + parts_[i].start, parts_[i].size};
+    std::memcpy(head->data() + sizeof header + i * sizeof entry, &entry, sizeof entry);
   }
-  for (std::size_t start = kHead; start < header.arrays_end; start += Image::kBlock) {
-    const std::uint64_t sum = checksum(reinterpret_cast<const std::byte*>(image_.data()) + start,
-                                       std::min(Image::kBlock, header.arrays_end - start));
-    image_.append(reinterpret_cast<const char*>(&sum), sizeof sum);
-  }
-  image_.append(key);
-  header.total = image_.size();
-  std::memcpy(image_.data(), &header, sizeof header);
-  header.head_sum = head_sum(std::as_bytes(std::span(image_)), header.arrays_end);
-  std::memcpy(image_.data(), &header, sizeof header);
+  header.head_sum = head_sum(std::as_bytes(std::span(*head)), std::as_bytes(std::span(*rest)));
+  std::memcpy(head->data(), &header, sizeof header);
+  pieces_.insert(pieces_.begin(), {head, std::as_bytes(std::span(*head))});
+  pieces_.push_back({rest, std::as_bytes(std::span(*rest))});
   parts_.clear();
-  return std::exchange(image_, std::string(kHead, '\0'));
+  end_ = 0;
+  return ImagePieces(std::exchange(pieces_, {}));
 }
 
 }  // namespace hambrel

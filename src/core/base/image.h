@@ -114,22 +114,37 @@ class Array {
   std::size_t start_ = 0, count_ = 0;
 };
 
+/// A whole image in pieces that lie where they were made, one after the other.
+class ImagePieces {
+ public:
+  struct Piece {
+    std::shared_ptr<const void> owner;  // of the bytes; none where they stay anyway
+    std::span<const std::byte> bytes;
+  };
+  explicit ImagePieces(std::vector<Piece> pieces) : pieces_(std::move(pieces)) {}
+  std::vector<std::span<const std::byte>> bytes() const;
+  /// In one; each piece is given up as soon as it is copied.
+  std::string joined() &&;
+
+ private:
+  std::vector<Piece> pieces_;
+};
+
 class ImageWriter {
  public:
-  ImageWriter();
-  /// Makes room for arrays of so many bytes together.
-  void reserve(std::size_t size) { image_.reserve(image_.size() + size + size / 64 + 65536); }
-  template <typename Value>
-  void add(std::uint32_t section, const std::vector<Value>& values) {
+  /// An array, which the image takes over.
+  template <typename Container>
+  void add(std::uint32_t section, Container values) {
+    using Value = typename Container::value_type;
     static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
                   "padding would make images differ from run to run");
-    add_bytes(section, std::as_bytes(std::span(values)));
+    const auto owner = std::make_shared<const Container>(std::move(values));
+    add_bytes(section, {owner, std::as_bytes(std::span(*owner))});
   }
-  void add_bytes(std::uint32_t section, std::span<const std::byte> data);
-  /// More bytes for the array that was added last.
-  void extend(std::span<const std::byte> data);
+  /// More of the array that was added last, if it is of this section.
+  void add_bytes(std::uint32_t section, ImagePieces::Piece piece);
   /// The whole image. `key` tells what it was made from.
-  std::string finish(std::string_view key);
+  ImagePieces finish(std::string_view key);
 
  private:
   struct Part {
@@ -137,7 +152,8 @@ class ImageWriter {
     std::size_t start, size;
   };
   std::vector<Part> parts_;
-  std::string image_;
+  std::vector<ImagePieces::Piece> pieces_;
+  std::size_t end_ = 0;  // bytes of the pieces
 };
 
 }  // namespace hambrel

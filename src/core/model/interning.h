@@ -81,39 +81,86 @@ inline Error too_much_text() {
   return {ErrorCode::Invalid, "the indexes hold more than 4 GiB of text", {}, "drop or disable a repository"};
 }
 
+/// Texts of an image, at most 4 GiB: a text lies behind its size, and the empty one is at place 0.
+struct TextPlace {
+  static constexpr std::uint32_t kFirst = sizeof(std::uint32_t);  // place of the first text that is not empty
+
+  static std::string_view read(const char* at) {
+    std::uint32_t size = 0;
+    std::memcpy(&size, at, sizeof size);
+    return {at + sizeof size, size};
+  }
+  static void write(std::string& to, std::string_view text) {
+    const auto size = static_cast<std::uint32_t>(text.size());
+    to.append(reinterpret_cast<const char*>(&size), sizeof size);
+    to.append(text);
+  }
+  /// Of one more text behind others.
+  static std::uint32_t end_of(std::size_t size, std::string_view text) {
+    if (size + text.size() + sizeof(std::uint32_t) > UINT32_MAX) throw too_much_text();
+    return static_cast<std::uint32_t>(size + text.size() + sizeof(std::uint32_t));
+  }
+};
+
+/// Long texts, which hardly ever recur: in pieces that never move.
+class TextPile {
+ public:
+  std::uint32_t add(std::string_view text) {
+    if (text.empty()) return 0;
+    const std::uint32_t place = size_;
+    size_ = TextPlace::end_of(size_, text);
+    if (const std::string& last = pieces_.back().bytes; last.capacity() - last.size() < size_ - place) {
+      pieces_.push_back({place, {}});
+      pieces_.back().bytes.reserve(std::max<std::size_t>(kPiece, size_ - place));
+    }
+    TextPlace::write(pieces_.back().bytes, text);
+    return place;
+  }
+  std::string_view at(std::uint32_t place) const {
+    const auto behind = std::upper_bound(pieces_.begin(), pieces_.end(), place,
+                                         [](std::uint32_t asked, const Piece& one) { return asked < one.start; });
+    const Piece& piece = *std::prev(behind);
+    return TextPlace::read(piece.bytes.data() + (place - piece.start));
+  }
+  std::uint32_t size() const { return size_; }
+  /// Calls take(bytes) for each piece and keeps none.
+  template <typename Take>
+  void hand_over(Take take) {
+    for (Piece& one : std::exchange(pieces_, {})) take(std::move(one.bytes));
+  }
+
+ private:
+  static constexpr std::size_t kPiece = 1 << 20;  // bytes
+  struct Piece {
+    std::uint32_t start;
+    std::string bytes;
+  };
+  std::vector<Piece> pieces_{{0, std::string(TextPlace::kFirst, '\0')}};
+  std::uint32_t size_ = TextPlace::kFirst;
+};
+
+/// Texts of which each is there once.
 class Texts {
  public:
-  Texts() { bytes_.assign(sizeof(std::uint32_t), '\0'); }  // place 0: the empty text
-
   std::uint32_t enter(std::string_view text) {
     if (text.empty()) return 0;
     const auto next = static_cast<std::uint32_t>(bytes_.size());
     const std::uint32_t number =
         numbers_.enter(hash_of(text), next, [&](std::uint32_t other) { return at(other) == text; });
-    if (number == next) append(text);
+    if (number != next) return number;
+    TextPlace::end_of(bytes_.size(), text);
+    TextPlace::write(bytes_, text);
     return number;
   }
-  /// Without looking for the same text: for long ones, which hardly ever recur.
-  std::uint32_t append(std::string_view text) {
-    if (text.empty()) return 0;
-    if (bytes_.size() + text.size() + sizeof(std::uint32_t) > UINT32_MAX) throw too_much_text();
-    const auto size = static_cast<std::uint32_t>(text.size());
-    const auto place = static_cast<std::uint32_t>(bytes_.size());
-    bytes_.append(reinterpret_cast<const char*>(&size), sizeof size);
-    bytes_.append(text);
-    return place;
-  }
-  std::string_view at(std::uint32_t id) const {
-    std::uint32_t size = 0;
-    std::memcpy(&size, bytes_.data() + id, sizeof size);
-    return std::string_view(bytes_).substr(id + sizeof size, size);
-  }
+  std::string_view at(std::uint32_t id) const { return TextPlace::read(bytes_.data() + id); }
   void prefetch(std::uint32_t id) const { __builtin_prefetch(bytes_.data() + id); }
   std::uint32_t size() const { return static_cast<std::uint32_t>(bytes_.size()); }
   std::string take() { return std::move(bytes_); }
+  /// No text is entered any more.
+  void end_entering() { numbers_ = {}; }
 
  private:
-  std::string bytes_;
+  std::string bytes_ = std::string(TextPlace::kFirst, '\0');
   Numbers numbers_;
 };
 

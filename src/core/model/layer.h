@@ -166,7 +166,7 @@ class LayerBuilder {
   void add_installed_of_base(std::uint32_t base_package, const Installed& installed, bool essential);
 
   /// The image. The builder is empty afterwards.
-  std::string finish(std::string_view key);
+  ImagePieces finish(std::string_view key);
 
  private:
   struct Impl;

@@ -70,8 +70,8 @@ std::uint32_t LayerBuilder::Impl::add(const Package& package, image::PackageReco
   record.installed_size = package.installed_size;
   image::DetailRecord detail{};
   detail.flags = package.essential ? image::DetailRecord::kEssential : 0;
-  record.summary = in.summaries.append(package.summary);
-  detail.description = in.descriptions.append(package.description);
+  record.summary = in.summaries.add(package.summary);
+  detail.description = in.descriptions.add(package.description);
   detail.license = in.texts.enter(package.license);
   detail.homepage = in.texts.enter(package.homepage);
   detail.maintainer = in.texts.enter(package.maintainer);

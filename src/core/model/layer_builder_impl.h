@@ -62,7 +62,8 @@ class KnownRelations {
 struct LayerBuilder::Impl {
   const Layer* base;
   // Texts of three kinds, each together: an answer that needs no description reads none of their pages.
-  Texts texts, summaries, descriptions;
+  Texts texts;
+  TextPile summaries, descriptions;
   std::vector<TextId> names;          // by temporary number
   std::vector<std::uint64_t> hashes;  // of the names that a package speaks of
   Numbers name_numbers, relation_numbers, place_numbers;
@@ -77,21 +78,11 @@ struct LayerBuilder::Impl {
   std::vector<OfferOf> offers;
   std::vector<image::InstalledRecord> installed;  // package: an own handle, or of the base with kOfBase
   static constexpr std::uint32_t kOfBase = 1U << 31U;
-  /// A section that is ready, until all are and the image can be put together without being moved again.
-  struct Ready {
-    Section section;
-    std::shared_ptr<const void> owner;
-    std::span<const std::byte> bytes;
-  };
-  std::vector<Ready> ready;
+  ImageWriter image;
 
   template <typename Container>
   void keep(Section section, Container&& values) {
-    using Value = typename Container::value_type;
-    static_assert(std::is_trivially_copyable_v<Value> && std::has_unique_object_representations_v<Value>,
-                  "padding would make images differ from run to run");
-    const auto owner = std::make_shared<const Container>(std::move(values));
-    ready.push_back({section, owner, std::as_bytes(std::span(*owner))});
+    image.add(static_cast<std::uint32_t>(section), std::forward<Container>(values));
   }
 
   std::uint32_t add(const Package& package, image::PackageRecord record);
@@ -198,6 +189,7 @@ struct LayerBuilder::Impl {
 
   std::string_view version(std::uint32_t package) const { return texts.at(packages[package].version); }
 
+  void end_adding();
   void sort_names();
   void sort_packages();
   std::vector<image::ProviderRecord> make_providers();
@@ -215,7 +207,6 @@ struct LayerBuilder::Impl {
   void fill_fields(std::size_t i, SearchFields& fields) const;
   SearchIndexBuilder words_of(std::size_t first, std::size_t last) const;
   void find_positions();
-  std::string put_together(std::string_view key);
   std::vector<std::uint32_t> final_number;  // of a handle
 };
 

@@ -25,6 +25,14 @@ std::vector<std::uint32_t> starts_of(const std::vector<Record>& records, std::si
 
 }  // namespace
 
+/// What values are found by is let go, and what grew, which left as much behind as is in use, goes back to the system.
+void LayerBuilder::Impl::end_adding() {
+  for (Numbers* const one : {&name_numbers, &relation_numbers, &place_numbers}) *one = {};
+  written = {};
+  if (base == nullptr) texts.end_entering();  // an overlay enters texts of its base
+  malloc_trim(0);
+}
+
 void LayerBuilder::Impl::sort_names() {
   // by the first bytes of each, which lie together; what goes on behind them is seldom looked at
   struct Head {
@@ -287,34 +295,9 @@ void LayerBuilder::Impl::find_positions() {
   }
 }
 
-/// The sections that are ready, each of which is given up as soon as it is written.
-std::string LayerBuilder::Impl::put_together(std::string_view key) {
-  constexpr std::size_t kMuch = 4U << 20U;  // bytes
-  ImageWriter writer;
-  std::size_t total = 0;
-  for (const Ready& one : ready) total += one.bytes.size() + 16;
-  writer.reserve(total);
-  std::optional<Section> last;
-  std::size_t freed = SIZE_MAX;  // bytes since memory was given back
-  for (Ready& one : ready) {
-    if (freed > kMuch) {
-      malloc_trim(0);
-      freed = 0;
-    }
-    if (last == one.section)
-      writer.extend(one.bytes);
-    else
-      writer.add_bytes(static_cast<std::uint32_t>(one.section), one.bytes);
-    last = one.section;
-    freed += one.bytes.size();
-    one.owner.reset();
-  }
-  return writer.finish(key);
-}
-
-std::string LayerBuilder::finish(std::string_view key) {
+ImagePieces LayerBuilder::finish(std::string_view key) {
   Impl& in = *impl_;
-  malloc_trim(0);  // what grew left as much behind as is in use
+  in.end_adding();
   in.sort_names();
   in.sort_packages();
   if (in.base != nullptr) in.find_positions();
@@ -327,6 +310,7 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.write_installed();
   in.write_replacers();
   SearchIndexBuilder last_words = in.words_of(middle, in.packages.size());
+  malloc_trim(0);  // what all of this needed for a while
   SearchIndexBuilder::Arrays search = first_words.get().finish(last_words);
   in.keep(Section::Words, std::move(search.words));
   in.keep(Section::WordRecords, std::move(search.records));
@@ -352,8 +336,10 @@ std::string LayerBuilder::finish(std::string_view key) {
   in.keep(Section::Places, std::move(in.places));
   in.keep(Section::Architectures, std::move(in.architectures));
   in.keep(Section::Lists, std::move(in.lists));
-  for (Texts* const texts : {&in.texts, &in.summaries, &in.descriptions}) in.keep(Section::Text, texts->take());
-  std::string image = in.put_together(key);
+  in.keep(Section::Text, in.texts.take());
+  for (TextPile* const pile : {&in.summaries, &in.descriptions})
+    pile->hand_over([&](std::string bytes) { in.keep(Section::Text, std::move(bytes)); });
+  ImagePieces image = in.image.finish(key);
   const Layer* const base = in.base;
   impl_ = std::make_unique<Impl>();
   impl_->base = base;

@@ -5,6 +5,9 @@
 #include <cstring>
 #include <utility>
 
+#include "base/leb128.h"
+#include "base/parallel.h"
+
 namespace hambrel {
 
 namespace {
@@ -72,7 +75,10 @@ void SearchIndexBuilder::add(std::uint32_t package, SearchField field, std::stri
   if (start < size) meet(start, size - start);
   for (const Met& one : met_)
     if (const auto number = numbers_.first_guess(one.hash)) __builtin_prefetch(&known_[*number]);
-  for (const Met& one : met_) say(package, field, one);
+  std::uint32_t words = 0;
+  for (const Met& one : met_)
+    if (say(package, one)) ++words;
+  sayings_.push_back({package << kFieldBits | static_cast<std::uint32_t>(field), words});
 }
 
 void SearchIndexBuilder::meet(std::uint32_t start, std::uint32_t size) {
@@ -80,7 +86,8 @@ void SearchIndexBuilder::meet(std::uint32_t start, std::uint32_t size) {
   numbers_.prefetch(met_.back().hash);
 }
 
-void SearchIndexBuilder::say(std::uint32_t package, SearchField field, const Met& met) {
+/// Does the package not say it already?
+bool SearchIndexBuilder::say(std::uint32_t package, const Met& met) {
   const auto next = static_cast<std::uint32_t>(known_.size());
   const char* const own = room_.data() + met.start;
   const std::uint32_t word = numbers_.enter(met.hash, next, [&](std::uint32_t other) {
@@ -92,10 +99,13 @@ void SearchIndexBuilder::say(std::uint32_t package, SearchField field, const Met
     words_.append(own, met.size).push_back('\n');
   }
   Known& known = known_[word];
-  if (known.last == package + 1) return;
+  if (known.last == package + 1) return false;
   known.last = package + 1;
   ++known.count;
-  said_.push_back({word, package << kFieldBits | static_cast<std::uint32_t>(field)});
+  constexpr std::size_t kPiece = 64 << 10, kLongest = 5;  // bytes
+  if (said_.empty() || said_.back().size() + kLongest > kPiece) said_.emplace_back().reserve(kPiece);
+  put_leb128(said_.back(), word);
+  return true;
 }
 
 /// The numbers that the words of another one have here.
@@ -114,25 +124,48 @@ std::vector<std::uint32_t> SearchIndexBuilder::take_words(SearchIndexBuilder& ot
       known_.push_back({static_cast<std::uint32_t>(words_.size()), one.size, 0, 0});
       words_.append(text, one.size).push_back('\n');
     }
-    known_[word].count += one.count;
     numbers.push_back(word);
   }
   return numbers;
 }
 
+/// Each where the count of its word says, which goes on from there.
+void SearchIndexBuilder::put_postings(std::vector<std::uint32_t>& postings) {
+  auto piece = said_.begin();
+  const char* at = piece == said_.end() ? nullptr : piece->data();
+  for (const Saying& one : sayings_)
+    for (std::uint32_t i = 0; i < one.words; ++i) {
+      if (at == piece->data() + piece->size()) at = (++piece)->data();
+      std::uint32_t word = 0;
+      unsigned shift = 0;
+      for (; (*at & 0x80) != 0; shift += 7) word |= (static_cast<std::uint32_t>(*at++) & 0x7fU) << shift;
+      word |= static_cast<std::uint32_t>(*at++) << shift;
+      postings[known_[word].count++] = one.posting;
+    }
+}
+
 SearchIndexBuilder::Arrays SearchIndexBuilder::finish(SearchIndexBuilder& later) {
-  const std::vector<std::uint32_t> theirs = take_words(later);
+  const std::vector<std::uint32_t> numbers = take_words(later);
+  std::vector<std::uint32_t> theirs(known_.size());  // by word: how many, then where they begin
+  for (std::size_t i = 0; i < numbers.size(); ++i) theirs[numbers[i]] = later.known_[i].count;
   Arrays arrays;
   arrays.records.reserve(known_.size() + 1);
-  std::uint32_t at = 0;
-  for (Known& one : known_) {
-    arrays.records.push_back({one.start, at});
-    at += std::exchange(one.count, at);
+  std::uint64_t at = 0;
+  for (std::size_t word = 0; word < known_.size(); ++word) {
+    arrays.records.push_back({known_[word].start, static_cast<std::uint32_t>(at)});
+    const std::uint32_t own = std::exchange(known_[word].count, static_cast<std::uint32_t>(at));
+    at += own;
+    at += std::exchange(theirs[word], static_cast<std::uint32_t>(at));
+    if (at > UINT32_MAX) throw too_much_text();
   }
-  arrays.records.push_back({static_cast<std::uint32_t>(words_.size()), at});
-  arrays.postings.resize(said_.size() + later.said_.size());
-  for (const Said& one : said_) arrays.postings[known_[one.word].count++] = one.posting;
-  for (const Said& one : later.said_) arrays.postings[known_[theirs[one.word]].count++] = one.posting;
+  arrays.records.push_back({static_cast<std::uint32_t>(words_.size()), static_cast<std::uint32_t>(at)});
+  for (std::size_t i = 0; i < numbers.size(); ++i) later.known_[i].count = theirs[numbers[i]];
+  numbers_ = {};
+  later.numbers_ = {};
+  arrays.postings.resize(at);
+  auto rest = aside([&] { later.put_postings(arrays.postings); });
+  put_postings(arrays.postings);
+  rest.get();
   arrays.words = std::move(words_);
   *this = later = {};
   return arrays;

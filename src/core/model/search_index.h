@@ -8,7 +8,6 @@
 
 #include <array>
 #include <cstdint>
-#include <deque>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -55,21 +54,23 @@ class SearchIndexBuilder {
     std::uint32_t start, size;
   };
   void meet(std::uint32_t start, std::uint32_t size);
+  void put_postings(std::vector<std::uint32_t>& postings);
   std::vector<std::uint32_t> take_words(SearchIndexBuilder& other);
-  void say(std::uint32_t package, SearchField field, const Met& met);
+  bool say(std::uint32_t package, const Met& met);
 
   struct Known {  // a word
     std::uint32_t start, size;
     std::uint32_t last, count;  // 1 + the package that said it last; by how many it is said
   };
-  struct Said {
-    std::uint32_t word, posting;
+  struct Saying {                  // of one package in one field
+    std::uint32_t posting, words;  // so many
   };
   Numbers numbers_;
   std::string words_, room_;
   std::vector<Met> met_;
   std::vector<Known> known_;
-  std::deque<Said> said_;  // many: one that grows by moving would for a while take up twice the room
+  std::vector<std::string> said_;  // the words of all sayings, in LEB128: millions, of which the commonest come first
+  std::vector<Saying> sayings_;
 };
 
 }  // namespace hambrel

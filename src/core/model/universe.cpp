@@ -79,7 +79,7 @@ std::string compile_overlay(const Layer& base, const std::vector<Candidate>& can
                                      [](const Offer& offer) { return !offer.local_path.empty(); });
       if (one.installed.has_value() == installed && (installed || local)) enter(one);
     }
-  return builder.finish(key);
+  return builder.finish(key).joined();
 }
 
 Universe::Universe(std::shared_ptr<const Layer> base, std::shared_ptr<const Layer> overlay, View view)
@@ -157,7 +157,7 @@ std::string compile_base(const std::vector<Candidate>& candidates) {
         builder.add_offer(*handle, offer);
       }
   }
-  return builder.finish("");
+  return builder.finish("").joined();
 }
 
 }  // namespace

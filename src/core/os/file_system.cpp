@@ -256,13 +256,13 @@ namespace {
 
 /// Writes a file beside another and renames it over that one. The name is this process's own: two that do the same at
 /// once replace each other's whole file, never half of it. `keeps`: what stands there hands on its mode and owner.
-void replace(FileSystem& root, std::string_view path, std::string_view content, std::uint32_t mode, bool durable,
-             bool keeps) {
+void replace(FileSystem& root, std::string_view path, std::span<const std::span<const std::byte>> pieces,
+             std::uint32_t mode, bool durable, bool keeps) {
   const std::string beside = fmt::format("{}.{}.new", path, process_id());
   const auto before = keeps ? root.stat(path) : std::nullopt;
   if (root.stat(beside)) root.remove_file(beside);
   const auto file = root.create(beside, before ? before->mode & mode : mode);
-  file->write(content);
+  for (const std::span<const std::byte> piece : pieces) file->write(piece);
   if (durable) file->sync();
   file->close();
   if (before && before->type == FileType::Regular) {
@@ -273,6 +273,12 @@ void replace(FileSystem& root, std::string_view path, std::string_view content, 
   }
   root.rename(beside, path);
   if (durable) root.sync_directory(parent_of(path));
+}
+
+void replace(FileSystem& root, std::string_view path, std::string_view content, std::uint32_t mode, bool durable,
+             bool keeps) {
+  const std::span<const std::byte> all = std::as_bytes(std::span(content));
+  replace(root, path, std::span(&all, 1), mode, durable, keeps);
 }
 
 }  // namespace
@@ -287,6 +293,11 @@ void FileSystem::edit_file(std::string_view path, std::string_view content, std:
 
 void FileSystem::replace_cache(std::string_view path, std::string_view content, std::uint32_t mode) {
   replace(*this, path, content, mode, false, false);
+}
+
+void FileSystem::replace_cache(std::string_view path, std::span<const std::span<const std::byte>> pieces,
+                               std::uint32_t mode) {
+  replace(*this, path, pieces, mode, false, false);
 }
 
 void require_clean(std::string_view path) {

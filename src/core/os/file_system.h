@@ -262,6 +262,8 @@ class FileSystem : public FileReader {
   /// As replace_file() without waiting for the disk: for what is checked whenever it is read, and made again if
   /// damaged.
   void replace_cache(std::string_view path, std::string_view content, std::uint32_t mode);
+  /// The same of pieces that are written one after the other.
+  void replace_cache(std::string_view path, std::span<const std::span<const std::byte>> pieces, std::uint32_t mode);
 };
 
 /// The tree below `root` (an absolute or relative host path of an existing directory).

@@ -62,11 +62,10 @@ std::string AdvisoryIndex::compile(std::string_view text, const Digest& digest, 
     records.insert(records.end(), places.begin(), places.end());
   }
   ImageWriter writer;
-  writer.reserve(kept.size() + names.size() * sizeof(Name) + records.size() * sizeof(Place));
-  writer.add(kNames, names);
-  writer.add(kRecords, records);
-  writer.add_bytes(kText, std::as_bytes(std::span(kept)));
-  return writer.finish(key_of(digest));
+  writer.add(kNames, std::move(names));
+  writer.add(kRecords, std::move(records));
+  writer.add(kText, std::move(kept));
+  return writer.finish(key_of(digest)).joined();
 }
 
 std::optional<Image> AdvisoryIndex::stored(os::FileReader& root, const std::string& repository, const Digest& digest) {

@@ -3,11 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <mutex>
 #include <utility>
 
 #include "base/parallel.h"
-#include "base/pipe.h"
 #include "base/text.h"
 #include "model/layer_sections.h"
 #include "repo/index_delta.h"
@@ -44,49 +42,6 @@ void add_line(LayerBuilder& builder, const IndexInput& input, const RawIndexLine
   offer.table_size = line.table_size;
   offer.table_digest = line.table_digest;
   builder.add_offer(add_package(builder, input, one), offer);
-}
-
-/// Lines of an index go from the thread that parses them to the one that compiles them in batches.
-struct Batch {
-  std::vector<RawIndexLine> lines;
-  std::size_t count = 0;  // so many of them; the others are old ones
-};
-using Batches = Pipe<Batch>;
-constexpr std::size_t kLines = 64, kMostBatches = 4;
-
-/// Batches that were used go back to the thread that made them, which writes over them: their memory serves for all of
-/// an index, as most of the time would go into taking it and giving it back.
-class Used {
- public:
-  void put(Batch batch) {
-    const std::lock_guard lock(mutex_);
-    batches_.push_back(std::move(batch));
-  }
-  Batch take() {
-    const std::lock_guard lock(mutex_);
-    if (batches_.empty()) return {};
-    Batch batch = std::move(batches_.back());
-    batches_.pop_back();
-    batch.count = 0;
-    return batch;
-  }
-
- private:
-  std::mutex mutex_;
-  std::vector<Batch> batches_;
-};
-
-void parse_all(std::string_view stored, const std::vector<std::string>& deltas, const std::string& where,
-               Batches& batches, Used& used) {
-  Batch batch;
-  read_index_with(stored, deltas, where, [&](RawIndexLine&& line) {
-    if (batch.count == batch.lines.size()) batch.lines.emplace_back();
-    std::swap(batch.lines[batch.count++], line);
-    if (batch.count < kLines) return;
-    batches.give(std::move(batch));
-    batch = used.take();
-  });
-  if (batch.count > 0) batches.give(std::move(batch));
 }
 
 /// What inputs hold: read by this thread, so that the memory is its own, and digested by another, while the input
@@ -136,7 +91,8 @@ class Ahead {
 };
 
 /// False if one of the inputs turned out to be unusable: the builder is spoilt then.
-bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs) {
+bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput>& inputs,
+             const std::function<void(IndexInput&)>& was_read) {
   const auto usable_from = [&](auto first) {
     return std::find_if(first, inputs.end(), [](const IndexInput& input) { return !input.problem; });
   };
@@ -149,15 +105,11 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
       if (const auto next = usable_from(at + 1); next != inputs.end()) ahead.begin(*next);
       const std::string& stored = input.stored.empty() ? read.index : input.stored;
       input.packages = 0;
-      Used used;
-      Batches batches(kMostBatches, [&](Batches& made) { parse_all(stored, read.deltas, input.where, made, used); });
-      while (auto batch = batches.take()) {
-        for (std::size_t i = 0; i < batch->count; ++i) {
-          add_line(builder, input, batch->lines[i]);
-          ++input.packages;
-        }
-        used.put(std::move(*batch));
-      }
+      read_index_with(stored, read.deltas, input.where, [&](RawIndexLine&& line) {
+        add_line(builder, input, line);
+        ++input.packages;
+      });
+      if (was_read) was_read(input);
     } catch (const Error& problem) {
       input.problem = problem;
       return false;
@@ -168,10 +120,11 @@ bool add_all(os::FileReader& root, LayerBuilder& builder, std::vector<IndexInput
 
 }  // namespace
 
-std::string compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs) {
+ImagePieces compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs,
+                              const std::function<void(IndexInput&)>& was_read) {
   for (;;) {
     LayerBuilder builder;
-    if (add_all(root, builder, inputs)) return builder.finish(key_of(inputs));
+    if (add_all(root, builder, inputs, was_read)) return builder.finish(key_of(inputs));
   }
 }
 

@@ -5,6 +5,7 @@
 // writes it anew. It is replaced as a whole. Damage ends in DamagedImage, never in a wrong answer.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -39,8 +40,11 @@ struct IndexInput {
   std::optional<Error> problem;  // why nothing of it could be used
 };
 
-/// Compiles the inputs. One that can't be read gets its problem, and the image is made of the others.
-std::string compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs);
+/// Compiles the inputs. One that can't be read gets its problem, and the image is made of the others. `was_read` is
+/// called with each that was read whole, and may let go of `stored` once that is in its file; what it throws is a
+/// problem of the input.
+ImagePieces compile_catalogue(os::FileReader& root, std::vector<IndexInput>& inputs,
+                              const std::function<void(IndexInput&)>& was_read = {});
 
 /// The stored catalogue, if it was made from these indexes, of other ones besides at most.
 std::shared_ptr<const Layer> open_catalogue(os::FileReader& root, const std::vector<IndexInput>& inputs);

@@ -36,10 +36,12 @@ struct RawIndexLine {
   IndexLine line;
   WrittenRelations relations;
 };
-/// The same from the compressed file, a line at a time; `other` is given what is no line of a package, if it says so.
-/// Whoever takes a line may leave an old one in its place, whose memory serves for the next.
+/// The same from the compressed file, a line at a time, in this thread, while others parse those that follow. Whoever
+/// takes a line may leave it, or an old one, in its place: its memory serves for another.
+void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take);
+/// The same where there are lines of another kind: `other` is asked about each whether it was such a one, and took it.
 void read_index(std::string_view stored, const std::string& where, const std::function<void(RawIndexLine&&)>& take,
-                const std::function<bool(const FastObject&)>& other = {});
+                const std::function<bool(const FastObject&)>& other);
 
 /// The directory of a package below packages/: its name; of a group "+group.NAME", as some file systems have no colons.
 std::string package_directory(std::string_view name);

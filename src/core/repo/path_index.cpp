@@ -10,6 +10,7 @@
 #include "archive/frame_codec.h"
 #include "archive/table.h"
 #include "base/error.h"
+#include "base/leb128.h"
 #include "base/text.h"
 
 namespace hambrel::repo {
@@ -26,12 +27,6 @@ constexpr std::uint64_t kPackagesInBlock = 512;
 constexpr std::uint64_t kMostPackageBlock = 512 << 10;  // plain
 constexpr std::size_t kMostHolders = 10'000;            // of one path
 constexpr std::size_t kHeaderSize = 8, kFooterContent = 24, kFooterBytes = kHeaderSize + kFooterContent;
-
-/// Numbers in seven bits a byte, the lowest first (LEB128, as in DWARF 5, section 7.6).
-void put_number(std::string& to, std::uint64_t value) {
-  for (; value >= 0x80; value >>= 7U) to += static_cast<char>(static_cast<unsigned char>(value | 0x80U));
-  to += static_cast<char>(static_cast<unsigned char>(value));
-}
 
 void put_fixed(std::string& to, std::uint64_t value) {
   for (unsigned shift = 0; shift < 64; shift += 8) to += static_cast<char>(static_cast<unsigned char>(value >> shift));
@@ -84,8 +79,8 @@ class Decoder {
 void put_path(std::string& to, std::string_view before, std::string_view path) {
   const auto end = std::mismatch(before.begin(), before.end(), path.begin(), path.end()).second;
   const auto shared = static_cast<std::size_t>(end - path.begin());
-  put_number(to, shared);
-  put_number(to, path.size() - shared);
+  put_leb128(to, shared);
+  put_leb128(to, path.size() - shared);
   to += path.substr(shared);
 }
 
@@ -107,10 +102,10 @@ class BlockWriter {
  public:
   void add(const std::string& plain, std::string_view first) {
     const std::string stored = archive::compress_frame(plain, kLevel);
-    put_number(directory_, content_.size());
-    put_number(directory_, stored.size());
-    put_number(directory_, plain.size());
-    put_number(directory_, first.size());
+    put_leb128(directory_, content_.size());
+    put_leb128(directory_, stored.size());
+    put_leb128(directory_, plain.size());
+    put_leb128(directory_, first.size());
     directory_ += first;
     content_ += stored;
     ++count_;
@@ -118,7 +113,7 @@ class BlockWriter {
   /// The directory of the blocks since the last call, after their number.
   std::string directory() {
     std::string whole;
-    put_number(whole, count_);
+    put_leb128(whole, count_);
     whole += directory_;
     directory_.clear();
     count_ = 0;
@@ -138,10 +133,10 @@ void put_holders(std::string& to, const std::vector<std::uint64_t>& holders) {
     if (runs.empty() || runs.back().first + runs.back().second != one) runs.emplace_back(one, 0);
     ++runs.back().second;
   }
-  put_number(to, runs.size());
+  put_leb128(to, runs.size());
   for (const auto& [first, count] : runs) {
-    put_number(to, first);
-    put_number(to, count);
+    put_leb128(to, first);
+    put_leb128(to, count);
   }
 }
 
@@ -201,11 +196,11 @@ std::string PathIndexWriter::finish() {
   BlockWriter blocks;
   write_paths(blocks, coded_);
   std::string directory;
-  put_number(directory, kFormat);
+  put_leb128(directory, kFormat);
   directory += blocks.directory();
   write_packages(blocks, titles_);
   directory += blocks.directory();
-  put_number(directory, titles_.size());
+  put_leb128(directory, titles_.size());
   const std::string stored = archive::compress_frame(directory, kLevel);
   std::string& whole = blocks.content();
   std::string footer;

@@ -6,8 +6,11 @@
 #include <map>
 #include <utility>
 
+#include "base/parallel.h"
 #include "base/text.h"
+#include "os/host.h"
 #include "os/lock.h"
+#include "repo/curl_library.h"
 #include "repo/notes.h"
 #include "repo/refresh_step.h"
 #include "trust/signing.h"
@@ -28,6 +31,7 @@ std::optional<Source> readable_source(os::FileReader& root, const settings::Repo
 /// An index that was fetched just now: whole, or as what leads to it from the one that the cache has.
 IndexInput fetched_input(os::FileReader& root, Step& step) {
   IndexInput input;
+  std::string().swap(step.cached);
   if (step.chain.empty()) {
     input.repository = step.repository->name;
     input.base = step.next.digest;
@@ -55,6 +59,8 @@ std::vector<IndexInput> inputs_for(os::FileReader& root, const std::vector<setti
       inputs.push_back(fetched_input(root, *step));
     } else if (const auto source = readable_source(root, repository)) {
       inputs.push_back(cached_input(root, repository, *source));
+      if (step != steps.end() && step->before && step->before->base == source->base)
+        inputs.back().stored = std::exchange(step->cached, "");
     }
   }
   return inputs;
@@ -79,7 +85,19 @@ bool store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
   std::vector<IndexInput> inputs = inputs_for(root, all, steps);
   const bool fetched = std::any_of(steps.begin(), steps.end(), [](const Step& step) { return !step.done; });
   if (!fetched && open_catalogue(root, inputs)) return true;
-  std::string image = compile_catalogue(root, inputs);
+  // An index goes into its file, whose name nobody knows yet, as soon as it was read: it need not stay in memory.
+  const auto store = [&](IndexInput& input) {
+    const auto step = std::find_if(steps.begin(), steps.end(),
+                                   [&](const Step& one) { return one.repository->name == input.repository; });
+    if (!input.stored.empty() && step != steps.end() && !step->done) {
+      root.make_directories(fmt::format("{}/{}", kIndexCache, input.repository));
+      root.replace_file(input.file, input.stored, 0644);
+    }
+    const bool is_much = input.stored.size() > (1U << 20U);  // bytes
+    std::string().swap(input.stored);                        // an assignment would keep its memory
+    if (is_much) os::give_memory_back();
+  };
+  ImagePieces image = compile_catalogue(root, inputs, store);
   if (give_up_chains(steps, inputs)) return false;
   bool again = false;
   for_each_open(steps, [&](Step& step) {
@@ -95,8 +113,6 @@ bool store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
     step.after.fetched = now;
     step.after.digest = step.next.digest;
     step.after.base = input->base;
-    root.make_directories(fmt::format("{}/{}", kIndexCache, step.repository->name));
-    if (!input->stored.empty()) root.replace_file(input->file, input->stored, 0644);
     for (const IndexInput::Piece& one : input->deltas) {
       step.after.deltas.push_back(one.digest);
       if (!one.stored.empty()) root.replace_file(one.file, one.stored, 0644);
@@ -111,7 +127,9 @@ bool store_indexes(os::FileSystem& root, std::vector<Step>& steps, const std::ve
     inputs = inputs_for(root, all, steps);
     image = compile_catalogue(root, inputs);
   }
-  root.replace_cache(kCatalogueFile, image, 0644);
+  root.replace_cache(kCatalogueFile, image.bytes(), 0644);
+  image = ImagePieces({});
+  os::give_memory_back();  // before it is mapped from there
   return true;
 }
 
@@ -333,6 +351,8 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
     steps[i].before = sound_source(root, repositories[i], observer);
   }
   look_at_trust(root, steps);
+  // loading it takes a while; what is wrong with it is told when it is used
+  const auto library = steps.empty() ? Aside<void>() : aside([] { curl_library(); });
   const bool compiled = stored_catalogue(root, all) != nullptr;
   if (!compiled) look_at_cached(root, steps);
   probe(root, network, steps, observer, now, compiled);
@@ -453,7 +473,7 @@ Catalog load_catalog(os::FileReader& root, const std::vector<settings::Repositor
   if (may_use_stored) catalog.base = open_catalogue(root, inputs);
   catalog.compiled = catalog.base != nullptr;
   if (catalog.base) return catalog;
-  catalog.base = layer_of(compile_catalogue(root, inputs));
+  catalog.base = layer_of(compile_catalogue(root, inputs).joined());
   for (const IndexInput& input : inputs)
     for (CachedIndex& index : catalog.indexes)
       if (input.problem && index.repository.name == input.repository) index.problem = input.problem->what();

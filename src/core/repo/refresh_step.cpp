@@ -60,6 +60,8 @@ Error told(const Error& problem, bool is_trusted) {
 
 namespace {
 
+constexpr std::uint64_t kMostAhead = 64 << 20;  // bytes that are asked for because a document says that so many come
+
 /// Fetches what comes next of these steps; failures end their step only. Returns those that may have it elsewhere.
 std::vector<Step*> fetch_once(Network& network, const std::vector<Step*>& asking, Observer& observer,
                               const Check& check) {
@@ -67,6 +69,7 @@ std::vector<Step*> fetch_once(Network& network, const std::vector<Step*>& asking
   requests.reserve(asking.size());
   for (Step* const step : asking) {
     step->text.clear();
+    step->text.reserve(std::min(step->next.length, kMostAhead));
     requests.push_back(network.request(*step->repository, step->next.path, step->next.length));
     Request& request = requests.back();
     request.sink = [step](std::string_view data) { step->text += data; };
@@ -171,15 +174,23 @@ void fetch_chains(Network& network, std::vector<Step>& steps, Observer& observer
 
 namespace {
 
-bool looks_sound(os::FileReader& root, const Step& step, bool compiled) {
+bool looks_sound(os::FileReader& root, Step& step, bool compiled) {
   const std::string& name = step.repository->name;
   const std::string marks = marks_of(root, name, *step.before);
   if (marks.empty()) return false;
   if (compiled && marks == step.before->file) return true;
   const auto& deltas = step.before->deltas;
-  return root.digest(cached_index(root, name, step.before->base)) == step.before->base &&
-         std::all_of(deltas.begin(), deltas.end(),
-                     [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
+  const bool is_sound = std::all_of(deltas.begin(), deltas.end(),
+                                    [&](const Digest& one) { return root.digest(cached_delta(name, one)) == one; });
+  const std::string index = cached_index(root, name, step.before->base);
+  if (compiled || !is_sound) return is_sound && root.digest(index) == step.before->base;
+  const auto file = root.stat(index);
+  if (!file || file->size > trust::kMostIndexBytes) return false;
+  // it will be compiled, out of the memory in which it was found sound
+  step.cached = root.read_itself(index, trust::kMostIndexBytes);
+  if (sha256(step.cached) == step.before->base) return true;
+  std::string().swap(step.cached);
+  return false;
 }
 
 }  // namespace

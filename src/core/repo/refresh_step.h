@@ -28,6 +28,7 @@ struct Step {
   std::optional<TrustedRepository> trusted;
   bool done = false;
   std::optional<bool> is_sound{};  // is the index in the cache the one that was verified? Nothing: not looked at yet
+  std::string cached{};            // that index, where it was read for this; without its deltas
 
   /// Of a signed repository: is what came signed, fresh, and number `version` (if that is known)?
   void verify(trust::Root::Of role, std::int64_t now, std::optional<std::uint64_t> version = std::nullopt);
