@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "base/text.h"
 #include "operations/select.h"
 #include "repo/path_search.h"
@@ -112,6 +113,8 @@ Why why(Root& root, const Spec& spec) {
     result.chain = plan::why_installed(root.universe(), result.id);
     return result;
   }
+  // meanwhile what a plan is going to look at is checked
+  const auto ahead = aside([&] { root.universe().expect_all(); });
   auto proposed = propose(root, request_for(root, spec));
   if (auto* const refused = std::get_if<Refused>(&proposed.result))
     result.otherwise = std::move(*refused);
