@@ -39,6 +39,19 @@ std::string random_text(std::mt19937& random) {
   return text;
 }
 
+Postings postings_of(const SearchIndexBuilder::Arrays& arrays) {
+  Postings found;
+  for (std::size_t i = 0; i + 1 < arrays.records.size(); ++i) {
+    const std::string word =
+        arrays.words.substr(arrays.records[i].start, arrays.records[i + 1].start - arrays.records[i].start - 1);
+    const auto first = arrays.postings.begin() + arrays.records[i].postings,
+               last = arrays.postings.begin() + arrays.records[i + 1].postings;
+    EXPECT_TRUE(std::is_sorted(first, last)) << word;
+    found[word].insert(first, last);
+  }
+  return found;
+}
+
 }  // namespace
 
 TEST(SearchIndex, HoldsTheWordsThatReadingByteByByteFinds) {
@@ -52,18 +65,21 @@ TEST(SearchIndex, HoldsTheWordsThatReadingByteByByteFinds) {
         (package < 12 ? early : late).add(package, field, text);
         add_words(expected, package, field, text);
       }
-    const SearchIndexBuilder::Arrays arrays = early.finish(late);
-    Postings found;
-    for (std::size_t i = 0; i + 1 < arrays.records.size(); ++i) {
-      const std::string word =
-          arrays.words.substr(arrays.records[i].start, arrays.records[i + 1].start - arrays.records[i].start - 1);
-      const auto first = arrays.postings.begin() + arrays.records[i].postings,
-                 last = arrays.postings.begin() + arrays.records[i + 1].postings;
-      EXPECT_TRUE(std::is_sorted(first, last)) << word;
-      found[word].insert(first, last);
-    }
-    ASSERT_EQ(found, expected);
+    ASSERT_EQ(postings_of(early.finish(late)), expected);
   }
+}
+
+TEST(SearchIndex, HoldsMoreThanAPieceOfMemoryDoes) {
+  std::mt19937 random(4);
+  SearchIndexBuilder early, late;
+  Postings expected;
+  for (std::uint32_t package = 0; package < 40; ++package) {
+    std::string text;
+    for (int word = 0; word < 4000; ++word) text += std::to_string(random() % 30'000) + " ";
+    (package < 15 ? early : late).add(package, SearchField::Description, text);
+    add_words(expected, package, SearchField::Description, text);
+  }
+  ASSERT_EQ(postings_of(early.finish(late)), expected);
 }
 
 }  // namespace hambrel

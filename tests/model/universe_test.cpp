@@ -248,6 +248,28 @@ TEST(UniverseTest, NumbersThatSomebodyMadeUpLeadNowhereOutsideOfIt) {
   EXPECT_GT(read, 1000);
 }
 
+TEST(UniverseTest, LongTextsComeBackWhereverTheirPiecesOfMemoryEnd) {
+  std::mt19937 random(8);
+  std::vector<Candidate> world = test::candidates("a 1\n");
+  const Candidate one = world[0];
+  world.clear();
+  for (int i = 0; i < 60; ++i) {
+    world.push_back(one);
+    Package& package = world.back().package;
+    package.name = "p" + std::to_string(i);
+    package.summary.assign(random() % 100'000, static_cast<char>('a' + i % 26));
+    package.description.assign(random() % (i % 10 == 0 ? 3'000'000 : 300'000), static_cast<char>('A' + i % 26));
+  }
+  auto image = Image::open(std::make_shared<OwnedBytes>(catalogue_of(world)));
+  ASSERT_TRUE(image);
+  const Layer layer(std::move(*image));
+  for (const Candidate& expected : world) {
+    const auto& record = layer.packages[layer.name_starts[layer.find_name(expected.package.name).value()]];
+    EXPECT_TRUE(layer.text(record.summary) == expected.package.summary) << expected.package.name;
+    EXPECT_TRUE(layer.text(layer.details[record.details].description) == expected.package.description);
+  }
+}
+
 TEST(UniverseTest, ADamagedImageIsNeverReadAsIfItWereWhole) {
   LayerBuilder builder;
   for (const Candidate& one : test::candidates("a 1\n    requires b >= 2\nb 2\n    provides v = 1\nb 1\n"))
