@@ -113,8 +113,8 @@ Why why(Root& root, const Spec& spec) {
     result.chain = plan::why_installed(root.universe(), result.id);
     return result;
   }
-  // meanwhile what a plan is going to look at is checked
-  const auto ahead = aside([&] { root.universe().expect_all(); });
+  // Meanwhile what a plan is going to look at is checked; of the catalogue, which stays when the universe is made anew.
+  const auto ahead = aside([base = root.catalog().base] { base->check_relations(); });
   auto proposed = propose(root, request_for(root, spec));
   if (auto* const refused = std::get_if<Refused>(&proposed.result))
     result.otherwise = std::move(*refused);

@@ -60,7 +60,7 @@ Error told(const Error& problem, bool is_trusted) {
 
 namespace {
 
-constexpr std::uint64_t kMostAhead = 64 << 20;  // bytes that are asked for because a document says that so many come
+constexpr std::uint64_t kMostAhead = 16 << 20;  // bytes that are asked for because a document says that so many come
 
 /// Fetches what comes next of these steps; failures end their step only. Returns those that may have it elsewhere.
 std::vector<Step*> fetch_once(Network& network, const std::vector<Step*>& asking, Observer& observer,
