@@ -137,7 +137,10 @@ std::string wrapped(std::string_view text, std::size_t indent, std::size_t width
         used = indent;
         first = true;
       }
-      if (!first) line += ' ', ++used;
+      if (!first) {
+        line += ' ';
+        ++used;
+      }
       line += word;
       used += size;
       first = false;

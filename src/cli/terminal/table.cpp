@@ -38,7 +38,8 @@ std::size_t display_width(std::string_view text) {
       cluster = std::max(cluster, width);
     }
     before = code;
-    at += size, left -= size;
+    at += size;
+    left -= size;
   }
   return sum + cluster;
 }

@@ -141,7 +141,10 @@ class Scan {
     entry.mtime = std::max<std::int64_t>(0, info->mtime_seconds);
     if (options_.latest_mtime > 0) entry.mtime = std::min(entry.mtime, options_.latest_mtime);
     switch (info->type) {
-      case os::FileType::Regular: entry.type = EntryType::File, entry.size = info->size; break;
+      case os::FileType::Regular:
+        entry.type = EntryType::File;
+        entry.size = info->size;
+        break;
       case os::FileType::Directory: entry.type = EntryType::Directory; break;
       case os::FileType::Symlink:
         entry.type = EntryType::Symlink;

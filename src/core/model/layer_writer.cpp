@@ -49,8 +49,10 @@ void LayerBuilder::Impl::sort_names() {
   });
   std::vector<std::uint32_t> place(names.size());
   std::vector<TextId> sorted(names.size());
-  for (std::size_t i = 0; i < order.size(); ++i)
-    sorted[i] = names[order[i].number], place[order[i].number] = static_cast<std::uint32_t>(i);
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    sorted[i] = names[order[i].number];
+    place[order[i].number] = static_cast<std::uint32_t>(i);
+  }
   names = std::move(sorted);
   const auto first = static_cast<std::uint32_t>(base_names());
   const auto renumber = [&](std::uint32_t& number) {
@@ -83,7 +85,10 @@ void LayerBuilder::Impl::sort_packages() {
   sorted.reserve(packages.size());
   std::uint32_t last = 0;
   for (const std::uint32_t one : order) {
-    if (sorted.empty() || order_of(last, one) != 0) sorted.push_back(packages[one]), last = one;
+    if (sorted.empty() || order_of(last, one) != 0) {
+      sorted.push_back(packages[one]);
+      last = one;
+    }
     final_number[one] = static_cast<std::uint32_t>(sorted.size() - 1);
   }
   packages = std::move(sorted);

@@ -22,7 +22,11 @@ std::vector<Offer> Universe::offers_of(PackageId id) const {
     const image::PackageRecord* one = &record(id);
     const Layer* home = &layer(id);
     std::size_t at = i;
-    if (i >= one->offer_count) at -= one->offer_count, one = &base_->packages[one->shadows - 1], home = base_.get();
+    if (i >= one->offer_count) {
+      at -= one->offer_count;
+      one = &base_->packages[one->shadows - 1];
+      home = base_.get();
+    }
     const image::OfferFile& file = home->offer_files[one->offers + at];
     Offer offer;
     offer.repository = view.repository;

@@ -149,7 +149,10 @@ void add_runs(Root& root, txn::Planned& planned, const std::vector<Party>& parti
   if (staying.empty() && !some) return;
   const Changed changed = changed_by(root, planned);
   planned.runs = rehearsal::plan_runs(parties, staying, changed.paths, !planned.undo_of);
-  if (planned.restores_data) planned.runs.hooks.clear(), planned.runs.before.clear();
+  if (planned.restores_data) {
+    planned.runs.hooks.clear();
+    planned.runs.before.clear();
+  }
   if (planned.undo_of)
     std::erase_if(planned.runs.triggers, [&](const rehearsal::Run& run) { return is_restored(planned, run); });
   add_due(planned, staying);
@@ -175,8 +178,14 @@ void add_runs(Root& root, txn::Planned& planned, const ActingTerms& terms) {
     if (was && change.before_row) leaving.insert(*change.before_row);
     Party& party = parties.emplace_back();
     party.name = change.name;
-    if (was) party.before = change.before->package.version.text(), party.was = change.before->package.actions;
-    if (is) party.after = change.after->package.version.text(), party.is = change.after->package.actions;
+    if (was) {
+      party.before = change.before->package.version.text();
+      party.was = change.before->package.actions;
+    }
+    if (is) {
+      party.after = change.after->package.version.text();
+      party.is = change.after->package.actions;
+    }
     party.downgrades = was && is && change.after->package.version < change.before->package.version;
     party.only_files = change.before_row == change.after_row;
     party.origin = change.after ? change.after->origin : change.before->origin;

@@ -123,8 +123,10 @@ class ServicePlan {
     one.occasion = occasion(party);
     if (kind == Kind::Start || kind == Kind::Restart || kind == Kind::Reload) {
       one.must_run = terms_.running.contains(service.name);
-      if (root_.settings().hooks.allowed)
-        one.check = service.check, one.check_seconds = service.check.empty() ? 0 : service.check_seconds;
+      if (root_.settings().hooks.allowed) {
+        one.check = service.check;
+        one.check_seconds = service.check.empty() ? 0 : service.check_seconds;
+      }
     }
     return one;
   }
@@ -351,10 +353,22 @@ ServiceDone act_on(Root& root, const std::string& name, ServiceAction action) {
   services::Done done;
   std::string called;
   switch (action) {
-    case ServiceAction::Start: done = manager->start(name), called = "start"; break;
-    case ServiceAction::Stop: done = manager->stop(name), called = "stop"; break;
-    case ServiceAction::Restart: done = manager->restart(name), called = "restart"; break;
-    case ServiceAction::Reload: done = manager->reload(name), called = "reload"; break;
+    case ServiceAction::Start:
+      done = manager->start(name);
+      called = "start";
+      break;
+    case ServiceAction::Stop:
+      done = manager->stop(name);
+      called = "stop";
+      break;
+    case ServiceAction::Restart:
+      done = manager->restart(name);
+      called = "restart";
+      break;
+    case ServiceAction::Reload:
+      done = manager->reload(name);
+      called = "reload";
+      break;
   }
   if (done.good && action != ServiceAction::Stop) done = settled(*manager, name);
   return {name, called, done.good, done.said};

@@ -127,7 +127,10 @@ int layer(const Layer& one, bool own_users) {
   if (one.view != nullptr) lower.add(one.view);
   lower.add(one.shown);
   if (one.view == nullptr) lower.add(kEmpty);
-  if (one.upper != nullptr) upper.add(one.upper), work.add(one.work);
+  if (one.upper != nullptr) {
+    upper.add(one.upper);
+    work.add(one.work);
+  }
   return made("overlay",
               {{"lowerdir", lower.text()},
                {"upperdir", upper.text()},

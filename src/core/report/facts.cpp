@@ -31,6 +31,20 @@ namespace {
 constexpr const char* kVerifiedFile = "var/cache/hambrel/verified.json";
 constexpr std::size_t kMostVerifiedBytes = 4096;
 
+/// What it is called, and the command that frees it.
+std::pair<const char*, const char*> words_of(operations::FreeableArea::Kind kind) {
+  using Kind = operations::FreeableArea::Kind;
+  switch (kind) {
+    case Kind::Unneeded: return {"unneeded packages", "hambrel tidy unneeded"};
+    case Kind::Configs: return {"leftover configuration", "hambrel tidy configs"};
+    case Kind::Cache: return {"cache", "hambrel tidy cache --all"};
+    case Kind::Attic: return {"attic", "hambrel tidy attic --keep N"};
+    case Kind::Checkpoints: return {"checkpoints", "hambrel checkpoint drop NAME"};
+    case Kind::Prepared: return {"prepared", "hambrel activate --discard"};
+  }
+  return {"", ""};
+}
+
 class Gathering {
  public:
   Gathering(operations::Root& root, Copyable copyable) : root_(root) { facts_.copyable = std::move(copyable); }
@@ -183,18 +197,8 @@ class Gathering {
   }
 
   void space() {
-    using Kind = operations::FreeableArea::Kind;
     for (const auto& one : operations::freeable(root_)) {
-      const char* name = "";
-      const char* command = "";
-      switch (one.kind) {
-        case Kind::Unneeded: name = "unneeded packages", command = "hambrel tidy unneeded"; break;
-        case Kind::Configs: name = "leftover configuration", command = "hambrel tidy configs"; break;
-        case Kind::Cache: name = "cache", command = "hambrel tidy cache --all"; break;
-        case Kind::Attic: name = "attic", command = "hambrel tidy attic --keep N"; break;
-        case Kind::Checkpoints: name = "checkpoints", command = "hambrel checkpoint drop NAME"; break;
-        case Kind::Prepared: name = "prepared", command = "hambrel activate --discard"; break;
-      }
+      const auto [name, command] = words_of(one.kind);
       facts_.space.push_back({name, one.count, one.bytes, one.free, facts_.copyable(command)});
     }
   }

@@ -14,7 +14,10 @@ constexpr std::uint32_t kNotInHeap = UINT32_MAX;
 /// The Luby sequence 1 1 2 1 1 2 4 ..., i from 0.
 std::uint64_t luby(std::uint64_t i) {
   std::uint64_t size = 1, power = 1;
-  while (size < i + 1) size = 2 * size + 1, power *= 2;
+  while (size < i + 1) {
+    size = 2 * size + 1;
+    power *= 2;
+  }
   while (size - 1 != i) {
     size = (size - 1) / 2;
     power /= 2;

@@ -188,7 +188,9 @@ struct Vfs::Impl {
         opened = std::make_unique<Changed>(*self.changed, path);
       else
         opened = std::make_unique<Looked>(self.root, path, !is_journal);
-      of(file).owner = &self, of(file).file = opened.release(), of(file).lock = SQLITE_LOCK_NONE;
+      of(file).owner = &self;
+      of(file).file = opened.release();
+      of(file).lock = SQLITE_LOCK_NONE;
       file->pMethods = &kMethods;
       if (out != nullptr) *out = flags;
       return SQLITE_OK;

@@ -57,13 +57,16 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
       const std::size_t entry = wanted[i].entries[k];
       if (size >= std::clamp(left / (4 * workers), kLeast, kMost) && reader.begins_after(entry, portion.end)) {
         portions.push_back(portion);
-        portion = {i, k, k, 0}, left -= size, size = 0;
+        portion = {i, k, k, 0};
+        left -= size;
+        size = 0;
       }
       portion.last = k + 1;
       portion.end = std::max(portion.end, reader.end_of(entry));
       size += costs[i][k];
     }
-    portions.push_back(portion), left -= size;
+    portions.push_back(portion);
+    left -= size;
   }
   return portions;
 }

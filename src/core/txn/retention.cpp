@@ -122,7 +122,8 @@ std::vector<TxnId> over_limits(const Limits& limits, const std::vector<StandingA
     const bool too_large = limits.bytes && bytes > *limits.bytes;
     if (last || !one.needed_by.empty() || !(too_many || too_old || too_large)) continue;
     result.push_back(one.attic.id);
-    --count, bytes -= one.attic.bytes.value_or(0);
+    --count;
+    bytes -= one.attic.bytes.value_or(0);
   }
   return result;
 }

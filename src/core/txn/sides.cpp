@@ -117,7 +117,10 @@ void Sides::find_collisions() {
   auto before = old_.begin();
   for (Coming& coming : coming_) {
     while (before != old_.end() && before->path < coming.path) ++before;
-    if (before != old_.end() && before->path == coming.path) coming.before = &*before, before->stays = true;
+    if (before != old_.end() && before->path == coming.path) {
+      coming.before = &*before;
+      before->stays = true;
+    }
     const auto owner = staying_owner_of(coming.path, coming.before);
     if (!owner) continue;
     coming.shared = true;
