@@ -76,7 +76,9 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
     for (int k = 0; k < files; ++k) {
       FileEntry file;
       file.path = fmt::format("usr/share/{}/part-{}/data-{}", change.name, k / 20, k);
-      file.mode = 0644, file.user = file.group = "root", file.size = 100;
+      file.mode = 0644;
+      file.user = file.group = "root";
+      file.size = 100;
       own.push_back(std::move(file));
     }
     change.files = FileList::of(own);
@@ -84,7 +86,10 @@ void write_root(const std::filesystem::path& root, const std::filesystem::path& 
   }
   state::LedgerEntry entry;
   entry.id = state.next_id();
-  entry.kind = "install", entry.result = "done", entry.record = "{}", entry.command = "make_world",
+  entry.kind = "install";
+  entry.result = "done";
+  entry.record = "{}";
+  entry.command = "make_world";
   entry.user = "bench";
   state.record(entry, changes);
   std::printf("%s: %zu packages\n", root.c_str(), system.packages.size());

@@ -240,14 +240,21 @@ TEST(PackageFileTable, IsReadTheSameInAnyWritingWhateverStandsThere) {
   for (int round = 0; round < 400; ++round) {
     Table table;
     table.frames.push_back({random(), random(), random(), sha256(any())});
-    table.manifest_offset = 512, table.manifest_size = random();
+    table.manifest_offset = 512;
+    table.manifest_size = random();
     for (std::size_t i = 0; i < 1 + random() % 6; ++i) {
       Entry entry;
-      entry.path = any(), entry.user = any(), entry.group = any();
+      entry.path = any();
+      entry.user = any();
+      entry.group = any();
       entry.type = static_cast<EntryType>(random() % 4);
       entry.mode = static_cast<std::uint32_t>(random() % 010000);
       entry.mtime = static_cast<std::int64_t>(random());
-      if (entry.type == EntryType::File) entry.size = random(), entry.digest = sha256(any()), entry.offset = random();
+      if (entry.type == EntryType::File) {
+        entry.size = random();
+        entry.digest = sha256(any());
+        entry.offset = random();
+      }
       if (entry.type == EntryType::File) entry.frame = static_cast<std::uint32_t>(random() % 9);
       if (entry.type == EntryType::Symlink || random() % 9 == 0) entry.target = any();
       entry.config = random() % 5 == 0;

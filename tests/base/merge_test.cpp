@@ -38,7 +38,8 @@ Merged by_library(const std::string& base, const std::string& mine, const std::s
   git_libgit2_init();
   const auto input = [](const std::string& text) {
     git_merge_file_input one = GIT_MERGE_FILE_INPUT_INIT;
-    one.ptr = text.data(), one.size = text.size();
+    one.ptr = text.data();
+    one.size = text.size();
     return one;
   };
   const auto a = input(base), b = input(mine), c = input(theirs);

@@ -87,7 +87,8 @@ void run(FuzzedDataProvider& input) {
     move.path = some_path(input);
     move.home = input.ConsumeBool() ? "var/lib/hambrel" : some_path(input);
     move.place = input.ConsumeBool() ? "tree/" + move.path : some_path(input);
-    move.inode_new = inode(), move.inode_old = inode();
+    move.inode_new = inode();
+    move.inode_old = inode();
     move.before.mode = input.ConsumeIntegralInRange(0U, 07777U);
     journal.moves.push_back(move);
   }

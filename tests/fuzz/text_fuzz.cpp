@@ -75,7 +75,8 @@ void read(char kind, std::string_view text) {
       LayerBuilder builder;
       repo::read_index(archive::compress_frame(text, 1), "input", [&](repo::RawIndexLine&& one) {
         Offer offer;
-        offer.repository = "r", offer.channel = one.line.channel;
+        offer.repository = "r";
+        offer.channel = one.line.channel;
         builder.add_offer(builder.add(one.line.package, one.relations), offer);
       });
       const std::string image = builder.finish("key").joined();

@@ -11,13 +11,15 @@ TEST(KeptList, IsUsedForItsKeyOnlyNotPastTheEndOfAHoldAndNotDamaged) {
   const auto root = os::open_file_system(directory.text());
   root->make_directories(os::parent_of(kListFile));
   Candidate probe;
-  probe.package.name = "probe", probe.package.version = Version::parse("1-1").value(),
+  probe.package.name = "probe";
+  probe.package.version = Version::parse("1-1").value();
   probe.package.arch = "independent";
   probe.package.summary = "measures";
   probe.installed = Installed{};
   probe.installed->hold = Hold{100, 2000, "", "root"};
   Candidate later = probe;
-  later.package.name = "gauge", later.installed->hold->until = 3000;
+  later.package.name = "gauge";
+  later.installed->hold->until = 3000;
   const std::string text = "  gauge  1-1  wanted  held  measures\n  probe  1-1  wanted  held  measures\n";
   KeptList::keep(*root, "key\n", Universe({probe, later}), text);
   const auto kept = KeptList::open(*root, "key\n", 1999);

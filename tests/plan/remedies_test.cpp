@@ -75,8 +75,10 @@ TEST(Remedies, AnotherChannelIsTriedAndNamedPackageByPackage) {
   std::vector<Candidate> all;
   for (const PackageId id : plain.all()) {
     all.push_back(plain[id]);
-    if (all.back().package.title() == "lib 2")
-      all.back().offers[0].followed = false, all.back().offers[0].channel = "beta";
+    if (all.back().package.title() == "lib 2") {
+      all.back().offers[0].followed = false;
+      all.back().offers[0].channel = "beta";
+    }
   }
   const Universe u(all);
   EXPECT_EQ(ways_out(u, {"desk"}), "hambrel install desk lib@beta: installs 2\n");

@@ -62,8 +62,11 @@ TEST(Index, ALineThatIsReadIntoAnOldOneHoldsNothingOfThat) {
     if (some()) package.conflicts.push_back(parse_constraint("foe", ""));
     if (some()) package.provides.push_back(parse_provided("thing = 1", ""));
     if (some()) one.channel = "beta";
-    package.installed_size = random(), package.file_count = random() % 100;
-    one.table_offset = random() % 50, one.table_size = random() % 50, one.table_digest = sha256(text());
+    package.installed_size = random();
+    package.file_count = random() % 100;
+    one.table_offset = random() % 50;
+    one.table_size = random() % 50;
+    one.table_digest = sha256(text());
     lines.push_back(std::move(one));
   }
   const std::string written = index_text(lines);

@@ -199,12 +199,16 @@ TEST_F(Publishing, AnIndexThatCannotBeCompiledIsNamedAndTheOthersAreUsed) {
     lines[i].package.version = Version::parse("1").value();
     lines[i].package.arch = "a" + std::to_string(i);  // more than a layer can tell apart
     lines[i].channel = "stable";
-    lines[i].size = 100, lines[i].table_offset = 50, lines[i].table_size = 20;
+    lines[i].size = 100;
+    lines[i].table_offset = 50;
+    lines[i].table_size = 20;
   }
   std::vector<IndexInput> inputs(2);
-  inputs[0].repository = "bad", inputs[0].stored = archive::compress_frame(index_text(lines), 1);
+  inputs[0].repository = "bad";
+  inputs[0].stored = archive::compress_frame(index_text(lines), 1);
   lines.resize(1);
-  inputs[1].repository = "good", inputs[1].stored = archive::compress_frame(index_text(lines), 1);
+  inputs[1].repository = "good";
+  inputs[1].stored = archive::compress_frame(index_text(lines), 1);
   const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs).joined());
   ASSERT_TRUE(inputs[0].problem);
   EXPECT_EQ(inputs[0].problem->problem(), "the indexes name more than 255 architectures");
@@ -218,7 +222,9 @@ std::string index_of(const std::string& name) {
   lines[0].package.version = Version::parse("1").value();
   lines[0].package.arch = "x86_64";
   lines[0].channel = "stable";
-  lines[0].size = 100, lines[0].table_offset = 50, lines[0].table_size = 20;
+  lines[0].size = 100;
+  lines[0].table_offset = 50;
+  lines[0].table_size = 20;
   return archive::compress_frame(index_text(lines), 1);
 }
 
@@ -285,15 +291,21 @@ TEST_F(Publishing, ARelationThatIsNoneIsToldWithItsLineAndSpoilsNoOtherIndex) {
     lines[i].package.requires_ = {parse_relation("oil >= 2 | gas", "")};
     lines[i].package.provides = {parse_constraint("light = 1", "")};
     lines[i].channel = "stable";
-    lines[i].size = 100, lines[i].table_offset = 50, lines[i].table_size = 20;
+    lines[i].size = 100;
+    lines[i].table_offset = 50;
+    lines[i].table_size = 20;
   }
   const std::string good = index_text(lines);
   const auto problem_with = [&](std::string_view what, std::string_view instead) {
     std::string bad = good;
     bad.replace(bad.rfind(what), what.size(), instead);  // in the second line
     std::vector<IndexInput> inputs(2);
-    inputs[0].where = "near", inputs[0].repository = "near", inputs[0].stored = archive::compress_frame(bad, 1);
-    inputs[1].where = "far", inputs[1].repository = "far", inputs[1].stored = archive::compress_frame(good, 1);
+    inputs[0].where = "near";
+    inputs[0].repository = "near";
+    inputs[0].stored = archive::compress_frame(bad, 1);
+    inputs[1].where = "far";
+    inputs[1].repository = "far";
+    inputs[1].stored = archive::compress_frame(good, 1);
     const auto layer = layer_of(compile_catalogue(*os::open_file_system(root.text()), inputs).joined());
     EXPECT_EQ(layer->size(), 2U) << "of the other one";
     return inputs[0].problem ? std::string(inputs[0].problem->what()) : "";

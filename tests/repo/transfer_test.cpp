@@ -124,7 +124,9 @@ TEST(Transfer, ADripDoesNotLastForEver) {
 TEST(Transfer, WhoeverWantsOnlyTheRangeIsToldThatThereIsNone) {
   const Server server;
   std::vector<Request> requests(1);
-  requests[0].url = server.url("/no-ranges"), requests[0].limit = 4, requests[0].range = std::pair(3, 4);
+  requests[0].url = server.url("/no-ranges");
+  requests[0].limit = 4;
+  requests[0].range = std::pair(3, 4);
   requests[0].only_range = true;
   requests[0].sink = [](std::string_view) { FAIL(); };
   Observer silent;
@@ -152,9 +154,12 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   const auto fs = os::open_file_system(root.text());
   const auto wanted = [&](const std::string& name, const std::string& content) {
     PackageToFetch one;
-    one.package.name = name, one.package.version = Version::parse("1:2~rc1-1").value(),
+    one.package.name = name;
+    one.package.version = Version::parse("1:2~rc1-1").value();
     one.package.arch = "independent";
-    one.offer.repository = "base", one.offer.size = content.size(), one.offer.digest = sha256(content);
+    one.offer.repository = "base";
+    one.offer.size = content.size();
+    one.offer.digest = sha256(content);
     return one;
   };
   const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
@@ -193,8 +198,12 @@ TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
   const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
   const auto wanted = [](const std::string& name) {
     PackageToFetch one;
-    one.package.name = name, one.package.version = Version::parse("1").value(), one.package.arch = "independent";
-    one.offer.repository = "base", one.offer.size = 7, one.offer.digest = sha256("PACKAGE");
+    one.package.name = name;
+    one.package.version = Version::parse("1").value();
+    one.package.arch = "independent";
+    one.offer.repository = "base";
+    one.offer.size = 7;
+    one.offer.digest = sha256("PACKAGE");
     return one;
   };
   Observer silent;

@@ -211,7 +211,8 @@ TEST_F(Attacks, DocumentsThatDoNotBelongTogether) {
   int number = 2;
   std::string before, now, index, delta;  // of the documents, and where the index and its delta lie by their digests
   const auto newer = [&] {
-    before = std::to_string(number), now = std::to_string(++number);
+    before = std::to_string(number);
+    now = std::to_string(++number);
     station.pack("p" + now, "1-1", "", {{"usr/p" + now, now}});
     publish({});
     for (const auto& one : fs::directory_iterator(station.repository() / "index"))

@@ -70,7 +70,9 @@ TEST_F(Change, AnUpgradeTreatsWhatIsNotAsRecordedTheSameInSmallAndLargePackages)
     for (int i = 0; i < count; ++i) files[path(i)] = "map " + std::to_string(i);
     const std::string config = "[config]\nfiles = [\"etc/**\"]\n";
     station.pack(name, "1-1", config, files);
-    files[path(3)] = "a better map", files.erase(path(4)), files["usr/share/" + name + "/new"] = "new";
+    files[path(3)] = "a better map";
+    files.erase(path(4));
+    files["usr/share/" + name + "/new"] = "new";
     station.pack(name, "2-1", config, files);
     station.publish();
     station.hambrel({"refresh"});

@@ -93,7 +93,8 @@ TEST_F(Configs, EachChoiceOnTheCommandLineDoesWhatItSays) {
 
 TEST_F(Configs, TheSettingsDecideByPatternAndTheDefaultWaits) {
   two_versions();
-  edit(kMine), edit("mine\n", "other.conf");
+  edit(kMine);
+  edit("mine\n", "other.conf");
   write_file(station.root() / "etc/hambrel/hambrel.toml",
              "[[configs]]\npaths = [\"/etc/other.*\"]\nchoice = \"take\"\n\n[[configs]]\npaths = [\"/etc/**\"]\n"
              "choice = \"merge\"\n");
@@ -110,7 +111,8 @@ TEST_F(Configs, TheSettingsDecideByPatternAndTheDefaultWaits) {
 
 TEST_F(Configs, AllQuestionsComeOnceBeforeTheFirstChange) {
   two_versions();
-  edit(kMine), edit("mine\n", "other.conf");
+  edit(kMine);
+  edit("mine\n", "other.conf");
   const auto before = station.files();
   const Ran stopped = station.on_terminal("merge", {"upgrade"});
   EXPECT_EQ(stopped.code, 4) << "the input ended among the questions";
@@ -170,7 +172,8 @@ TEST_F(Configs, SettlingLaterGoesByWhatTheEditBeganFrom) {
   pack("3-1", {{"etc/lamp.conf", kTwo + "\nmore = 1\n"}, {"etc/other.conf", "b\n"}});
   edit(kMine);
   station.hambrel({"upgrade", "lamp", "-y"});
-  station.publish(), station.hambrel({"refresh"});
+  station.publish();
+  station.hambrel({"refresh"});
   station.hambrel({"upgrade", "-y"});
   EXPECT_EQ(states(), "waiting /etc/lamp.conf");
   EXPECT_EQ(station.hambrel({"configs", "settle", "/etc/other.conf", "-y", "--configs", "take"}).code, 3);
@@ -186,7 +189,8 @@ TEST_F(Configs, SettlingLaterGoesByWhatTheEditBeganFrom) {
 
 TEST_F(Configs, ARollbackBringsBackWhatWasMergedOrTakenSince) {
   two_versions();
-  edit(kMine), edit("mine\n", "other.conf");
+  edit(kMine);
+  edit("mine\n", "other.conf");
   station.hambrel({"upgrade", "-y", "--configs", "merge"});
   ASSERT_EQ(station.hambrel({"configs", "settle", "/etc/other.conf", "-y", "--configs", "take"}).code, 0);
   const Ran settled = station.hambrel({"rollback", "2", "-y"});
@@ -235,7 +239,9 @@ TEST_F(Configs, ADefaultThatMovedTakesTheEditsAlong) {
   pack("2-1", {{"etc/lamp.d/lamp.conf", kTwo}, {"etc/lamp/main", "x = 1\ny = 1\nz = 1\nu = 2\n"}});
   station.open();
   install("lamp=1");
-  edit(kMine), edit("x = 9\ny = 1\nz = 1\nu = 1\n", "lamp"), edit("mine\n", "gone.conf");
+  edit(kMine);
+  edit("x = 9\ny = 1\nz = 1\nu = 1\n", "lamp");
+  edit("mine\n", "gone.conf");
   const auto before = station.files();
   const Ran ran = station.hambrel({"upgrade", "-y", "--configs", "merge"});
   ASSERT_EQ(ran.code, 0) << ran.err;
@@ -290,9 +296,11 @@ TEST_F(Configs, ModeOwnerAndAttributesStayAsTheyWereSet) {
 TEST_F(Configs, APurgeIsForWhatWasRemovedLongAgoToo) {
   two_versions();
   pack("1-1", {{"etc/horn.d/horn.conf", "h\n"}}, "horn");
-  station.publish(), station.hambrel({"refresh"});
+  station.publish();
+  station.hambrel({"refresh"});
   install("horn");
-  edit(kMine), edit("mine\n", "horn.d/horn.conf");
+  edit(kMine);
+  edit("mine\n", "horn.d/horn.conf");
   const auto before = station.files();
   EXPECT_THAT(station.without_root(station.hambrel({"remove", "horn", "-y"}).out),
               HasSubstr("`hambrel remove --purge horn` removes it, too"));
@@ -344,7 +352,8 @@ TEST_F(Configs, WhatAFileBeganFromIsKeptWhereverItsPackageComesFrom) {
   EXPECT_EQ(conf(), kOne);
   EXPECT_TRUE(pristine(kOne)) << "out of the cache or the attic";
   station.pack("note", "1-1", kConfig, {{"etc/note.conf", "note\n"}});
-  station.publish(), station.hambrel({"refresh"});
+  station.publish();
+  station.hambrel({"refresh"});
   edit("note\n", "note.conf");
   install("note");  // nothing has to be moved
   EXPECT_TRUE(pristine("note\n"));
@@ -367,9 +376,12 @@ TEST_F(Configs, AHundredFilesMergeAsTheLibraryDoes) {
     fresh[random() % fresh.size()] += "5";
     if (random() % 3 == 0) fresh.insert(fresh.begin(), "# new");
     const std::string path = "etc/" + std::to_string(i);
-    one[path] = text(lines), two[path] = text(fresh), mine[path] = text(edited);
+    one[path] = text(lines);
+    two[path] = text(fresh);
+    mine[path] = text(edited);
   }
-  pack("1-1", one), pack("2-1", two);
+  pack("1-1", one);
+  pack("2-1", two);
   station.open();
   install("lamp=1");
   for (const auto& [path, content] : mine) write_file(station.root() / path, content);

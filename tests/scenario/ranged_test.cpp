@@ -54,7 +54,9 @@ class Ranged : public testing::Test {
 
 TEST_F(Ranged, OnlyWhatHasChangedIsFetchedAndThePlanSaysSo) {
   empty_cache();
-  change(3), change(4), change(30);
+  change(3);
+  change(4);
+  change(30);
   publish("2-1");
   const auto before = station.contents();
   const auto plan = station.json({"upgrade", "--dry-run"})["plan"];
@@ -98,7 +100,8 @@ TEST_F(Ranged, AFileThatTheAtticHasIsNotFetchedAgain) {
 }
 
 TEST_F(Ranged, WhatBreaksOffIsGoneOnWith) {
-  change(3), change(30);
+  change(3);
+  change(30);
   publish("2-1");
   const auto before = station.files();
   const std::size_t half = kTile / 2;
@@ -124,7 +127,8 @@ TEST_F(Ranged, WhatBreaksOffIsGoneOnWith) {
 }
 
 TEST_F(Ranged, ADamagedRangeIsAskedOfTheNextMirrorOrRefused) {
-  change(3), change(30);
+  change(3);
+  change(30);
   publish("2-1");
   const fs::path copy = station.path("copy");
   fs::copy(station.repository(), copy, fs::copy_options::recursive);

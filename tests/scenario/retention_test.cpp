@@ -25,7 +25,9 @@ class Retention : public testing::Test {
 };
 
 TEST_F(Retention, APlanSaysWhatTheLimitsGiveUpAndTheChangeDoesIt) {
-  install("lamp=1"), install("lamp=2"), install("lamp=3");
+  install("lamp=1");
+  install("lamp=2");
+  install("lamp=3");
   write_file(station.root() / "etc/hambrel/hambrel.toml", "[attic]\ntransactions = 2\n");
   EXPECT_THAT(station.hambrel({"install", "lamp=4", "-n"}).out,
               HasSubstr("transactions 1 to 2 will no longer be undoable"));
@@ -50,7 +52,8 @@ TEST_F(Retention, APlanSaysWhatTheLimitsGiveUpAndTheChangeDoesIt) {
 }
 
 TEST_F(Retention, TidyAtticKeepsWhatCheckpointsTheShelfAndThePreparedNeed) {
-  install("horn"), install("lamp=1");
+  install("horn");
+  install("lamp=1");
   ASSERT_EQ(station.hambrel({"shelve", "horn", "-y"}).code, 0);
   install("lamp=2");
   ASSERT_EQ(station.hambrel({"checkpoint", "make", "calm"}).code, 0);

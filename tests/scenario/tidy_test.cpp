@@ -79,7 +79,8 @@ TEST_F(Tidy, TheCacheGivesUpByEachOptionAndSaysWhichWayBackIsLost) {
   EXPECT_EQ(station.hambrel({"tidy", "cache", "--older", "1", "-n"}).out.find("drop"), std::string::npos);
   EXPECT_THAT(station.hambrel({"tidy", "cache", "--keep", "1", "-n"}).out, HasSubstr("drop  lib  1-1"));
   fs::remove_all(station.repository() / "packages/lib/1-1.independent.hambrel");
-  station.publish(), station.hambrel({"refresh"});
+  station.publish();
+  station.hambrel({"refresh"});
   const Ran one = station.hambrel({"tidy", "cache", "--unavailable", "-n"});
   EXPECT_THAT(one.out, HasSubstr("drop  lib  1-1"));
   EXPECT_THAT(one.out, Not(HasSubstr("note"))) << "the attic has it";
@@ -109,7 +110,8 @@ TEST_F(Tidy, LimitsOfTheCacheHoldAfterATransactionAndAreToldInALine) {
 
 TEST_F(Tidy, LeftoversAndContentsOfNoUseGoTogether) {
   station.pack("horn", "1-1", "[config]\nfiles = [\"etc/*\"]\n", {{"etc/horn", "h\n"}, {"usr/bin/horn", "h"}});
-  station.publish(), station.hambrel({"refresh"});
+  station.publish();
+  station.hambrel({"refresh"});
   run({"install", "horn"});
   write_file(station.root() / "etc/horn", "mine\n");
   run({"remove", "horn"});

@@ -18,9 +18,11 @@ std::vector<Candidate> candidates_of(const bench::World& world, const bench::Sys
     Candidate one;
     one.package = line.line.package;
     Offer offer;
-    offer.repository = line.repository, offer.channel = line.line.channel;
+    offer.repository = line.repository;
+    offer.channel = line.line.channel;
     offer.followed = line.line.channel == "stable";
-    offer.size = line.line.size, offer.digest = line.line.digest;
+    offer.size = line.line.size;
+    offer.digest = line.line.digest;
     one.offers = {offer};
     all.push_back(std::move(one));
   }

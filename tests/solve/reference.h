@@ -156,7 +156,10 @@ class Reference {
         }
         bool clash = replaces(i, k);
         for (const Constraint& c : package(i).conflicts) clash = clash || satisfies(package(k), c);
-        if (clash) against_[i] |= bit(k), against_[k] |= bit(i);
+        if (clash) {
+          against_[i] |= bit(k);
+          against_[k] |= bit(i);
+        }
       }
       std::uint32_t most = 1;
       for (std::size_t k = 0; k < all_.size(); ++k)

@@ -160,9 +160,10 @@ Question smallest(Question question) {
         if ((*lines)[i][0] != ' ' && lines == &question.universe)
           while (end != lines->end() && (*end)[0] == ' ') ++end;  // a package goes with its relations
         lines->erase(lines->begin() + static_cast<std::ptrdiff_t>(i), end);
-        if (!mistake(question).empty())
-          again = true, --i;
-        else
+        if (!mistake(question).empty()) {
+          again = true;
+          --i;
+        } else
           *lines = before;
       }
   }
@@ -230,8 +231,10 @@ bool can_all_hold(const Universe& u, const std::vector<Cause>& causes, std::size
     std::map<std::string, std::uint32_t> names;
     bool few_versions = true;
     for (std::size_t i = 0; i < all.size(); ++i)
-      if ((bits >> i & 1U) != 0)
-        set.insert(all[i]), few_versions = few_versions && ++names[u.package(all[i]).name] <= u.parallel(all[i]);
+      if ((bits >> i & 1U) != 0) {
+        set.insert(all[i]);
+        few_versions = few_versions && ++names[u.package(all[i]).name] <= u.parallel(all[i]);
+      }
     if (!few_versions ||
         std::any_of(set.begin(), set.end(), [&](PackageId id) { return !u.is_installed(id) && !u.offered(id); }))
       continue;

@@ -20,7 +20,10 @@ namespace hambrel::test {
 inline void read_offer(Candidate& one, std::string_view text) {
   Offer offer;
   const bool disabled = text.starts_with("!!");
-  while (text.starts_with("!")) offer.followed = false, text.remove_prefix(1);
+  while (text.starts_with("!")) {
+    offer.followed = false;
+    text.remove_prefix(1);
+  }
   const auto slash = text.find('/'), space = text.find(' ');
   offer.repository = text.substr(0, slash);
   offer.channel = text.substr(slash + 1, space - slash - 1);

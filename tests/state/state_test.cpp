@@ -29,7 +29,11 @@ StatePackage sample(const std::string& name, const std::string& version) {
 
 FileEntry entry(const std::string& path, EntryType type = EntryType::File) {
   FileEntry file;
-  file.path = path, file.type = type, file.mode = 0644, file.size = 3, file.digest = sha256(path);
+  file.path = path;
+  file.type = type;
+  file.mode = 0644;
+  file.size = 3;
+  file.digest = sha256(path);
   file.attributes = {{"user.note", std::string("\0x", 2)}};
   return file;
 }
@@ -45,7 +49,10 @@ PackageChange installs(const std::string& name, const std::string& version, std:
 LedgerEntry ledger_entry(const State& state) {
   LedgerEntry entry;
   entry.id = state.next_id();
-  entry.kind = "install", entry.user = "ada", entry.command = "hambrel install x", entry.result = "done";
+  entry.kind = "install";
+  entry.user = "ada";
+  entry.command = "hambrel install x";
+  entry.result = "done";
   return entry;
 }
 
@@ -144,7 +151,8 @@ TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
     State state(*fs, own, Access::Change);
     std::vector<FileEntry> files;
     Journal journal;
-    journal.id = state.next_id(), journal.directory = "stage/1";
+    journal.id = state.next_id();
+    journal.directory = "stage/1";
     for (std::size_t i = 0; i < count; ++i) {
       files.push_back(entry(fmt::format("usr/share/some-package/a-file-with-a-name-{:06}", i)));
       journal.moves.push_back({MoveKind::Place,
@@ -269,7 +277,10 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
         files.push_back(entry(fmt::format("usr/0/{}-{}", random() % 2 == 0 ? name : "any", i)));
       PackageChange& change = changes.emplace_back(installs(name, fmt::format("{}", round), files));
       for (const StatePackage& one : state.installed())
-        if (one.package.name == name) change.before = one, change.before_row = one.row;
+        if (one.package.name == name) {
+          change.before = one;
+          change.before_row = one.row;
+        }
       if (change.before && (nothing_is_replaced || random() % 3 == 0)) change.after.reset();
     }
     state.record(ledger_entry(state), changes);
@@ -303,7 +314,8 @@ TEST_F(StateTest, TheIndexFollowsEveryChangeAsAPlainMapWould) {
 
 TEST(FileListTest, DamagedBytesAreRefusedOrReadWithinThemselves) {
   FileEntry link = entry("b/link", EntryType::Symlink);
-  link.target = "../a", link.user = "ada";
+  link.target = "../a";
+  link.user = "ada";
   const std::string whole =
       FileList::of(std::vector<FileEntry>{entry("a"), entry("b", EntryType::Directory), link}).bytes();
   EXPECT_EQ(FileList(whole, "x").find("b/link"), 2U);
@@ -313,7 +325,10 @@ TEST(FileListTest, DamagedBytesAreRefusedOrReadWithinThemselves) {
     for (const std::string& damaged : {whole.substr(0, at), std::string(whole).replace(at, 1, "\xff")}) {
       try {
         const FileList list(damaged, "x");
-        if (list.size() < 10) list.entries(), list.find("b");
+        if (list.size() < 10) {
+          list.entries();
+          list.find("b");
+        }
       } catch (const Error&) {
       }
     }

@@ -23,7 +23,8 @@ CrashFs::CrashFs(const CrashFs& other)
 
 CrashFs::CrashFs(const std::vector<std::string>& mounts) : mounts_(mounts) {
   Node top;
-  top.type = FileType::Directory, top.mode = 0755;
+  top.type = FileType::Directory;
+  top.mode = 0755;
   live_[kTop] = durable_[kTop] = top;
   for (unsigned i = 0; i < mounts_.size(); ++i) {
     make_directories(mounts_[i]);
@@ -76,7 +77,10 @@ void CrashFs::reboot(const InDoubt& from, Loss loss, std::uint64_t seed) {
   std::mt19937_64 random(seed);
   for (const Change& one : from.pending) {
     bool keep = loss == Loss::Nothing || (loss == Loss::Content && !one.content), half = false;
-    if (loss == Loss::Some) keep = random() % 2 == 0, half = one.content && random() % 3 == 0;
+    if (loss == Loss::Some) {
+      keep = random() % 2 == 0;
+      half = one.content && random() % 3 == 0;
+    }
     if (keep || half) one.apply(durable_, half);
   }
   live_ = durable_;
@@ -133,10 +137,15 @@ std::optional<os::FileInfo> CrashFs::info(std::optional<Id> id) const {
   if (!id) return std::nullopt;
   const Node& node = live_.at(*id);
   os::FileInfo info;
-  info.type = node.type, info.mode = node.mode, info.uid = node.uid, info.gid = node.gid;
+  info.type = node.type;
+  info.mode = node.mode;
+  info.uid = node.uid;
+  info.gid = node.gid;
   info.size = node.content.size();
-  info.mtime_seconds = node.seconds, info.mtime_nanoseconds = node.nanoseconds;
-  info.inode = *id, info.device = info.mount = node.disk + 1;
+  info.mtime_seconds = node.seconds;
+  info.mtime_nanoseconds = node.nanoseconds;
+  info.inode = *id;
+  info.device = info.mount = node.disk + 1;
   info.links = 1;  // nobody asks
   return info;
 }
@@ -289,7 +298,8 @@ void CrashFs::make_directory_in(const At& name, std::uint32_t mode) {
   const std::lock_guard lock(mutex_);
   if (!live_.empty() && next_ > 2) step();
   Node node;
-  node.type = FileType::Directory, node.mode = mode;
+  node.type = FileType::Directory;
+  node.mode = mode;
   add(name, node);
 }
 
@@ -297,7 +307,9 @@ void CrashFs::make_symlink(std::string_view target, std::string_view path) {
   const std::lock_guard lock(mutex_);
   step();
   Node node;
-  node.type = FileType::Symlink, node.mode = 0777, node.content = target;
+  node.type = FileType::Symlink;
+  node.mode = 0777;
+  node.content = target;
   add(at(path), node);
 }
 
@@ -424,7 +436,8 @@ void CrashFs::set_owner_in(const At& name, std::uint32_t uid, std::uint32_t gid)
   const Id id = *place(name, true).node;
   change({live_.at(id).disk, {}, id, false, [id, uid, gid](Disk& disk, bool) {
             if (const auto node = disk.find(id); node != disk.end()) {
-              node->second.uid = uid, node->second.gid = gid;
+              node->second.uid = uid;
+              node->second.gid = gid;
               if (node->second.type == FileType::Regular) node->second.mode &= ~06000U;  // as chown(2) does
               node->second.attributes.erase("security.capability");
             }
@@ -454,23 +467,10 @@ void CrashFs::set_mtime_in(const At& at, std::int64_t seconds, std::int64_t nano
   step();
   const Id id = at.name.empty() ? at.directory : *place(at, true).node;
   change({live_.at(id).disk, {}, id, false, [id, seconds, nanoseconds](Disk& disk, bool) {
-            if (const auto node = disk.find(id); node != disk.end())
-              node->second.seconds = seconds, node->second.nanoseconds = nanoseconds;
-          }});
-}
-
-void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
-  const std::lock_guard lock(mutex_);
-  step();
-  change({live_.at(file).disk, {}, file, false, [file, metadata](Disk& disk, bool) {
-            const auto node = disk.find(file);
-            if (node == disk.end()) return;
-            if (metadata.owner) node->second.uid = metadata.owner->first, node->second.gid = metadata.owner->second;
-            if (metadata.mode) node->second.mode = *metadata.mode;
-            for (const auto* attributes : {&metadata.inherited, &metadata.attributes})
-              for (const auto& [name, value] : *attributes) node->second.attributes[name] = value;
-            if (!metadata.label.empty()) node->second.attributes[os::kLabelAttribute] = metadata.label;
-            if (metadata.mtime) node->second.seconds = *metadata.mtime, node->second.nanoseconds = 0;
+            if (const auto node = disk.find(id); node != disk.end()) {
+              node->second.seconds = seconds;
+              node->second.nanoseconds = nanoseconds;
+            }
           }});
 }
 

@@ -1,4 +1,4 @@
-// Contents of files in a CrashFs, and telling all of it.
+// Contents of open files in a CrashFs and what they are given at the end, and telling all of it.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -67,6 +67,27 @@ void CrashFs::sync_file(Id file) {
   step();
   put_node(durable_, file, births_.at(file));
   settle([&](const Change& one) { return one.file == file; });
+}
+
+void CrashFs::set_metadata_of(Id file, const os::Metadata& metadata) {
+  const std::lock_guard lock(mutex_);
+  step();
+  change({live_.at(file).disk, {}, file, false, [file, metadata](Disk& disk, bool) {
+            const auto node = disk.find(file);
+            if (node == disk.end()) return;
+            if (metadata.owner) {
+              node->second.uid = metadata.owner->first;
+              node->second.gid = metadata.owner->second;
+            }
+            if (metadata.mode) node->second.mode = *metadata.mode;
+            for (const auto* attributes : {&metadata.inherited, &metadata.attributes})
+              for (const auto& [name, value] : *attributes) node->second.attributes[name] = value;
+            if (!metadata.label.empty()) node->second.attributes[os::kLabelAttribute] = metadata.label;
+            if (metadata.mtime) {
+              node->second.seconds = *metadata.mtime;
+              node->second.nanoseconds = 0;
+            }
+          }});
 }
 
 std::map<std::string, std::string> CrashFs::tree(const std::vector<std::string>& without) const {

@@ -60,40 +60,49 @@ class FaultFs final : public os::FileSystem {
     return std::make_unique<Directory>(*this, real_.open_directory(path), std::string(path));
   }
   void make_directory(std::string_view path, std::uint32_t mode) override {
-    step(path), real_.make_directory(path, mode);
+    step(path);
+    real_.make_directory(path, mode);
   }
   void make_symlink(std::string_view target, std::string_view path) override {
-    step(path), real_.make_symlink(target, path);
+    step(path);
+    real_.make_symlink(target, path);
   }
   void make_whiteout(std::string_view path) override { step(path), real_.make_whiteout(path); }
   bool is_whiteout(std::string_view path) override { return real_.is_whiteout(path); }
   void remove_attribute(std::string_view path, const std::string& name) override {
-    step(path), real_.remove_attribute(path, name);
+    step(path);
+    real_.remove_attribute(path, name);
   }
   void make_hard_link(std::string_view existing, std::string_view path) override {
-    step(path), real_.make_hard_link(existing, path);
+    step(path);
+    real_.make_hard_link(existing, path);
   }
   void rename(std::string_view from, std::string_view to) override { step(from), real_.rename(from, to); }
   void rename_no_replace(std::string_view from, std::string_view to) override {
-    step(from), real_.rename_no_replace(from, to);
+    step(from);
+    real_.rename_no_replace(from, to);
   }
   void rename_exchange(std::string_view a, std::string_view b) override { step(a), real_.rename_exchange(a, b); }
   void remove_file(std::string_view path) override { step(path), real_.remove_file(path); }
   void remove_directory(std::string_view path) override { step(path), real_.remove_directory(path); }
   void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) override {
-    step(path), real_.set_owner(path, uid, gid);
+    step(path);
+    real_.set_owner(path, uid, gid);
   }
   void set_mode(std::string_view path, std::uint32_t mode) override { step(path), real_.set_mode(path, mode); }
   void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
-    step(path), real_.set_attribute(path, name, value);
+    step(path);
+    real_.set_attribute(path, name, value);
   }
   void set_mtime(std::string_view path, std::int64_t seconds, std::int64_t nanoseconds) override {
-    step(path), real_.set_mtime(path, seconds, nanoseconds);
+    step(path);
+    real_.set_mtime(path, seconds, nanoseconds);
   }
   void sync_directory(std::string_view path) override { step(path), real_.sync_directory(path); }
   void watch_writes(std::string_view path) override { real_.watch_writes(path); }
   void sync_all(std::string_view path) override {
-    step(path), real_.sync_all(path);
+    step(path);
+    real_.sync_all(path);
     if (late_.exchange(false)) throw_errno(error_, "injected fault", shown(path));
   }
 
@@ -144,25 +153,31 @@ class FaultFs final : public os::FileSystem {
       return std::make_unique<File>(owner_, real_->create(name, mode), path);
     }
     void make_directory(std::string_view name, std::uint32_t mode) override {
-      stepped(name), real_->make_directory(name, mode);
+      stepped(name);
+      real_->make_directory(name, mode);
     }
     void remove_file(std::string_view name) override { stepped(name), real_->remove_file(name); }
     void remove_directory(std::string_view name) override { stepped(name), real_->remove_directory(name); }
     void set_metadata(std::string_view name, const os::Metadata& metadata) override {
-      stepped(name), real_->set_metadata(name, metadata);
+      stepped(name);
+      real_->set_metadata(name, metadata);
     }
     void set_attributes(std::string_view name, std::uint64_t inode, std::optional<os::Owner> owner,
                         std::uint32_t mode) override {
-      stepped(name), real_->set_attributes(name, inode, owner, mode);
+      stepped(name);
+      real_->set_attributes(name, inode, owner, mode);
     }
     void make_hard_link(std::string_view name, os::Directory& other, std::string_view there) override {
-      stepped(name), real_->make_hard_link(name, *dynamic_cast<Directory&>(other).real_, there);
+      stepped(name);
+      real_->make_hard_link(name, *dynamic_cast<Directory&>(other).real_, there);
     }
     void rename_no_replace(std::string_view name, os::Directory& other, std::string_view there) override {
-      stepped(name), real_->rename_no_replace(name, *dynamic_cast<Directory&>(other).real_, there);
+      stepped(name);
+      real_->rename_no_replace(name, *dynamic_cast<Directory&>(other).real_, there);
     }
     void rename_exchange(std::string_view name, os::Directory& other, std::string_view there) override {
-      stepped(name), real_->rename_exchange(name, *dynamic_cast<Directory&>(other).real_, there);
+      stepped(name);
+      real_->rename_exchange(name, *dynamic_cast<Directory&>(other).real_, there);
     }
 
    private:

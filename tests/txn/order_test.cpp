@@ -36,12 +36,16 @@ std::vector<std::string> calls_of_upgrade(Workshop& shop, const test::Goods& old
   change = shop.plan({&next}, {"p"});
   const auto leaving = shop.state->installed();
   state::PackageChange record;
-  record.name = "p", record.before = leaving[0], record.before_row = leaving[0].row;
+  record.name = "p";
+  record.before = leaving[0];
+  record.before_row = leaving[0].row;
   record.after = state::StatePackage{0, next.package, Reason::Wanted, "test", {}, 0};
   Account account;
   account.kind = "test";
   Planned planned;
-  planned.tree = change, planned.sources = {{next.package, next.reader.get()}}, planned.changes = {record};
+  planned.tree = change;
+  planned.sources = {{next.package, next.reader.get()}};
+  planned.changes = {record};
   return calls_of(shop, [&](Engine& engine) { engine.run(planned, account); });
 }
 

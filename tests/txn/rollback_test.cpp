@@ -115,10 +115,14 @@ TEST(Rollback, ToAnyPointOfAnyHistoryGivesTheListingOfThatPoint) {
       const std::string name = fmt::format("p{}", i), mark = fmt::format("{}-{}", i, version);
       std::vector<std::pair<std::string, std::string>> files{
           {"usr/share/both/" + name, mark}, {"usr/" + name + "/always", name}, {"etc/" + name, "conf " + mark}};
-      if (version != 2)
-        files.push_back({"usr/" + name + "/odd", mark}), files.push_back({"usr/" + name + "/link", "-> odd"});
-      if (version == 2)
-        files.push_back({"usr/" + name + "/odd/inner", mark}), files.push_back({"usr/" + name + "/new/a", mark});
+      if (version != 2) {
+        files.push_back({"usr/" + name + "/odd", mark});
+        files.push_back({"usr/" + name + "/link", "-> odd"});
+      }
+      if (version == 2) {
+        files.push_back({"usr/" + name + "/odd/inner", mark});
+        files.push_back({"usr/" + name + "/new/a", mark});
+      }
       if (version == 3) files.push_back({"usr/" + name + "/twin", "= usr/" + name + "/odd"});
       shelf.push_back(goods(name, std::to_string(version), files));
     }

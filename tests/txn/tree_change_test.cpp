@@ -216,10 +216,13 @@ TEST(TreeChange, TheModeOfADirectoryFollowsItsPackageAndComesBack) {
   EXPECT_EQ(moves_of(change), "attributes var/p\n");
   state::PackageChange record;
   record.name = "p";
-  record.before = leaving[0], record.before_row = leaving[0].row;
+  record.before = leaving[0];
+  record.before_row = leaving[0].row;
   record.after = state::StatePackage{0, two.package, Reason::Wanted, "test", {}, 0};
   Planned planned;
-  planned.tree = change, planned.sources = {{two.package, two.reader.get()}}, planned.changes = {record};
+  planned.tree = change;
+  planned.sources = {{two.package, two.reader.get()}};
+  planned.changes = {record};
   const auto before = shop.files();
   const auto id = shop.run(*shop.fs, planned, "test");
   EXPECT_EQ(shop.fs->stat("var/p")->mode, 0700U);

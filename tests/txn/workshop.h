@@ -136,18 +136,25 @@ class Workshop {
       change.after = state::StatePackage{0, one->package, Reason::Wanted, "test", {}, 0};
       change.files = one->reader->contents().files();
       for (const state::StatePackage& old : going)
-        if (old.package.name == change.name) change.before = old, change.before_row = old.row;
+        if (old.package.name == change.name) {
+          change.before = old;
+          change.before_row = old.row;
+        }
       changes.push_back(std::move(change));
     }
     for (const state::StatePackage& old : going) {
       if (std::any_of(changes.begin(), changes.end(), [&](const auto& one) { return one.name == old.package.name; }))
         continue;
       state::PackageChange change;
-      change.name = old.package.name, change.before = old, change.before_row = old.row;
+      change.name = old.package.name;
+      change.before = old;
+      change.before_row = old.row;
       changes.push_back(std::move(change));
     }
     txn::Planned planned;
-    planned.tree = tree, planned.sources = sources, planned.changes = changes;
+    planned.tree = tree;
+    planned.sources = sources;
+    planned.changes = changes;
     planned.tell_of_files();
     if (!program.empty()) planned.runs.hooks.push_back(hook());
     return run(files, planned, "test");
@@ -156,7 +163,8 @@ class Workshop {
   /// Switched to at once; with `prepares` it is only prepared, for activate().
   state::TxnId run(os::FileSystem& files, const txn::Planned& planned, const std::string& kind) {
     txn::Account account;
-    account.kind = kind, account.record = record(planned.plan);
+    account.kind = kind;
+    account.record = record(planned.plan);
     if (!prepares) return txn::Engine(environment(files)).run(planned, account);
     txn::Engine(environment(files)).prepare(planned, account);
     return state->last_done();
@@ -184,7 +192,8 @@ class Workshop {
 
   state::TxnId give_up(os::FileSystem& files, const std::vector<state::TxnId>& attics) {
     txn::Account account;
-    account.kind = state::kGivingUp, account.record = "{}";
+    account.kind = state::kGivingUp;
+    account.record = "{}";
     return txn::Engine(environment(files)).give_up(attics, account);
   }
 
@@ -238,9 +247,10 @@ class Workshop {
       const std::string below = layer->at.empty() ? path : path.substr(layer->at.size() + 1);
       const std::string place = layer->upper.substr(whole == "/" ? 1 : whole.size() + 1) + "/" + below;
       files.make_directories(os::parent_of(place));
-      if (content)
-        files.create(place, 0644)->write(*content), files.set_mtime(place, 1'700'000'000, 0);
-      else
+      if (content) {
+        files.create(place, 0644)->write(*content);
+        files.set_mtime(place, 1'700'000'000, 0);
+      } else
         files.make_whiteout(place);
     }
   }
