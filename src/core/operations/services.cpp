@@ -344,32 +344,29 @@ services::Done settled(const services::Manager& manager, const std::string& serv
 
 bool are_failures_undone(Root& root) { return root.settings().services.undoes; }
 
+namespace {
+
+/// What is asked of the manager, and what it said.
+std::pair<std::string, services::Done> asked_of(services::Manager& manager, const std::string& name,
+                                                ServiceAction action) {
+  switch (action) {
+    case ServiceAction::Start: return {"start", manager.start(name)};
+    case ServiceAction::Stop: return {"stop", manager.stop(name)};
+    case ServiceAction::Restart: return {"restart", manager.restart(name)};
+    case ServiceAction::Reload: break;
+  }
+  return {"reload", manager.reload(name)};
+}
+
+}  // namespace
+
 ServiceDone act_on(Root& root, const std::string& name, ServiceAction action) {
   require_known(root, name);
   const auto manager = require_manager(root);
   if (!manager->is_live())
     throw Error(ErrorCode::Refused, fmt::format("{} does not run on this root", manager->name()), root.options().path,
                 "services are started and stopped on the running system only");
-  services::Done done;
-  std::string called;
-  switch (action) {
-    case ServiceAction::Start:
-      done = manager->start(name);
-      called = "start";
-      break;
-    case ServiceAction::Stop:
-      done = manager->stop(name);
-      called = "stop";
-      break;
-    case ServiceAction::Restart:
-      done = manager->restart(name);
-      called = "restart";
-      break;
-    case ServiceAction::Reload:
-      done = manager->reload(name);
-      called = "reload";
-      break;
-  }
+  auto [called, done] = asked_of(*manager, name, action);
   if (done.good && action != ServiceAction::Stop) done = settled(*manager, name);
   return {name, called, done.good, done.said};
 }
