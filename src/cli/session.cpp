@@ -94,7 +94,7 @@ void Session::document(const Json& document) const { screen_.line(canonical(docu
 
 void Session::say(const Json& document, std::string_view sentence) const {
   if (json_) return this->document(document);
-  if (!quiet_) screen_.line(sentence);
+  if (!quiet_) screen_.sentence(sentence);
 }
 
 operations::ChangingRoot& Session::change(const Arguments& arguments) {

@@ -96,7 +96,23 @@ TEST(Output, SizesTimesAndAges) {
   EXPECT_EQ(age_text(100, 90), "just now");
   EXPECT_EQ(age_text(7200, 0), "2 hours ago");
   EXPECT_EQ(age_text(60, 0), "1 minute ago");
+}
+
+TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommandThatFits) {
   EXPECT_EQ(wrapped("one two three", 2, 9), "  one two\n  three\n");
+  EXPECT_EQ(wrapped("one\n\ntwo", 1, 9), " one\n\n two\n");
+  EXPECT_EQ(fitted("  a   b\n  1  two three", 2, 11), "  a   b\n  1  two\n    three\n");
+  // a command is copied: half of one would do something else
+  EXPECT_EQ(fitted("Now `hambrel activate --discard` drops it.", 0, 34),
+            "Now `hambrel activate --discard`\ndrops it.\n");
+  EXPECT_EQ(fitted("Now `hambrel activate --discard` drops it.", 0, 30),
+            "Now\n`hambrel activate --discard`\ndrops it.\n");
+  EXPECT_EQ(fitted("or drop it: hambrel repo drop x, then go on", 2, 22),
+            "or drop it:\n  hambrel repo drop x,\n  then go on\n");
+  EXPECT_EQ(fitted("so `hambrel activate --discard`", 0, 20), "so `hambrel activate\n--discard`\n");
+  // what styles a word takes no room
+  EXPECT_EQ(fitted("\033[1mone\033[0m two", 0, 7), "\033[1mone\033[0m two\n");
+  EXPECT_EQ(fitted("\033[1mone\033[0m two three", 0, 7), "\033[1mone\033[0m two\nthree\n");
 }
 
 }  // namespace hambrel::cli

@@ -144,6 +144,6 @@ void Progress::note(std::string_view text) {
   if (!quiet_) screen_.note(fmt::format("{}: {}", screen_.paint_error(Style::Warn, "note"), text));
 }
 
-void Progress::event(std::string_view line) const { screen_.problem(line); }
+void Progress::event(std::string_view line) const { screen_.event(fmt::format("{}\n", line)); }
 
 }  // namespace hambrel::cli

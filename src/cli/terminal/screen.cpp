@@ -95,17 +95,27 @@ void Screen::paragraph(std::string_view text, std::size_t indent) const {
 void Screen::paragraph(std::string_view text, std::size_t indent, std::size_t width) const {
   raw(wrapped(json_ ? std::string(text) : with_root(text, root_), indent, width));
 }
+void Screen::sentence(std::string_view text) const {
+  const std::size_t width = output_is_terminal() ? terminal_width() : SIZE_MAX;
+  raw(fitted(with_root(text, root_), 0, width));
+}
 void Screen::note(std::string_view text) const { problem(with_root(text, root_)); }
-void Screen::problem(std::string_view text) const {
+void Screen::problem(std::string_view text, std::size_t hanging) const {
+  event(fitted(text, hanging, error_is_terminal() ? terminal_width() : SIZE_MAX));
+}
+void Screen::event(std::string_view lines) const {
   std::fflush(stdout);  // whether it worked is asked at the end
-  const std::string whole = terminal_text(text, error_color_, false) + "\n";
+  const std::string whole = terminal_text(lines, error_color_, false);
   if (held_ && error_is_terminal()) {  // it stands in the page where it belongs
     *held_ += whole;
     return;
   }
   std::fwrite(whole.data(), 1, whole.size(), stderr);
 }
-void Screen::hint(std::string_view text) const { note(fmt::format("  {} {}", paint_error(Style::Come, "->"), text)); }
+void Screen::hint(std::string_view text) const {
+  constexpr std::size_t kHanging = 3;  // below the text, not the arrow
+  problem(fmt::format("  {} {}", paint_error(Style::Come, "->"), with_root(text, root_)), kHanging);
+}
 std::string Screen::paint(Style style, std::string_view text) const { return painted(color_, style, text); }
 std::string Screen::paint_error(Style style, std::string_view text) const { return painted(error_color_, style, text); }
 
@@ -122,32 +132,86 @@ void Screen::field(std::string_view label, std::string_view text) const {
   if (!text.empty()) line("  " + paint(Style::Faint, fmt::format("{:<{}}", label, kWidth)) + printable(text));
 }
 
-std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
-  std::string result;
-  for (const std::string_view paragraph : split(text, '\n')) {
-    std::string line(indent, ' ');
-    std::size_t used = indent;
-    bool first = true;
-    for (const std::string_view word : split(paragraph, ' ')) {
-      if (word.empty()) continue;
-      const std::size_t size = display_width(word);
-      if (!first && used + 1 + size > width) {
-        result += line + "\n";
-        line.assign(indent, ' ');
-        used = indent;
-        first = true;
-      }
-      if (!first) {
-        line += ' ';
-        ++used;
-      }
-      line += word;
-      used += size;
-      first = false;
-    }
-    result += first ? "\n" : line + "\n";
+namespace {
+
+/// Columns of a text with style codes in it.
+std::size_t shown_width(std::string_view text) {
+  std::size_t sum = 0;
+  while (true) {
+    const std::size_t code = text.find("\033[");
+    sum += display_width(text.substr(0, code));
+    const std::size_t end = code == std::string_view::npos ? code : text.find('m', code);
+    if (end == std::string_view::npos) return sum;
+    text.remove_prefix(end + 1);
   }
-  return result;
+}
+
+/// Does a word begin a command that somebody may copy?
+bool begins_command(std::string_view word) { return word == "hambrel" || word.starts_with('`'); }
+
+/// Does a word end the command that began with another?
+bool ends_command(std::string_view begun, std::string_view word) {
+  if (begun.starts_with('`')) return word.find('`', word.data() == begun.data() ? 1 : 0) != std::string_view::npos;
+  return std::string_view(",;:.)").find(word.back()) != std::string_view::npos;
+}
+
+/// The words of a line; a command is one of them, as half of one must not be copied, unless it is wider than `room`.
+std::vector<std::string_view> words_of(std::string_view line, std::size_t room) {
+  std::vector<std::string_view> words;
+  const std::vector<std::string_view> parts = split(line, ' ');
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    if (parts[i].empty()) continue;
+    std::size_t last = i;
+    if (begins_command(parts[i]))
+      while (last + 1 < parts.size() && !ends_command(parts[i], parts[last])) ++last;
+    const auto size = static_cast<std::size_t>(parts[last].data() + parts[last].size() - parts[i].data());
+    const std::string_view whole = trim({parts[i].data(), size});
+    const bool fits = shown_width(whole) <= room;
+    words.push_back(fits ? whole : parts[i]);
+    if (fits) i = last;
+  }
+  return words;
+}
+
+/// Appends a line, broken between words: what goes on below is indented by `further`.
+void add_wrapped(std::string_view line, std::size_t indent, std::size_t further, std::size_t width,
+                 std::string& lines) {
+  std::size_t used = 0;  // none of the line that is being made
+  const char* end = line.data();
+  for (const std::string_view word : words_of(line, width - std::min(width, further))) {
+    const std::size_t size = shown_width(word);
+    std::size_t blanks = static_cast<std::size_t>(word.data() - end);
+    if (used == 0) blanks = indent;
+    if (used > 0 && used + blanks + size > width) {
+      lines += '\n';
+      used = 0;
+      blanks = further;
+    }
+    lines.append(blanks, ' ').append(word);
+    used += blanks + size;
+    end = word.data() + word.size();
+  }
+  lines += '\n';
+}
+
+}  // namespace
+
+std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
+  std::string lines;
+  for (const std::string_view paragraph : split(text, '\n')) add_wrapped(paragraph, indent, indent, width, lines);
+  return lines;
+}
+
+std::string fitted(std::string_view text, std::size_t hanging, std::size_t width) {
+  std::string lines;
+  for (const std::string_view line : split(text, '\n')) {
+    const std::size_t indent = std::min(line.find_first_not_of(' '), line.size());
+    if (shown_width(line) <= width)
+      lines.append(line).append("\n");
+    else
+      add_wrapped(line, indent, indent + hanging, width, lines);
+  }
+  return lines;
 }
 
 bool can_ask() { return input_is_terminal() && (output_is_terminal() || error_is_terminal()); }

@@ -27,12 +27,17 @@ class Screen {
   /// Indented, and on a terminal wrapped between words.
   void paragraph(std::string_view text, std::size_t indent) const;
   void paragraph(std::string_view text, std::size_t indent, std::size_t width) const;
+  /// Lines as they are; on a terminal, those that are too long for it are broken between words.
+  void sentence(std::string_view text) const;
   void raw(std::string_view text) const;
   /// What holds nothing from outside that was not made fit for a terminal.
   void write(std::string_view text) const;
-  void note(std::string_view text) const;     // to standard error
-  void problem(std::string_view text) const;  // the same, as it is: what it names was not run like that
-  void hint(std::string_view text) const;     // what to do next, under a message, to standard error
+  /// To standard error, broken between words on a terminal, as are the next two.
+  void note(std::string_view text) const;
+  /// The same with the commands in it as they are: what it names was not run with a root.
+  void problem(std::string_view text, std::size_t hanging = 2) const;
+  void hint(std::string_view text) const;    // what to do next, under a message
+  void event(std::string_view lines) const;  // whole lines to standard error, never broken
   /// Something to know before agreeing, beside a plan; wrapped between words on a terminal.
   void remark(std::string_view text) const;
   /// "  label       text", of a thing's facts below each other; nothing for an empty text.
@@ -54,8 +59,11 @@ class Screen {
   mutable std::optional<std::string> held_;
 };
 
-/// Wraps words to a width, each line indented.
+/// Wraps words to a width, each line indented. A command (`like this`, or from "hambrel" on) that fits on a line stays
+/// whole, in the next function too.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);
+/// Whole lines; those that are wider than `width` go on below, indented by `hanging` more than they are.
+std::string fitted(std::string_view text, std::size_t hanging, std::size_t width);
 
 bool input_is_terminal();
 bool output_is_terminal();
