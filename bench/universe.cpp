@@ -120,8 +120,9 @@ class Maker {
     } else {
       const std::size_t major = 1 + random_.below(6), minor = random_.below(20);
       one.old_version = fmt::format("{}.{}-{}", major, minor, 1 + random_.below(4));
-      one.new_version = !random_.chance(42)  ? one.old_version
-                        : random_.chance(15) ? fmt::format("{}.0-1", major + 1)
+      one.new_version = one.old_version;
+      if (random_.chance(42))
+        one.new_version = random_.chance(15) ? fmt::format("{}.0-1", major + 1)
                                              : fmt::format("{}.{}-1", major, minor + 1 + random_.below(3));
       if (one.kind == Kind::Library) {
         one.old_interface = one.new_interface = static_cast<unsigned>(1 + random_.below(9));
@@ -310,7 +311,8 @@ class Maker {
 
   void add_offers(World& world, std::size_t i) {
     const Member& one = members_[i];
-    const char* repository = i < names_ * 55 / 100 ? "base" : i < names_ * 9 / 10 ? "harbour" : "workshop";
+    const char* repository = i < names_ * 9 / 10 ? "harbour" : "workshop";
+    if (i < names_ * 55 / 100) repository = "base";
     const bool in_two = one.kind == Kind::Family && one.family % 3 == 0;  // its members come from two repositories
     if (in_two) repository = i % 2 == 0 ? "base" : "harbour";
     const Package now = package(i, true);

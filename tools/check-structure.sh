@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # check-structure.sh - fails on an include that points upwards, on a way to the disk that goes round os::FileSystem, and on
-# files over 500 lines and functions over 60.
+# files over 500 lines, functions over 60, and several statements in one.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 declare -A below=(
@@ -50,5 +50,8 @@ done < <(grep -rnE '^\s*(\(void\)|static_cast<void>\()?\s*::(fsync|syncfs|fdatas
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - the core has no interface code"
 done < <(grep -rnE '^#include (<boost/program_options|<iostream>|"cli/)' src/core)
+# one statement a line; a choice in a choice is written out
+several=$(find src tests bench demo -name '*.cpp' -o -name '*.h' | sort | xargs python3 tools/several-in-one.py) ||
+  complain "more than one statement, or a conditional operator in a branch of another:"$'\n'"$several"
 ((bad == 0)) && echo "structure: includes point downwards, files are reached through os::FileSystem, nothing is too long"
 exit "$bad"

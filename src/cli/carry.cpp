@@ -187,9 +187,8 @@ bool is_yes(const Session& session, std::string_view question) {
 }
 
 std::string answer_to(const Session& session, std::string_view question, const std::vector<std::string>& answers) {
-  std::string form;
-  for (std::size_t i = 0; i < answers.size(); ++i)
-    form += fmt::format("{}{}", i == 0 ? "" : i + 1 == answers.size() ? " or " : ", ", answers[i]);
+  std::string form = answers.front();
+  for (std::size_t i = 1; i < answers.size(); ++i) form += (i + 1 == answers.size() ? " or " : ", ") + answers[i];
   for (;;) {
     const auto given = ask(session.screen(), question, form);
     if (!given) return "no";

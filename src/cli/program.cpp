@@ -311,7 +311,8 @@ void tell(const Screen& screen, const Error& problem, bool json, const std::stri
     return;
   }
   const bool declined = problem.code() == ErrorCode::Declined;
-  const char* const word = problem.code() == ErrorCode::Refused ? "Refused: " : declined ? "Cancelled: " : "Failed: ";
+  const char* word = declined ? "Cancelled: " : "Failed: ";
+  if (problem.code() == ErrorCode::Refused) word = "Refused: ";
   screen.problem(fmt::format("{}{}{}", screen.paint_error(Style::Warn, word),
                              problem.where().empty() ? "" : printable(problem.where()) + ": ",
                              printable(problem.problem())));

@@ -65,7 +65,11 @@ class DirectoryServer {
 
   /// The port that it listens on. Throws Error{Io} where that can't be had.
   int bind(const std::string& address, int port) {
-    const int bound = port == 0 ? server_.bind_to_any_port(address) : server_.bind_to_port(address, port) ? port : -1;
+    int bound = -1;
+    if (port == 0)
+      bound = server_.bind_to_any_port(address);
+    else if (server_.bind_to_port(address, port))
+      bound = port;
     if (bound < 0)
       throw Error(ErrorCode::Io, "cannot listen on this address and port", fmt::format("{}:{}", address, port),
                   "another program may be using the port: choose one with --port N");

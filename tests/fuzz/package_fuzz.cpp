@@ -73,7 +73,10 @@ void look_at(const std::string& content) {
     const Entry entry = reader.contents().entry(i);
     left = entry.type == EntryType::File ? entry.size : 0;
   };
-  sink.data = [&](std::size_t, std::string_view data) { require(data.size() <= left), left -= data.size(); };
+  sink.data = [&](std::size_t, std::string_view data) {
+    require(data.size() <= left);
+    left -= data.size();
+  };
   sink.end = [&](std::size_t) { require(left == 0); };
   FrameDecoder decoder;
   reader.extract(all, sink, decoder);

@@ -188,7 +188,10 @@ std::string with_other_numbers(const std::string& bytes, std::mt19937& random) {
 void ask_for_everything(const Universe& u) {
   const auto is_known = [&](PackageId id) { ASSERT_LT(index_of(id), u.size()); };
   const auto is_name = [&](NameId name) { ASSERT_LT(static_cast<std::size_t>(name), u.name_count()); };
-  for (std::size_t i = 0; i < u.installed().size(); ++i) is_known(u.installed()[i]), is_name(u.installed_name(i));
+  for (std::size_t i = 0; i < u.installed().size(); ++i) {
+    is_known(u.installed()[i]);
+    is_name(u.installed_name(i));
+  }
   for (std::size_t i = 0; i < u.name_count(); ++i) {
     for (const PackageId id : u.versions_of(static_cast<NameId>(i))) is_known(id);
     u.each_against(static_cast<NameId>(i), [&](PackageId id, RelationId relation, bool) {
@@ -338,7 +341,10 @@ TEST(Search, TheIndexOfWordsFindsWhatReadingAllTextsWouldFind) {
   };
   for (int round = 0; round < 200; ++round) {
     auto all = test::candidates("ab 1\nab-x9 1\nab-x9 2\nba9 1\n    provides ab.a = 1\nc 1\n*c 2\n");
-    for (Candidate& one : all) one.package.summary = text(4), one.package.description = text(9);
+    for (Candidate& one : all) {
+      one.package.summary = text(4);
+      one.package.description = text(9);
+    }
     const Universe u(all);
     const std::string word = text(3);
     if (word.empty()) continue;

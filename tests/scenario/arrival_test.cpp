@@ -200,7 +200,8 @@ TEST_F(Arrival, WhereLittleIsStagedTheRestIsAwaitedAndCtrlCIsHeardThen) {
     if (offset < 10 * kMiB || offset > 12 * kMiB - 10'000) return true;
     if (++pieces == 5 && something_is_staged() && interrupt) ::kill(std::stoi(read_file(process)), SIGINT);
     // a pause in which who waits looks around, then a stream that never pauses as long
-    std::this_thread::sleep_for(std::chrono::milliseconds(!interrupt ? 5 : pieces < 5 ? 150 : 50));
+    const int pause = pieces < 5 ? 150 : 50;
+    std::this_thread::sleep_for(std::chrono::milliseconds(interrupt ? pause : 5));
     return true;
   };
   const auto upgrade = [&] {

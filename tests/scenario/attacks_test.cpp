@@ -160,14 +160,18 @@ TEST_F(Attacks, OneStolenKeyOfTwo) {
         {"index/full-3.jsonl.zst", {{"length", index.size()}, {"hashes", {{"sha256", sha256(index).hex()}}}}}};
   };
   const auto lies = [&](const std::string& targets) {
-    const std::string snapshot =
-        forged("trust/2.snapshot.json",
-               [&](auto& content) { content["version"] = 3, content["meta"]["targets.json"] = pointer(targets, 3); },
-               {"snapshot"});
-    const std::string timestamp =
-        forged("trust/timestamp.json",
-               [&](auto& content) { content["version"] = 9, content["meta"]["snapshot.json"] = pointer(snapshot, 3); },
-               {"timestamp"});
+    const std::string snapshot = forged("trust/2.snapshot.json",
+                                        [&](auto& content) {
+                                          content["version"] = 3;
+                                          content["meta"]["targets.json"] = pointer(targets, 3);
+                                        },
+                                        {"snapshot"});
+    const std::string timestamp = forged("trust/timestamp.json",
+                                         [&](auto& content) {
+                                           content["version"] = 9;
+                                           content["meta"]["snapshot.json"] = pointer(snapshot, 3);
+                                         },
+                                         {"timestamp"});
     return std::map<std::string, std::string>{{"trust/3.targets.json", targets},
                                               {"trust/3.snapshot.json", snapshot},
                                               {"trust/timestamp.json", timestamp},
@@ -185,17 +189,21 @@ TEST_F(Attacks, YesterdaysDocuments) {
           "timestamp 1 is older than number 2, which was already seen");
   const std::string snapshot = document("trust/1.snapshot.json"), targets = document("trust/1.targets.json");
   const auto newest = [&](const std::string& names, std::uint64_t version) {
-    return forged(
-        timestamp,
-        [&](auto& content) { content["version"] = 9, content["meta"]["snapshot.json"] = pointer(names, version); },
-        {"timestamp"});
+    return forged(timestamp,
+                  [&](auto& content) {
+                    content["version"] = 9;
+                    content["meta"]["snapshot.json"] = pointer(names, version);
+                  },
+                  {"timestamp"});
   };
   refused("an old snapshot under a new timestamp", {{timestamp, newest(snapshot, 1)}},
           "snapshot 1 is older than number 2, which was already seen");
-  const std::string mixed =
-      forged("trust/2.snapshot.json",
-             [&](auto& content) { content["version"] = 3, content["meta"]["targets.json"] = pointer(targets, 1); },
-             {"snapshot"});
+  const std::string mixed = forged("trust/2.snapshot.json",
+                                   [&](auto& content) {
+                                     content["version"] = 3;
+                                     content["meta"]["targets.json"] = pointer(targets, 1);
+                                   },
+                                   {"snapshot"});
   refused("an old list of targets under a new snapshot",
           {{timestamp, newest(mixed, 3)}, {"trust/3.snapshot.json", mixed}},
           "targets 1 is older than number 2, which was already seen");
@@ -282,7 +290,12 @@ TEST_F(Attacks, RootsThatDoNotFollow) {
   const std::string root = "trust/1.root.json";
   const auto next = [&](std::uint64_t version, const Change& change, const std::vector<std::string>& signers) {
     return forged(
-        root, [&](auto& content) { content["version"] = version, change(content); }, signers);
+        root,
+        [&](auto& content) {
+          content["version"] = version;
+          change(content);
+        },
+        signers);
   };
   const auto same = [](nlohmann::json&) {};
   // new roots are asked for where the timestamp is another one

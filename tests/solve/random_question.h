@@ -38,10 +38,11 @@ inline Question random_question(std::mt19937& random) {
       if (there && pick(8) == 0) lines.push_back("    held");
       if (there && pick(8) == 0) lines.push_back("    essential");
       if (parallel == 2) lines.push_back("    parallel 2");
-      if (!there && pick(3) == 0)
-        lines.push_back(pick(3) == 0   ? "    from !repo/beta 50"
-                        : pick(2) == 0 ? "    from near/stable 10"
-                                       : "    from far/stable 70");
+      if (!there && pick(3) == 0) {
+        const char* line = pick(2) == 0 ? "    from near/stable 10" : "    from far/stable 70";
+        if (pick(3) == 0) line = "    from !repo/beta 50";
+        lines.emplace_back(line);
+      }
       if (!there && pick(3) == 0) lines.push_back("    size " + std::to_string(1 + pick(9)));
       for (unsigned n = pick(3); n > 0; --n)
         lines.push_back("    requires " + constraint() + (pick(3) == 0 ? " | " + constraint() : ""));

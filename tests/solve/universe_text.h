@@ -91,7 +91,7 @@ inline std::string text_of(const Universe& universe) {
   std::string text;
   for (const PackageId id : universe.all()) {
     const Candidate& one = universe[id];
-    text += !one.installed ? "" : one.installed->reason == Reason::Wanted ? "*" : "+";
+    if (one.installed) text += one.installed->reason == Reason::Wanted ? "*" : "+";
     text += one.package.title() + "\n";
     for (const Relation& r : one.package.requires_) text += "    requires " + r.text() + "\n";
     for (const Relation& r : one.package.recommends) text += "    recommends " + r.text() + "\n";

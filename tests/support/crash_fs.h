@@ -31,7 +31,10 @@ class CrashFs final : public os::FileSystem {
   CrashFs(const CrashFs& other);
 
   /// 0: never.
-  void crash_at(std::uint64_t operation) { crash_at_ = operation, count_ = 0; }
+  void crash_at(std::uint64_t operation) {
+    crash_at_ = operation;
+    count_ = 0;
+  }
   bool crashed() const;
   std::uint64_t operations() const;
 

@@ -125,8 +125,14 @@ Digest CrashFs::fingerprint() const {
     text += fmt::format("\n{} {} {:o} {} {} {}.{} {} ", id, static_cast<int>(node.type), node.mode, node.uid, node.gid,
                         node.seconds, node.nanoseconds, node.disk);
     put(node.content);
-    for (const auto& [name, value] : node.attributes) put(name), put(value);
-    for (const auto& [name, child] : node.names) put(name), put(std::to_string(child));
+    for (const auto& [name, value] : node.attributes) {
+      put(name);
+      put(value);
+    }
+    for (const auto& [name, child] : node.names) {
+      put(name);
+      put(std::to_string(child));
+    }
   }
   return sha256(text);
 }

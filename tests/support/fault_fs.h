@@ -67,7 +67,10 @@ class FaultFs final : public os::FileSystem {
     step(path);
     real_.make_symlink(target, path);
   }
-  void make_whiteout(std::string_view path) override { step(path), real_.make_whiteout(path); }
+  void make_whiteout(std::string_view path) override {
+    step(path);
+    real_.make_whiteout(path);
+  }
   bool is_whiteout(std::string_view path) override { return real_.is_whiteout(path); }
   void remove_attribute(std::string_view path, const std::string& name) override {
     step(path);
@@ -77,19 +80,34 @@ class FaultFs final : public os::FileSystem {
     step(path);
     real_.make_hard_link(existing, path);
   }
-  void rename(std::string_view from, std::string_view to) override { step(from), real_.rename(from, to); }
+  void rename(std::string_view from, std::string_view to) override {
+    step(from);
+    real_.rename(from, to);
+  }
   void rename_no_replace(std::string_view from, std::string_view to) override {
     step(from);
     real_.rename_no_replace(from, to);
   }
-  void rename_exchange(std::string_view a, std::string_view b) override { step(a), real_.rename_exchange(a, b); }
-  void remove_file(std::string_view path) override { step(path), real_.remove_file(path); }
-  void remove_directory(std::string_view path) override { step(path), real_.remove_directory(path); }
+  void rename_exchange(std::string_view a, std::string_view b) override {
+    step(a);
+    real_.rename_exchange(a, b);
+  }
+  void remove_file(std::string_view path) override {
+    step(path);
+    real_.remove_file(path);
+  }
+  void remove_directory(std::string_view path) override {
+    step(path);
+    real_.remove_directory(path);
+  }
   void set_owner(std::string_view path, std::uint32_t uid, std::uint32_t gid) override {
     step(path);
     real_.set_owner(path, uid, gid);
   }
-  void set_mode(std::string_view path, std::uint32_t mode) override { step(path), real_.set_mode(path, mode); }
+  void set_mode(std::string_view path, std::uint32_t mode) override {
+    step(path);
+    real_.set_mode(path, mode);
+  }
   void set_attribute(std::string_view path, const std::string& name, std::string_view value) override {
     step(path);
     real_.set_attribute(path, name, value);
@@ -98,7 +116,10 @@ class FaultFs final : public os::FileSystem {
     step(path);
     real_.set_mtime(path, seconds, nanoseconds);
   }
-  void sync_directory(std::string_view path) override { step(path), real_.sync_directory(path); }
+  void sync_directory(std::string_view path) override {
+    step(path);
+    real_.sync_directory(path);
+  }
   void watch_writes(std::string_view path) override { real_.watch_writes(path); }
   void sync_all(std::string_view path) override {
     step(path);
@@ -121,8 +142,14 @@ class FaultFs final : public os::FileSystem {
       }
       real_->write(data);
     }
-    void skip(std::uint64_t size) override { owner_.step(path_), real_->skip(size); }
-    void sync() override { owner_.step(path_), real_->sync(); }
+    void skip(std::uint64_t size) override {
+      owner_.step(path_);
+      real_->skip(size);
+    }
+    void sync() override {
+      owner_.step(path_);
+      real_->sync();
+    }
     void close() override { real_->close(); }
     void finish(const os::Metadata& metadata) override {
       if (owner_.kind_ == Kind::Late)
@@ -156,8 +183,14 @@ class FaultFs final : public os::FileSystem {
       stepped(name);
       real_->make_directory(name, mode);
     }
-    void remove_file(std::string_view name) override { stepped(name), real_->remove_file(name); }
-    void remove_directory(std::string_view name) override { stepped(name), real_->remove_directory(name); }
+    void remove_file(std::string_view name) override {
+      stepped(name);
+      real_->remove_file(name);
+    }
+    void remove_directory(std::string_view name) override {
+      stepped(name);
+      real_->remove_directory(name);
+    }
     void set_metadata(std::string_view name, const os::Metadata& metadata) override {
       stepped(name);
       real_->set_metadata(name, metadata);

@@ -138,18 +138,36 @@ const std::vector<Named>& changes() {
       {"upgrade with a hook", while_it_writes(install_old, "old"), while_it_writes(upgrade, "new")},
       {"remove", install_old, remove},
       {"shelve", install_old, shelve},
-      {"coming unshelved", [](Scene& s, os::FileSystem& f) { install_old(s, f), shelve(s, f); },
+      {"coming unshelved",
+       [](Scene& s, os::FileSystem& f) {
+         install_old(s, f);
+         shelve(s, f);
+       },
        [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false},
-      {"rollback", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f), remove(s, f); },
+      {"rollback",
+       [](Scene& s, os::FileSystem& f) {
+         install_old(s, f);
+         upgrade(s, f);
+         remove(s, f);
+       },
        [](Scene& s, os::FileSystem& f) { s.shop.roll_back(f, state::TxnId{1}); }, false}};
   return all;
 }
 
 const std::vector<Named>& undos() {
-  static const std::vector<Named> all{
-      {"undo of an upgrade", [](Scene& s, os::FileSystem& f) { install_old(s, f), upgrade(s, f); }, undo_last},
-      {"undo of a removal", [](Scene& s, os::FileSystem& f) { install_old(s, f), remove(s, f); }, undo_last},
-      {"undo of an installation", install_old, undo_last}};
+  static const std::vector<Named> all{{"undo of an upgrade",
+                                       [](Scene& s, os::FileSystem& f) {
+                                         install_old(s, f);
+                                         upgrade(s, f);
+                                       },
+                                       undo_last},
+                                      {"undo of a removal",
+                                       [](Scene& s, os::FileSystem& f) {
+                                         install_old(s, f);
+                                         remove(s, f);
+                                       },
+                                       undo_last},
+                                      {"undo of an installation", install_old, undo_last}};
   return all;
 }
 

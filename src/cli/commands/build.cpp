@@ -122,7 +122,9 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
   if (!arguments.has("no-pager")) screen.begin_page();
   screen.line(screen.paint(Style::Strong, what));
   for (const std::string& line : review.lines) {
-    const Style style = line.starts_with("+ ") ? Style::Come : line.starts_with("- ") ? Style::Go : Style::Plain;
+    Style style = Style::Plain;
+    if (line.starts_with("+ ")) style = Style::Come;
+    if (line.starts_with("- ")) style = Style::Go;
     screen.line("  " + screen.paint(review.is_first ? Style::Plain : style, printable_line(line)));
   }
   screen.line();

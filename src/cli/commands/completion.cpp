@@ -101,7 +101,9 @@ int run_completion(Session& session, const Arguments& arguments) {
   if (shell != "bash" && shell != "zsh" && shell != "fish")
     throw Error(ErrorCode::Usage, fmt::format("there is no completion for \"{}\"", printable(shell)), {},
                 "available for bash, zsh and fish");
-  session.screen().raw(shell == "bash" ? kBash : shell == "zsh" ? kZsh : kFish);
+  std::string_view script = shell == "zsh" ? kZsh : kFish;
+  if (shell == "bash") script = kBash;
+  session.screen().raw(script);
   return 0;
 }
 

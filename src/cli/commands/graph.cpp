@@ -51,11 +51,10 @@ std::optional<Graph> dependency_graph(Session& session, const Arguments& argumen
   }
   if (mode != "both") graph.way = mode == "needs" ? Graph::Way::Forward : Graph::Way::Backward;
   const std::string all = plan::some_of(names, 3);
-  graph.title = mode == "needs" ? "What " + all + (names.size() == 1 ? " needs" : " need")
-                : mode == "needed-by"
-                    ? "What needs " + all
-                    : fmt::format("What {} {}, and what needs {}", all, names.size() == 1 ? "needs" : "need",
-                                  names.size() == 1 ? "it" : "them");
+  const bool is_one = names.size() == 1;
+  graph.title = fmt::format("What {} {}", all, is_one ? "needs" : "need");
+  if (mode == "needed-by") graph.title = "What needs " + all;
+  if (mode == "both") graph.title += is_one ? ", and what needs it" : ", and what needs them";
   return graph;
 }
 

@@ -33,9 +33,9 @@ Json document_of(const operations::KeyFile& key) {
 }
 
 std::string text_of(const operations::KeyFile& key) {
-  const char* const kind = !key.is_private      ? "public key"
-                           : key.has_passphrase ? "private key, with a passphrase"
-                                                : "private key, without a passphrase";
+  const char* kind = "public key";
+  if (key.is_private)
+    kind = key.has_passphrase ? "private key, with a passphrase" : "private key, without a passphrase";
   return fmt::format("{}: {}\n  id      {}\n  public  {}", key.file, kind, key.id, key.public_key);
 }
 

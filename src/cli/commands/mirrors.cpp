@@ -35,9 +35,9 @@ Json to_json(const MirrorMeasure& one) {
 std::string rate_text(double bytes) { return size_text(static_cast<ByteCount>(bytes)) + "/s"; }
 
 void add(Rows& rows, const MirrorMeasure& one, std::size_t number) {
-  const std::string state = !one.problem.empty() ? "unusable"
-                            : one.behind > 0     ? fmt::format("{} behind", count_text(one.behind, "update", "updates"))
-                                                 : (one.in_use ? "in use" : "spare");
+  std::string state = one.in_use ? "in use" : "spare";
+  if (one.behind > 0) state = fmt::format("{} behind", count_text(one.behind, "update", "updates"));
+  if (!one.problem.empty()) state = "unusable";
   const Spread& wait = one.milliseconds;
   const Spread& rate = one.rate;
   const std::string waits = wait.is_known() ? fmt::format("{:.1f} to {:.1f}", wait.least, wait.greatest) : "";

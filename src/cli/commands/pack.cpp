@@ -70,10 +70,12 @@ int run_pack(Session& session, const Arguments& arguments) {
   if (again) {
     document["original"] = again->is_original;
     document["modified"] = again->changed;
-    text += again->is_original ? "; the original, byte for byte"
-            : again->changed.empty()
-                ? "; the same content as the original, packed anew"
-                : fmt::format("; changed since it was installed: {}", printable(plan::some_of(again->changed)));
+    if (again->is_original)
+      text += "; the original, byte for byte";
+    else if (again->changed.empty())
+      text += "; the same content as the original, packed anew";
+    else
+      text += fmt::format("; changed since it was installed: {}", printable(plan::some_of(again->changed)));
   }
   if (!again) {
     document["brings"] = packed.brings;
@@ -120,10 +122,9 @@ Json to_json(const operations::Published& published) {
 }
 
 std::string text_of(const operations::Published& published, const std::string& directory, bool with_packages) {
-  const char* const state = published.changed           ? "written"
-                            : published.renewed         ? "is up to date, its timestamp is renewed"
-                            : published.missing.empty() ? "is up to date"
-                                                        : "stays as it is";
+  const char* state = published.missing.empty() ? "is up to date" : "stays as it is";
+  if (published.renewed) state = "is up to date, its timestamp is renewed";
+  if (published.changed) state = "written";
   std::string text = directory + ": ";
   if (published.version == 0) return text + "nothing is served yet";
   text += fmt::format("index {} {}", published.version, state);

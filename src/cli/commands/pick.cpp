@@ -16,7 +16,8 @@ namespace {
 int list(Session& session, const std::string& path) {
   Rows rows(session);
   for (const operations::PickCandidate& one : operations::candidates(session.root(), path)) {
-    const char* const state = one.serves ? one.picked ? "serves, picked by you" : "serves" : one.picked ? "picked" : "";
+    const char* state = one.picked ? "picked" : "";
+    if (one.serves) state = one.picked ? "serves, picked by you" : "serves";
     rows.add(
         [&] {
           return Json{{"path", "/" + one.path}, {"file", "/" + one.file}, {"package", one.package},

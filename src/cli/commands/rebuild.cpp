@@ -34,7 +34,8 @@ void print(const Session& session, const operations::RebuildProposal& proposal) 
   Table table;
   for (const auto& one : planned.installed) {
     const bool found = !one.from.empty();
-    table.row({{found ? one.package.shelved ? "shelved" : "installed" : "lost", found ? Style::Plain : Style::Warn},
+    const char* const state = one.package.shelved ? "shelved" : "installed";
+    table.row({{found ? state : "lost", found ? Style::Plain : Style::Warn},
                {one.package.package.name, Style::Name},
                {one.package.package.version.text()},
                {text_of(one.package.reason)},

@@ -143,14 +143,12 @@ void add(Rows& rows, const RefreshResult& result) {
   const std::string failed =
       result.version == 0 ? "unusable: no index"
                           : fmt::format("the index fetched {} stays in use", age_text(os::now(), result.fetched));
-  rows.add([&] { return to_json(result); }, {{result.repository, Style::Name},
-                                             {result.problem   ? "failed"
-                                              : result.changed ? "new"
-                                                               : "unchanged",
-                                              result.problem   ? Style::Warn
-                                              : result.changed ? Style::Come
-                                                               : Style::Plain},
-                                             {result.problem ? failed : index}});
+  const auto told = [&](const char* state, Style style, const std::string& more) {
+    rows.add([&] { return to_json(result); }, {{result.repository, Style::Name}, {state, style}, {more}});
+  };
+  if (result.problem) return told("failed", Style::Warn, failed);
+  if (result.changed) return told("new", Style::Come, index);
+  told("unchanged", Style::Plain, index);
 }
 
 void print_whats_new(const Screen& screen, const operations::WhatsNew& whats_new) {

@@ -124,27 +124,22 @@ int run_owner(Session& session, const Arguments& arguments) {
     if (nobodys) code = exit_code(ErrorCode::NotFound);
     std::vector<std::string> told = owners, offered;
     if (nobodys && !arguments.has("installed")) offered = offered_by(session, path);
+    const char* made_by = "hook";
+    if (maker && maker->by_trigger) made_by = "trigger";
+    if (maker && maker->program == operations::kCandidates) made_by = "candidate";
     if (maker && maker->program == operations::kCandidates)
       told.push_back(fmt::format("links to {}, the candidate of {}", printable(maker->entry.target), maker->package));
     else if (maker)
-      told.push_back(fmt::format("made by the {} of {}: {}", maker->by_trigger ? "trigger" : "hook", maker->package,
-                                 printable(maker->program)));
+      told.push_back(fmt::format("made by the {} of {}: {}", made_by, maker->package, printable(maker->program)));
+    std::string text = nobodys ? "is not owned by any package" : join(told, ", ");
+    if (!offered.empty()) text = fmt::format("is not installed; available in {}", plan::some_of(offered));
     rows.add(
         [&] {
           Json made;
-          if (maker)
-            made = {{"kind", maker->by_trigger                           ? "trigger"
-                             : maker->program == operations::kCandidates ? "candidate"
-                                                                         : "hook"},
-                    {"package", maker->package},
-                    {"program", maker->program}};
+          if (maker) made = {{"kind", made_by}, {"package", maker->package}, {"program", maker->program}};
           return Json{{"path", "/" + path}, {"packages", owners}, {"made_by", std::move(made)}, {"available", offered}};
         },
-        {{"/" + printable(path)},
-         {!offered.empty() ? fmt::format("is not installed; available in {}", plan::some_of(offered))
-          : nobodys        ? "is not owned by any package"
-                           : join(told, ", "),
-          nobodys ? Style::Warn : Style::Name}});
+        {{"/" + printable(path)}, {text, nobodys ? Style::Warn : Style::Name}});
   }
   rows.print();
   return code;

@@ -38,7 +38,8 @@ Json to_json(const ServiceLine& one) {
 }
 
 Style style_of(ServiceState state) {
-  return state == ServiceState::Running ? Style::Come : state == ServiceState::Failed ? Style::Go : Style::Plain;
+  if (state == ServiceState::Running) return Style::Come;
+  return state == ServiceState::Failed ? Style::Go : Style::Plain;
 }
 
 void add(Rows& rows, const ServiceLine& one) {

@@ -214,15 +214,14 @@ void print_table(const Session& session, const operations::AtticProposal& propos
   Table table;
   for (const auto& one : proposal.attics) {
     const bool goes = proposal.is_given_up(one), last = &one == &proposal.attics.back();
+    std::string why = last ? "the latest" : "";
+    if (!one.needed_by.empty()) why = "for " + one.needed_by;
     table.row({{goes ? "drop" : "keep", goes ? Style::Go : Style::Faint},
                {std::to_string(number(one.attic.id)), Style::Name, true},
                {time_text(one.attic.time), Style::Faint},
                {proposal.kinds.at(one.attic.id)},
                {size_of(one), Style::Plain, true},
-               {!one.needed_by.empty() ? "for " + one.needed_by
-                : last                 ? "the latest"
-                                       : "",
-                Style::Faint}});
+               {why, Style::Faint}});
   }
   table.print(session.screen());
 }

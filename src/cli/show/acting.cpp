@@ -34,9 +34,8 @@ void print_links(const Screen& screen, const std::vector<plan::LinkStep>& links)
   screen.line("  Links to candidates:");
   Table table;
   for (const plan::LinkStep& one : links) {
-    std::string why = one.after.empty() ? "nothing can serve it any more"
-                      : one.picked      ? "picked by you"
-                                        : "has the highest rank";
+    std::string why = one.picked ? "picked by you" : "has the highest rank";
+    if (one.after.empty()) why = "nothing can serve it any more";
     if (!one.lost.empty()) why += fmt::format("; /{}, which you had picked, is gone", printable(one.lost));
     table.row({{one.after.empty() ? "remove" : "link", one.after.empty() ? Style::Go : Style::Change},
                {"/" + printable(one.path), Style::Name},
@@ -80,7 +79,8 @@ void print_questions(const Screen& screen, const std::vector<plan::AskStep>& que
   Table table;
   for (const plan::AskStep& one : questions) {
     const bool open = one.from == plan::AskStep::From::Open;
-    const std::string answer = open ? "-" : one.is_secret() ? "(a secret)" : printable(one.answer);
+    std::string answer = one.is_secret() ? "(a secret)" : printable(one.answer);
+    if (open) answer = "-";
     table.row({{one.package, Style::Name},
                {one.key},
                {answer, open ? Style::Faint : Style::Strong},

@@ -105,9 +105,9 @@ void show(const Session& session, const std::vector<ConfigFile>& files, const st
     }
   }
   const bool none = rows.count() == 0 && pristine == 0;
-  rows.print(!none            ? ""
-             : states.empty() ? "No package has configuration files."
-                              : "No configuration file is in this state.");
+  const char* const nothing =
+      states.empty() ? "No package has configuration files." : "No configuration file is in this state.";
+  rows.print(none ? nothing : "");
   if (pristine == 0 || session.quiet()) return;
   session.screen().line(fmt::format("{}{} pristine: `{}`", rows.count() == 0 ? "" : "\n",
                                     count_text(pristine, "file is", "files are"),

@@ -189,10 +189,12 @@ void show(const Session& session, const std::vector<LedgerLine>& lines,
   for (const LedgerLine& line : lines) {
     const LedgerEntry& entry = line.entry;
     const bool done = entry.result == "done";
-    const std::string result = line.undone_by  ? fmt::format("undone by {}", number(*line.undone_by))
-                               : line.for_good ? std::string("done; cannot be undone")
-                                               : entry.result;
-    const Style style = line.undone_by ? Style::Faint : done ? Style::Plain : Style::Warn;
+    std::string result = line.for_good ? "done; cannot be undone" : entry.result;
+    Style style = done ? Style::Plain : Style::Warn;
+    if (line.undone_by) {
+      result = fmt::format("undone by {}", number(*line.undone_by));
+      style = Style::Faint;
+    }
     rows.add([&] { return to_json(entry); },
              {{std::to_string(number(entry.id)), Style::Name, true},
               {time_text(entry.started), Style::Faint},

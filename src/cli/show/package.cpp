@@ -248,14 +248,13 @@ class Description {
   void offers() const {
     Table table(4);
     for (const PackageId id : universe_.versions_of(universe_.package(id_).name))
-      for (const Offer& offer : universe_[id].offers)
+      for (const Offer& offer : universe_[id].offers) {
+        const char* const otherwise = offer.followed ? "" : "channel not followed";
         table.row({{universe_.package(id).version.text()},
                    {offer.title()},
                    {size_text(offer.size), Style::Plain, true},
-                   {universe_[id].installed ? "installed"
-                    : offer.followed        ? ""
-                                            : "channel not followed",
-                    Style::Faint}});
+                   {universe_[id].installed ? "installed" : otherwise, Style::Faint}});
+      }
     if (table.empty()) return;
     screen_.line();
     screen_.line("  " + screen_.paint(Style::Faint, "available from"));

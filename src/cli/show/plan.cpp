@@ -82,9 +82,9 @@ std::string sources_text(const plan::Plan& plan) {
   for (const Step& step : plan.steps)
     if (step.download > 0) sources.insert(step.origin);
   if (sources.empty() || sources.size() > kFew) return {};
-  std::string text;
-  for (const std::string& one : sources)
-    text += fmt::format("{}{}", text.empty() ? " from " : one == *sources.rbegin() ? " and " : ", ", one);
+  std::string text = " from " + *sources.begin();
+  for (auto one = std::next(sources.begin()); one != sources.end(); ++one)
+    text += (std::next(one) == sources.end() ? " and " : ", ") + *one;
   return text;
 }
 

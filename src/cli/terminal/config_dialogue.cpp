@@ -30,10 +30,9 @@ void introduce(const Screen& screen, const ConfigQuestion& question) {
   const auto say = [&](const std::string& text) {
     screen.raw(wrapped(text, 2, std::min<std::size_t>(terminal_width(), 100)));
   };
-  if (!mine || !theirs)
-    return say(mine     ? "The package's version is not text, so it cannot be shown."
-               : theirs ? "Your file is missing or not text, so the two cannot be compared."
-                        : "It is not text, so the two versions cannot be compared.");
+  if (!mine && !theirs) return say("It is not text, so the two versions cannot be compared.");
+  if (!mine) return say("Your file is missing or not text, so the two cannot be compared.");
+  if (!theirs) return say("The package's version is not text, so it cannot be shown.");
   if (merged && merged->clean) {
     say(
         fmt::format("You changed {}, the new version {}; the changes do not overlap. The merge changes "
@@ -94,6 +93,11 @@ class Dialogue {
 
  private:
   std::string otherwise() const { return clean_ ? "merge" : "wait"; }
+  /// What an edit begins with.
+  const char* edited() const {
+    if (clean_) return "the merge";
+    return question_.merged ? "both versions, with conflicts between markers" : "yours";
+  }
   bool has_text() const { return question_.texts.mine.has_value(); }
 
   void print_choices() const {
@@ -108,11 +112,7 @@ class Dialogue {
                                count_text(clean_left_, "other file", "other files")));
     if (question_.news) offer("keep", "keep your file as it is; the new version is not used");
     offer("take", "the package's version; yours is moved to the attic");
-    if (has_text())
-      offer("edit", fmt::format("in {}{}", printable(os::editor()),
-                                clean_   ? ", starting from the merge"
-                                : merged ? ", starting from both versions, with conflicts between markers"
-                                         : ", starting from yours"));
+    if (has_text()) offer("edit", fmt::format("in {}, starting from {}", printable(os::editor()), edited()));
     offer("wait", question_.news
                       ? fmt::format("keep yours for now; the new one is kept aside until you settle it: `{}`",
                                     session_.copyable("hambrel configs settle /" + question_.path))

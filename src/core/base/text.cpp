@@ -325,7 +325,9 @@ std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t li
 }
 
 std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates, std::size_t most) {
-  const std::size_t limit = word.size() <= 3 ? 1 : word.size() <= 7 ? 2 : 3;
+  std::size_t limit = 3;
+  if (word.size() <= 7) limit = 2;
+  if (word.size() <= 3) limit = 1;
   std::vector<std::pair<std::size_t, std::string>> near;
   for (const std::string& candidate : candidates) {
     std::size_t distance = edit_distance(word, candidate, limit);
@@ -343,8 +345,8 @@ std::vector<std::string> similar(std::string_view word, const std::vector<std::s
 std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
   const auto near = similar(word, candidates);
   if (near.empty()) return {};
-  std::string text = "did you mean ";
-  for (std::size_t i = 0; i < near.size(); ++i) text += (i == 0 ? "" : i + 1 == near.size() ? " or " : ", ") + near[i];
+  std::string text = "did you mean " + near.front();
+  for (std::size_t i = 1; i < near.size(); ++i) text += (i + 1 == near.size() ? " or " : ", ") + near[i];
   return text + "?";
 }
 

@@ -69,7 +69,9 @@ void add_difference(const std::string& path, const std::string& before, const st
   }
   for (const DiffLine& one : diff(before, after)) {
     using Kind = DiffLine::Kind;
-    const char* const mark = one.kind == Kind::Gone ? "- " : one.kind == Kind::Come ? "+ " : "  ";
+    const char* mark = "  ";
+    if (one.kind == Kind::Gone) mark = "- ";
+    if (one.kind == Kind::Come) mark = "+ ";
     if (one.kind == Kind::Hunk)
       lines.push_back("  ...");
     else if (one.kind != Kind::NoNewline)

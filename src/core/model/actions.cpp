@@ -67,7 +67,11 @@ bool Question::takes(const std::string& answer) const {
 
 std::string Question::variable() const {
   std::string name = "HAMBREL_ANSWER_";
-  for (const char c : key) name += c == '-' ? '_' : c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
+  for (const char c : key) {
+    const bool is_small = c >= 'a' && c <= 'z';
+    const char other = c == '-' ? '_' : c;
+    name += is_small ? static_cast<char>(c - 'a' + 'A') : other;
+  }
   return name;
 }
 

@@ -283,7 +283,8 @@ FileList::Differences FileList::differences(const FileList& before, const FileLi
   Differences result;
   std::size_t i = 0, j = 0;
   while (i < before.size() || j < after.size()) {
-    const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
+    int order = i == before.size() ? 1 : -1;  // of what is left alone
+    if (i < before.size() && j < after.size()) order = before.path(i).compare(after.path(j));
     if (order != 0 || !before.same(i, after, j) || must_be_seen(before, i) || must_be_seen(after, j)) {
       if (order <= 0) result.before.push_back(i);
       if (order >= 0) result.after.push_back(j);

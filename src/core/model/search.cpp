@@ -173,7 +173,8 @@ class Word {
   }
 
   Found in_name(std::string_view name) const {
-    return name == text_ ? Found::Name : name.starts_with(text_) ? Found::NameStart : Found::NamePart;
+    if (name == text_) return Found::Name;
+    return name.starts_with(text_) ? Found::NameStart : Found::NamePart;
   }
 
   std::uint8_t in_texts(const Universe& universe, PackageId id) const {

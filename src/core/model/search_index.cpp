@@ -42,7 +42,8 @@ void put_word_bytes(std::string_view text, char* to) {
     const auto small = static_cast<std::uint8_t>(byte | 0x20);
     const bool is_letter = static_cast<std::uint8_t>(small - 'a') < 26;
     const bool is_plain = static_cast<std::uint8_t>(byte - '0') < 10 || byte >= 0x80;
-    to[i] = static_cast<char>(is_letter ? small : is_plain ? byte : 0);
+    const std::uint8_t other = is_plain ? byte : 0;
+    to[i] = static_cast<char>(is_letter ? small : other);
   }
 }
 

@@ -28,7 +28,8 @@ inline char word_byte(char c) {
     for (int value = 0; value < 256; ++value) {
       const bool capital = value >= 'A' && value <= 'Z';
       const bool plain = (value >= 'a' && value <= 'z') || (value >= '0' && value <= '9') || value >= 0x80;
-      bytes[static_cast<std::size_t>(value)] = static_cast<char>(capital ? value - 'A' + 'a' : plain ? value : 0);
+      const int other = plain ? value : 0;
+      bytes[static_cast<std::size_t>(value)] = static_cast<char>(capital ? value - 'A' + 'a' : other);
     }
     return bytes;
   }();

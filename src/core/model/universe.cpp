@@ -61,7 +61,8 @@ std::optional<std::uint32_t> find_in_base(const Layer& base, const Package& pack
 std::string compile_overlay(const Layer& base, const std::vector<Candidate>& candidates, std::string_view key) {
   LayerBuilder builder(&base);
   const auto enter = [&](const Candidate& one) {
-    const Digest digest = one.installed ? one.installed->digest : one.offers.empty() ? Digest{} : one.offers[0].digest;
+    Digest digest = one.offers.empty() ? Digest{} : one.offers[0].digest;
+    if (one.installed) digest = one.installed->digest;
     const auto twin = find_in_base(base, one.package, digest);
     if (twin && one.installed && same_file(base, *twin, one.installed->digest)) {
       builder.add_installed_of_base(*twin, *one.installed, one.package.essential);

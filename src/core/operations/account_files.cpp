@@ -62,8 +62,9 @@ class AccountPuts {
     const auto info = files_.stat(path);
     FileEntry entry;
     entry.path = path;
-    entry.mode = info ? info->mode : path.ends_with("shadow") ? kSecret : kOpen;
+    entry.mode = path.ends_with("shadow") ? kSecret : kOpen;
     if (info) {
+      entry.mode = info->mode;
       entry.user = std::to_string(info->uid);
       entry.group = std::to_string(info->gid);
       entry.attributes = txn::own_attributes(files_, path);

@@ -108,10 +108,10 @@ class ChangeLine {
   }
   void add_mark(const std::string& verb, ChangeLines& all) {
     ChangeLines::Mark mark;
-    mark.action = verb == "hold"      ? plan::Action::Hold
-                  : verb == "release" ? plan::Action::Release
-                  : verb == "want"    ? plan::Action::Want
-                                      : plan::Action::Unwant;
+    mark.action = plan::Action::Unwant;
+    if (verb == "hold") mark.action = plan::Action::Hold;
+    if (verb == "release") mark.action = plan::Action::Release;
+    if (verb == "want") mark.action = plan::Action::Want;
     if (const auto because = std::find(words_.begin(), words_.end(), "because"); because != words_.end()) {
       mark.reason = join({because + 1, words_.end()}, " ");
       words_.erase(because, words_.end());

@@ -49,7 +49,8 @@ ConfigComparison compare_configuration(Root& root, const std::string& path, cons
   const auto [base, mine, theirs] = txn::texts_of(root.files(), result.file);
   const bool to_theirs = result.against == ConfigComparison::Against::Mine;
   const bool from_base = result.against == ConfigComparison::Against::Old;
-  const auto& before = to_theirs ? mine : from_base ? base : theirs;
+  const auto& other = from_base ? base : theirs;
+  const auto& before = to_theirs ? mine : other;
   const auto& after = to_theirs ? theirs : mine;
   const auto require = [&](const std::optional<std::string>& text, const char* whose) {
     if (!text)

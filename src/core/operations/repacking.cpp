@@ -38,9 +38,9 @@ class Found {
     txn::require_way(root_, entry.path);  // nothing is packed that somebody else has led there
     const auto info = root_.stat(entry.path);
     const std::string path = "/" + entry.path;
-    const os::FileType expected = entry.type == EntryType::Directory ? os::FileType::Directory
-                                  : entry.type == EntryType::Symlink ? os::FileType::Symlink
-                                                                     : os::FileType::Regular;
+    os::FileType expected = os::FileType::Regular;
+    if (entry.type == EntryType::Directory) expected = os::FileType::Directory;
+    if (entry.type == EntryType::Symlink) expected = os::FileType::Symlink;
     // what is gone, or something else now, is left out
     if (!info || info->type != expected) return changed_.push_back(path);
     bool same = true;

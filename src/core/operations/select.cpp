@@ -52,9 +52,9 @@ void tell_unseen(Root& root, const std::string& name) {
     const bool unusable =
         std::any_of(root.catalog().indexes.begin(), root.catalog().indexes.end(),
                     [](const repo::CachedIndex& one) { return one.repository.enabled && !one.problem.empty(); });
-    hint = root.repositories().empty() ? "there are no repositories; add one: hambrel repo add URL"
-           : unusable                  ? "some indexes are missing: run `hambrel refresh`"
-                                       : "`hambrel search WORD` finds packages by what they do";
+    hint = "`hambrel search WORD` finds packages by what they do";
+    if (unusable) hint = "some indexes are missing: run `hambrel refresh`";
+    if (root.repositories().empty()) hint = "there are no repositories; add one: hambrel repo add URL";
   }
   throw Error(ErrorCode::Refused, fmt::format("no package is called or provides \"{}\"", name), {}, hint);
 }

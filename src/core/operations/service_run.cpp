@@ -28,6 +28,12 @@ std::string last_line(const std::string& output) {
   return last;
 }
 
+/// By "start", "reload" or "restart".
+services::Done brought_up(services::Manager& manager, const std::string& name, std::string_view action) {
+  if (action == "start") return manager.start(name);
+  return action == "reload" ? manager.reload(name) : manager.restart(name);
+}
+
 }  // namespace
 
 ServiceRun::ServiceRun(ChangingRoot& root, std::vector<ServiceStep> steps) : root_(root), steps_(std::move(steps)) {
@@ -135,9 +141,7 @@ ServiceDone ServiceRun::finish(const ServiceStep& step) {
   const EndOfProgress end(root_.observer());
   const std::int64_t begun = os::monotonic_milliseconds();
   const bool starts = step.kind == Kind::Start || stopped_.contains(step.name);
-  const services::Done done = starts                      ? manager_->start(step.name)
-                              : step.kind == Kind::Reload ? manager_->reload(step.name)
-                                                          : manager_->restart(step.name);
+  const services::Done done = brought_up(*manager_, step.name, starts ? "start" : action);
   records_.push_back(
       {step.package, kServiceProgram + step.name, action, os::monotonic_milliseconds() - begun, done.said, {}});
   return {step.name, action, done.good, done.said};
@@ -164,9 +168,9 @@ ServiceDone ServiceRun::check(const ServiceStep& step) {
     said.clear();
     if (one.succeeded()) break;
     const std::string words = join(step.check, " "), last = last_line(one.output);
-    said = one.started ? one.timed_out ? fmt::format("{} did not end within {} s", words, step.check_seconds)
-                                       : fmt::format("{} returned {} for {} s", words, one.code, step.check_seconds)
-                       : one.problem;
+    said = fmt::format("{} returned {} for {} s", words, one.code, step.check_seconds);
+    if (one.timed_out) said = fmt::format("{} did not end within {} s", words, step.check_seconds);
+    if (!one.started) said = one.problem;
     if (!last.empty()) said += ": " + last;
     if (!one.started || os::monotonic_milliseconds() + kPause >= until) break;
     os::sleep_milliseconds(kPause);
@@ -236,9 +240,7 @@ std::optional<state::RunRecord> made_up_for(services::Manager& manager, const Js
   if (switched && action == "stop") return stopped ? std::optional(record) : std::nullopt;
   const bool due = switched && (action == "start" || ran);
   if (!stopped && !due) return std::nullopt;
-  const services::Done done = stopped || action == "start" ? manager.start(name)
-                              : action == "reload"         ? manager.reload(name)
-                                                           : manager.restart(name);
+  const services::Done done = brought_up(manager, name, stopped ? "start" : action);
   record.ended = done.said;
   return record;
 }

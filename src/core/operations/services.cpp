@@ -110,9 +110,8 @@ class ServicePlan {
     if (party.only_files) return party.after.empty() ? "is shelved" : "comes back from the shelf";
     if (party.before.empty()) return "is installed";
     if (party.after.empty()) return "is removed";
-    return party.downgrades              ? "goes back to an older version"
-           : party.before == party.after ? "is repaired"
-                                         : "is upgraded";
+    if (party.downgrades) return "goes back to an older version";
+    return party.before == party.after ? "is repaired" : "is upgraded";
   }
 
   plan::ServiceStep step(const Party& party, const Service& service, Kind kind) const {

@@ -40,10 +40,10 @@ inline std::optional<FileInfo> look(int directory, const char* name) {
               &raw) != 0)
     return std::nullopt;
   FileInfo info;
-  info.type = S_ISREG(raw.stx_mode)   ? FileType::Regular
-              : S_ISDIR(raw.stx_mode) ? FileType::Directory
-              : S_ISLNK(raw.stx_mode) ? FileType::Symlink
-                                      : FileType::Other;
+  info.type = FileType::Other;
+  if (S_ISREG(raw.stx_mode)) info.type = FileType::Regular;
+  if (S_ISDIR(raw.stx_mode)) info.type = FileType::Directory;
+  if (S_ISLNK(raw.stx_mode)) info.type = FileType::Symlink;
   info.mode = raw.stx_mode & 07777U;
   info.uid = raw.stx_uid;
   info.gid = raw.stx_gid;

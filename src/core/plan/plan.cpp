@@ -164,9 +164,10 @@ class Planner {
       plan_.steps.push_back(std::move(step));
       return;
     }
-    step.action = !before                                                                  ? Action::Install
-                  : order_versions(universe_.version(*before), universe_.version(id)) <= 0 ? Action::Upgrade
-                                                                                           : Action::Downgrade;
+    step.action = Action::Install;
+    if (before)
+      step.action =
+          order_versions(universe_.version(*before), universe_.version(id)) <= 0 ? Action::Upgrade : Action::Downgrade;
     step.why = why(id, before);
     if (const auto offer = universe_.best_offer(id)) {
       step.origin = offer->repository.empty() ? universe_[id].offers.front().title()

@@ -62,10 +62,10 @@ std::string_view text_of(ConfigAction action) {
 std::string Run::why_text() const {
   std::string text = why;
   if (kind == Kind::Hook && why.empty()) {
-    const char* const happens = occasion == "install"     ? "is installed"
-                                : occasion == "upgrade"   ? "is upgraded"
-                                : occasion == "downgrade" ? "goes back to an older version"
-                                                          : "is removed";
+    const char* happens = "is removed";
+    if (occasion == "install") happens = "is installed";
+    if (occasion == "upgrade") happens = "is upgraded";
+    if (occasion == "downgrade") happens = "goes back to an older version";
     text = fmt::format("{} {}{}", package, happens, before ? "; runs on the system as it is now" : "");
     if (is_new) text += "; the installed version has no hooks";
   }

@@ -263,10 +263,9 @@ Exchange::End Exchange::refused(long status, const std::string& url) const {
   if ((status == kUnauthorized || status == kForbidden) && !servers_.name().empty()) {
     const settings::Access& access = servers_.access();
     const std::string file = fmt::format("/etc/hambrel/repos/{}.credentials", servers_.name());
-    hint = !access.unread.empty() ? fmt::format("{} can only be read by its owner: run this as root", access.unread)
-           : access.credentials.any()
-               ? fmt::format("check the user and the password in {}", file)
-               : fmt::format("put user = \"...\" and password = \"...\" into {}, mode 0600", file);
+    hint = access.credentials.any() ? fmt::format("check the user and the password in {}", file)
+                                    : fmt::format("put user = \"...\" and password = \"...\" into {}, mode 0600", file);
+    if (!access.unread.empty()) hint = fmt::format("{} can only be read by its owner: run this as root", access.unread);
   }
   if (status == kProxyAsks)
     hint = fmt::format("put proxy_user and proxy_password into /etc/hambrel/repos/{}.credentials, mode 0600",

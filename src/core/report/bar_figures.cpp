@@ -101,7 +101,8 @@ Figure upgrades_figure(const Facts& facts) {
     held += one.is_held ? 1 : 0;
     most = std::max(most, days);
     if (rows.size() == kMostBars) continue;
-    const Tone tone = !one.fixes.empty() ? Tone::Red : one.is_held ? Tone::Grey : Tone::Blue;
+    Tone tone = one.is_held ? Tone::Grey : Tone::Blue;
+    if (!one.fixes.empty()) tone = Tone::Red;
     rows.push_back(
         {fmt::format("{} {}", one.name, one.from), days, days, "-> " + one.to, tone,
          fmt::format("{}: installed {}{}", one.name, age_text(facts.now, one.since), one.is_held ? ", held" : "")});
@@ -137,14 +138,12 @@ Figure mirrors_figure(const std::string& repository, const std::vector<repo::Mir
                                 is_known ? number(one.milliseconds.least) : "",
                                 is_known ? number(one.milliseconds.greatest) : "",
                                 is_known ? fmt::format("{:.0f}", one.rate.median) : "", one.problem});
-    const std::string state = !one.problem.empty() ? "unusable"
-                              : one.behind > 0     ? count_text(one.behind, "update", "updates") + " behind"
-                                                   : fmt::format("{:.1f} ms{}", takes, one.in_use ? ", in use" : "");
+    std::string state = fmt::format("{:.1f} ms{}", takes, one.in_use ? ", in use" : "");
+    if (one.behind > 0) state = count_text(one.behind, "update", "updates") + " behind";
+    if (!one.problem.empty()) state = "unusable";
+    const Tone good = one.in_use ? Tone::Blue : Tone::Teal;
     rows.push_back({shown_url(one.url), takes, is_known ? std::min(takes, one.milliseconds.median) : 0, state,
-                    !one.is_good() ? Tone::Red
-                    : one.in_use   ? Tone::Blue
-                                   : Tone::Teal,
-                    one.problem});
+                    one.is_good() ? good : Tone::Red, one.problem});
   }
   if (rows.empty()) return figure;
   auto ticks = count_ticks(most_of(rows));

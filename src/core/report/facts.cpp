@@ -220,7 +220,8 @@ class Gathering {
       fact.fetched = index.fetched;
       fact.problem = index.problem;
       const std::string doubt = operations::doubt_of(index);
-      fact.trust = !doubt.empty() ? doubt : index.version == 0 ? "no index" : "signed";
+      fact.trust = index.version == 0 ? "no index" : "signed";
+      if (!doubt.empty()) fact.trust = doubt;
       fact.keys = index.signers;
       const auto more = operations::facts_of(root_, repository.name);
       fact.installed = more.installed;

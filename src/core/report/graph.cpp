@@ -144,7 +144,10 @@ Placed placed(const Graph& graph, const std::vector<Box>& boxes) {
   return result;
 }
 
-Tone tone_of(const GraphEdge& edge) { return edge.is_bad ? Tone::Red : edge.is_weak ? Tone::Axis : Tone::Muted; }
+Tone tone_of(const GraphEdge& edge) {
+  if (edge.is_bad) return Tone::Red;
+  return edge.is_weak ? Tone::Axis : Tone::Muted;
+}
 
 void draw_edge(Drawing& drawing, const GraphEdge& edge, const Route& route, const Point& by) {
   if (route.points.size() < 4) return;
@@ -172,7 +175,8 @@ void draw_box(Drawing& drawing, const Style& style, double x, double y, double w
   Shape& rect = drawing.rect(x, y, w, h, pale(style.tone) == style.tone ? Tone::Surface : pale(style.tone), style.tone);
   rect.width = style.width;
   rect.dashed = style.dashed;
-  rect.radius = style.corners == Corners::Sharp ? 1 : style.corners == Corners::Round ? 7 : h / 2;
+  rect.radius = style.corners == Corners::Round ? 7 : h / 2;
+  if (style.corners == Corners::Sharp) rect.radius = 1;
 }
 
 void draw_node(Drawing& drawing, const GraphNode& node, const Box& box, const Point& middle) {

@@ -48,10 +48,9 @@ Tile upgrades_tile(const Facts& facts) {
   std::vector<std::string> more;
   if (fixes > 0) more.push_back(fmt::format("{} for security", fixes));
   if (held > 0) more.push_back(fmt::format("{} held", held));
+  const Mood otherwise = facts.upgrades.empty() ? Mood::Good : Mood::Look;
   return {"upgrades waiting", std::to_string(facts.upgrades.size()), join(more, ", "),
-          fixes > 0                ? Mood::Bad
-          : facts.upgrades.empty() ? Mood::Good
-                                   : Mood::Look};
+          fixes > 0 ? Mood::Bad : otherwise};
 }
 
 Tile verified_tile(const Facts& facts) {
@@ -121,7 +120,8 @@ Section upgrades_section(const Facts& facts) {
   section.tables.push_back(table_of(
       {{"package"}, {"installed"}, {"available"}, {"from"}, {"since"}, {"worth knowing"}}, all,
       facts.copyable("hambrel list upgradable"), [&](const UpgradeFact& one) -> std::vector<Cell> {
-        const std::string held = !one.is_held ? "" : one.why.empty() ? "held" : "held: " + one.why;
+        std::string held;
+        if (one.is_held) held = one.why.empty() ? "held" : "held: " + one.why;
         return {{one.name, Kind::Name},
                 {one.from},
                 {one.to},
@@ -148,7 +148,8 @@ Section disk_section(const Facts& facts) {
       {{"package"}, {"version"}, {"category"}, {"why"}, {"size", true}, {"removing it frees", true}}, largest,
       facts.copyable("hambrel list --sort size"),
       [](const InstalledFact* one) -> std::vector<Cell> {
-        const char* const why = one->is_unneeded ? "unneeded" : one->is_wanted ? "wanted" : "pulled in";
+        const char* why = one->is_wanted ? "wanted" : "pulled in";
+        if (one->is_unneeded) why = "unneeded";
         return {{one->name, Kind::Name},
                 {one->version},
                 {one->category, Kind::Faint},
@@ -198,15 +199,15 @@ std::vector<Cell> transaction_row(const TransactionFact& one) {
   if (one.undone_by) result = fmt::format("undone by {}", *one.undone_by);
   if (one.undoes) result = fmt::format("back from {}", *one.undoes);
   if (one.undoes && one.kind == "rollback") result = fmt::format("back to {}", *one.undoes);
+  Kind kind = one.undone_by ? Kind::Faint : Kind::Plain;
+  if (!one.is_done()) kind = Kind::Bad;
   return {{std::to_string(one.id), Kind::Number},
           {time_text(one.ended)},
           {one.kind, Kind::Name},
           {one.user},
           {join(changes, ", ")},
           {one.size_change == 0 ? "" : change_text(one.size_change), Kind::Number},
-          {result, !one.is_done()  ? Kind::Bad
-                   : one.undone_by ? Kind::Faint
-                                   : Kind::Plain},
+          {result, kind},
           {one.problem.empty() ? one.note : one.problem, one.problem.empty() ? Kind::Faint : Kind::Bad}};
 }
 
@@ -252,17 +253,15 @@ Section sources_section(const Facts& facts) {
         const bool is_short = one.expires != 0 && one.expires < facts.now + kSoon;
         const bool is_old = one.fetched != 0 && one.fetched < facts.now - kOld;
         const std::string fetched = one.fetched == 0 ? "never fetched" : age_text(facts.now, one.fetched);
+        const Cell disabled{"disabled", Kind::Faint}, trust{one.trust, one.trust == "signed" ? Kind::Good : Kind::Look};
+        Cell index{fetched, is_old ? Kind::Look : Kind::Plain};
+        if (!one.problem.empty() && one.is_enabled) index = {one.problem, Kind::Bad};
         return {{one.name, Kind::Name},
                 {one.url, Kind::Code},
-                {one.is_enabled ? one.trust : "disabled", !one.is_enabled         ? Kind::Faint
-                                                          : one.trust == "signed" ? Kind::Good
-                                                                                  : Kind::Look},
+                one.is_enabled ? trust : disabled,
                 {join(keys, ", "), Kind::Code},
                 {one.expires == 0 ? "" : time_text(one.expires).substr(0, 10), is_short ? Kind::Bad : Kind::Plain},
-                {one.problem.empty() || !one.is_enabled ? fetched : one.problem, !one.problem.empty() && one.is_enabled
-                                                                                     ? Kind::Bad
-                                                                                 : is_old ? Kind::Look
-                                                                                          : Kind::Plain},
+                index,
                 {std::to_string(one.installed), Kind::Number},
                 {std::to_string(one.offered), Kind::Number}};
       }));

@@ -17,9 +17,9 @@ PageTable package_table(const plan::Plan& plan) {
   table.columns = {{"step"},   {"package"}, {"before"},        {"after"},
                    {"reason"}, {"from"},    {"fetches", true}, {"disk", true}};
   for (const plan::Step& one : plan.steps) {
-    const Kind kind = one.action == plan::Action::Remove    ? Kind::Look
-                      : one.action == plan::Action::Install ? Kind::Good
-                                                            : Kind::Plain;
+    Kind kind = Kind::Plain;
+    if (one.action == plan::Action::Remove) kind = Kind::Look;
+    if (one.action == plan::Action::Install) kind = Kind::Good;
     table.rows.push_back({{std::string(plan::text_of(one.action)), kind},
                           {one.name, Kind::Name},
                           {one.before},
@@ -42,13 +42,11 @@ void add_section(std::vector<Section>& sections, const char* id, const char* tit
 
 std::vector<std::vector<Cell>> program_rows(const plan::Plan& plan) {
   std::vector<std::vector<Cell>> rows;
-  for (const plan::Run& one : plan.runs)
-    rows.push_back({{one.left_out                        ? "is due"
-                     : one.kind == plan::Run::Kind::Hook ? "hook"
-                                                         : "trigger"},
-                    {one.package, Kind::Name},
-                    {one.program, Kind::Code},
-                    {one.why_text()}});
+  for (const plan::Run& one : plan.runs) {
+    const char* const kind = one.kind == plan::Run::Kind::Hook ? "hook" : "trigger";
+    rows.push_back(
+        {{one.left_out ? "is due" : kind}, {one.package, Kind::Name}, {one.program, Kind::Code}, {one.why_text()}});
+  }
   return rows;
 }
 

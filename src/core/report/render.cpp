@@ -75,9 +75,9 @@ std::string points_text(const std::vector<Point>& points) {
 }
 
 std::string text_element(const Shape& shape) {
-  const char* const anchor = shape.anchor == Anchor::Start    ? ""
-                             : shape.anchor == Anchor::Middle ? " text-anchor=\"middle\""
-                                                              : " text-anchor=\"end\"";
+  const char* anchor = "";
+  if (shape.anchor == Anchor::Middle) anchor = " text-anchor=\"middle\"";
+  if (shape.anchor == Anchor::End) anchor = " text-anchor=\"end\"";
   std::string style = fmt::format("fill:var(--{})", colour(shape.fill).name);
   if (shape.halo) style += ";stroke:var(--surface);stroke-width:3;stroke-linejoin:round;paint-order:stroke";
   return fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"{}\"{}{} style=\"{}\">{}</text>", number(shape.points[0].x),
@@ -264,7 +264,9 @@ class Painter {
   void write(const Shape& shape) {
     const std::string text = printable_line(shape.text);
     const Layout layout(cairo_, text, shape.size, shape.bold);
-    const double part = shape.anchor == Anchor::Start ? 0 : shape.anchor == Anchor::Middle ? 0.5 : 1;
+    double part = 0;
+    if (shape.anchor == Anchor::Middle) part = 0.5;
+    if (shape.anchor == Anchor::End) part = 1;
     const double x = shape.points[0].x - layout.width() * part, y = shape.points[0].y - layout.baseline();
     all_.move_to(cairo_, x, y);
     if (shape.halo) {

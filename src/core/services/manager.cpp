@@ -148,7 +148,8 @@ class InitScripts final : public Manager {
     constexpr int kDeadWithFile = 1, kDeadWithLock = 2, kStopped = 3;
     if (!end.started || end.timed_out) return State::Unknown;
     if (end.code == kDeadWithFile || end.code == kDeadWithLock) return State::Failed;
-    return end.code == 0 ? State::Running : end.code == kStopped ? State::Stopped : State::Unknown;
+    if (end.code == 0) return State::Running;
+    return end.code == kStopped ? State::Stopped : State::Unknown;
   }
   Done start(const std::string& service) override { return run({"/etc/init.d/" + service, "start"}); }
   Done stop(const std::string& service) override { return run({"/etc/init.d/" + service, "stop"}); }

@@ -43,9 +43,9 @@ Encoding::Encoding(const Encoding& whole, const Request& request)
   mark(request.release, kReleased);
   mark(request.remove, kRemoved);
   for (const Statement& one : whole.statements_) {
-    const std::uint8_t by = one.kind == Cause::Kind::Held     ? kReleased
-                            : one.kind == Cause::Kind::Wanted ? kRemoved
-                                                              : std::uint8_t{0};
+    std::uint8_t by = 0;
+    if (one.kind == Cause::Kind::Held) by = kReleased;
+    if (one.kind == Cause::Kind::Wanted) by = kRemoved;
     if (by == 0 || (given_up[one.subject] & by) == 0)
       engine_.add({one.selector});
     else

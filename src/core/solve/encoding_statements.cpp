@@ -25,9 +25,9 @@ std::vector<Cause> Encoding::causes(const std::vector<std::size_t>& statements) 
       continue;
     }
     const auto relation = static_cast<RelationId>(one.relation);
-    const RelationList list = one.kind == Cause::Kind::Requires    ? RelationList::Requires
-                              : one.kind == Cause::Kind::Conflicts ? RelationList::Conflicts
-                                                                   : RelationList::Replaces;
+    RelationList list = RelationList::Replaces;
+    if (one.kind == Cause::Kind::Requires) list = RelationList::Requires;
+    if (one.kind == Cause::Kind::Conflicts) list = RelationList::Conflicts;
     cause.relation = universe_.text(relation);
     for (const PackageId id : universe_.versions_of(name)) {
       const auto relations = universe_.relations(id, list);

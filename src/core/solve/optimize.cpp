@@ -80,7 +80,8 @@ class Minimizer {
       if (known == 0) original_.push_back(soft.lit);
       known += soft.weight;
     }
-    for (const Lit lit : original_) first_weights_.push_back(weight(lit)), waiting_.push_back(lit);
+    for (const Lit lit : original_) first_weights_.push_back(weight(lit));
+    waiting_ = original_;
   }
 
   Optimum run() {

@@ -227,7 +227,8 @@ PackageChange::Index Connection::index_change(const FileList& before, const File
   auto& [gone, come] = change;
   std::size_t i = 0, j = 0;
   while (i < before.size() || j < after.size()) {
-    const int order = i == before.size() ? 1 : j == after.size() ? -1 : before.path(i).compare(after.path(j));
+    int order = i == before.size() ? 1 : -1;  // of what is left alone
+    if (i < before.size() && j < after.size()) order = before.path(i).compare(after.path(j));
     if (order < 0) gone.push_back(hash_of(before.path(i)));
     if (order > 0) come.push_back(hash_of(after.path(j)));
     if (order <= 0) ++i;

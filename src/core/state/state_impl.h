@@ -62,7 +62,10 @@ struct Connection {
   std::shared_ptr<const FileList> list_of(std::int64_t package_row);
   bool may_have_configuration(std::int64_t package_row);
   void note_configuration();  // step kConfigsFrom of the schema
-  void forget_lists() { lists.clear(), lists_size = 0; }
+  void forget_lists() {
+    lists.clear();
+    lists_size = 0;
+  }
   std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
   /// How the index of paths follows a slot whose files were `before` and are `after`.
   static PackageChange::Index index_change(const FileList& before, const FileList& after);

@@ -88,7 +88,8 @@ void Engine::write_contents(const Planned& planned, Journal& journal) {
     HAMBREL_ASSERT(one.link || (here && here->type == os::FileType::Regular), "what is written anew is there");
     HAMBREL_ASSERT(!one.goes || here, "what goes is there");
     Move move;
-    move.kind = one.goes ? MoveKind::Remove : here ? MoveKind::Exchange : MoveKind::Place;
+    move.kind = here ? MoveKind::Exchange : MoveKind::Place;
+    if (one.goes) move.kind = MoveKind::Remove;
     move.path = one.path;
     move.home = StagingHomes(env_.root).of(one.path);
     move.place = fmt::format("{}/{}", lines_in(journal.id), number_of++);

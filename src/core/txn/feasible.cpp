@@ -81,7 +81,11 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
     if (put.kept.empty() || put.entry.config()) bytes += put.entry.size();  // the rest is linked
     ++count;
   }
-  for (const Pristine& one : change.pristine) needs[kHome].first += one.entry.size, ++needs[kHome].second;
+  for (const Pristine& one : change.pristine) {
+    auto& [bytes, count] = needs[kHome];
+    bytes += one.entry.size;
+    ++count;
+  }
   if (change.fetched.bytes > 0) {
     const auto mount = [&](const std::string& path) {
       return root.stat_followed(existing_directory(root, path))->mount;

@@ -134,8 +134,10 @@ ConfigTexts texts_of(os::FileReader& root, const ConfigFile& file) {
   const std::string waiting = waiting_place(file.path), base = base_place(file.path);
   texts.mine = read_text(root, file.path);
   const auto pristine = find_pristine(root, file.entry.digest);
-  texts.theirs = read_text(root, root.stat(waiting) ? waiting : pristine.value_or(""));
-  texts.base = read_text(root, root.stat(base) ? base : root.stat(waiting) ? std::string() : pristine.value_or(""));
+  const bool waits = root.stat(waiting).has_value();
+  texts.theirs = read_text(root, waits ? waiting : pristine.value_or(""));
+  const std::string otherwise = waits ? "" : pristine.value_or("");
+  texts.base = read_text(root, root.stat(base) ? base : otherwise);
   return texts;
 }
 
