@@ -15,7 +15,7 @@ PATH=$dir/bin:$PATH
 wanted=" $* "
 shot() { # NAME "COMMAND LINE"
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0
-  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "${2//hambrel /hambrel --root skerry }" -- bash -c "$2 2>&1 | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root skerry --color always|--root skerry|'"
+  tools/capture-term.sh -o "docs/screenshots/$1.png" -p '\033[2m#' -l "${2//hambrel /hambrel --root skerry }" -- bash -c "TERM=xterm PAGER= script -qec '$2' /dev/null | sed 's|  in .*/skerry|  in /srv/skerry|; s|$dir/world|/srv/world|; s|--root skerry --color always|--root skerry|'"
 }
 asked() { # NAME UNTIL WORDS...: with its question, on the terminal itself
   [[ $wanted == '  ' || $wanted == *" $1 "* ]] || return 0

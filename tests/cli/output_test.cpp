@@ -110,6 +110,9 @@ TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommandThatFits) {
   EXPECT_EQ(fitted("or drop it: hambrel repo drop x, then go on", 2, 22),
             "or drop it:\n  hambrel repo drop x,\n  then go on\n");
   EXPECT_EQ(fitted("so `hambrel activate --discard`", 0, 20), "so `hambrel activate\n--discard`\n");
+  Table table(0);
+  table.row({{"next"}, {"staged; `hambrel activate`"}});
+  EXPECT_EQ(table.fitted_text(30), "next  staged;\n      `hambrel activate`\n");
   // what styles a word takes no room
   EXPECT_EQ(fitted("\033[1mone\033[0m two", 0, 7), "\033[1mone\033[0m two\n");
   EXPECT_EQ(fitted("\033[1mone\033[0m two three", 0, 7), "\033[1mone\033[0m two\nthree\n");

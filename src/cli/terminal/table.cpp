@@ -202,15 +202,9 @@ std::vector<std::string> Table::pieces_of(const Entry& cell, std::string_view te
   if (cell.width <= width) return {std::string(text)};
   if (width == 0) return {""};
   if (!cell.last || last_ == Last::Cut) return {cut_to(text, width)};
-  std::vector<std::string> lines;
-  for (const std::string_view word : split(text, ' ')) {
-    const bool fits = !lines.empty() && display_width(lines.back()) + 1 + display_width(word) <= width;
-    if (fits)
-      lines.back() += " " + std::string(word);
-    else
-      lines.emplace_back(word);
-  }
-  return lines;
+  const std::string lines = wrapped(text, 0, width);
+  const auto pieces = split(std::string_view(lines).substr(0, lines.size() - 1), '\n');
+  return {pieces.begin(), pieces.end()};
 }
 
 template <typename Paint>
