@@ -113,6 +113,7 @@ TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommandThatFits) {
   Table table(0);
   table.row({{"next"}, {"staged; `hambrel activate`"}});
   EXPECT_EQ(table.fitted_text(30), "next  staged;\n      `hambrel activate`\n");
+  EXPECT_EQ(fitted("so: hambrel  list  held", 0, 20), "so:\nhambrel  list  held\n");
   // what styles a word takes no room
   EXPECT_EQ(fitted("\033[1mone\033[0m two", 0, 7), "\033[1mone\033[0m two\n");
   EXPECT_EQ(fitted("\033[1mone\033[0m two three", 0, 7), "\033[1mone\033[0m two\nthree\n");

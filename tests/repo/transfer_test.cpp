@@ -8,6 +8,7 @@
 #include <thread>
 
 #include "repo/download.h"
+#include "support/crash_fs.h"
 #include "support/program.h"
 
 namespace hambrel::repo {
@@ -179,6 +180,35 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.independent.hambrel",
                    "PACK");  // cut off in the cache
   EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE")}, repositories, silent), 7U);
+}
+
+TEST(Download, WhatIsCountedOnOutlastsAPowerCutAndElseWhatIsLostComesAgain) {
+  Server server;
+  server.server.Get("/packages/.*", [](const httplib::Request&, httplib::Response& answer) {
+    answer.set_content("PACKAGE", "text/plain");
+  });
+  const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
+  PackageToFetch lamp;
+  lamp.package.name = "lamp";
+  lamp.package.version = Version::parse("1-1").value();
+  lamp.package.arch = "independent";
+  lamp.offer.repository = "base";
+  lamp.offer.size = 7;
+  lamp.offer.digest = sha256("PACKAGE");
+  Observer silent;
+  Network network;
+  using Loss = test::CrashFs::Loss;
+  for (const Loss loss : {Loss::Nothing, Loss::Everything, Loss::Content, Loss::Some})
+    for (const bool counted_on : {true, false})
+      for (std::uint64_t seed = 0; seed < (loss == Loss::Some ? 8U : 1U); ++seed) {
+        test::CrashFs fs;
+        EXPECT_EQ(download(fs, network, {lamp}, repositories, silent, counted_on), 7U);
+        fs.reboot(loss, seed);
+        drop_damaged(fs, {lamp});
+        EXPECT_TRUE(!counted_on || in_cache(fs, lamp.package, lamp.offer)) << static_cast<int>(loss) << " " << seed;
+        download(fs, network, {lamp}, repositories, silent);
+        EXPECT_EQ(fs.digest(cache_path(lamp.package)), lamp.offer.digest);
+      }
 }
 
 TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {

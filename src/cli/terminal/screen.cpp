@@ -152,20 +152,24 @@ bool begins_command(std::string_view word) { return word == "hambrel" || word.st
 /// Does a word end the command that began with another?
 bool ends_command(std::string_view begun, std::string_view word) {
   if (begun.starts_with('`')) return word.find('`', word.data() == begun.data() ? 1 : 0) != std::string_view::npos;
-  return std::string_view(",;:.)").find(word.back()) != std::string_view::npos;
+  return !word.empty() && std::string_view(",;:.)").find(word.back()) != std::string_view::npos;
 }
 
 /// The words of a line; a command is one of them, as half of one must not be copied, unless it is wider than `room`.
 std::vector<std::string_view> words_of(std::string_view line, std::size_t room) {
+  // no more is looked at than could fit, of characters of four bytes with style codes
+  const std::size_t most = room < 1000 ? 8 * room : SIZE_MAX;
   std::vector<std::string_view> words;
   const std::vector<std::string_view> parts = split(line, ' ');
   for (std::size_t i = 0; i < parts.size(); ++i) {
     if (parts[i].empty()) continue;
     std::size_t last = i;
+    const auto size = [&] {
+      return static_cast<std::size_t>(parts[last].data() + parts[last].size() - parts[i].data());
+    };
     if (begins_command(parts[i]))
-      while (last + 1 < parts.size() && !ends_command(parts[i], parts[last])) ++last;
-    const auto size = static_cast<std::size_t>(parts[last].data() + parts[last].size() - parts[i].data());
-    const std::string_view whole = trim({parts[i].data(), size});
+      while (last + 1 < parts.size() && !ends_command(parts[i], parts[last]) && size() <= most) ++last;
+    const std::string_view whole = trim({parts[i].data(), size()});
     const bool fits = shown_width(whole) <= room;
     words.push_back(fits ? whole : parts[i]);
     if (fits) i = last;
@@ -176,19 +180,20 @@ std::vector<std::string_view> words_of(std::string_view line, std::size_t room) 
 /// Appends a line, broken between words: what goes on below is indented by `further`.
 void add_wrapped(std::string_view line, std::size_t indent, std::size_t further, std::size_t width,
                  std::string& lines) {
-  std::size_t used = 0;  // none of the line that is being made
+  std::size_t used = 0;  // columns of the line that is being made
+  bool begun = false;
   const char* end = line.data();
   for (const std::string_view word : words_of(line, width - std::min(width, further))) {
     const std::size_t size = shown_width(word);
-    std::size_t blanks = static_cast<std::size_t>(word.data() - end);
-    if (used == 0) blanks = indent;
-    if (used > 0 && used + blanks + size > width) {
+    std::size_t blanks = begun ? static_cast<std::size_t>(word.data() - end) : indent;
+    if (begun && used + blanks + size > width) {
       lines += '\n';
       used = 0;
       blanks = further;
     }
     lines.append(blanks, ' ').append(word);
     used += blanks + size;
+    begun = true;
     end = word.data() + word.size();
   }
   lines += '\n';

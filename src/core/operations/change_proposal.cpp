@@ -157,7 +157,7 @@ class ChangeProposal final : public Proposal {
       root.observer().note(fmt::format("{}: damaged in the cache; it is fetched again", dropped));
     Outcome outcome;
     outcome.end = End::FetchOnly;
-    outcome.fetched = repo::download(root.files(), root.network(), offered, root.repositories(), root.observer());
+    outcome.fetched = repo::download(root.files(), root.network(), offered, root.repositories(), root.observer(), true);
     return outcome;
   }
 

@@ -27,8 +27,11 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
 }
 
 ByteCount download(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<settings::Repository>& repositories, Observer& observer) {
-  return DownloadQueue(root, network, wanted, repositories).settle(observer, true);
+                   const std::vector<settings::Repository>& repositories, Observer& observer, bool sync) {
+  const ByteCount bytes = DownloadQueue(root, network, wanted, repositories).settle(observer, sync);
+  // their names too, and what was fetched before
+  if (sync && root.stat(kPackageCache)) root.sync_all(kPackageCache);
+  return bytes;
 }
 
 }  // namespace hambrel::repo

@@ -37,8 +37,9 @@ bool in_cache(os::FileReader& root, const Package& package, const Offer& offer);
 std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<PackageToFetch>& wanted);
 
 /// Brings all of them into the cache, in parallel. Returns the bytes that were fetched. Throws the first problem, in
-/// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache.
+/// the order of `wanted`, after all transfers have ended; what arrived whole stays in the cache. `sync`: it is on the
+/// disk then. Else the kernel brings it there; what a power cut takes is found by its digest and fetched again.
 ByteCount download(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
-                   const std::vector<settings::Repository>& repositories, Observer& observer);
+                   const std::vector<settings::Repository>& repositories, Observer& observer, bool sync = false);
 
 }  // namespace hambrel::repo

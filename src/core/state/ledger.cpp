@@ -284,6 +284,7 @@ std::string Connection::insert_entry(LedgerEntry& entry, const std::vector<Packa
   HAMBREL_ASSERT(number(entry.id) > 0 && entry.chain == kChain, "new entries have numbers and today's chain");
   clean(entry);
   std::vector<PackageChange> changes;  // as they will be read back
+  changes.reserve(given.size());
   for (const PackageChange& one : given) {
     PackageChange& told = changes.emplace_back();
     told.name = one.name;
@@ -336,6 +337,9 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
   next_slot.reset();
   try {
     IndexRows rows;
+    std::size_t come = 0;
+    for (const PackageChange& change : changes) come += change.index ? change.index->come.size() : 0;
+    rows.come.reserve(come);
     const bool renewed = renew_if_most_leave(changes, rows);
     for (const PackageChange& change : changes) insert_change(id, sequence++, change, renewed, rows);
     index(std::move(rows));

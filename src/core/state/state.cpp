@@ -54,7 +54,7 @@ Connection::Connection(std::string shown, std::shared_ptr<Vfs> files, int flags)
   database.exec("PRAGMA temp_store = MEMORY");
   database.exec("PRAGMA foreign_keys = ON");
   database.exec("PRAGMA synchronous = EXTRA");
-  database.exec("PRAGMA cache_size = -16384");  // KiB: the rows of a large package need not go to the disk in between
+  database.exec("PRAGMA cache_size = -8192");  // KiB: the rows of a large package need not go to the disk in between
 }
 
 namespace {
