@@ -98,7 +98,7 @@ TEST(Output, SizesTimesAndAges) {
   EXPECT_EQ(age_text(60, 0), "1 minute ago");
 }
 
-TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommandThatFits) {
+TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommand) {
   EXPECT_EQ(wrapped("one two three", 2, 9), "  one two\n  three\n");
   EXPECT_EQ(wrapped("one\n\ntwo", 1, 9), " one\n\n two\n");
   EXPECT_EQ(fitted("  a   b\n  1  two three", 2, 11), "  a   b\n  1  two\n    three\n");
@@ -109,7 +109,10 @@ TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommandThatFits) {
             "Now\n`hambrel activate --discard`\ndrops it.\n");
   EXPECT_EQ(fitted("or drop it: hambrel repo drop x, then go on", 2, 22),
             "or drop it:\n  hambrel repo drop x,\n  then go on\n");
-  EXPECT_EQ(fitted("so `hambrel activate --discard`", 0, 20), "so `hambrel activate\n--discard`\n");
+  EXPECT_EQ(fitted("so `hambrel activate --discard`", 0, 20), "so `hambrel activate --discard`\n");
+  EXPECT_EQ(fitted("  1  hambrel remove x --purge", 2, 20), "  1  hambrel remove x --purge\n");
+  EXPECT_EQ(fitted("hambrel keeps what was moved, and more", 0, 20), "hambrel keeps what\nwas moved, and more\n");
+  EXPECT_EQ(wrapped("so `hambrel activate --discard`", 0, 20), "so `hambrel activate\n--discard`\n") << "a cell fits";
   Table table(0);
   table.row({{"next"}, {"staged; `hambrel activate`"}});
   EXPECT_EQ(table.fitted_text(30), "next  staged;\n      `hambrel activate`\n");

@@ -95,9 +95,9 @@ void Screen::paragraph(std::string_view text, std::size_t indent) const {
 void Screen::paragraph(std::string_view text, std::size_t indent, std::size_t width) const {
   raw(wrapped(json_ ? std::string(text) : with_root(text, root_), indent, width));
 }
-void Screen::sentence(std::string_view text) const {
+void Screen::sentence(std::string_view text, std::size_t hanging) const {
   const std::size_t width = output_is_terminal() ? terminal_width() : SIZE_MAX;
-  raw(fitted(with_root(text, root_), 0, width));
+  raw(fitted(with_root(text, root_), hanging, width));
 }
 void Screen::note(std::string_view text) const { problem(with_root(text, root_)); }
 void Screen::problem(std::string_view text, std::size_t hanging) const {
@@ -129,7 +129,8 @@ void Screen::remark(std::string_view text) const {
 
 void Screen::field(std::string_view label, std::string_view text) const {
   constexpr int kWidth = 12;
-  if (!text.empty()) line("  " + paint(Style::Faint, fmt::format("{:<{}}", label, kWidth)) + printable(text));
+  if (!text.empty())
+    sentence("  " + paint(Style::Faint, fmt::format("{:<{}}", label, kWidth)) + printable(text), kWidth);
 }
 
 namespace {
@@ -155,38 +156,46 @@ bool ends_command(std::string_view begun, std::string_view word) {
   return !word.empty() && std::string_view(",;:.)").find(word.back()) != std::string_view::npos;
 }
 
-/// The words of a line; a command is one of them, as half of one must not be copied, unless it is wider than `room`.
-std::vector<std::string_view> words_of(std::string_view line, std::size_t room) {
-  // no more is looked at than could fit, of characters of four bytes with style codes
-  const std::size_t most = room < 1000 ? 8 * room : SIZE_MAX;
+/// What becomes of a command that is wider than a line.
+enum class Wide { Broken, Left };
+
+/// The words of a line. A command is one of them, as half of one must not be copied: what stands in backticks, or goes
+/// from "hambrel" to the end of the line. Others, in a sentence without backticks, are if they fit into `room`.
+std::vector<std::string_view> words_of(std::string_view line, std::size_t room, Wide wide) {
   std::vector<std::string_view> words;
   const std::vector<std::string_view> parts = split(line, ' ');
   for (std::size_t i = 0; i < parts.size(); ++i) {
     if (parts[i].empty()) continue;
+    words.push_back(parts[i]);
+    if (!begins_command(parts[i])) continue;
+    constexpr std::size_t kMost = 4096;  // bytes of a command: that of a hostile text has no end
     std::size_t last = i;
     const auto size = [&] {
       return static_cast<std::size_t>(parts[last].data() + parts[last].size() - parts[i].data());
     };
-    if (begins_command(parts[i]))
-      while (last + 1 < parts.size() && !ends_command(parts[i], parts[last]) && size() <= most) ++last;
+    while (last + 1 < parts.size() && !ends_command(parts[i], parts[last]) && size() < kMost) ++last;
     const std::string_view whole = trim({parts[i].data(), size()});
-    const bool fits = shown_width(whole) <= room;
-    words.push_back(fits ? whole : parts[i]);
-    if (fits) i = last;
+    const bool is_sure = parts[i].starts_with('`') || last + 1 == parts.size();
+    if ((wide == Wide::Broken || !is_sure) && shown_width(whole) > room) continue;
+    words.back() = whole;
+    i = last;
   }
   return words;
 }
 
 /// Appends a line, broken between words: what goes on below is indented by `further`.
-void add_wrapped(std::string_view line, std::size_t indent, std::size_t further, std::size_t width,
+void add_wrapped(std::string_view line, std::size_t indent, std::size_t further, std::size_t width, Wide wide,
                  std::string& lines) {
   std::size_t used = 0;  // columns of the line that is being made
   bool begun = false;
   const char* end = line.data();
-  for (const std::string_view word : words_of(line, width - std::min(width, further))) {
+  for (const std::string_view word : words_of(line, width - std::min(width, further), wide)) {
     const std::size_t size = shown_width(word);
     std::size_t blanks = begun ? static_cast<std::size_t>(word.data() - end) : indent;
-    if (begun && used + blanks + size > width) {
+    // what is wider than any line gains nothing by one of its own
+    const bool helps =
+        wide == Wide::Broken || further + size <= width || !begins_command(word.substr(0, word.find(' ')));
+    if (begun && helps && used + blanks + size > width) {
       lines += '\n';
       used = 0;
       blanks = further;
@@ -203,7 +212,8 @@ void add_wrapped(std::string_view line, std::size_t indent, std::size_t further,
 
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width) {
   std::string lines;
-  for (const std::string_view paragraph : split(text, '\n')) add_wrapped(paragraph, indent, indent, width, lines);
+  for (const std::string_view paragraph : split(text, '\n'))
+    add_wrapped(paragraph, indent, indent, width, Wide::Broken, lines);
   return lines;
 }
 
@@ -214,7 +224,7 @@ std::string fitted(std::string_view text, std::size_t hanging, std::size_t width
     if (shown_width(line) <= width)
       lines.append(line).append("\n");
     else
-      add_wrapped(line, indent, indent + hanging, width, lines);
+      add_wrapped(line, indent, indent + hanging, width, Wide::Left, lines);
   }
   return lines;
 }

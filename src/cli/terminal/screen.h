@@ -28,7 +28,7 @@ class Screen {
   void paragraph(std::string_view text, std::size_t indent) const;
   void paragraph(std::string_view text, std::size_t indent, std::size_t width) const;
   /// Lines as they are; on a terminal, those that are too long for it are broken between words.
-  void sentence(std::string_view text) const;
+  void sentence(std::string_view text, std::size_t hanging = 0) const;
   void raw(std::string_view text) const;
   /// What holds nothing from outside that was not made fit for a terminal.
   void write(std::string_view text) const;
@@ -59,10 +59,11 @@ class Screen {
   mutable std::optional<std::string> held_;
 };
 
-/// Wraps words to a width, each line indented. A command (`like this`, or from "hambrel" on) that fits on a line stays
-/// whole, in the next function too.
+/// Wraps words to a width, each line indented. A command (`like this`, or from "hambrel" to the end) that fits on a
+/// line stays whole.
 std::string wrapped(std::string_view text, std::size_t indent, std::size_t width);
-/// Whole lines; those that are wider than `width` go on below, indented by `hanging` more than they are.
+/// Whole lines; those that are wider than `width` go on below, indented by `hanging` more than they are. Commands stay
+/// whole: those that are wider are left to the terminal, which breaks what it shows and not what is copied.
 std::string fitted(std::string_view text, std::size_t hanging, std::size_t width);
 
 bool input_is_terminal();
