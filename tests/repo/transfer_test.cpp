@@ -146,6 +146,22 @@ TEST(Transfer, AProblemOfTheReceiverIsToldAsItIs) {
   EXPECT_EQ(requests[0].problem.value().problem(), "disk full");
 }
 
+namespace {
+
+PackageToFetch wanted(const std::string& name, const std::string& content = "PACKAGE",
+                      const std::string& version = "1") {
+  PackageToFetch one;
+  one.package.name = name;
+  one.package.version = Version::parse(version).value();
+  one.package.arch = "independent";
+  one.offer.repository = "base";
+  one.offer.size = content.size();
+  one.offer.digest = sha256(content);
+  return one;
+}
+
+}  // namespace
+
 TEST(Download, OnlyTheRightContentGetsItsName) {
   Server server;
   server.server.Get("/packages/.*", [](const httplib::Request&, httplib::Response& answer) {
@@ -153,24 +169,16 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   });
   const test::TempDir root;
   const auto fs = os::open_file_system(root.text());
-  const auto wanted = [&](const std::string& name, const std::string& content) {
-    PackageToFetch one;
-    one.package.name = name;
-    one.package.version = Version::parse("1:2~rc1-1").value();
-    one.package.arch = "independent";
-    one.offer.repository = "base";
-    one.offer.size = content.size();
-    one.offer.digest = sha256(content);
-    return one;
-  };
   const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
   Observer silent;
   Network network;
-  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE")}, repositories, silent), 7U);
+  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE", "1:2~rc1-1")}, repositories, silent), 7U);
   EXPECT_EQ(test::read_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.independent.hambrel"), "PACKAGE");
-  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE")}, repositories, silent), 0U) << "the cache has it";
+  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE", "1:2~rc1-1")}, repositories, silent), 0U)
+      << "the cache has it";
   try {
-    download(*fs, network, {wanted("bad", "package"), wanted("also-good", "PACKAGE")}, repositories, silent);
+    download(*fs, network, {wanted("bad", "package", "1:2~rc1-1"), wanted("also-good", "PACKAGE", "1:2~rc1-1")},
+             repositories, silent);
     FAIL();
   } catch (const Error& error) {
     EXPECT_EQ(error.problem(), "bad 1:2~rc1-1 is not the file that base describes (its digest differs)");
@@ -179,7 +187,7 @@ TEST(Download, OnlyTheRightContentGetsItsName) {
   EXPECT_TRUE(fs->stat("var/cache/hambrel/packages/also-good/1:2~rc1-1.independent.hambrel"));
   test::write_file(root / "var/cache/hambrel/packages/good/1:2~rc1-1.independent.hambrel",
                    "PACK");  // cut off in the cache
-  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE")}, repositories, silent), 7U);
+  EXPECT_EQ(download(*fs, network, {wanted("good", "PACKAGE", "1:2~rc1-1")}, repositories, silent), 7U);
 }
 
 TEST(Download, WhatIsCountedOnOutlastsAPowerCutAndElseWhatIsLostComesAgain) {
@@ -188,13 +196,7 @@ TEST(Download, WhatIsCountedOnOutlastsAPowerCutAndElseWhatIsLostComesAgain) {
     answer.set_content("PACKAGE", "text/plain");
   });
   const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
-  PackageToFetch lamp;
-  lamp.package.name = "lamp";
-  lamp.package.version = Version::parse("1-1").value();
-  lamp.package.arch = "independent";
-  lamp.offer.repository = "base";
-  lamp.offer.size = 7;
-  lamp.offer.digest = sha256("PACKAGE");
+  const PackageToFetch lamp = wanted("lamp");
   Observer silent;
   Network network;
   using Loss = test::CrashFs::Loss;
@@ -226,16 +228,6 @@ TEST(Download, WhatIsWholeIsNotAskedForAgainAndARestGoesOnWithoutRanges) {
   const test::TempDir root;
   const auto fs = os::open_file_system(root.text());
   const std::vector<settings::Repository> repositories{{"base", server.url(""), {"stable"}, true, 50}};
-  const auto wanted = [](const std::string& name) {
-    PackageToFetch one;
-    one.package.name = name;
-    one.package.version = Version::parse("1").value();
-    one.package.arch = "independent";
-    one.offer.repository = "base";
-    one.offer.size = 7;
-    one.offer.digest = sha256("PACKAGE");
-    return one;
-  };
   Observer silent;
   Network network;
   EXPECT_EQ(download(*fs, network, {wanted("closes")}, repositories, silent), 7U);
