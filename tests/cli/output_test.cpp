@@ -117,6 +117,9 @@ TEST(Output, IsBrokenBetweenWordsAndNeverWithinACommand) {
   table.row({{"next"}, {"staged; `hambrel activate`"}});
   EXPECT_EQ(table.fitted_text(30), "next  staged;\n      `hambrel activate`\n");
   EXPECT_EQ(fitted("so: hambrel  list  held", 0, 20), "so:\nhambrel  list  held\n");
+  EXPECT_EQ(fitted("so: \033[32mhambrel remove x --purge\033[0m", 0, 24),
+            "so:\n\033[32mhambrel remove x --purge\033[0m\n");
+  EXPECT_EQ(fitted("so \033[1m`hambrel list`\033[0m tells", 0, 20), "so \033[1m`hambrel list`\033[0m\ntells\n");
   // what styles a word takes no room
   EXPECT_EQ(fitted("\033[1mone\033[0m two", 0, 7), "\033[1mone\033[0m two\n");
   EXPECT_EQ(fitted("\033[1mone\033[0m two three", 0, 7), "\033[1mone\033[0m two\nthree\n");

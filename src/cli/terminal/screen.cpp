@@ -147,12 +147,23 @@ std::size_t shown_width(std::string_view text) {
   }
 }
 
+/// A word without the style codes that it begins with.
+std::string_view behind_style(std::string_view word) {
+  while (word.starts_with("\033[")) {
+    const std::size_t end = word.find('m');
+    if (end == std::string_view::npos) break;
+    word.remove_prefix(end + 1);
+  }
+  return word;
+}
+
 /// Does a word begin a command that somebody may copy?
 bool begins_command(std::string_view word) { return word == "hambrel" || word.starts_with('`'); }
 
 /// Does a word end the command that began with another?
 bool ends_command(std::string_view begun, std::string_view word) {
-  if (begun.starts_with('`')) return word.find('`', word.data() == begun.data() ? 1 : 0) != std::string_view::npos;
+  const bool is_first = word.data() + word.size() == begun.data() + begun.size();
+  if (begun.starts_with('`')) return (is_first ? begun.substr(1) : word).find('`') != std::string_view::npos;
   return !word.empty() && std::string_view(",;:.)").find(word.back()) != std::string_view::npos;
 }
 
@@ -167,15 +178,16 @@ std::vector<std::string_view> words_of(std::string_view line, std::size_t room, 
   for (std::size_t i = 0; i < parts.size(); ++i) {
     if (parts[i].empty()) continue;
     words.push_back(parts[i]);
-    if (!begins_command(parts[i])) continue;
+    const std::string_view begun = behind_style(parts[i]);
+    if (!begins_command(begun)) continue;
     constexpr std::size_t kMost = 4096;  // bytes of a command: that of a hostile text has no end
     std::size_t last = i;
     const auto size = [&] {
       return static_cast<std::size_t>(parts[last].data() + parts[last].size() - parts[i].data());
     };
-    while (last + 1 < parts.size() && !ends_command(parts[i], parts[last]) && size() < kMost) ++last;
+    while (last + 1 < parts.size() && !ends_command(begun, parts[last]) && size() < kMost) ++last;
     const std::string_view whole = trim({parts[i].data(), size()});
-    const bool is_sure = parts[i].starts_with('`') || last + 1 == parts.size();
+    const bool is_sure = begun.starts_with('`') || last + 1 == parts.size();
     if ((wide == Wide::Broken || !is_sure) && shown_width(whole) > room) continue;
     words.back() = whole;
     i = last;
@@ -193,8 +205,8 @@ void add_wrapped(std::string_view line, std::size_t indent, std::size_t further,
     const std::size_t size = shown_width(word);
     std::size_t blanks = begun ? static_cast<std::size_t>(word.data() - end) : indent;
     // what is wider than any line gains nothing by one of its own
-    const bool helps =
-        wide == Wide::Broken || further + size <= width || !begins_command(word.substr(0, word.find(' ')));
+    const bool helps = wide == Wide::Broken || further + size <= width ||
+                       !begins_command(behind_style(word.substr(0, word.find(' '))));
     if (begun && helps && used + blanks + size > width) {
       lines += '\n';
       used = 0;
