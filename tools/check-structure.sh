@@ -36,6 +36,10 @@ done < <(grep -rnE '^#include "(state|txn|solve|archive|repo|trust|settings|serv
 while IFS=: read -r file _ line; do
   complain "$file: ${line} - only the state knows SQLite"
 done < <(grep -rnE '^#include <(sqlite3\.h|SQLiteCpp/)' src --include='*.h' --include='*.cpp' | grep -v '^src/core/state/')
+# a command makes a request of its options; what is shown of values, as text and as JSON, is made in show/
+while IFS=: read -r file _ line; do
+  complain "$file: ${line} belongs into src/cli/show"
+done < <(grep -rnE '^#include "cli/terminal/table\.h"|^(nlohmann::)?[Jj]son (to_json|document_of)\(|\bTable [a-z_]+[;(]' src/cli/commands)
 # what is too long to be read in one go; tables of data aside
 while read -r lines file; do
   complain "$file has $lines lines: at most 500"

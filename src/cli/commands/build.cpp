@@ -11,6 +11,7 @@
 #include "cli/commands/build.h"
 #include "cli/session.h"
 #include "cli/show/recipe.h"
+#include "cli/show/watching.h"
 #include "cli/terminal/secret.h"
 #include "os/host.h"
 #include "os/interrupt.h"
@@ -48,55 +49,6 @@ build::BuildRequest request_of(Session& session, const Arguments& arguments) {
   return request;
 }
 
-/// Shows what steps do while they run: each command as a line, and of what it prints the last line, or with -v all.
-class Watching {
- public:
-  explicit Watching(Session& session) : session_(session) {}
-  ~Watching() { end(); }
-  Watching(const Watching&) = delete;
-  Watching& operator=(const Watching&) = delete;
-
-  void begin(build::StepKind kind, const std::string& command) {
-    end();
-    const std::string step(text_of(kind));
-    if (!session_.json() && !session_.quiet())
-      session_.screen().line(fmt::format("  {:<10}  {}", step, printable(build::shortened(command, room()))));
-    session_.progress().begin(step, 0, Observer::Unit::Items);
-    running_ = true;
-  }
-  void printed(std::string_view text) {
-    if (session_.verbose() && !session_.json()) session_.screen().note(trimmed(text));
-    const auto lines = split(text, '\n');
-    for (auto one = lines.rbegin(); one != lines.rend(); ++one) {
-      if (trim(*one).empty()) continue;
-      session_.progress().at(printable_line(trim(*one)));
-      break;
-    }
-    session_.progress().progress(++seen_);
-  }
-  void end() {
-    if (running_) session_.progress().end();
-    running_ = false;
-  }
-
- private:
-  /// What a line has for a command.
-  static std::size_t room() {
-    constexpr std::size_t kBefore = 14, kLeast = 40;
-    return std::max(kLeast, output_is_terminal() ? terminal_width() - kBefore : 107);
-  }
-  static std::string trimmed(std::string_view text) {
-    while (text.ends_with("\n")) text.remove_suffix(1);
-    std::string result;
-    for (const std::string_view line : split(text, '\n')) result += (result.empty() ? "" : "\n") + printable_line(line);
-    return result;
-  }
-
-  Session& session_;
-  bool running_ = false;
-  std::uint64_t seen_ = 0;
-};
-
 }  // namespace
 
 void read_first(Session& session, const Arguments& arguments, const build::Buildable& wanted,
@@ -118,17 +70,7 @@ void read_first(Session& session, const Arguments& arguments, const build::Build
     if (arguments.has("yes")) return build::remember(workshop, folder, wanted);
     if (session.json()) return;
   }
-  const Screen& screen = session.screen();
-  if (!arguments.has("no-pager")) screen.begin_page();
-  screen.line(screen.paint(Style::Strong, what));
-  for (const std::string& line : review.lines) {
-    Style style = Style::Plain;
-    if (line.starts_with("+ ")) style = Style::Come;
-    if (line.starts_with("- ")) style = Style::Go;
-    screen.line("  " + screen.paint(review.is_first ? Style::Plain : style, printable_line(line)));
-  }
-  screen.line();
-  if (!arguments.has("no-pager")) screen.end_page();
+  show(session, what, review, !arguments.has("no-pager"));
   if (arguments.has("dry-run")) return;
   if (!is_yes(session, fmt::format("Build {} by this recipe?", wanted.recipe.name)))
     throw Error(ErrorCode::Declined, "nothing was built");

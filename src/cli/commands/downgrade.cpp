@@ -3,53 +3,16 @@
 
 #include <fmt/format.h>
 
-#include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/terminal/table.h"
+#include "cli/show/older_versions.h"
 #include "os/host.h"
 
 namespace hambrel::cli {
 
 namespace {
 
-using operations::OlderVersion;
 using operations::OlderVersions;
-
-Json to_json(const Universe& universe, const OlderVersions& older) {
-  Json list = Json::array();
-  for (const OlderVersion& one : older.all) {
-    Json& object = list.emplace_back(Json{{"version", universe.version(one.id)},
-                                          {"where", one.where},
-                                          {"download", one.fetch},
-                                          {"installed_size", universe.installed_size(one.id)}});
-    if (one.here != 0) object["installed_before"] = utc_text(one.here);
-  }
-  return {{"name", universe.name(older.installed)},
-          {"installed", universe.version(older.installed)},
-          {"choices", std::move(list)}};
-}
-
-void show(Session& session, const OlderVersions& older) {
-  const Universe& universe = session.universe();
-  const Screen& screen = session.screen();
-  if (session.json()) return session.document(to_json(universe, older));
-  screen.line(fmt::format(
-      "{} {} is installed. Older versions available:", screen.paint(Style::Name, universe.name(older.installed)),
-      universe.version(older.installed)));
-  screen.line();
-  Table table;
-  for (std::size_t i = 0; i < older.all.size(); ++i) {
-    const OlderVersion& one = older.all[i];
-    table.row({{std::to_string(i + 1), Style::Strong, true},
-               {universe.version(one.id), Style::Name},
-               {one.where},
-               {one.here == 0 ? "was never installed here" : "installed here " + time_text(one.here), Style::Faint},
-               {one.fetch == 0 ? "nothing to fetch" : size_text(one.fetch) + " to fetch", Style::Plain, true}});
-  }
-  table.print(screen);
-  screen.line();
-}
 
 /// Which one: the only one, the one asked for on the terminal, or with --yes the newest. Nothing: it was shown only.
 std::optional<PackageId> pick(Session& session, const Arguments& arguments, const OlderVersions& older) {

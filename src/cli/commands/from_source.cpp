@@ -4,52 +4,15 @@
 #include <algorithm>
 #include <set>
 
-#include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
 #include "cli/commands/build.h"
-#include "cli/show/rows.h"
-#include "cli/terminal/table.h"
+#include "cli/show/source_build.h"
 #include "operations/asking.h"
 
 namespace hambrel::cli {
 
 namespace {
-
-std::vector<std::string> names_in(const build::Switches& switches, bool on) {
-  std::vector<std::string> names;
-  for (const auto& [name, is_on] : switches)
-    if (is_on == on) names.push_back(name);
-  return names;
-}
-
-bool has_to_be_built(const build::SourceBuild& one) { return one.is_forced || !one.is_made; }
-
-std::string time_text_of(const build::SourceBuild& one) {
-  constexpr double kSecond = 1000;
-  if (!has_to_be_built(one)) return "is built already";
-  return one.last_time ? fmt::format("took {:.1f} s last time", static_cast<double>(*one.last_time) / kSecond)
-                       : "not built here before";
-}
-
-void show_builds(const Session& session, const std::vector<build::SourceBuild>& builds) {
-  const Screen& screen = session.screen();
-  const auto open = std::count_if(builds.begin(), builds.end(), has_to_be_built);
-  screen.line(screen.paint(Style::Strong,
-                           open == 0 ? "Nothing has to be built."
-                                     : fmt::format("{} will be built from source, then installed.",
-                                                   count_text(static_cast<std::size_t>(open), "recipe", "recipes"))));
-  screen.line();
-  Table table;
-  for (const build::SourceBuild& one : builds)
-    table.row({{has_to_be_built(one) ? "build" : "keep", has_to_be_built(one) ? Style::Come : Style::Faint},
-               {one.wanted.recipe.name, Style::Name},
-               {one.wanted.recipe.version},
-               {printable(one.why)},
-               {join(names_in(one.switches, true), ", "), Style::Change},
-               {time_text_of(one), Style::Faint}});
-  table.print(screen);
-}
 
 build::BuildRequest request_for(build::Workshop& workshop, const build::SourceBuild& one) {
   build::BuildRequest request;
@@ -67,17 +30,10 @@ std::optional<int> build_all(Session& session, const Arguments& arguments, build
   for (const build::SourceBuild& one : builds)
     if (has_to_be_built(one)) read_first(session, arguments, one.wanted, one.folder);
   const bool is_silent = session.quiet() && arguments.has("yes");
-  if (!session.json() && !is_silent) show_builds(session, builds);
+  if (!session.json() && !is_silent) show(session, builds);
   const bool is_open = std::any_of(builds.begin(), builds.end(), has_to_be_built);
   if (arguments.has("dry-run") && is_open) {
-    if (session.json())
-      for (const build::SourceBuild& one : builds)
-        session.document({{"recipe", one.wanted.recipe.name},
-                          {"version", one.wanted.recipe.version},
-                          {"why", one.why},
-                          {"options", one.switches},
-                          {"made", one.is_made && !one.is_forced},
-                          {"last_milliseconds", one.last_time ? Json(*one.last_time) : Json()}});
+    if (session.json()) show_documents(session, builds);
     return std::nullopt;
   }
   if (is_open) ask_consent(session, arguments);
@@ -196,19 +152,7 @@ int run_options(Session& session, const Arguments& arguments) {
     given[name] = value == "on";
   }
   if (!given.empty()) build::remember_options(session.root(), recipe.name(), given);
-  const build::Switches now = build::switches_here(session.root(), recipe);
-  Rows rows(session);
-  for (const auto& [name, option] : recipe.options)
-    rows.add(
-        [&, key = name, is_on = option.is_on, text = option.text] {
-          return Json{{"option", key}, {"on", now.at(key)}, {"default", is_on}, {"text", text}};
-        },
-        {{name, Style::Name},
-         {now.at(name) ? "on" : "off", now.at(name) == option.is_on ? Style::Plain : Style::Change},
-         {printable(option.text)},
-         {now.at(name) == option.is_on ? "" : fmt::format("the recipe's own: {}", option.is_on ? "on" : "off"),
-          Style::Faint}});
-  rows.print(fmt::format("{} has no options.", recipe.name()).c_str());
+  show(session, recipe, build::switches_here(session.root(), recipe));
   return 0;
 }
 

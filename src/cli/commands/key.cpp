@@ -3,11 +3,8 @@
 
 #include "base/json.h"
 #include "base/text.h"
-#include "cli/session.h"
-#include "cli/show/rows.h"
+#include "cli/show/key.h"
 #include "cli/terminal/secret.h"
-#include "operations/keys.h"
-#include "operations/known_keys.h"
 
 namespace hambrel::cli {
 
@@ -22,23 +19,6 @@ std::string new_passphrase(const Session& session) {
   return first;
 }
 
-Json document_of(const operations::KeyFile& key) {
-  Json object = {{"file", key.file},
-                 {"id", key.id},
-                 {"public", key.public_key},
-                 {"private", key.is_private},
-                 {"passphrase", key.has_passphrase}};
-  if (!key.public_file.empty()) object["public_file"] = key.public_file;
-  return object;
-}
-
-std::string text_of(const operations::KeyFile& key) {
-  const char* kind = "public key";
-  if (key.is_private)
-    kind = key.has_passphrase ? "private key, with a passphrase" : "private key, without a passphrase";
-  return fmt::format("{}: {}\n  id      {}\n  public  {}", key.file, kind, key.id, key.public_key);
-}
-
 int make(const Session& session, const Arguments& arguments, const std::string& file) {
   const auto key = operations::make_key(file, arguments.has("passphrase") ? new_passphrase(session) : std::string());
   session.say(document_of(key),
@@ -47,15 +27,8 @@ int make(const Session& session, const Arguments& arguments, const std::string& 
   return 0;
 }
 
-}  // namespace
-
-namespace {
-
 int list(Session& session) {
-  Rows rows(session);
-  for (const auto& one : operations::known_keys(session.root()))
-    rows.add([&] { return Json{{"name", one.name}, {"id", one.id}}; }, {{one.name, Style::Name}, {one.id}});
-  rows.print("No key that signs package files is known here. Add one: hambrel key add FILE");
+  show(session, operations::known_keys(session.root()));
   return 0;
 }
 

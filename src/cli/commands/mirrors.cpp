@@ -7,9 +7,7 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/show/rows.h"
-#include "cli/terminal/table.h"
-#include "operations/repositories.h"
+#include "cli/show/repository.h"
 #include "report/figures.h"
 #include "report/output.h"
 
@@ -18,41 +16,6 @@ namespace hambrel::cli {
 namespace {
 
 using operations::MirrorMeasure;
-using operations::Spread;
-
-Json to_json(const Spread& spread) {
-  return {{"median", spread.median}, {"least", spread.least}, {"greatest", spread.greatest}};
-}
-
-Json to_json(const MirrorMeasure& one) {
-  Json object = {{"url", shown_url(one.url)}, {"in_use", one.in_use}, {"behind", one.behind}};
-  if (!one.problem.empty()) object["problem"] = one.problem;
-  if (one.milliseconds.is_known()) object["milliseconds"] = to_json(one.milliseconds);
-  if (one.rate.is_known()) object["bytes_per_second"] = to_json(one.rate);
-  return object;
-}
-
-std::string rate_text(double bytes) { return size_text(static_cast<ByteCount>(bytes)) + "/s"; }
-
-void add(Rows& rows, const MirrorMeasure& one, std::size_t number) {
-  std::string state = one.in_use ? "in use" : "spare";
-  if (one.behind > 0) state = fmt::format("{} behind", count_text(one.behind, "update", "updates"));
-  if (!one.problem.empty()) state = "unusable";
-  const Spread& wait = one.milliseconds;
-  const Spread& rate = one.rate;
-  const std::string waits = wait.is_known() ? fmt::format("{:.1f} to {:.1f}", wait.least, wait.greatest) : "";
-  const std::string rates =
-      rate.is_known() ? fmt::format("{} to {}", rate_text(rate.least), rate_text(rate.greatest)) : "";
-  // the URLs, by which mirrors are told apart, are never cut; how much the measurements differ is left out first
-  rows.add([&] { return to_json(one); },
-           {{one.is_good() ? std::to_string(number) : "", Style::Strong, true},
-            {wait.is_known() ? fmt::format("{:.1f} ms", wait.median) : "", Style::Plain, true},
-            {waits, Style::Faint, false, false, true},
-            {rate.is_known() ? rate_text(rate.median) : "", Style::Plain, true},
-            {rates, Style::Faint, false, false, true},
-            {state, one.is_good() ? Style::Plain : Style::Warn, false, true},
-            {printable(shown_url(one.url)), Style::Name, false, true}});
-}
 
 /// Which ones, as numbers from 1: by --best, by an answer, or, with --yes, all that are good. Nothing: none was chosen.
 std::vector<std::size_t> choice(const Session& session, const Arguments& arguments, std::size_t good) {

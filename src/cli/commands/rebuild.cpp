@@ -6,57 +6,9 @@
 #include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/terminal/table.h"
+#include "cli/show/verification.h"
 
 namespace hambrel::cli {
-
-namespace {
-
-Json to_json(const operations::RebuildProposal& proposal, const char* result) {
-  Json installed = Json::array();
-  for (const auto& one : proposal.planned.installed)
-    installed.push_back({{"name", one.package.package.name},
-                         {"version", one.package.package.version.text()},
-                         {"arch", one.package.package.arch},
-                         {"from", one.from.empty() ? Json() : Json(one.from)}});
-  return {{"kind", "rebuild"},
-          {"installed", std::move(installed)},
-          {"transactions", proposal.planned.history.size()},
-          {"result", result}};
-}
-
-void print(const Session& session, const operations::RebuildProposal& proposal) {
-  const Screen& screen = session.screen();
-  const auto& [planned, broken] = proposal;
-  screen.line(screen.paint(Style::Strong, "The state will be recreated") +
-              fmt::format(" from {}.", count_text(planned.history.size(), "transaction", "transactions")));
-  screen.line();
-  Table table;
-  for (const auto& one : planned.installed) {
-    const bool found = !one.from.empty();
-    const char* const state = one.package.shelved ? "shelved" : "installed";
-    table.row({{found ? state : "lost", found ? Style::Plain : Style::Warn},
-               {one.package.package.name, Style::Name},
-               {one.package.package.version.text()},
-               {text_of(one.package.reason)},
-               {found ? one.from : "its package file is nowhere to be found: its files stay; install it again",
-                Style::Faint}});
-  }
-  table.print(screen);
-  screen.line();
-  if (!broken.empty()) screen.remark("later transactions are not known: " + printable(broken));
-  const std::size_t others = planned.versions - planned.known;
-  if (others > 0)
-    screen.remark(fmt::format("{} in the ledger {} not available anywhere; there is no going back to {}",
-                              count_text(others, "version", "versions"), others == 1 ? "is" : "are",
-                              others == 1 ? "it" : "them"));
-  screen.remark(fmt::format(
-      "packages' files are not touched; the old attic and checkpoints are useless without the lost state and "
-      "are moved aside in /{}",
-      operations::kStateDirectory));
-}
-
-}  // namespace
 
 int run_rebuild(Session& session, const Arguments& arguments) {
   if (arguments.has("prepare") || arguments.has("fast"))

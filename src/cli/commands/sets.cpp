@@ -3,14 +3,15 @@
 
 #include <fmt/format.h>
 
-#include "base/json.h"
 #include "base/text.h"
 #include "cli/carry.h"
-#include "cli/show/rows.h"
+#include "cli/show/differences.h"
 
 namespace hambrel::cli {
 
 namespace {
+
+constexpr int kDiffers = 10;  // exit code of --exit-code
 
 operations::PackageSet set_in(const std::string& file) {
   return operations::read_set(text_given(file), file == "-" ? "standard input" : file);
@@ -47,25 +48,8 @@ int run_compare(Session& session, const Arguments& arguments) {
     throw Error(ErrorCode::Usage, "compare needs another system, or a file", {},
                 "--with DIR of another system, or --with FILE of `hambrel export-set`");
   const operations::PackageSet there = *with == "-" ? set_in(*with) : operations::set_at(*with, session.progress());
-  Rows rows(session);
-  for (const auto& one : operations::differences(operations::set_of(session.root()), there)) {
-    const auto side = [&](const std::string& text) { return text.empty() ? std::string("-") : printable(text); };
-    rows.add(
-        [&] {
-          return Json{{"kind", text_of(one.kind)},
-                      {"name", one.name},
-                      {"here", one.here.empty() ? Json() : Json(one.here)},
-                      {"there", one.there.empty() ? Json() : Json(one.there)}};
-        },
-        {{text_of(one.kind), one.kind == operations::SetDifference::Kind::Package ? Style::Plain : Style::Faint},
-         {printable(one.name), Style::Name},
-         {"here"},
-         {side(one.here), one.here.empty() ? Style::Faint : Style::Come},
-         {"there"},
-         {side(one.there), one.there.empty() ? Style::Faint : Style::Change}});
-  }
-  rows.print("No difference: packages, versions, holds, channels, picks and answers are the same.");
-  return arguments.has("exit-code") && rows.count() > 0 ? 10 : 0;
+  const std::size_t count = show(session, operations::differences(operations::set_of(session.root()), there));
+  return arguments.has("exit-code") && count > 0 ? kDiffers : 0;
 }
 
 }  // namespace hambrel::cli

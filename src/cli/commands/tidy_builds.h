@@ -1,14 +1,15 @@
 // tidy builds: what building from source has left.
 #pragma once
 
+#include <vector>
+
+#include "build/workshop.h"
 #include "cli/session.h"
-#include "cli/show/rows.h"
-#include "cli/terminal/table.h"
 
 namespace hambrel::cli {
 
 int tidy_builds(Session& session, const Arguments& arguments);
-/// Its line of the overview, if there is something, and the command that frees it. Returns the bytes that it frees.
-ByteCount add_builds(Session& session, Rows& rows, Table& ways);
+/// For the overview.
+std::vector<build::LeftByBuilds::Item> left_by_builds(Session& session);
 
 }  // namespace hambrel::cli

@@ -259,4 +259,18 @@ void tell_of(Session& session, const build::Buildable& recipe) {
                   session.copyable(fmt::format("hambrel install {} --from-source", recipe.recipe.name))));
 }
 
+void show(const Session& session, const std::string& what, const build::Review& review, bool paged) {
+  const Screen& screen = session.screen();
+  if (paged) screen.begin_page();
+  screen.line(screen.paint(Style::Strong, what));
+  for (const std::string& line : review.lines) {
+    Style style = Style::Plain;
+    if (line.starts_with("+ ")) style = Style::Come;
+    if (line.starts_with("- ")) style = Style::Go;
+    screen.line("  " + screen.paint(review.is_first ? Style::Plain : style, printable_line(line)));
+  }
+  screen.line();
+  if (paged) screen.end_page();
+}
+
 }  // namespace hambrel::cli

@@ -18,6 +18,8 @@ void show(Session& session, const build::RecipeFolder& folder);
 /// What the list of a repository says of a recipe.
 nlohmann::json to_json(const build::Buildable& recipe);
 void show(Session& session, const build::Buildable& recipe);
+/// What is to be read of it before it is built; `what`: its heading.
+void show(const Session& session, const std::string& what, const build::Review& review, bool paged);
 /// One line of it, below a package that could be installed as it is.
 void tell_of(Session& session, const build::Buildable& recipe);
 
