@@ -77,6 +77,36 @@ TEST_F(Ledger, WhatIsSaidToBeRecreatedCanBeRecreated) {
   }
 }
 
+TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
+  EXPECT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
+  EXPECT_EQ(station.hambrel({"redo", "2", "-y"}).code, 0);
+  const fs::path state = station.root() / "var/lib/hambrel/state.sqlite";
+  const std::string sound = read_file(state);
+  for (const char* const sql :
+       {"UPDATE ledger SET undo_of = id WHERE id = 4",
+        "UPDATE ledger SET undo_of = 4 WHERE id = 2; UPDATE ledger SET undo_of = 2 WHERE id = 4",
+        "UPDATE ledger SET undo_of = -1 WHERE id = 4", "UPDATE moves SET kind = 9 WHERE txn = 4",
+        "UPDATE moves SET place = '' WHERE txn = 4",
+        "UPDATE changes SET before_package = NULL, after_package = NULL WHERE ledger = 4"}) {
+    execute(sql);
+    int told = 0;
+    for (const auto& words : {std::vector<std::string>{"ledger"},
+                              {"ledger", "show", "4"},
+                              {"verify"},
+                              {"undo", "4", "-n"},
+                              {"rollback", "2", "-n"},
+                              {"tidy", "attic", "--keep", "0", "-n"},
+                              {"upgrade", "-n"}}) {
+      const Ran ran = station.hambrel(words);
+      EXPECT_LT(ran.code, 12) << sql << ": " << words[0];
+      told += (ran.out + ran.err).find("repair --rebuild`") != std::string::npos ? 1 : 0;
+    }
+    EXPECT_GT(told, 1) << sql;
+    std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
+  }
+  EXPECT_EQ(station.hambrel({"undo", "4", "-y"}).code, 0);
+}
+
 TEST_F(Ledger, AtticsWhoseSizesAreNotKnownYetAreCountedAndGivenUp) {
   for (const auto& words : {std::vector<std::string>{"tidy", "attic", "--keep", "9", "-y"},
                             {"tidy", "-y"},

@@ -24,6 +24,8 @@ class FaultFs final : public os::FileSystem {
       : real_(real), fault_at_(fault_at), kind_(kind), error_(error_number) {}
 
   std::uint64_t operations() const { return count_; }
+  /// Called before each of them with its number, from 1.
+  std::function<void(std::uint64_t)> before_step{};
   /// The path of every changing operation so far, in order; a test may put marks of its own between them.
   std::vector<std::string> calls;
   bool hit() const { return fault_at_ > 0 && count_ >= fault_at_; }
@@ -229,6 +231,7 @@ class FaultFs final : public os::FileSystem {
   bool counted(std::string_view path) {
     const std::lock_guard lock(mutex_);
     ++count_;
+    if (before_step) before_step(count_);
     calls.emplace_back(path);
     const bool fails = fault_at_ > 0 && (kind_ == Kind::ForGood ? count_ >= fault_at_ : count_ == fault_at_);
     if (fails) ++hits_;

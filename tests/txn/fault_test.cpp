@@ -1,9 +1,11 @@
 // Every changing operation of a transaction fails in turn; the root is as before, or as planned, and state and disk
 // agree.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include "os/host.h"
 #include "support/fault_fs.h"
+#include "txn/invariants.h"
 #include "txn/workshop.h"
 
 namespace hambrel::txn {
@@ -278,6 +280,47 @@ TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
     }
   EXPECT_GT(cases, 60);
   std::printf("%d cases\n", cases);
+}
+
+TEST(Fault, WhatOthersDoToTheRootMeanwhileIsNoMistakeOfTheProgram) {
+  int cases = 0, refused = 0;
+  const std::vector<std::string> victims{"usr/lib/l", "usr/lib/h2", "usr/share/l/a", "etc/desk", "usr/bin/link"};
+  std::vector<Named> works(changes().begin() + 1, changes().end());
+  works.insert(works.end(), undos().begin(), undos().end());
+  for (const Named& one : works)
+    for (const std::string& victim : victims)
+      for (const bool replaced : {false, true})
+        for (std::uint64_t n = 1;; n += 11) {
+          SCOPED_TRACE(
+              fmt::format("{}: /{} {} before operation {}", one.name, victim, replaced ? "replaced" : "removed", n));
+          Scene scene;
+          one.prepare(scene, *scene.shop.fs);
+          const std::string before = scene.shop.installed();
+          FaultFs watched(*scene.shop.fs, 0, FaultFs::Kind::Once);
+          watched.before_step = [&](std::uint64_t now) {
+            if (now != n) return;
+            std::filesystem::remove_all(scene.shop / victim);
+            if (replaced && std::filesystem::exists((scene.shop / victim).parent_path()))
+              write_file(scene.shop / victim, "somebody's");
+          };
+          bool done = true;
+          try {
+            one.work(scene, watched);
+          } catch (const Error& problem) {
+            done = false;
+            EXPECT_NE(problem.code(), ErrorCode::Internal) << problem.what();
+            scene.shop.recover(*scene.shop.fs);
+          }
+          EXPECT_FALSE(scene.shop.state->journal());
+          EXPECT_EQ(scene.shop.installed() == before, !done);
+          EXPECT_THAT(broken_invariants(*scene.shop.fs, *scene.shop.state, std::nullopt), testing::IsEmpty());
+          ASSERT_FALSE(testing::Test::HasFailure());
+          ++cases;
+          refused += done ? 0 : 1;
+          if (watched.operations() < n) break;
+        }
+  EXPECT_GT(refused, 50);
+  std::printf("%d cases, %d of them refused\n", cases, refused);
 }
 
 TEST(Fault, RecoveryMayItselfBeInterruptedAnywhere) {

@@ -141,7 +141,7 @@ std::string list_recipes(os::FileSystem& repository, const std::string& machine)
     const bool is_there = repository.stat(one.archive).has_value();
     one.archive_digest =
         is_there ? repository.digest(one.archive) : write_archive(repository, folder, recipe, one.archive);
-    one.size = repository.stat(one.archive)->size;
+    one.size = repository.stat_present(one.archive).size;
     list.push_back(std::move(one));
   }
   std::sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.name < b.name; });

@@ -234,7 +234,7 @@ Draft make_draft(operations::Root& root, const std::string& from, const std::str
     const auto place = os::open_file_system(workshop.on_host(apart));
     archive::unpack(*host->open(path), *place, {}, from);
     const auto names = place->list("");
-    const bool is_one = names.size() == 1 && place->stat(names[0])->type == os::FileType::Directory;
+    const bool is_one = names.size() == 1 && place->stat_present(names[0]).type == os::FileType::Directory;
     top = workshop.on_host(apart) + (is_one && !is_tree_of_system(*place) ? "/" + names[0] : "");
   }
   const auto tree = os::open_file_system(top);

@@ -205,7 +205,7 @@ std::vector<LeftByBuilds::Item> earlier_made(operations::Root& root, Workshop& w
     const bool is_installed = installed && universe.version(*installed) == one.package.version.text();
     if (is_installed || !(one.package.version < newest.at(one.package.name))) continue;
     const std::string path = fmt::format("{}/{}", kMade, os::name_of(one.file));
-    items.push_back({LeftByBuilds::Item::Kind::Made, path, workshop.files().stat(path)->size, false});
+    items.push_back({LeftByBuilds::Item::Kind::Made, path, workshop.files().stat_present(path).size, false});
   }
   return items;
 }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "os/host.h"
 
@@ -69,6 +70,7 @@ void clear_left(os::FileSystem& files) {
 }  // namespace
 
 void remove_whole(os::FileSystem& files, const std::string& path) {
+  HAMBREL_ASSERT(!path.empty(), "the workshop itself stays");
   if (!os::is_superuser()) make_writable(files, path);
   files.remove_tree(path);
 }

@@ -128,7 +128,7 @@ void write_signed(os::FileSystem& host, const std::string& path, const std::stri
                   const std::vector<archive::PackageSignature>& signatures) {
   constexpr std::uint64_t kPiece = 4 << 20;
   const auto from = host.open(path);
-  const auto to = host.create(part, host.stat_followed(path)->mode);
+  const auto to = host.create(part, host.stat_followed_present(path).mode);
   const auto write = [&](const std::string& bytes) { to->write(std::as_bytes(std::span(bytes))); };
   const std::uint64_t end = footer.table_offset + footer.table_size;
   for (std::uint64_t at = 0; at < end; at += kPiece) write(from->read_exactly(at, std::min(kPiece, end - at), path));
@@ -192,7 +192,7 @@ SignedFile sign_file(const std::string& file, const std::string& key_file, const
   if (is_package) return sign_package(*host, file, key);
   document->sign(key);
   const std::string path = os::host_path(file);
-  host->replace_file(path, document->text(), host->stat_followed(path)->mode);
+  host->replace_file(path, document->text(), host->stat_followed_present(path).mode);
   return {file, document->content().at("_type"), document->version(), key.public_key().id(), document->signatures()};
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "os/host.h"
@@ -44,6 +45,18 @@ std::string FileReader::read_all(std::string_view path, std::uint64_t limit) {
 std::string FileReader::read_itself(std::string_view path, std::uint64_t limit) {
   return whole(*open_itself(path), limit, shown(path));
 }
+
+namespace {
+
+FileInfo present(const std::optional<FileInfo>& found, const std::string& where) {
+  if (found) return *found;
+  throw Error(ErrorCode::Refused, "has disappeared while it was being looked at", where, "run the command again");
+}
+
+}  // namespace
+
+FileInfo FileReader::stat_present(std::string_view path) { return present(stat(path), shown(path)); }
+FileInfo FileReader::stat_followed_present(std::string_view path) { return present(stat_followed(path), shown(path)); }
 
 std::string FileReader::physical(std::string_view directory) {
   const std::string top = real_path(""), whole = real_path(directory);
@@ -222,6 +235,7 @@ std::string free_name(Directory& directory) {
 void FileSystem::remove_tree(std::string_view path) {
   // The depth of a tree is somebody else's choice: what lies too deep is lifted to the top, and goes from there.
   constexpr std::size_t kMostHeld = 64;
+  HAMBREL_ASSERT(!path.empty(), "the root itself stays");
   const auto top = stat(path);
   if (!top) return;
   const auto above = open_directory(parent_of(path));

@@ -194,6 +194,9 @@ class FileReader {
   /// For messages: the path as the administrator would write it.
   virtual std::string shown(std::string_view path) const = 0;
 
+  /// Of what was there a moment ago, or is there for certain: Error{Refused} where somebody has taken it away since.
+  FileInfo stat_present(std::string_view path);
+  FileInfo stat_followed_present(std::string_view path);
   /// Nothing if it is not there, or no directory; a link in the last part is followed (inside the root).
   virtual std::unique_ptr<DirectoryReader> look_into(std::string_view path);
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 
@@ -101,6 +102,7 @@ std::map<std::string, std::uint32_t> AccountBook::groups() const {
 }
 
 void AccountBook::change(state::LineChange change) {
+  HAMBREL_ASSERT(change.line.find('\n') == std::string::npos && !change.line.empty(), "a line is one line");
   std::string& text = texts_[change.path];
   text = with(text, change);
   changes_.push_back(std::move(change));

@@ -83,7 +83,7 @@ void View::put_directory(const std::string& staged, const std::string& path, con
   if (!marked)
     for (const std::string& name : root_.list(staged)) {
       const std::string below = os::join_path(staged, name);
-      const auto one = *root_.stat(below);
+      const os::FileInfo one = root_.stat_present(below);
       if (one.type == FileType::Directory)
         put_directory(below, os::join_path(path, name), one);
       else

@@ -191,7 +191,7 @@ void write_credentials(os::FileSystem& root, const std::string& name, const Cred
 std::string text_to_edit(os::FileSystem& root, const std::string& name, std::string_view key) {
   if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
   const std::string path = file_of(name);
-  if (root.stat(path)->type != os::FileType::Regular)
+  if (root.stat_present(path).type != os::FileType::Regular)
     throw Error(ErrorCode::Refused, "is not a regular file, so it is not edited", root.shown(path),
                 fmt::format("change the line `{}` in it yourself", key));
   return root.read_itself(path, kMostBytes);

@@ -62,12 +62,14 @@ void Connection::give_up(const std::vector<TxnId>& attics, TxnId by) {
   SQLite::Statement drop(database, "DELETE FROM moves WHERE txn = ? AND path NOT LIKE 'var/lib/hambrel/configs%'");
   SQLite::Statement before(database, "SELECT undo_of FROM ledger WHERE id = ?");
   for (const TxnId attic : attics) {
+    HAMBREL_ASSERT(number(attic) > 0 && attic != by, "an attic is of an earlier transaction");
     run(mark, attic, by);
     for (std::int64_t id = number(attic); id != 0;) {  // and those whose files it had taken over
       run(drop, id);
       set_values(before, id);
       const bool found = before.executeStep() && !before.getColumn(0).isNull();
-      id = found ? before.getColumn(0).getInt64() : 0;
+      const std::int64_t next = found ? before.getColumn(0).getInt64() : 0;
+      id = next < id ? next : 0;  // only earlier ones can be taken back
       before.reset();
     }
   }

@@ -1,4 +1,5 @@
 // Checkpoints in the state.
+#include "base/assert.h"
 #include "state/state_impl.h"
 
 namespace hambrel::state {
@@ -32,6 +33,7 @@ std::vector<Checkpoint> CheckpointStore::checkpoints() const {
 
 void CheckpointStore::add_checkpoint(const Checkpoint& checkpoint) {
   guarded(connection_->path, [&] {
+    HAMBREL_ASSERT(checkpoint.id > 0 && !checkpoint.name.empty(), "a checkpoint has a number and a name");
     SQLite::Transaction step(connection_->database);
     SQLite::Statement insert(connection_->database, "INSERT INTO checkpoints VALUES(?, ?, ?, ?, ?)");
     run(insert, checkpoint.id, checkpoint.name, checkpoint.after, checkpoint.time, checkpoint.note);

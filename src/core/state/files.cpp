@@ -205,6 +205,7 @@ PathStore::OfOneAlone PathStore::paths_of_one(const std::set<std::int64_t>& pack
 void PathStore::OfOneAlone::make_room(std::size_t count) { slots_.assign(std::bit_ceil(2 * count + 1), {}); }
 
 void PathStore::OfOneAlone::add(std::uint64_t hash, std::string_view path) {
+  HAMBREL_ASSERT(std::has_single_bit(slots_.size()), "room was made");
   const std::size_t last = slots_.size() - 1;
   std::size_t at = hash & last;
   while (slots_[at].text != nullptr) at = (at + 1) & last;
@@ -339,7 +340,8 @@ std::int64_t Connection::new_slot() {
 
 void Connection::put_into(std::int64_t slot, std::int64_t package_row) {
   ScopedStatement update = repeat("UPDATE packages SET slot = ? WHERE id = ?");
-  run(*update, slot, package_row);
+  const int put = run(*update, slot, package_row);
+  HAMBREL_ASSERT(put == 1, "it has a row");
 }
 
 std::int64_t Connection::insert_package(const StatePackage& package, const FileList& files, const char* state) {
@@ -351,6 +353,7 @@ std::int64_t Connection::insert_package(const StatePackage& package, const FileL
       package.time, state, package.package.actions != nullptr, has_configuration(files));
   HAMBREL_ASSERT(!package.package.name.empty() && !package.package.arch.empty(), "a package has a name");
   const std::int64_t row = database.getLastInsertRowid();
+  HAMBREL_ASSERT(row > 0, "rows are numbered from 1");
   ScopedStatement put = repeat("INSERT INTO lists VALUES(?, ?)");
   put->bind(1, row);
   put->bindNoCopy(2, files.bytes().data(), static_cast<int>(files.bytes().size()));
@@ -376,7 +379,7 @@ void Connection::lists_from_rows() {
       entry.path = query.getColumn(0).getString();
       if (!entry.path.empty()) entry.path.push_back('/');
       entry.path += query.getColumn(1).getString();
-      entry.type = static_cast<EntryType>(query.getColumn(2).getInt());
+      entry.type = kind_from(query.getColumn(2).getInt64(), EntryType::HardLink, path);
       entry.mode = query.getColumn(3).getUInt();
       entry.user = query.getColumn(4).getString();
       entry.group = query.getColumn(5).getString();

@@ -28,7 +28,9 @@ Generated generated_from(std::string path, const std::string& text, const std::s
   one.program = object.text("program");
   one.by_trigger = object.flag_or("trigger", false);
   one.entry.path = std::move(path);
-  one.entry.type = static_cast<EntryType>(object.number("type"));
+  const std::uint64_t type = object.number("type");
+  if (type > static_cast<std::uint64_t>(EntryType::HardLink)) object.wrong("type", "a kind of file");
+  one.entry.type = static_cast<EntryType>(type);
   one.entry.mode = static_cast<std::uint32_t>(object.number("mode"));
   one.entry.user = object.text("user");
   one.entry.group = object.text("group");
@@ -149,15 +151,23 @@ std::vector<FollowChange> GeneratedStore::follow_changes_of(TxnId id) const {
                                   "SELECT name, before, after FROM follow_changes WHERE txn = ? ORDER BY name", id);
 }
 
+namespace {
+
+/// Columns: path, what, line, member.
+LineChange read_line(SQLite::Statement& query, const std::string& where) {
+  return {query.getColumn(0).getString(), kind_from(query.getColumn(1).getInt64(), LineChange::What::Leave, where),
+          query.getColumn(2).getString(), query.getColumn(3).getString()};
+}
+
+}  // namespace
+
 std::vector<LineChange> GeneratedStore::lines_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<LineChange> result;
     SQLite::Statement query(connection_->database,
                             "SELECT path, what, line, member FROM lines WHERE txn = ? ORDER BY seq");
     set_values(query, id);
-    while (query.executeStep())
-      result.push_back({query.getColumn(0).getString(), static_cast<LineChange::What>(query.getColumn(1).getInt()),
-                        query.getColumn(2).getString(), query.getColumn(3).getString()});
+    while (query.executeStep()) result.push_back(read_line(query, connection_->path));
     return result;
   });
 }
@@ -168,9 +178,7 @@ std::vector<LineChange> GeneratedStore::all_lines() const {
     SQLite::Statement query(connection_->database,
                             "SELECT path, what, line, member FROM lines JOIN ledger ON ledger.id = lines.txn"
                             " WHERE result = 'done' ORDER BY txn, seq");
-    while (query.executeStep())
-      result.push_back({query.getColumn(0).getString(), static_cast<LineChange::What>(query.getColumn(1).getInt()),
-                        query.getColumn(2).getString(), query.getColumn(3).getString()});
+    while (query.executeStep()) result.push_back(read_line(query, connection_->path));
     return result;
   });
 }
@@ -246,6 +254,7 @@ void put_choices(SQLite::Database& database, TxnId id, const std::vector<Change>
   SQLite::Statement drop(database, fmt::format("DELETE FROM {} WHERE {} = ?", now, column));
   SQLite::Statement put(database, fmt::format("INSERT INTO {} VALUES(?, ?)", now));
   for (const Change& one : all) {
+    HAMBREL_ASSERT(!(one.*key).empty(), "a choice is about something");
     run(remember, id, one.*key, one.before, one.after);
     run(drop, one.*key);
     if (!one.after.empty()) run(put, one.*key, one.after);
@@ -267,6 +276,7 @@ void Connection::put_answers(const std::vector<Answer>& answers) {
   SQLite::Statement drop(database, "DELETE FROM answers WHERE package = ? AND key = ?");
   SQLite::Statement put(database, "INSERT INTO answers VALUES(?, ?, ?)");
   for (const Answer& one : answers) {
+    HAMBREL_ASSERT(!one.package.empty() && !one.key.empty(), "an answer is to a question of a package");
     state::run(drop, one.package, one.key);
     if (one.value) state::run(put, one.package, one.key, *one.value);
   }
@@ -282,6 +292,7 @@ void Connection::put_lines(TxnId id, const std::vector<LineChange>& lines) {
 
 void Connection::put_runs(TxnId id, const std::vector<RunRecord>& runs) {
   if (runs.empty()) return;
+  HAMBREL_ASSERT(number(id) > 0, "they ran in a transaction");
   SQLite::Statement put(database, "INSERT INTO runs VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
   SQLite::Statement last(database, "SELECT coalesce(max(seq) + 1, 0) FROM runs WHERE txn = ?");
   last.bind(1, number(id));

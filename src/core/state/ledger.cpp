@@ -77,6 +77,12 @@ LedgerEntry Connection::read_entry(SQLite::Statement& row) const {
   entry.digest = Digest::from_hex(row.getColumn(13).getString()).value_or(Digest{});
   entry.chain = row.getColumn(14).getInt();
   entry.moves = Digest::from_hex(row.getColumn(15).getString()).value_or(Digest{});
+  // whoever follows them from one to the next comes to an end
+  if (entry.undo_of && (number(*entry.undo_of) <= 0 || number(*entry.undo_of) >= number(entry.id)))
+    throw Error(
+        ErrorCode::Invalid,
+        fmt::format("transaction {} takes back {}, which is none before it", number(entry.id), number(*entry.undo_of)),
+        path);
   return entry;
 }
 
@@ -123,6 +129,8 @@ std::vector<PackageChange> Connection::read_changes(TxnId id) {
     change.name = query.getColumn(0).getString();
     side(1, change.before_row, change.before);
     side(5, change.after_row, change.after);
+    if (!change.before && !change.after)
+      throw Error(ErrorCode::Invalid, fmt::format("transaction {} records a change of nothing", number(id)), path);
     result.push_back(std::move(change));
   }
   return result;
@@ -130,7 +138,8 @@ std::vector<PackageChange> Connection::read_changes(TxnId id) {
 
 std::optional<TxnId> Connection::undone_by(TxnId id) {
   SQLite::Statement query(database,
-                          "SELECT id FROM ledger WHERE undo_of = ? AND result = 'done' ORDER BY id DESC LIMIT 1");
+                          "SELECT id FROM ledger WHERE undo_of = ?1 AND id > ?1 AND result = 'done'"
+                          " ORDER BY id DESC LIMIT 1");
   set_values(query, id);
   if (!query.executeStep()) return std::nullopt;
   return TxnId{query.getColumn(0).getInt64()};
@@ -295,6 +304,8 @@ std::string Connection::insert_entry(LedgerEntry& entry, const std::vector<Packa
     else if (one.after && !is_told_of(*one.after_row))  // its row was made when it was prepared
       told.brings = brings_of(*one.after_row);
   }
+  HAMBREL_ASSERT(changes.size() == given.size(), "each change is told");
+  HAMBREL_ASSERT(!entry.undo_of || number(*entry.undo_of) < number(entry.id), "only earlier ones are taken back");
   std::string text = changes_text(changes);
   entry.digest = chain_digest(entry, text);
   insert_entry_as_is(entry, "");
@@ -329,7 +340,8 @@ void Connection::insert_changes(TxnId id, const std::vector<PackageChange>& chan
     const bool stays = change.before_row == change.after_row && change.after && !change.after->shelved;
     if (!change.before_row || stays) continue;
     ScopedStatement leave = repeat("UPDATE packages SET state = 'attic', shelved = 0 WHERE id = ?");
-    run(*leave, *change.before_row);
+    const int left = run(*leave, *change.before_row);
+    HAMBREL_ASSERT(left == 1, "what leaves has a row");
   }
   // Lists that were read while planning serve here; those of rows that are new now are not remembered: the rows may go
   // again, and others come under their numbers.
@@ -360,15 +372,18 @@ void Connection::insert_change(TxnId id, std::int64_t sequence, const PackageCha
   const std::optional<std::int64_t> after = change.after ? change.after_row : std::nullopt;
   const auto here = [](const auto& row, const auto& value) { return row && !value->shelved ? row : std::nullopt; };
   const auto was_here = here(change.before_row, change.before), is_here = here(after, change.after);
+  HAMBREL_ASSERT(!change.after || after, "what comes has a row by now");
   if (was_here != is_here) {
     const std::int64_t slot = change.before_row ? slot_of(*change.before_row) : new_slot();
+    HAMBREL_ASSERT(slot > 0 || change.before_row, "slots are numbered from 1");
     if (is_here || !renewed) add_to(rows, slot, change.index ? *change.index : index_change(change));
     if (after) put_into(slot, *after);
   }
   if (change.after) {
     ScopedStatement enter = repeat("UPDATE packages SET state = ?, shelved = ?, reason = ?, hold = ? WHERE id = ?");
-    run(*enter, change.after->shelved ? "attic" : "installed", change.after->shelved,
-        std::string(text_of(change.after->reason)), hold_text(change.after->hold), *after);
+    const int came = run(*enter, change.after->shelved ? "attic" : "installed", change.after->shelved,
+                         std::string(text_of(change.after->reason)), hold_text(change.after->hold), *after);
+    HAMBREL_ASSERT(came == 1, "what comes has one row");
   }
   ScopedStatement insert = repeat(
       "INSERT INTO changes(ledger, seq, name, before_package, before_reason, before_hold,"
@@ -404,7 +419,8 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     SQLite::Statement update(connection_->database,
                              "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
     for (const DirectoryTime& time : beside.times)
-      run(update, time.after_seconds, time.after_nanoseconds, entry.id, time.path);
+      HAMBREL_ASSERT(run(update, time.after_seconds, time.after_nanoseconds, entry.id, time.path) == 1,
+                     "its time before stands in the journal");
     if (beside.prepared) connection_->mark_activated(*beside.prepared, entry.id);
     if (beside.attic) connection_->put_size(entry.id, *beside.attic);
     connection_->put_generated(entry.id, beside.generated);
@@ -415,6 +431,7 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     connection_->put_follows(entry.id, beside.follows);
     connection_->give_up(beside.gives_up, entry.id);
     connection_->end_journal();
+    HAMBREL_ASSERT(!connection_->journal_id(), "what is committed is open no more");
     if (await && held) await();
     step.commit();
     connection_->committed = {entry.id, std::move(told)};
@@ -424,6 +441,8 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
 void JournalStore::close_taken_back(LedgerEntry entry) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
+    HAMBREL_ASSERT(entry.result != "done", "what is taken back was not done");
+    HAMBREL_ASSERT(connection_->journal_id() == entry.id, "what is taken back was journaled");
     entry.moves = digest_of({}, {}, {}, {});
     std::ignore = connection_->insert_entry(entry, {});
     for (const char* table : {"moves", "times"}) {
@@ -439,6 +458,8 @@ void LedgerStore::record(LedgerEntry entry, const std::vector<PackageChange>& ch
                          const std::vector<TxnId>& gives_up, const std::vector<RunRecord>& runs) {
   guarded(connection_->path, [&] {
     SQLite::Transaction step(connection_->database);
+    HAMBREL_ASSERT(connection_->journal_id() != entry.id, "what moves files is committed instead");
+    HAMBREL_ASSERT(entry.result == "done" || changes.empty(), "what failed changed nothing");
     entry.moves = digest_of({}, {}, {}, {});
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);

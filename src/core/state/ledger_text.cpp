@@ -115,6 +115,8 @@ LedgerRecord ledger_record(std::string_view text, const std::string& where) {
     entry.downloaded = object.number("downloaded");
     entry.record = object.text("plan");
     if (object.has("undo_of")) entry.undo_of = TxnId{object.signed_number("undo_of")};
+    if (entry.undo_of && (number(*entry.undo_of) <= 0 || number(*entry.undo_of) >= number(entry.id)))
+      object.wrong("undo_of", "a transaction before it");
     entry.previous = Digest::from_hex(object.text("previous")).value_or(Digest{});
     entry.digest = Digest::from_hex(object.text("digest")).value_or(Digest{});
     entry.chain = static_cast<int>(std::min<std::uint64_t>(object.number_or("chain", 1), INT32_MAX));

@@ -66,6 +66,7 @@ void PreparedStore::prepare(const Prepared& prepared, std::vector<PackageChange>
       change.index = connection_->index_change(change);
     }
     HAMBREL_ASSERT(prepared.id > 0, "what is prepared has a number");
+    HAMBREL_ASSERT(!this->prepared(), "one is prepared at a time");
     connection_->forget_lists();
     const std::string value = value_of();
     SQLite::Statement insert(connection_->database,
@@ -74,6 +75,7 @@ void PreparedStore::prepare(const Prepared& prepared, std::vector<PackageChange>
                prepared.note, prepared.record, prepared.staged, prepared.at_boot);
     insert.bindNoCopy(11, value.data(), static_cast<int>(value.size()));  // a blob
     insert.exec();
+    HAMBREL_ASSERT(!value.empty(), "it can be read back");
     step.commit();
   });
 }
@@ -101,7 +103,8 @@ void PreparedStore::activate_at_boot(std::int64_t id, bool at_boot) {
 
 void Connection::mark_activated(std::int64_t prepared, TxnId by) {
   SQLite::Statement update(database, "UPDATE prepared SET activated = ?, value = x'' WHERE id = ?");
-  run(update, by, prepared);
+  const int marked = run(update, by, prepared);
+  HAMBREL_ASSERT(marked == 1 && number(by) > 0, "what is activated was prepared");
 }
 
 }  // namespace hambrel::state

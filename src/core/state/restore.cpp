@@ -3,6 +3,7 @@
 
 #include <tuple>
 
+#include "base/assert.h"
 #include "state/state_impl.h"
 
 namespace hambrel::state {
@@ -25,7 +26,10 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
       if (added) found->second = connection_->insert_package(one, files, "attic");
       return found->second;
     };
+    std::int64_t before = 0;
     for (const LedgerRecord& record : history) {
+      HAMBREL_ASSERT(number(record.entry.id) > before, "history is told in its order");
+      before = number(record.entry.id);
       connection_->insert_entry_as_is(record.entry, changes_text(record.changes, record.entry.chain));
       std::vector<PackageChange> changes = record.changes;
       for (PackageChange& change : changes) {
@@ -49,6 +53,7 @@ void State::restore(const std::vector<LedgerRecord>& history, const std::set<std
         lost.push_back(std::move(change));
       }
     }
+    HAMBREL_ASSERT(number(last.id) > before, "restoring it is the last of it");
     last.moves = digest_of({}, {}, {}, {});
     std::ignore = connection_->insert_entry(last, lost);
     connection_->insert_changes(last.id, lost);

@@ -30,6 +30,7 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
     throw Error(ErrorCode::Invalid,
                 fmt::format("the state has schema {}; this program supports up to {}", version, newest), path,
                 "use the newer hambrel that wrote it");
+  HAMBREL_ASSERT(version >= 0 && after_step != nullptr, "steps are numbered from 1");
   if (version == newest) return;
   if (!may_change)
     throw Error(ErrorCode::Invalid, fmt::format("the state has the older schema {}", version), path,
@@ -41,6 +42,7 @@ void migrate(SQLite::Database& database, const std::string& path, bool may_chang
   }
   database.exec(fmt::format("PRAGMA application_id = {}", kApplicationId));
   database.exec(fmt::format("PRAGMA user_version = {}", newest));
+  HAMBREL_ASSERT(database.execAndGet("PRAGMA user_version").getInt() == newest, "it is up to date");
   step.commit();
 }
 
@@ -261,7 +263,7 @@ std::vector<Move> JournalStore::moves_of(TxnId id) const {
     set_values(query, id);
     while (query.executeStep()) {
       Move move;
-      move.kind = static_cast<MoveKind>(query.getColumn(0).getInt());
+      move.kind = kind_from(query.getColumn(0).getInt64(), MoveKind::Attributes, connection_->path);
       move.path = query.getColumn(1).getString();
       move.place = query.getColumn(2).getString();
       move.inode_new = static_cast<std::uint64_t>(query.getColumn(3).getInt64());
@@ -269,6 +271,9 @@ std::vector<Move> JournalStore::moves_of(TxnId id) const {
       move.before = {query.getColumn(5).getUInt(), query.getColumn(6).getUInt(), query.getColumn(7).getUInt()};
       move.after = {query.getColumn(8).getUInt(), query.getColumn(9).getUInt(), query.getColumn(10).getUInt()};
       move.home = query.getColumn(11).getString();
+      if (move.path.empty() || move.home.empty() || (move.place.empty() && move.kind != MoveKind::Attributes))
+        throw Error(ErrorCode::Invalid, fmt::format("a move of transaction {} leads nowhere", number(id)),
+                    connection_->path);
       result.push_back(std::move(move));
     }
     SQLite::Statement times(connection_->database, "SELECT times FROM put_away WHERE txn = ?");
@@ -325,6 +330,8 @@ void JournalStore::write_journal(const Journal& journal, const Await& await) {
     SQLite::Statement times(connection_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
     for (const DirectoryTime& time : journal.times)
       run(times, journal.id, time.path, time.before_seconds, time.before_nanoseconds);
+    HAMBREL_ASSERT(connection_->journal_id() == journal.id, "the journal stands");
+    HAMBREL_ASSERT(static_cast<std::size_t>(sequence) == journal.moves.size(), "with every move");
     if (await && held) await();
     step.commit();
   });
@@ -346,6 +353,9 @@ std::optional<TxnId> Connection::journal_id() {
   return query->executeStep() ? std::optional(TxnId{query->getColumn(0).getInt64()}) : std::nullopt;
 }
 
-void Connection::end_journal() { database.exec("DELETE FROM journal"); }
+void Connection::end_journal() {
+  const int ended = database.exec("DELETE FROM journal");
+  HAMBREL_ASSERT(ended == 1, "one transaction at a time, and it was open");
+}
 
 }  // namespace hambrel::state

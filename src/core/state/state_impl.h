@@ -2,6 +2,7 @@
 #pragma once
 
 #include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
 #include <sqlite3.h>
 
 #include <map>
@@ -143,6 +144,15 @@ inline std::int64_t to_sql(bool value) { return value ? 1 : 0; }
 inline std::string to_sql(const Digest& digest) { return digest.hex(); }
 inline const std::string& to_sql(const std::string& text) { return text; }
 inline const char* to_sql(const char* text) { return text; }
+
+/// An enumeration as the database keeps it. What is none of its values was never written by us: whoever reads it says
+/// so (guarded()) instead of going on with a kind that no code knows.
+template <typename Kind>
+Kind kind_from(std::int64_t stored, Kind last, const std::string& where) {
+  if (stored < 0 || stored > static_cast<std::int64_t>(last))
+    throw Error(ErrorCode::Invalid, fmt::format("{} is no kind of what is recorded there", stored), where);
+  return static_cast<Kind>(stored);
+}
 
 /// Gives a statement its values, in their order. Those that are not there are NULL.
 template <typename... Values>

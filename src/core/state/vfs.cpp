@@ -167,8 +167,8 @@ struct Vfs::Impl {
       return SQLITE_BUSY;
     } catch (const std::bad_alloc&) {
       return SQLITE_IOERR_NOMEM;
-    } catch (const Error& failure) {
-      if (!problem) problem = failure;
+    } catch (...) {
+      if (!problem) problem = current_error();
       return otherwise;
     }
   }

@@ -67,13 +67,21 @@ void Capture::require_nobodys(const Written& one, const Run& run) const {
   if (owner && owner->entry.type != EntryType::Directory && !owner->entry.config) refuse(owner->package_name);
 }
 
+namespace {
+
+[[noreturn]] void refuse_moved(const std::string& path) {
+  throw RootMoved(ErrorCode::Refused, "this was changed while programs of packages ran on a preview",
+                  "/" + printable(path), "nothing was changed; run the command again");
+}
+
+}  // namespace
+
 /// What a program read to make this may not have been changed meanwhile.
 void Capture::require_unmoved(const std::string& path) const {
   const auto here = env_.root.stat(path);
   if (here && here->type != os::FileType::Directory &&
       std::pair(here->changed_seconds, here->changed_nanoseconds) >= begun_)
-    throw RootMoved(ErrorCode::Refused, "this was changed while programs of packages ran on a preview",
-                    "/" + printable(path), "nothing was changed; run the command again");
+    refuse_moved(path);
 }
 
 void Capture::require_all_declared(const std::string& path, const Run& run) const {
@@ -169,7 +177,7 @@ void Capture::give_attributes(const Written& one) {
     return env_.root.set_mode(*staged, after.mode);
   }
   const auto here = env_.root.stat(one.path);
-  HAMBREL_ASSERT(here && here->type == os::FileType::Directory, "a directory whose attributes change is there");
+  if (!here || here->type != os::FileType::Directory) refuse_moved(one.path);
   if (Move* const known = move_at(one.path); known != nullptr) {
     known->after = after;
     return;
@@ -265,6 +273,7 @@ void Capture::forget(const std::string& path) {
 }
 
 void Capture::finish(Transaction& ready) {
+  HAMBREL_ASSERT(moves_.size() >= ready.journal.moves.size(), "programs add to what was planned");
   ready.journal.moves = std::move(moves_);
   for (state::GeneratedChange& one : ready.generated) generated_.try_emplace(one.path, std::move(one));
   ready.generated.clear();

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "txn/configuration.h"
@@ -112,6 +113,7 @@ state::Checkpoint make_checkpoint(os::FileSystem& root, state::State& state, con
     keep(root, before, made, file, *here);
     made.files.push_back(file);
   }
+  HAMBREL_ASSERT(made.id > 0 && !known.contains(std::to_string(made.id)), "its directory is its own");
   root.make_directories(directory_of(made.id));
   root.sync_all(kCheckpoints);
   state.add_checkpoint(made);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <iterator>
 
+#include "base/assert.h"
 #include "base/error.h"
 
 namespace hambrel::txn {
@@ -158,6 +159,7 @@ FileEntry ConfigRules::with_marks_of(const Case& one) const {
 ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
   Outcome outcome;
   outcome.asides = Asides::Drop;
+  HAMBREL_ASSERT(one.before && one.disk, "it stands as it came");
   const FileEntry &before = *one.before, &coming = *one.coming;
   const bool as_before = before.digest == coming.digest && before.mode == coming.mode && before.user == coming.user &&
                          before.group == coming.group && before.attributes == coming.attributes;
@@ -185,6 +187,7 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
 
 /// The administrator's version, on its way to where the default is now.
 ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) const {
+  HAMBREL_ASSERT(one.disk && !one.from.empty(), "what is carried stands somewhere else");
   Outcome outcome;
   outcome.kind = Kind::Write;
   outcome.entry = with_marks_of(one);

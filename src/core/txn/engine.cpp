@@ -101,6 +101,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
   ready.follows = planned.follows;
   Journal& journal = ready.journal;
   journal.id = env_.state.next_id();
+  HAMBREL_ASSERT(!planned.undo_of || number(*planned.undo_of) < number(journal.id), "only earlier ones are taken back");
   journal.directory = planned.attic.empty() ? directory : planned.attic;
   journal.started = env_.now();
   journal.kind = account.kind;
@@ -112,6 +113,7 @@ Transaction Engine::begin(const Planned& planned, const Account& account, const 
 /// STAGED. Nothing has to be for what lies in an attic, or concerns no file.
 void Engine::stage(const Planned& planned, Transaction& ready, const std::string& directory) {
   if (!planned.attic.empty()) {
+    HAMBREL_ASSERT(os::is_below(planned.attic, kAttic), "what is finished lies in an attic");
     require_ways(planned.moves);
     ready.journal.moves = planned.moves;
     write_contents(planned, ready.journal);
@@ -123,6 +125,7 @@ void Engine::stage(const Planned& planned, Transaction& ready, const std::string
   } else {
     require_feasible(env_.root, planned.tree, env_.workers);  // again: time has passed since the plan
     ready.journal.moves = stager.stage(planned.tree, planned.sources);
+    HAMBREL_ASSERT(ready.journal.moves.size() == planned.tree.moves.size(), "every move was made ready");
     env_.after_step(EngineStep::Staged);
   }
   if (!planned.arrival) return;
@@ -131,6 +134,7 @@ void Engine::stage(const Planned& planned, Transaction& ready, const std::string
 }
 
 Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+  HAMBREL_ASSERT(!env_.state.journal(), "nothing is staged while a journal stands");
   Transaction ready = begin(planned, account, directory);
   try {
     stage(planned, ready, directory);
@@ -160,6 +164,7 @@ state::Prepared Engine::prepare(const Planned& planned, const Account& account) 
   const auto held = hold_accounts(planned);
   state::Prepared prepared;
   prepared.id = env_.state.next_prepared();
+  HAMBREL_ASSERT(!env_.state.fate_of_prepared(prepared.id), "a number is given once");
   const std::string directory = stage_of_prepared(prepared.id);
   Transaction ready = make_ready(planned, account, directory);
   try {
@@ -202,11 +207,13 @@ void Engine::require_ways(const std::vector<Move>& moves) {
 /// Is the root still what it was when the transaction was prepared, as far as that matters?
 void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<Witness>& witnesses) {
   const std::string hint = "`hambrel activate --discard` drops it; then prepare it again";
-  if (const TxnId last = env_.state.last_done(); last != prepared.after)
+  if (const TxnId last = env_.state.last_done(); last != prepared.after) {
+    const auto entry = env_.state.ledger_entry(last);
     throw Error(ErrorCode::Refused,
                 fmt::format("the system has changed since this was prepared: transaction {} ({})", number(last),
-                            env_.state.ledger_entry(last)->kind),
+                            entry ? entry->kind : "not in the ledger"),
                 {}, hint);
+  }
   in_portions(witnesses.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (std::size_t i = first; i < last; ++i)
@@ -217,6 +224,7 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
 }
 
 void Engine::drop_stage(const std::string& directory) {
+  HAMBREL_ASSERT(!directory.empty(), "a transaction has a directory of its own");
   end_preview();
   Stager(env_, directory).drop();
   Housekeeping(env_).tidy_up();
@@ -226,6 +234,7 @@ TxnId Engine::give_up(const std::vector<TxnId>& attics, const Account& account) 
   HAMBREL_ASSERT(!attics.empty(), "there is something to give up");
   const LedgerEntry done = entry(env_.state.next_id(), env_.now(), account);
   env_.state.record(done, {}, attics);
+  for (const TxnId one : attics) HAMBREL_ASSERT(env_.state.given_up(one), "the state says so before the files go");
   env_.after_step(EngineStep::Committed);
   Housekeeping(env_).tidy_up();
   env_.after_step(EngineStep::Done);
@@ -237,6 +246,7 @@ std::optional<Engine::Recovered> Engine::recover() { return Recovery(env_).recov
 TxnId Engine::activate(const state::Prepared& prepared) {
   Transaction ready = decode(env_.state.prepared_value(prepared.id), env_.state);
   constexpr int kPatience = 15;  // seconds
+  HAMBREL_ASSERT(prepared.id > 0, "what is prepared has a number");
   const auto held = ready.lines.empty() ? nullptr : os::take_account_lock(env_.root, kPatience);
   require_unmoved(prepared, ready.witnesses);
   Journal& journal = ready.journal;
@@ -265,6 +275,7 @@ struct Engine::OpenDirectories {
 void Engine::journal_it(Journal& journal, const Transaction& transaction, bool on_disk) {
   env_.observer.begin("writing to the disk", 0, Observer::Unit::Items);
   const EndOfProgress end(env_.observer);
+  HAMBREL_ASSERT(journal.times.empty(), "times are taken when it is switched to");
   journal.times = touched_directories(journal.moves, transaction.restore);
   auto synced = meanwhile([&] {
     if (!on_disk) sync(env_.root, journal.moves);
@@ -302,6 +313,7 @@ void Engine::move_all(Journal& journal, const std::vector<DirectoryTime>& restor
 TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> prepared) {
   HAMBREL_ASSERT(!env_.state.journal(), "one transaction at a time");
   HAMBREL_ASSERT(number(transaction.journal.id) > 0, "a transaction has a number");
+  HAMBREL_ASSERT(!transaction.journal.directory.empty(), "a transaction has a directory of its own");
   Journal& journal = transaction.journal;
   const Account& account = transaction.account;
   // nothing but the commit looks at the changes
@@ -341,6 +353,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
     Recovery(env_).take_back_after(problem, journal.id);
     throw problem;
   }
+  HAMBREL_ASSERT(!env_.state.journal(), "what is committed has no journal");
   env_.after_step(EngineStep::Committed);
   end_preview();
   Housekeeping(env_).tidy_up();
@@ -348,14 +361,17 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
   return journal.id;
 }
 
-/// When what was put away was changed last: by its move, unless somebody changes it later.
+/// When what was put away was changed last: by its move, unless somebody changes it later. Where it is not what stood
+/// there when the transaction was made ready, somebody was quicker than the move: his is given back.
 void Engine::remember_put_away(Journal& journal) {
   in_portions(journal.moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (Move& move : std::span(journal.moves).subspan(first, last - first)) {
       if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
       const auto info = looker.stat(place_of(move, journal.directory));
-      if (!info) continue;
+      if (!info || info->inode != move.inode_old)
+        throw Error(ErrorCode::Refused, "was replaced by somebody else during the switch", env_.root.shown(move.path),
+                    "everything was taken back; run the command again");
       move.put_away_seconds = info->changed_seconds;
       move.put_away_nanoseconds = info->changed_nanoseconds;
     }
@@ -397,6 +413,7 @@ void Engine::do_move(const Move& move, const std::string& directory, OpenDirecto
   HAMBREL_ASSERT(move.kind != MoveKind::Place || move.inode_new != 0, "what comes was staged");
   HAMBREL_ASSERT(move.kind != MoveKind::Exchange || (move.inode_new != 0 && move.inode_old != 0),
                  "both sides are known");
+  HAMBREL_ASSERT(move.kind == MoveKind::Attributes || !move.place.empty(), "what is moved has a place");
   HAMBREL_ASSERT(move.kind != MoveKind::Remove || move.inode_old != 0, "what goes was there");
   if (move.kind == MoveKind::Attributes)
     return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after, env_.set_owners);

@@ -28,6 +28,8 @@ void Engine::rehearse(const Planned& planned, Transaction& ready, const std::str
   }
   env_.before_rehearsal();
   const TxnId id = env_.state.next_id();
+  HAMBREL_ASSERT(id == ready.journal.id, "nobody else took its number");
+  HAMBREL_ASSERT(!directory.empty(), "a transaction has a directory of its own");
   const std::string scratch = preview_of(id);
   const auto run_once = [&] {
     try {
@@ -60,6 +62,7 @@ void Engine::end_preview() {
 }
 
 void Engine::drop_preview(const std::string& scratch) {
+  HAMBREL_ASSERT(!scratch.empty(), "a preview has a directory of its own");
   for (const std::string& home : StagingHomes::all(env_.root)) {
     const std::string place = os::join_path(home, scratch);
     // the kernel keeps a directory there that only root may enter
@@ -84,9 +87,9 @@ std::unique_ptr<os::Lock> Engine::hold_accounts(const Planned& planned) {
 void Engine::write_contents(const Planned& planned, Journal& journal) {
   std::size_t number_of = 0;
   for (const Planned::Content& one : planned.contents) {
-    const auto here = env_.root.stat(one.path);
+    const auto here = one.goes ? env_.root.stat_present(one.path) : env_.root.stat(one.path);
     HAMBREL_ASSERT(one.link || (here && here->type == os::FileType::Regular), "what is written anew is there");
-    HAMBREL_ASSERT(!one.goes || here, "what goes is there");
+    HAMBREL_ASSERT(!one.goes || one.link, "nothing but links goes beside what an attic takes back");
     Move move;
     move.kind = here ? MoveKind::Exchange : MoveKind::Place;
     if (one.goes) move.kind = MoveKind::Remove;
@@ -98,11 +101,12 @@ void Engine::write_contents(const Planned& planned, Journal& journal) {
     env_.root.make_directories(os::parent_of(place));
     if (one.link && !one.goes) env_.root.make_symlink(one.text, place);
     if (!one.link) write_like(one, *here, place);
-    if (!one.goes) move.inode_new = env_.root.stat(place)->inode;
+    if (!one.goes) move.inode_new = env_.root.stat_present(place).inode;
     if (here) {
       move.inode_old = here->inode;
       move.leaves = here->type == os::FileType::Regular ? here->size : 0;
     }
+    HAMBREL_ASSERT(move.inode_new != 0 || move.inode_old != 0, "something comes or goes");
     journal.moves.push_back(std::move(move));
   }
 }
@@ -113,6 +117,7 @@ void Engine::write_like(const Planned::Content& content, const os::FileInfo& her
   if (env_.set_owners) metadata.owner = {here.uid, here.gid};
   metadata.mode = here.mode;
   metadata.attributes = own_attributes(env_.root, content.path);
+  HAMBREL_ASSERT(here.type == os::FileType::Regular && !content.link, "it is written as the file that is there");
   const auto file = env_.root.create(place, 0600);
   file->write(content.text);
   file->finish(metadata);

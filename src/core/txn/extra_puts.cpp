@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
+
 namespace hambrel::txn {
 
 using state::MoveKind;
@@ -56,6 +58,7 @@ void ExtraPuts::add_directories(std::string_view path) {
 
 Put& ExtraPuts::insert(Put put) {
   const auto at = place_in(change_.puts, put.entry.path());
+  HAMBREL_ASSERT(at == change_.puts.end() || at->entry.path() != put.entry.path(), "one thing is put at a path");
   return *change_.puts.insert(at, std::move(put));
 }
 
@@ -79,6 +82,7 @@ Put& ExtraPuts::add(const FileEntry& entry) {
 }
 
 void ExtraPuts::remove(const std::string& path) {
+  HAMBREL_ASSERT(!path.empty(), "the root itself stays");
   for (const PlannedMove& one : change_.moves)
     if (one.kind == MoveKind::Remove && one.path == path) return;
   change_.moves.push_back({MoveKind::Remove, path, homes_.of(path)});

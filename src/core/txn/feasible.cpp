@@ -45,7 +45,7 @@ void require_movable(os::FileReader& root, const PlannedMove& move, const FileIn
 /// The nearest directory that exists at or above a path. Most stand where they are said to stand.
 FileInfo existing(os::FileReader& root, os::Looker& looker, std::string_view path) {
   if (const auto info = looker.stat(path); !path.empty() && info && info->type == FileType::Directory) return *info;
-  return *root.stat_followed(existing_directory(root, path));
+  return root.stat_followed_present(existing_directory(root, path));
 }
 
 void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
@@ -88,7 +88,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
   }
   if (change.fetched.bytes > 0) {
     const auto mount = [&](const std::string& path) {
-      return root.stat_followed(existing_directory(root, path))->mount;
+      return root.stat_followed_present(existing_directory(root, path)).mount;
     };
     const auto there = std::find_if(needs.begin(), needs.end(),
                                     [&](const auto& one) { return mount(one.first) == mount(change.fetched.into); });

@@ -54,6 +54,7 @@ void Housekeeping::settle_directories() {
 
 /// What can't be removed is tried again with each change: its owner may be filling it at this moment.
 void Housekeeping::remove_given_up(const std::string& attics) {
+  HAMBREL_ASSERT(attics.ends_with(kAttic), "only attics are given up");
   if (!env_.root.stat(attics)) return;
   for (const std::string& name : env_.root.list(attics)) {
     const auto id = parse_number(name);
@@ -63,6 +64,8 @@ void Housekeeping::remove_given_up(const std::string& attics) {
 }
 
 void Housekeeping::remove_if_possible(const std::string& path) {
+  const auto above = os::name_of(os::parent_of(path));
+  HAMBREL_ASSERT(above == kStage || above == kAttic, "nothing goes but stages and attics of ours");
   try {
     env_.root.remove_tree(path);
   } catch (const Error& problem) {
@@ -93,6 +96,7 @@ void Housekeeping::settle_stage(const std::string& home, const std::string& name
 /// Durable when it returns, the directory of all attics included.
 void Housekeeping::to_attic(const std::string& from, const std::string& attic) {
   HAMBREL_ASSERT(from != attic && os::parent_of(attic).ends_with(kAttic), "an attic lies among attics");
+  HAMBREL_ASSERT(os::parent_of(os::parent_of(from)) == os::parent_of(os::parent_of(attic)), "in the same home");
   const std::string attics(os::parent_of(attic));
   if (!env_.root.stat(attics)) {
     env_.root.make_directories(attics);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "txn/extra_puts.h"
@@ -25,6 +26,7 @@ void add_candidates(Candidates& all, const std::string& package, const Actions& 
 }
 
 const Candidate& serving(const std::vector<Candidate>& of_path, const std::map<std::string, std::string>& picks) {
+  HAMBREL_ASSERT(!of_path.empty(), "somebody is a candidate");
   if (const auto pick = picks.find(of_path.front().path); pick != picks.end())
     for (const Candidate& one : of_path)
       if (one.file == pick->second) return one;
@@ -183,6 +185,7 @@ class Links {
   /// No candidate is left.
   void drop(const std::string& path) {
     const auto recorded = state_.generated_at(path);
+    HAMBREL_ASSERT(recorded && recorded->program == state::kCandidates, "only links of candidates go with them");
     if (recorded->entry.type == EntryType::Directory) {
       if (!is_undo()) record(path, recorded, std::nullopt);  // it goes if it is empty then
       return;
@@ -203,6 +206,7 @@ class Links {
 
   /// Does the attic only have an earlier link there?
   bool was_link(const std::string& path) const {
+    HAMBREL_ASSERT(planned_.undo_of, "an undo is of something");
     const auto changes = state_.generated_changes_of(*planned_.undo_of);
     return std::any_of(changes.begin(), changes.end(), [&](const state::GeneratedChange& one) {
       return one.path == path && one.before && one.before->program == state::kCandidates;

@@ -4,6 +4,7 @@
 
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 
 namespace hambrel::txn {
@@ -12,6 +13,7 @@ using state::Move;
 using state::MoveKind;
 
 std::string place_of(const Move& move, const std::string& directory) {
+  HAMBREL_ASSERT(!directory.empty(), "a transaction has a directory of its own");
   return fmt::format("{}/{}/{}", move.home, directory, move.place);
 }
 
@@ -23,6 +25,7 @@ void sync(os::FileSystem& root, const std::vector<Move>& moves) {
 
 void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
           const state::DirectoryAttributes& attributes, bool set_owner) {
+  HAMBREL_ASSERT(inode != 0, "it is known which directory is meant");
   const auto owner = set_owner ? std::optional(os::Owner{attributes.uid, attributes.gid}) : std::nullopt;
   parent.set_attributes(name, inode, owner, attributes.mode);
 }

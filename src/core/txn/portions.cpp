@@ -2,15 +2,18 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
+
 namespace hambrel::txn {
 
 std::vector<UnpackJob> jobs_of(const TreeChange& change, const std::vector<Source>& sources) {
   std::vector<std::vector<std::pair<std::size_t, const Put*>>> found(sources.size());
   for (const Put& put : change.puts) {
     if (!put.is_unpacked()) continue;
-    const archive::PackageReader& reader = *sources[put.package].reader;
-    if (const auto number = reader.contents().files().find(put.path_in_package()))
-      found[put.package].emplace_back(*number, &put);
+    HAMBREL_ASSERT(put.package < sources.size() && sources[put.package].reader != nullptr, "its package is at hand");
+    const auto number = sources[put.package].reader->contents().files().find(put.path_in_package());
+    HAMBREL_ASSERT(number, "what is put is in its package");
+    found[put.package].emplace_back(*number, &put);
   }
   std::vector<UnpackJob> wanted(sources.size());
   for (std::size_t i = 0; i < sources.size(); ++i) {
@@ -68,6 +71,7 @@ std::vector<Portion> portions_of(const std::vector<Source>& sources, const std::
     portions.push_back(portion);
     left -= size;
   }
+  HAMBREL_ASSERT(left == 0, "all that is wanted is in one of them");
   return portions;
 }
 
@@ -83,6 +87,7 @@ std::optional<Portion> Portions::take() {
   });
   if (ready == left_.end()) return std::nullopt;
   const Portion taken = *ready;
+  HAMBREL_ASSERT(taken.first < taken.last, "a portion is of something");
   left_.erase(ready);
   return taken;
 }

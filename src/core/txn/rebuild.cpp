@@ -4,6 +4,7 @@
 
 #include <map>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "txn/checkpoint.h"
 #include "txn/ledger_copy.h"
@@ -62,6 +63,7 @@ Rebuilding plan_rebuilding(History history, const FileOf& file_of) {
   }
   for (const auto& [key, one] : here) planned.installed.push_back({one, ask(one) ? ask(one)->from : ""});
   planned.versions = versions.size();
+  HAMBREL_ASSERT(planned.unknown.size() <= versions.size(), "what is unknown was asked for");
   planned.known = versions.size() - planned.unknown.size();
   planned.history = std::move(history.records);
   return planned;
@@ -72,6 +74,7 @@ TxnId rebuild(os::FileSystem& root, const Rebuilding& planned, const Account& ac
   for (const char* const suffix : {".new", ".new-journal"})
     if (root.stat(of_state(suffix))) root.remove_file(of_state(suffix));
   const TxnId id = planned.history.empty() ? TxnId{1} : TxnId{number(planned.history.back().entry.id) + 1};
+  HAMBREL_ASSERT(number(id) > 0, "recreating it is the next transaction");
   const state::LedgerEntry entry = entry_of(id, now, now, account);
   const std::string aside = fmt::format("-before-{}", number(entry.id));
   {

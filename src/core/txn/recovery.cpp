@@ -17,6 +17,7 @@ using state::MoveKind;
 using state::TxnId;
 
 void Recovery::take_back_after(const Error& problem, TxnId id) {
+  HAMBREL_ASSERT(number(id) > 0, "a transaction has a number");
   try {
     const auto standing = env_.state.journal();
     if (standing && standing->id == id) take_back(*standing, "failed", problem.what());
@@ -49,11 +50,12 @@ bool Recovery::take_back(const Move& move, const std::string& directory) {
       env_.root.rename_no_replace(move.path, place);
       return true;
     case MoveKind::Exchange:
-      if (inode_at(move.path) != move.inode_new || inode_at(place) != move.inode_old) return false;
+      // what comes lay in the stage: where it is at its path, the move was done, whatever had come there before it
+      if (inode_at(move.path) != move.inode_new || inode_at(place) == 0) return false;
       env_.root.rename_exchange(place, move.path);
       return true;
     case MoveKind::Remove:
-      if (inode_at(place) != move.inode_old) return false;
+      if (inode_at(place) == 0) return false;
       env_.root.rename_no_replace(place, move.path);
       return true;
     case MoveKind::Attributes: {
@@ -70,6 +72,8 @@ bool Recovery::take_back(const Move& move, const std::string& directory) {
 
 Recovery::Recovered Recovery::take_back(const Journal& journal, const std::string& result, const std::string& problem) {
   HAMBREL_ASSERT(number(journal.id) > 0 && !journal.directory.empty(), "a journal names its transaction");
+  HAMBREL_ASSERT(result != "done", "what is taken back was not done");
+  HAMBREL_ASSERT(!env_.state.ledger_entry(journal.id), "what is in the ledger was committed or taken back already");
   Recovered recovered;
   recovered.id = journal.id;
   recovered.kind = journal.kind;
@@ -101,6 +105,7 @@ std::optional<Recovery::Recovered> Recovery::recover() {
   std::optional<Recovered> recovered;
   if (const auto journal = env_.state.journal())
     recovered = take_back(*journal, "taken back", "interrupted before it was complete; everything was restored");
+  HAMBREL_ASSERT(!env_.state.journal(), "nothing is open any more");
   Housekeeping housekeeping(env_);
   housekeeping.settle_directories();
   housekeeping.copy();

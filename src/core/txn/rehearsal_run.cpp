@@ -31,8 +31,8 @@ std::string name_of(const Run& run) {
 std::string top_of(os::FileReader& root, const std::string& home) {
   if (home != kHome) return std::string(os::parent_of(home));
   std::string top = root.physical(existing_directory(root, home));
-  const std::uint64_t mount = root.stat_followed(top)->mount;
-  while (!top.empty() && root.stat_followed(os::parent_of(top))->mount == mount) top = os::parent_of(top);
+  const std::uint64_t mount = root.stat_followed_present(top).mount;
+  while (!top.empty() && root.stat_followed_present(os::parent_of(top)).mount == mount) top = os::parent_of(top);
   return top;
 }
 
@@ -60,6 +60,7 @@ RehearsalRun::RehearsalRun(const Environment& environment, const Planned& planne
 
 /// A view and an upper layer for each file system that the transaction changes or a program may write to.
 void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
+  HAMBREL_ASSERT(mounted_.empty(), "layers are made once");
   StagingHomes homes(env_.root);
   std::set<std::string> all{kHome, homes.of("x")};
   for (const state::Move& move : moves) all.insert(move.home);
@@ -75,9 +76,9 @@ void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
   for (const auto& [top, home] : by_top) {
     const std::string place = Stager::make_stage(env_, home, scratch_);
     for (const char* const name : {"/upper", "/work"}) env_.root.make_directory(place + name, 0755);
-    const auto info = env_.root.stat_followed(top);
-    if (env_.set_owners) env_.root.set_owner(place + "/upper", info->uid, info->gid);
-    env_.root.set_mode(place + "/upper", info->mode);
+    const os::FileInfo info = env_.root.stat_followed_present(top);
+    if (env_.set_owners) env_.root.set_owner(place + "/upper", info.uid, info.gid);
+    env_.root.set_mode(place + "/upper", info.mode);
     mounted_.push_back(std::make_unique<Mounted>(env_.root, home, top, place));
   }
   for (const std::string& top : StagingHomes::tops(env_.root))
@@ -193,6 +194,7 @@ void RehearsalRun::hide_secrets(std::string& output) const {
 }
 
 void RehearsalRun::run_one(const Run& run, bool as_it_was, Transaction& ready) {
+  HAMBREL_ASSERT(!mounted_.empty(), "programs run on a preview");
   env_.go_on();
   env_.observer.at(fmt::format("{}: {}", run.shown.package, run.shown.program));
   os::PreviewProgram program{run.program.words, run.environment, run.program.script};
@@ -266,6 +268,7 @@ void RehearsalRun::attribute(const Run& run) {
     require_allowed(run, one);
   }
   std::erase_if(authors_, [&](const auto& one) { return !stamps.contains(one.first); });
+  HAMBREL_ASSERT(authors_.size() == stamps.size(), "all that is there was written by somebody");
   stamps_ = std::move(stamps);
 }
 

@@ -5,6 +5,7 @@
 #include <map>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "txn/kept.h"
 #include "txn/verify.h"
@@ -100,6 +101,7 @@ class Repair {
       if (packages_[of_source_[i]].row == row) return i;
     for (std::size_t i = 0; i < packages_.size(); ++i)
       if (packages_[i].row == row) of_source_.push_back(i);
+    HAMBREL_ASSERT(of_source_.size() == result_.sources.size() + 1, "what is damaged is of one of the packages");
     result_.sources.push_back({packages_[of_source_.back()].package, nullptr});
     return of_source_.size() - 1;
   }
@@ -111,6 +113,7 @@ class Repair {
 
   void count(const Finding& one, const std::string& origin) {
     const StatePackage& package = packages_[of_source_[index_of(one.package_row)]];
+    HAMBREL_ASSERT(package.row == one.package_row, "it is counted for its own package");
     plan::Step& step = steps_[one.package_row];
     step.action = plan::Action::Repair;
     step.name = package.package.name;

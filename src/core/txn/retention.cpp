@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "txn/shelve.h"
@@ -121,6 +122,7 @@ std::vector<TxnId> over_limits(const Limits& limits, const std::vector<StandingA
     const bool too_old = limits.days && one.age / kDay >= static_cast<std::int64_t>(*limits.days);
     const bool too_large = limits.bytes && bytes > *limits.bytes;
     if (last || !one.needed_by.empty() || !(too_many || too_old || too_large)) continue;
+    HAMBREL_ASSERT(count > 0 && bytes >= one.attic.bytes.value_or(0), "no more goes than there is");
     result.push_back(one.attic.id);
     --count;
     bytes -= one.attic.bytes.value_or(0);
@@ -129,6 +131,7 @@ std::vector<TxnId> over_limits(const Limits& limits, const std::vector<StandingA
 }
 
 plan::Notice notice_of(const std::vector<TxnId>& given_up) {
+  HAMBREL_ASSERT(!given_up.empty(), "something is given up");
   std::vector<std::string> parts;  // "1 to 3", "5"
   for (std::size_t i = 0; i < given_up.size();) {
     std::size_t last = i;

@@ -6,6 +6,7 @@
 #include <map>
 #include <unordered_set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "plan/plan_record.h"
 #include "txn/checkpoint.h"
@@ -67,11 +68,14 @@ class Rollback {
       result_.sources.push_back({change.after->package, nullptr});
       back.push_back(&*change.after);
     }
+    HAMBREL_ASSERT(result_.sources.size() == entering.size() && back.size() == entering.size(),
+                   "what comes has a source, and a row");
     look_for(kept, entering, workers);
     find_fates();
     result_.tree = plan_tree(root_, state_, leaving, entering,
                              {.workers = workers, .files_to_examine = differing, .leave = leave_, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
+    HAMBREL_ASSERT(result_.attic.empty() && result_.moves.empty(), "it is staged, whatever lies in which attic");
     settle_waiting(kept);
     restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
@@ -191,6 +195,7 @@ class Rollback {
               [](const PackageChange& a, const PackageChange& b) { return a.name < b.name; });
     for (const PackageChange& change : result_.changes)
       result_.plan.steps.push_back(step_of(change, {plan::WhyKind::RolledBack, std::to_string(number(to_)), ""}));
+    HAMBREL_ASSERT(result_.plan.steps.size() == result_.changes.size(), "every change is told");
   }
 
   bool is_same(const StatePackage& a, const StatePackage& b) const {
@@ -199,6 +204,7 @@ class Rollback {
   }
 
   void add(const std::optional<StatePackage>& before, const std::optional<StatePackage>& after) {
+    HAMBREL_ASSERT(before || after, "a change has a side");
     PackageChange change;
     change.name = (before ? before : after)->package.name;
     change.before = before;
@@ -214,6 +220,7 @@ class Rollback {
       result_.tree.moves.push_back({kind, path, home});
     };
     for (const auto& [path, first] : kept.first_moves_in(kConfigs)) {
+      HAMBREL_ASSERT(path == kConfigs || os::is_below(path, kConfigs), "only what waits is put back so");
       const auto here = root_.stat(path);
       if (first.kind == MoveKind::Place) {  // nothing stood there
         if (here) move(MoveKind::Remove, path, first.home);
@@ -297,7 +304,7 @@ class Rollback {
         continue;
       }
       if (const auto place = kept.find_content(path, *fate.before))
-        put_back(path, *place, *root_.stat(*place));
+        put_back(path, *place, root_.stat_present(*place));
       else
         result_.tree.notices.push_back({plan::Notice::Kind::Lost, path, owner_of(path)});
     }
@@ -344,6 +351,7 @@ class Rollback {
       put = std::prev(result_.tree.puts.end());
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
     }
+    HAMBREL_ASSERT(put != result_.tree.puts.end() && put->entry.path() == path, "it is put there");
     put->kept = place;
     FileEntry entry = put->entry.whole();
     entry.digest = root_.digest(place);

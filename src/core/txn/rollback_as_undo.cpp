@@ -24,9 +24,11 @@ std::optional<TxnId> only_one_after(const state::State& state, TxnId to) {
     const auto entry = state.ledger_entry(TxnId{id});
     if (!entry || entry->result != "done" || entry->kind == state::kGivingUp || state.undone_by(entry->id)) continue;
     std::size_t links = 1;
-    for (auto before = entry->undo_of; before && number(*before) > number(to);
-         before = state.ledger_entry(*before)->undo_of)
+    for (auto before = entry->undo_of; before && number(*before) > number(to);) {
       ++links;
+      const auto earlier = state.ledger_entry(*before);
+      before = earlier ? earlier->undo_of : std::nullopt;
+    }
     if (links % 2 == 1) standing.push_back(entry->id);
   }
   return standing.size() == 1 ? std::optional(standing[0]) : std::nullopt;

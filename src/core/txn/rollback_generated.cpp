@@ -74,7 +74,7 @@ class Restoring {
       planned_.tree.notices.push_back({plan::Notice::Kind::Lost, path, made.package});
       return;
     }
-    entry.mtime = root_.stat(*place)->mtime_seconds;
+    entry.mtime = root_.stat_present(*place).mtime_seconds;
     entry.config = true;  // a copy, not another name of what lies in the attic: it is written to where it stands
     puts_.add(entry).kept = *place;
   }
@@ -87,8 +87,7 @@ class Restoring {
 
   /// Does it go by itself, and not with a directory that goes as a whole?
   bool is_top(const std::string& path) {
-    const auto info = root_.stat(path);
-    if (info->type == os::FileType::Directory && !goes_whole(path)) return false;
+    if (root_.stat_present(path).type == os::FileType::Directory && !goes_whole(path)) return false;
     const std::string above(os::parent_of(path));
     return !going_.contains(above) || !goes_whole(above);
   }
@@ -97,8 +96,8 @@ class Restoring {
     const auto names = root_.list(directory);
     return std::all_of(names.begin(), names.end(), [&](const std::string& name) {
       const std::string path = os::join_path(directory, name);
-      const auto info = root_.stat(path);
-      return going_.contains(path) && (info->type != os::FileType::Directory || goes_whole(path));
+      if (!going_.contains(path)) return false;
+      return root_.stat_present(path).type != os::FileType::Directory || goes_whole(path);
     });
   }
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/merge.h"
 
@@ -32,6 +33,7 @@ class Settling {
     });
     std::vector<const state::StatePackage*> from;
     for (const auto& one : packages_) from.push_back(&one);
+    HAMBREL_ASSERT(from.size() == result_.sources.size(), "each package has its source");
     source_missing_content(result_, from, file_of);
     require_feasible(root_, tree);
     result_.tell_of_files();
@@ -102,6 +104,7 @@ class Settling {
       packages_.push_back(file.package);
       result_.sources.push_back({file.package.package, nullptr});
     }
+    HAMBREL_ASSERT(package < result_.sources.size() && entry.path == file.path, "it is put where it stands");
     result_.tree.puts.push_back({entry, package, {}, homes_.of(file.path)});
     result_.tree.moves.push_back({stands ? MoveKind::Exchange : MoveKind::Place, file.path, homes_.of(file.path)});
   }

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "txn/kept.h"
@@ -27,6 +28,7 @@ Planned plan_shelve(os::FileReader& root, const state::State& state, const std::
     planned.plan.steps.push_back(step_of(change, {plan::WhyKind::Asked, "", ""}));
     planned.changes.push_back(std::move(change));
   }
+  HAMBREL_ASSERT(planned.changes.size() == leaving.size(), "each is shelved");
   planned.tree = plan_tree(root, state, leaving, {}, {.workers = workers});
   planned.tell_of_files();
   return planned;

@@ -6,6 +6,7 @@
 #include <map>
 #include <span>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/parallel.h"
 #include "txn/disk_facts.h"
@@ -118,6 +119,7 @@ void Sides::find_collisions() {
   for (Coming& coming : coming_) {
     while (before != old_.end() && before->path < coming.path) ++before;
     if (before != old_.end() && before->path == coming.path) {
+      HAMBREL_ASSERT(coming.before == nullptr && !before->stays, "a path leaves once and comes once");
       coming.before = &*before;
       before->stays = true;
     }
@@ -163,9 +165,11 @@ void Sides::mark_unchanged() {
   for (Coming& coming : coming_) {
     const Old* const before = coming.before;
     const bool same = before != nullptr && before->list->same(before->number, *coming.list, coming.number);
-    if (same && ahead[before->package] != nullptr)
-      coming.unchanged = (*ahead[before->package])[before->number] != 0;
-    else if (same || (coming.shared && coming.type() != EntryType::Directory))
+    if (same && ahead[before->package] != nullptr) {
+      const auto& answers = *ahead[before->package];
+      HAMBREL_ASSERT(before->number < answers.size(), "each file of its list was looked at");
+      coming.unchanged = answers[before->number] != 0;
+    } else if (same || (coming.shared && coming.type() != EntryType::Directory))
       alike.push_back(&coming);
   }
   in_portions(alike.size(), options_.workers, kFewLooks, [&](std::size_t first, std::size_t last) {

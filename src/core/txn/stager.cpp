@@ -71,6 +71,7 @@ Stager::Places::Places(const TreeChange& change) : change_(change) {
   places_.reserve(change.puts.size());
   for (std::size_t i = 0; i < change.puts.size(); ++i) {
     const Put& put = change.puts[i];
+    HAMBREL_ASSERT(i == 0 || change.puts[i - 1].entry.path() < put.entry.path(), "puts stand by path, each once");
     const auto parent = directories.find(os::parent_of(put.entry.path()));
     const auto self = static_cast<std::uint32_t>(i);
     if (parent != directories.end())
@@ -87,7 +88,9 @@ std::string Stager::Places::of(std::string_view path) const {
   return of(*put);
 }
 std::string Stager::Places::of(const Put& put) const {
-  const std::uint32_t top = places_[static_cast<std::size_t>(&put - change_.puts.data())].top;
+  const auto number = static_cast<std::size_t>(&put - change_.puts.data());
+  HAMBREL_ASSERT(number < places_.size(), "it is one of the change's");
+  const std::uint32_t top = places_[number].top;
   return in_bucket(kTree, places_[top].number).append(put.entry.path().substr(change_.puts[top].entry.path().size()));
 }
 std::string Stager::Places::staged(const Put& put, const std::string& directory) const {
@@ -95,12 +98,13 @@ std::string Stager::Places::staged(const Put& put, const std::string& directory)
 }
 
 std::string Stager::make_stage(const Environment& environment, const std::string& home, const std::string& directory) {
+  HAMBREL_ASSERT(!home.empty() && !directory.empty(), "a stage is neither the root nor a home");
   os::FileSystem& root = environment.root;
   const auto there = root.stat(home);
   if (!there) root.make_directory(home, 0700);
   if (home != kHome && there &&
       (there->type != os::FileType::Directory || (there->mode & 0022U) != 0 ||
-       there->uid != root.stat_followed(kHome)->uid))
+       there->uid != root.stat_followed_present(kHome).uid))
     throw Error(ErrorCode::Refused, "is not a directory only Hambrel writes to", root.shown(home),
                 "move it away: Hambrel stages files for this file system there");
   std::string own = os::join_path(home, directory);
@@ -130,6 +134,7 @@ void Stager::make_stages(const TreeChange& change) {
 }
 
 void Stager::drop() {
+  HAMBREL_ASSERT(!directory_.empty(), "a home is not removed");
   for (const std::string& home : StagingHomes::all(env_.root)) env_.root.remove_tree(os::join_path(home, directory_));
 }
 
@@ -285,6 +290,7 @@ class Stager::Unpacking {
       }
     });
   }
+  bool is_done() const { return portions_->empty(); }
 
  private:
   /// What one thread has open.
@@ -314,7 +320,9 @@ class Stager::Unpacking {
     const auto entries = std::span(wanted_[portion.source].entries);
     archive::PackageReader::Sink sink;
     sink.begin = [&](std::size_t i) {
+      HAMBREL_ASSERT(hands.file == nullptr, "one file after the other");
       create(*puts[i], sources_[portion.source].package.name, hands);
+      HAMBREL_ASSERT(hands.file != nullptr, "it is open");
       const std::lock_guard lock(telling_);
       env_.observer.at(fmt::format("/{}", puts[i]->entry.path()));
     };
@@ -367,6 +375,7 @@ void Stager::unpack(const TreeChange& change, const std::vector<Source>& sources
   const EndOfProgress end(env_.observer);
   give_back_much(change);
   unpacking.run();
+  HAMBREL_ASSERT(unpacking.is_done(), "nothing is left to be unpacked");
 }
 
 /// What comes from the attic or was written for it, by several threads where it is much.
@@ -449,6 +458,7 @@ std::vector<Move> Stager::resolve_moves(const TreeChange& change, const Places& 
     else if (planned.kind != MoveKind::Attributes)
       move.place = places.of(planned.path);
   }
+  HAMBREL_ASSERT(moves.size() == change.moves.size(), "each in its turn");
   const Owners owners(env_.root, change.users, change.groups);
   in_portions(moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
     os::Looker in_place(env_.root), in_stage(env_.root);
@@ -468,8 +478,11 @@ void Stager::resolve(Move& move, const PlannedMove& planned, const Owners& owner
     move.inode_new = staged->inode;
     move.plain = move.plain && staged->type != os::FileType::Directory;
   }
+  if (!here && move.kind != MoveKind::Place)
+    throw Error(ErrorCode::Refused, "has disappeared since this was planned", env_.root.shown(move.path),
+                "nothing was changed; run the command again");
   if (move.kind == MoveKind::Attributes) {
-    if (!here) throw Error(ErrorCode::Refused, "has disappeared since this was planned", env_.root.shown(move.path));
+    HAMBREL_ASSERT(planned.after != nullptr, "it is known what it becomes");
     const Owners::Numbers owner = owners.of(*planned.after, move.path);
     move.inode_old = here->inode;
     move.before = {here->mode, here->uid, here->gid};

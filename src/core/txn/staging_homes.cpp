@@ -22,7 +22,7 @@ const std::string& StagingHomes::of(std::string_view path) { return of_directory
 
 const std::string& StagingHomes::of_directory(std::string_view directory) {
   if (const auto known = by_directory_.find(directory); known != by_directory_.end()) return known->second;
-  if (by_mount_.empty()) by_mount_[root_.stat_followed(existing_directory(root_, kHome))->mount] = kHome;
+  if (by_mount_.empty()) by_mount_[root_.stat_followed_present(existing_directory(root_, kHome)).mount] = kHome;
   auto info = directory.empty() ? std::nullopt : directories_.stat(directory);
   if (directory.empty() || (info && info->type == os::FileType::Symlink)) info = root_.stat_followed(directory);
   if (!info || info->type != os::FileType::Directory)  // to be made, on the file system of what it will stand in
@@ -30,7 +30,8 @@ const std::string& StagingHomes::of_directory(std::string_view directory) {
   std::string& home = by_mount_[info->mount];
   if (home.empty()) {
     std::string top = root_.physical(directory);
-    while (!top.empty() && root_.stat_followed(os::parent_of(top))->mount == info->mount) top = os::parent_of(top);
+    while (!top.empty() && root_.stat_followed_present(os::parent_of(top)).mount == info->mount)
+      top = os::parent_of(top);
     home = os::join_path(top, kForeignHome);
   }
   return by_directory_.emplace(directory, home).first->second;
@@ -76,12 +77,12 @@ std::vector<std::string> StagingHomes::tops(os::FileReader& root) {
 /// our hands, is passed over.
 std::vector<std::string> StagingHomes::all(os::FileReader& root) {
   std::vector<std::string> homes{kHome};
-  const auto own = root.stat_followed(existing_directory(root, kHome));
+  const os::FileInfo own = root.stat_followed_present(existing_directory(root, kHome));
   for (const std::string& home : listed(root)) {
     try {
       const auto above = root.stat(os::parent_of(home)), info = root.stat(home);
       if (info && info->type == os::FileType::Directory && above && above->type == os::FileType::Directory &&
-          info->uid == own->uid && (info->mode & 0022U) == 0)
+          info->uid == own.uid && (info->mode & 0022U) == 0)
         homes.push_back(home);
     } catch (const Error&) {  // not for us: a user's own mount, which the kernel keeps even root out of
     }

@@ -189,6 +189,14 @@ namespace {
 
 namespace {
 
+template <typename Kind>
+Kind kind_in(const Json& number, Kind last) {
+  const auto value = number.get<std::int64_t>();
+  if (value < 0 || value > static_cast<std::int64_t>(last))
+    refuse_damaged(fmt::format("{} is no kind of what is recorded there", value));
+  return static_cast<Kind>(value);
+}
+
 /// What it does beyond files of packages.
 void decode_acting(const Json& whole, Transaction& transaction) {
   const auto text = [](const Json& one) { return one.get<std::string>(); };
@@ -202,8 +210,8 @@ void decode_acting(const Json& whole, Transaction& transaction) {
   for (const Json& one : list("follows"))
     transaction.follows.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("lines"))
-    transaction.lines.push_back({text(one.at(0)), static_cast<state::LineChange::What>(one.at(1).get<int>()),
-                                 text(one.at(2)), text(one.at(3))});
+    transaction.lines.push_back(
+        {text(one.at(0)), kind_in(one.at(1), state::LineChange::What::Leave), text(one.at(2)), text(one.at(3))});
   for (const Json& one : list("runs"))
     transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::int64_t>(),
                                 text(one.at(4)), text(one.at(5))});
@@ -233,7 +241,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     transaction.journal.directory = text(whole.at("directory"));
     for (const Json& one : whole.at("moves")) {
       Move move;
-      move.kind = static_cast<state::MoveKind>(one.at(0).get<int>());
+      move.kind = kind_in(one.at(0), state::MoveKind::Attributes);
       move.path = text(one.at(1));
       move.place = text(one.at(2));
       move.home = text(one.at(3));

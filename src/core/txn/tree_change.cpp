@@ -154,12 +154,14 @@ class Planner {
     return answer_;
   }
   void place_whole(const std::string& path) {
-    whole_.emplace(path, Whole{homes_.of(path), inheritances_.of(os::parent_of(path))});
+    const bool once = whole_.emplace(path, Whole{homes_.of(path), inheritances_.of(os::parent_of(path))}).second;
+    HAMBREL_ASSERT(once, "a directory is placed once");
   }
 
   void put(const PutEntry& what, std::size_t package, const std::string& source,
            const ConfigRules::Outcome* written = nullptr) {
     const std::string_view path = what.path();
+    HAMBREL_ASSERT(!path.empty(), "the root itself is no package's");
     const Whole* const whole = in_whole(path);
     const std::string& home = whole != nullptr ? whole->home : homes_.of(path);
     change_.puts.push_back({what, package, source == path ? "" : source, home});
@@ -191,13 +193,13 @@ class Planner {
     if (!place) return false;
     one.kept = *place;
     if (!edits) return false;
-    const auto was = root_.stat(*place);
+    const FileInfo was = root_.stat_present(*place);
     entry.digest = root_.digest(*place);
-    entry.size = was->size;
-    entry.mode = was->mode;
-    entry.mtime = was->mtime_seconds;
-    entry.user = std::to_string(was->uid);
-    entry.group = std::to_string(was->gid);
+    entry.size = was.size;
+    entry.mode = was.mode;
+    entry.mtime = was.mtime_seconds;
+    entry.user = std::to_string(was.uid);
+    entry.group = std::to_string(was.gid);
     entry.attributes = own_attributes(root_, *place);
     one.entry = std::move(entry);
     return true;
@@ -321,7 +323,7 @@ class Planner {
       base.path = base_place(path);
       base.mode = 0600;
       base.config = true;
-      base.size = root_.stat(outcome.base)->size;
+      base.size = root_.stat_present(outcome.base).size;
       base.digest = root_.digest(outcome.base);
       put_aside(base, Put::npos, "", outcome.base);
     }
@@ -345,6 +347,7 @@ class Planner {
 
   /// Something below kConfigs, with the directories that it needs.
   void put_aside(const FileEntry& file, std::size_t package, const std::string& source, const std::string& kept) {
+    HAMBREL_ASSERT(os::is_below(file.path, kConfigs), "what waits lies where it is looked for");
     std::vector<std::string> missing;
     for (std::string parent(os::parent_of(file.path)); !parent.empty() && !root_.stat(parent);
          parent = os::parent_of(parent))

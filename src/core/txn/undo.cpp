@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "os/neighbours.h"
@@ -108,6 +109,7 @@ class Undo {
     std::vector<std::string> placed;
     for (const Move& move : moves)
       if (move.kind == MoveKind::Place) placed.push_back(move.path);
+    HAMBREL_ASSERT(!ahead_, "directories are looked at once");
     ahead_.emplace(root_, std::move(placed));
   }
 
@@ -139,6 +141,7 @@ class Undo {
       undo_.plan.steps.push_back(step_of(back, {plan::WhyKind::Undone, std::to_string(number(id_)), ""}));
       undo_.changes.push_back(std::move(back));
     }
+    HAMBREL_ASSERT(undo_.plan.steps.size() == changes.size(), "every change is told and taken back");
   }
 
   void find_ours() {
@@ -173,6 +176,7 @@ class Undo {
       if (comes(change) && !now_rows.contains(*change.after_row)) add(*change.after, *change.after_row);
     for (const PackageChange& change : undo_.changes)
       if (comes(change)) then_rows.insert(*change.after_row);
+    HAMBREL_ASSERT(now_rows.size() == installed_.size(), "each has a row of its own");
     std::set<std::string> architectures;  // one version of each may be there
     for (const Candidate& one : all)
       if (!one.package.is_independent()) architectures.insert(one.package.arch);
@@ -301,6 +305,8 @@ class Undo {
       if (const auto info = in_place_.stat(path); info && info->type != FileType::Directory) move.leaves = info->size;
     }
     if (kind != MoveKind::Remove) move.inode_new = inode(in_attic_, place_of(move));
+    HAMBREL_ASSERT(!path.empty() && !place.empty(), "a move leads somewhere");
+    HAMBREL_ASSERT(kind != MoveKind::Attributes, "attributes are taken back where they stand");
     undo_.moves.push_back(std::move(move));
   }
 
@@ -423,7 +429,7 @@ class Undo {
     for (const std::string& aside : {waiting_place(""), base_place("")}) {
       if (aside.starts_with(path + "/")) return true;
       if (!path.starts_with(aside)) continue;  // what waits belongs to whom the configuration file belongs
-      if (root_.stat(path)->type == FileType::Directory) return true;
+      if (root_.stat_present(path).type == FileType::Directory) return true;
       return is_ours(path.substr(aside.size()));
     }
     return !belongs_to_others(path) && state_.owner_of(path, {});
@@ -445,7 +451,7 @@ class Undo {
       const std::string child = os::join_path(path, name);
       if (!is_ours(child))
         foreign = true;
-      else if (root_.stat(child)->type == FileType::Directory && !only_ours(child))
+      else if (root_.stat_present(child).type == FileType::Directory && !only_ours(child))
         remove_ours(child, done);
       else
         add(MoveKind::Remove, child, done, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
