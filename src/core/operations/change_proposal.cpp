@@ -184,6 +184,7 @@ class ChangeProposal final : public Proposal {
     HAMBREL_ASSERT(planned_.changes.empty(), "a proposal is performed once");
     HAMBREL_ASSERT(basis_->files && basis_->incoming, "what was planned without files is only shown");
     planned_.changes = state_changes(root);
+    HAMBREL_ASSERT(planned_.changes.size() == plan().steps.size(), "each step that was shown is recorded");
     constexpr int kMostTries = 5;  // each without what was found to be wrong, or from another mirror
     for (int tries = 1;; ++tries) {
       bool handed_over = false;
@@ -264,6 +265,7 @@ class ChangeProposal final : public Proposal {
   }
 
   void mark(ChangingRoot& root, const plan::Step& step, state::PackageChange& change) const {
+    HAMBREL_ASSERT(change.before && change.before_row, "what is marked is there");
     change.after_row = change.before_row;
     change.after = change.before;
     change.after->reason = step.reason;

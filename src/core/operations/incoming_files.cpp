@@ -53,6 +53,7 @@ std::optional<std::vector<archive::FrameRange>> ranges_worth_it(const archive::C
 }  // namespace
 
 void IncomingFiles::supply(txn::TreeChange& tree, const Tables& tables, ContentHere& here, unsigned workers) {
+  HAMBREL_ASSERT(offered_of_.size() == coming_.size(), "each package that comes is offered or at hand");
   std::vector<const archive::Contents*> fetched(coming_.size(), nullptr);
   for (std::size_t i = 0; i < coming_.size(); ++i) {
     if (offered_of_[i] == SIZE_MAX) continue;

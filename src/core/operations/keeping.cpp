@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "operations/service_run.h"
 #include "os/host.h"
 #include "plan/plan_record.h"
@@ -26,6 +27,10 @@ AtticProposal propose_giving_up(Root& root, txn::Limits limits) {
   proposal.goes = txn::over_limits(limits, proposal.attics, 0);
   proposal.plan.kind = state::kGivingUp;
   if (!proposal.goes.empty()) proposal.plan.notices.push_back(txn::notice_of(proposal.goes));
+  for (const TxnId id : proposal.goes)
+    HAMBREL_ASSERT(std::any_of(proposal.attics.begin(), proposal.attics.end(),
+                               [&](const StandingAttic& one) { return one.attic.id == id; }),
+                   "only attics that stand are given up");
   for (const StandingAttic& one : proposal.attics) {
     proposal.kinds.emplace(one.attic.id, state.ledger_entry(one.attic.id)->kind);
     if (proposal.is_given_up(one)) proposal.bytes += one.attic.bytes.value_or(0);
@@ -74,7 +79,10 @@ CacheProposal propose_dropping(Root& root, const CacheRequest& request) {
   return proposal;
 }
 
-void drop(ChangingRoot& root, const CacheProposal& proposal) { repo::drop_cached(root.files(), proposal.goes); }
+void drop(ChangingRoot& root, const CacheProposal& proposal) {
+  const ByteCount bytes = repo::drop_cached(root.files(), proposal.goes);
+  HAMBREL_ASSERT(bytes == proposal.bytes, "as much goes as was shown");
+}
 
 bool is_installed(Root& root, const CachedFile& file) {
   const Universe& universe = root.universe();

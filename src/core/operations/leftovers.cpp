@@ -1,5 +1,6 @@
 #include "operations/leftovers.h"
 
+#include "base/assert.h"
 #include "os/host.h"
 #include "txn/tree_change.h"
 
@@ -46,7 +47,10 @@ IdlePristine idle_pristine(Root& root, const std::vector<txn::ConfigFile>& files
 }
 
 void drop(ChangingRoot& root, const IdlePristine& idle) {
-  for (const auto& [place, size] : idle) root.files().remove_file(place);
+  for (const auto& [place, size] : idle) {
+    HAMBREL_ASSERT(os::is_below(place, txn::kPristine), "nothing goes but pristine contents");
+    root.files().remove_file(place);
+  }
 }
 
 }  // namespace hambrel::operations

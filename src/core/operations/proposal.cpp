@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/amounts.h"
+#include "base/assert.h"
 #include "base/text.h"
 #include "operations/limits.h"
 #include "operations/protection.h"
@@ -22,6 +23,7 @@ std::unique_ptr<Proposal> Proposal::decided(Decisions, GivenAnswers) {
 }
 
 Outcome Proposal::perform(ChangingRoot& root, const Terms& terms) {
+  HAMBREL_ASSERT(root.state() != nullptr, "whoever changes a root has its state");
   if (!questions().empty())
     throw Error(ErrorCode::Internal, fmt::format("/{} needs a decision", questions().front().path));
   if (!questions_of_packages().empty())

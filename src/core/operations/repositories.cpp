@@ -34,6 +34,7 @@ Repository checked(const Repository& repository) {
 
 /// What the cache has of its index: it is fetched anew, and verified.
 void forget_index(Root& root, const std::string& name) {
+  HAMBREL_ASSERT(is_package_name(name), "its directory is one of the cache's");
   root.files().remove_tree(fmt::format("{}/{}", repo::kIndexCache, name));
 }
 

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/amounts.h"
+#include "base/assert.h"
 #include "base/text.h"
 #include "operations/service_run.h"
 #include "os/host.h"
@@ -306,6 +307,7 @@ void Root::add_shelved() {
 }
 
 void Root::add_kept(const state::StatePackage& package, std::string_view where) {
+  HAMBREL_ASSERT(package.row > 0, "what is kept is known to the state");
   Offer offer;
   offer.local_path = where;
   offer.rank = 0;
@@ -352,6 +354,7 @@ ChangingRoot::ChangingRoot(RootOptions given, Observer& observer, unsigned wait_
   state_ = std::make_unique<state::State>(files(), kStateFile, state::Access::Change);
   clock_doubt_ = txn::doubt_of_clock(*state_, os::now());
   recover();
+  HAMBREL_ASSERT(!state_->journal(), "nothing is begun while something is open");
   finish_services(*this);
 }
 
@@ -369,6 +372,7 @@ void ChangingRoot::recover() {
 }
 
 txn::Environment ChangingRoot::environment(const std::function<bool()>& stop_asked) {
+  HAMBREL_ASSERT(lock_ != nullptr && state_ != nullptr, "whoever changes a root holds it");
   txn::Environment environment{files(), *state_, observer(), os::is_superuser(), os::now, options().after_step};
   environment.stop_asked = stop_asked;
   environment.workers = os::processors();

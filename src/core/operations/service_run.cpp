@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/json.h"
 #include "base/text.h"
 #include "os/command.h"
@@ -64,6 +65,7 @@ void ServiceRun::before_switch() {
 
 void ServiceRun::stop(const ServiceStep& step) {
   if (!ran_.contains(step.name) || stopped_.contains(step.name)) return;
+  HAMBREL_ASSERT(manager_ != nullptr, "somebody stops it");
   stopped_.insert(step.name);
   write_down();
   root_.observer().begin(fmt::format("stopping {}", step.name), 0, Observer::Unit::Items);
@@ -104,6 +106,7 @@ void ServiceRun::start_again() {
 std::vector<ServiceDone> ServiceRun::carry_on(state::TxnId id) {
   std::vector<ServiceDone> all;
   if (steps_.empty()) return all;
+  HAMBREL_ASSERT(manager_ != nullptr && number(id) > 0, "they are carried on with after a transaction");
   // the transaction is done, whatever can't be written from here on
   const auto attempt = [&](const std::function<void()>& work) {
     try {

@@ -7,6 +7,7 @@
 #include <unordered_map>
 #include <utility>
 
+#include "base/assert.h"
 #include "base/parallel.h"
 #include "plan/held_back.h"
 #include "plan/trees.h"
@@ -67,7 +68,10 @@ class Planner {
     in_.assign(universe.size(), 0);
     for (const solve::Target& target : request.install)
       asked_.insert(target.candidates.begin(), target.candidates.end());
-    for (const PackageId id : chosen_) in_[index_of(id)] |= kAfter;
+    for (const PackageId id : chosen_) {
+      HAMBREL_ASSERT(!will_be(id), "a package is chosen once");
+      in_[index_of(id)] |= kAfter;
+    }
     for (const PackageId id : universe.installed()) in_[index_of(id)] |= kBefore;
     for (const PackageId id : chosen_)
       if (!was(id)) coming_.push_back(id);
@@ -159,6 +163,7 @@ class Planner {
     }
     step.reason = reason;
     if (before == id) {
+      HAMBREL_ASSERT(universe_.is_installed(id), "its reason changes where it is");
       step.action = step.reason == Reason::Wanted ? Action::Want : Action::Unwant;
       step.origin = universe_[id].installed->origin;
       plan_.steps.push_back(std::move(step));
@@ -283,6 +288,7 @@ class Planner {
 
   Step removal(PackageId id) const {
     const Candidate& old = universe_[id];
+    HAMBREL_ASSERT(old.installed.has_value(), "what goes is there");
     Step step;
     step.action = Action::Remove;
     step.name = old.package.name;
@@ -355,6 +361,7 @@ class Planner {
               stack.emplace_back(its - 1, false);
       }
     }
+    HAMBREL_ASSERT(sorted.size() == steps.size(), "each step has its turn");
     steps = std::move(sorted);
   }
 

@@ -4,6 +4,7 @@
 #include <map>
 #include <set>
 
+#include "base/assert.h"
 #include "model/version.h"
 #include "repo/download.h"
 
@@ -105,6 +106,7 @@ std::vector<CachedFile> over_limits(const CacheLimits& limits, const std::vector
 ByteCount drop_cached(os::FileSystem& root, const std::vector<CachedFile>& files) {
   ByteCount bytes = 0;
   for (const CachedFile& one : files) {
+    HAMBREL_ASSERT(os::is_below(one.path, kPackageCache), "nothing goes but what is cached");
     root.remove_file(one.path);
     bytes += one.size;
     if (const std::string directory(os::parent_of(one.path)); root.list(directory).empty())

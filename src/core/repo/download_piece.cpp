@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <span>
 
+#include "base/assert.h"
 #include "repo/index.h"
 
 namespace hambrel::repo {
@@ -167,6 +168,7 @@ void DownloadPiece::end(std::optional<Error> problem) {
     problem = Error(problem->code(), problem->problem(), problem->where(),
                     problem->hint() + "; what arrived is kept, the next try continues from there");
   const std::lock_guard lock(shared_.mutex);
+  HAMBREL_ASSERT(problem || arrived_ == size, "what came well is whole");
   problem_ = std::move(problem);
   if (problem_ && (!goes_on || spoiled_)) drop();
   over_ = true;
@@ -206,6 +208,7 @@ void DownloadPiece::take(std::string_view data) {
     root_.make_directories(os::parent_of(part));
     out_ = root_.create(part, 0644);
   }
+  HAMBREL_ASSERT(arrived_ + data.size() <= size, "no more is taken than was asked for");
   out_->write(data);
   if (check_) check_->update(data);
   came(arrived_ + data.size());

@@ -6,6 +6,7 @@
 #include <chrono>
 #include <mutex>
 
+#include "base/assert.h"
 #include "base/text.h"
 #include "repo/curl_library.h"
 #include "repo/download_piece.h"
@@ -144,6 +145,7 @@ class DownloadQueue::File {
   void name(bool sync) {
     const std::lock_guard lock(shared_.mutex);
     if (!is_whole() || named_ || !is_over() || first_problem()) return;
+    HAMBREL_ASSERT(pieces_.size() == 1, "a whole file comes in one piece");
     const std::string& part = pieces_.front()->part;
     if (sync) root_.append(part)->sync();
     root_.rename(part, path);
@@ -270,6 +272,7 @@ void DownloadQueue::fetch(const std::function<bool()>& stop) {
       file->ask(requests_);
       asked_.resize(requests_.size(), file.get());
     }
+    HAMBREL_ASSERT(asked_.size() == requests_.size(), "each request is for one of the files");
     for (Request& request : requests_) tell_who_lied(request);
     network_.fetch(requests_, silent, stop);
   } catch (...) {

@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "os/lock.h"
@@ -23,6 +24,7 @@ constexpr std::uint64_t kKeptIndexes = 3;  // clients in the middle of a refresh
 
 /// Files of indexes that none of the last documents names go.
 void drop_old(os::FileSystem& directory, std::uint64_t version) {
+  HAMBREL_ASSERT(version > 0, "something was published");
   std::set<std::string> named;
   for (std::uint64_t one = version; one > 0 && one + kKeptIndexes > version; --one) {
     const std::string path = trust::targets_path(one);
@@ -97,6 +99,7 @@ std::vector<std::string> delete_left_out(os::FileSystem& directory, const std::v
   for (const std::string& path : left_out) {
     const auto known = since.find(path);
     if (known != since.end() && known->second + trust::kDay <= now) {
+      HAMBREL_ASSERT(os::is_below(path, "packages"), "nothing goes but package files");
       directory.remove_file(path);
       deleted.push_back(path);
     } else {
@@ -173,6 +176,7 @@ Published publish(os::FileSystem& directory, std::int64_t now, Observer& observe
   require_use_for_keys(round, keys, directory);
   if (before) published.version = before->indexes.full.version;
   if (!round.root()) {
+    HAMBREL_ASSERT(contents, "only what is signed can be finished or renewed without them");
     if (!before || !contents->as_served || contents->notes_are_new) {
       published.changed = true;
       ++published.version;

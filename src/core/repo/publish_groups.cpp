@@ -8,6 +8,7 @@
 
 #include "archive/package_reader.h"
 #include "archive/package_writer.h"
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "base/toml_table.h"
@@ -104,6 +105,7 @@ void write_group(os::FileSystem& directory, Package package, std::set<std::strin
   const auto [number, before] = newest_of(directory, package.name);
   if (before && says_the_same(*before, package)) return;
   package.version = Version::parse(fmt::format("{}-1", number + 1)).value();
+  HAMBREL_ASSERT(is_group_directory(package_directory(package.name)), "a group is kept among groups");
   const std::string path = package_path(package), part = path + ".part";
   directory.make_directories(os::parent_of(path));
   if (directory.stat(part)) directory.remove_file(part);

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "base/text.h"
@@ -220,6 +221,7 @@ void SigningRound::serve(const std::vector<std::string>& names) {
   for (const std::string& name : names) {
     const std::string from = unfinished_path(name);
     if (name.empty() || !directory_.stat(from)) continue;
+    HAMBREL_ASSERT(name.find('/') == std::string::npos, "documents lie beside each other");
     directory_.rename(from, "trust/" + name);
     directory_.sync_directory("trust");
   }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/error.h"
 #include "base/json.h"
 #include "trust/documents.h"
@@ -69,6 +70,7 @@ std::string TrustedRepository::next_root_path() const { return fmt::format("trus
 
 void TrustedRepository::advance(std::string_view text, const std::string& where) {
   Root next = root_.next(text, where);
+  HAMBREL_ASSERT(next.version() == root_.version() + 1, "root documents follow each other");
   // whoever had keys that were exchanged may have signed numbers that nothing comes after
   const auto is_kept = [&](Root::Of role) { return has_same_keys(root_, next, role); };
   if (!std::all_of(std::begin(kSeen), std::end(kSeen), is_kept)) seen_ = {};

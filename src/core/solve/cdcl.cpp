@@ -3,13 +3,14 @@
 #include <algorithm>
 #include <utility>
 
+#include "base/assert.h"
+
 namespace hambrel::solve {
 
 namespace {
 
-constexpr double kDecay = 0.95, kTooLarge = 1e100;
+constexpr double kDecay = 0.95;
 constexpr std::uint64_t kRestartUnit = 100;  // conflicts
-constexpr std::uint32_t kNotInHeap = UINT32_MAX;
 
 /// The Luby sequence 1 1 2 1 1 2 4 ..., i from 0.
 std::uint64_t luby(std::uint64_t i) {
@@ -44,19 +45,8 @@ Var Cdcl::new_variable(bool phase) {
   return var;
 }
 
-void Cdcl::set_order(const std::vector<Var>& order) {
-  backtrack(0);
-  std::vector<std::uint8_t> placed(order_.size(), 0);
-  std::vector<Var> whole = order;
-  for (const Var var : order) placed[var] = 1;
-  for (Var var = 0; var < placed.size(); ++var)
-    if (placed[var] == 0) whole.push_back(var);
-  order_ = std::move(whole);
-  for (std::uint32_t i = 0; i < order_.size(); ++i) place_[order_[i]] = i;
-  cursor_ = 0;
-}
-
 std::uint32_t Cdcl::store(std::span<const Lit> clause) {
+  HAMBREL_ASSERT(clause.size() > 2 && clauses_.size() + clause.size() < kBinary, "places of clauses take 31 bits");
   const auto at = static_cast<std::uint32_t>(clauses_.size());
   clauses_.push_back({static_cast<std::uint32_t>(clause.size())});
   clauses_.insert(clauses_.end(), clause.begin(), clause.end());
@@ -67,6 +57,7 @@ void Cdcl::watch(Lit lit, Watch one) {
   WatchList& list = lists_[lit.code];
   if (list.size == list.room) {
     const std::uint32_t room = list.room == 0 ? 4 : 2 * list.room;
+    HAMBREL_ASSERT(watches_.size() + room <= UINT32_MAX, "places of watches take 32 bits");
     const auto start = static_cast<std::uint32_t>(watches_.size());
     watches_.resize(watches_.size() + room);
     std::copy_n(watches_.begin() + list.start, list.size, watches_.begin() + start);
@@ -105,6 +96,7 @@ void Cdcl::add(std::span<const Lit> clause) {
 }
 
 void Cdcl::enqueue(Lit lit, std::uint32_t reason) {
+  HAMBREL_ASSERT(value(lit) == kUnknown, "a literal gets its value once");
   values_[lit.code] = kTrue;
   values_[(~lit).code] = kFalse;
   level_[lit.var()] = level();
@@ -170,15 +162,6 @@ std::uint32_t Cdcl::propagate() {
   return kNoReason;
 }
 
-void Cdcl::bump(Var var) {
-  activity_[var] += step_;
-  if (activity_[var] > kTooLarge) {
-    for (double& one : activity_) one /= kTooLarge;
-    step_ /= kTooLarge;
-  }
-  if (heap_at_[var] != kNotInHeap) heap_up(heap_at_[var]);
-}
-
 /// The other literals of the clause that made `of` true; for a conflict, all its literals.
 std::span<const Lit> Cdcl::others(std::uint32_t reason, Lit of, Lit& binary) const {
   if (reason == kConflictOfTwo) return conflict_binary_;
@@ -202,6 +185,7 @@ bool Cdcl::redundant(Lit lit) {
 
 /// Resolves backwards from the conflict to the first unique implication point of the present level.
 void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32_t& back_level) {
+  HAMBREL_ASSERT(level() > 0, "at level 0 a conflict is the end");
   learnt.assign(1, Lit{});
   std::vector<Var> marked;
   std::size_t open = 0, at = trail_.size();
@@ -218,7 +202,8 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
       else
         learnt.push_back(lit);
     }
-    while (seen_[trail_[at - 1].var()] == 0) --at;
+    while (at > 0 && seen_[trail_[at - 1].var()] == 0) --at;
+    HAMBREL_ASSERT(at > 0 && open > 0, "what is resolved was drawn at this level");
     pivot = trail_[--at];
     conflict = reason_[pivot.var()];
     first = false;
@@ -233,6 +218,7 @@ void Cdcl::analyze(std::uint32_t conflict, std::vector<Lit>& learnt, std::uint32
     std::swap(learnt[1], *highest);
     back_level = level_[learnt[1].var()];
   }
+  HAMBREL_ASSERT(back_level < level(), "what is learnt takes something back");
 }
 
 /// Which assumptions (all decided at level 1) led to a conflict there, or made `failed`, one of them, false.
@@ -297,29 +283,9 @@ void Cdcl::learn(std::uint32_t conflict) {
   step_ /= kDecay;
 }
 
-Var Cdcl::pick_in_order() {
-  while (cursor_ < order_.size() && value(positive(order_[cursor_])) != kUnknown) ++cursor_;
-  return cursor_ < order_.size() ? order_[cursor_] : UINT32_MAX;
-}
-
-Var Cdcl::pick() {
-  while (!heap_.empty()) {
-    const Var top = heap_[0];
-    heap_at_[top] = kNotInHeap;
-    const Var last = heap_.back();
-    heap_.pop_back();
-    if (!heap_.empty()) {
-      heap_[0] = last;
-      heap_at_[last] = 0;
-      heap_down(0);
-    }
-    if (value(positive(top)) == kUnknown) return top;
-  }
-  return pick_in_order();
-}
-
 /// Makes all assumptions at once, at level 1. False, with core_, if one of them is false already.
 bool Cdcl::assume(std::span<const Lit> assumptions) {
+  HAMBREL_ASSERT(level() == 0, "assumptions come before every decision");
   trail_limits_.push_back(trail_.size());
   for (const Lit lit : assumptions) {
     if (value(lit) == kFalse) {
@@ -382,6 +348,7 @@ Answer Cdcl::search(std::span<const Lit> assumptions, bool in_order, bool phase,
     }
     const Var var = in_order ? pick_in_order() : pick();
     if (var == UINT32_MAX) {
+      HAMBREL_ASSERT(trail_.size() == variables() && propagated_ == trail_.size(), "every variable has its value");
       for (Var one = 0; one < model_.size(); ++one) model_[one] = value(positive(one)) == kTrue;
       backtrack(0);
       return Answer::Yes;
@@ -405,6 +372,7 @@ bool Cdcl::stand_on(std::span<const Lit> assumptions) {
 }
 
 bool Cdcl::ruled_out(Lit lit) {
+  HAMBREL_ASSERT(level() == 1, "assumptions stand");
   core_.clear();
   if (value(lit) == kTrue) return false;
   if (value(lit) == kFalse) {
@@ -421,6 +389,7 @@ bool Cdcl::ruled_out(Lit lit) {
 }
 
 bool Cdcl::ruled_out(std::span<const Lit> lits) {
+  HAMBREL_ASSERT(level() == 1, "assumptions stand");
   trail_limits_.push_back(trail_.size());
   bool refuted = false;
   for (const Lit lit : lits) {
@@ -466,35 +435,5 @@ Cdcl Cdcl::where(std::span<const Lit> facts) const {
 Answer Cdcl::solve(std::span<const Lit> assumptions) { return search(assumptions, false, false); }
 
 Answer Cdcl::solve_first(bool phase) { return search({}, true, phase); }
-
-void Cdcl::heap_up(std::size_t at) {
-  const Var var = heap_[at];
-  while (at > 0 && above(var, heap_[(at - 1) / 2])) {
-    heap_[at] = heap_[(at - 1) / 2];
-    heap_at_[heap_[at]] = static_cast<std::uint32_t>(at);
-    at = (at - 1) / 2;
-  }
-  heap_[at] = var;
-  heap_at_[var] = static_cast<std::uint32_t>(at);
-}
-
-void Cdcl::heap_down(std::size_t at) {
-  const Var var = heap_[at];
-  for (std::size_t child = 2 * at + 1; child < heap_.size(); child = 2 * at + 1) {
-    if (child + 1 < heap_.size() && above(heap_[child + 1], heap_[child])) ++child;
-    if (!above(heap_[child], var)) break;
-    heap_[at] = heap_[child];
-    heap_at_[heap_[at]] = static_cast<std::uint32_t>(at);
-    at = child;
-  }
-  heap_[at] = var;
-  heap_at_[var] = static_cast<std::uint32_t>(at);
-}
-
-void Cdcl::heap_insert(Var var) {
-  heap_.push_back(var);
-  heap_at_[var] = static_cast<std::uint32_t>(heap_.size() - 1);
-  heap_up(heap_.size() - 1);
-}
 
 }  // namespace hambrel::solve

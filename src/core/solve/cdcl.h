@@ -83,6 +83,7 @@ class Cdcl {
 
  private:
   static constexpr std::uint8_t kUnknown = 0, kTrue = 1, kFalse = 2;
+  static constexpr std::uint32_t kNotInHeap = UINT32_MAX;
   static constexpr std::uint32_t kNoReason = UINT32_MAX, kConflictOfTwo = UINT32_MAX - 1, kBinary = 1U << 31U;
   struct Watch {
     std::uint32_t clause;  // kBinary: the blocker is all there is besides

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <tuple>
 
+#include "base/assert.h"
+
 namespace hambrel::solve {
 
 namespace {
@@ -31,6 +33,7 @@ Encoding::Encoding(const Encoding& whole, const Request& request)
       name_fixed_(whole.name_fixed_),
       relations_reached_(whole.relations_reached_),
       cone_(whole.cone_) {
+  HAMBREL_ASSERT(whole.scope_ == Scope::Full && whole.selectors_ != Selectors::None, "its roots can be released");
   allowed_.assign(universe_.size(), 0);
   name_asked_.assign(universe_.name_count(), 0);
   mark_request();
@@ -187,6 +190,7 @@ void Encoding::make_variables() {
     return universe_.newer_offer(installed.front()) == id;
   };
   for (auto id = cone_.rbegin(); id != cone_.rend(); ++id) {
+    HAMBREL_ASSERT(variables_[index_of(*id)] == kReached, "a package is reached once");
     const bool up = upgrades_to(*id);
     variables_[index_of(*id)] = engine_.new_variable(up || universe_.is_installed(*id));
     if (up) order.push_back(variables_[index_of(*id)]);
@@ -406,6 +410,7 @@ void Encoding::encode_slots() {
 /// At most one of the versions, or as many as `parallel` says: in pairs for a few, by the sequential counter of Sinz
 /// (2005) for many. A version that does not say parallel excludes all others.
 void Encoding::encode_slot(const std::vector<PackageId>& versions) {
+  HAMBREL_ASSERT(!versions.empty(), "a slot is of something");
   const auto add = [&](std::initializer_list<Lit> clause) {
     engine_.add(clause);
     if (selectors_ != Selectors::All) return;

@@ -4,6 +4,7 @@
 #include <mutex>
 #include <thread>
 
+#include "base/assert.h"
 #include "base/parallel.h"
 #include "solve/encoding.h"
 
@@ -101,8 +102,9 @@ void Encoding::sort_cone() {
   universe_.sort(of_overlay);
   const std::size_t of_base = cone_.size() - of_overlay.size();
   cone_.clear();
-  for (std::size_t i = 0; cone_.size() < of_base; ++i)
+  for (std::size_t i = 0; i < base && cone_.size() < of_base; ++i)
     if (variables_[i] == kReached) cone_.push_back(static_cast<PackageId>(i));
+  HAMBREL_ASSERT(cone_.size() == of_base, "what was reached of the base is found again");
   cone_.insert(cone_.end(), of_overlay.begin(), of_overlay.end());
   const auto middle = cone_.begin() + static_cast<std::ptrdiff_t>(of_base);
   std::inplace_merge(cone_.begin(), middle, cone_.end(),

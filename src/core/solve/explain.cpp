@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
 #include "base/text.h"
 #include "solve/encoding.h"
 #include "solve/optimize.h"
@@ -126,7 +127,9 @@ namespace {
 /// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
 /// rest becoming satisfiable goes.
 std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std::size_t>& core, std::uint64_t budget) {
+  HAMBREL_ASSERT(!core.empty(), "something is to be thinned out");
   auto [engine, selectors] = encoding.extract(core);
+  HAMBREL_ASSERT(selectors.size() == core.size(), "each statement has its selector");
   engine.set_budget(budget);
   std::vector<Lit> left = selectors;
   for (std::size_t i = left.size(); i-- > 0;) {
@@ -139,6 +142,7 @@ std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std
     i = std::min(i, left.size());
   }
   std::vector<std::size_t> result;
+  HAMBREL_ASSERT(!left.empty(), "nothing contradicts itself");
   for (std::size_t i = 0; i < core.size(); ++i)
     if (std::find(left.begin(), left.end(), selectors[i]) != left.end()) result.push_back(core[i]);
   return result;

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/assert.h"
+
 namespace hambrel::solve {
 
 namespace {
@@ -26,6 +28,7 @@ class Totalizer {
   };
 
   std::size_t build(const std::vector<Lit>& inputs, std::size_t first, std::size_t last) {
+    HAMBREL_ASSERT(first < last, "something is counted");
     Node node;
     node.inputs = last - first;
     if (node.inputs == 1) {
@@ -103,6 +106,7 @@ class Minimizer {
         best_model_ = engine_.whole_model();
       }
     }
+    HAMBREL_ASSERT(best_ == bound_, "the best that was found is the best that can be");
     engine_.restore_model(best_model_);
     // What is left unbroken now is unbroken in every model of this cost.
     for (std::uint32_t code = 0; code < weights_.size(); ++code)
@@ -140,7 +144,9 @@ class Minimizer {
   void relax(const std::vector<Lit>& core) {
     std::uint64_t least = UINT64_MAX;
     for (const Lit lit : core) least = std::min(least, weight(lit));
+    HAMBREL_ASSERT(!core.empty() && least > 0, "only what has weight was assumed");
     bound_ += least;
+    HAMBREL_ASSERT(bound_ <= best_, "no model is better than what was proved");
     std::vector<Lit> broken;
     for (const Lit lit : core) {
       weight(lit) -= least;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/assert.h"
 #include "solve/criteria.h"
 #include "solve/obstacles.h"
 #include "solve/solver.h"
@@ -33,6 +34,7 @@ Selection optimize(Encoding& encoding) {
   if (!selection.proved) engine.set_budget(budget / kAfterwards);
   if (engine.solve_first(false) == Answer::Unknown) selection.proved = false;
   selection.chosen = encoding.chosen();
+  HAMBREL_ASSERT(selection.levels.size() == levels_for(encoding.request()).size(), "each level was met in its turn");
   selection.conflicts = engine.conflicts();
   selection.steps = engine.steps();
   return selection;
