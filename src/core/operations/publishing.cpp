@@ -60,6 +60,9 @@ Packed pack_into(const PackRequest& request, const Package& package, const Write
     host->make_directories(os::host_path(package.name));
   }
   const std::string path = os::host_path(packed.file), part = path + ".part";
+  if (const auto there = host->stat_followed(path); there && there->type == os::FileType::Directory)
+    throw Error(ErrorCode::Usage, "is a directory, not the name of a package file", packed.file,
+                fmt::format("for example {}", os::join_path(packed.file, package.name + ".hambrel")));
   const auto parent = host->stat_followed(os::parent_of(path));
   if (!parent || parent->type != os::FileType::Directory)
     throw Error(ErrorCode::NotFound, "the directory for the package file is missing", packed.file, "make it first");
