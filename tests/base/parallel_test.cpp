@@ -47,7 +47,7 @@ TEST(Parallel, WhatGoesOnAsideIsWaitedForAndTellsItsProblem) {
     Aside<void> first = aside(work);
     first = aside(work);
     EXPECT_GE(done, 1);  // what makes room was waited for
-    later(work);         // nobody asked
+    const auto nobody_asks = later(work);
   }
   EXPECT_EQ(done, 2);
 }

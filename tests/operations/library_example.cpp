@@ -46,8 +46,8 @@ int run(const std::string& path, const std::string& name) {
   const operations::Outcome outcome = proposal.perform(root, {});
   std::printf("done as transaction %lld\n", static_cast<long long>(number(*outcome.transaction)));
 
-  operations::propose_undo(root, *outcome.transaction, {})->perform(root, {});
-  std::printf("and taken back\n");
+  const operations::Outcome back = operations::propose_undo(root, *outcome.transaction, {})->perform(root, {});
+  std::printf("and taken back by %lld\n", static_cast<long long>(number(*back.transaction)));
   return 0;
 }
 

@@ -78,6 +78,11 @@ class Operations : public testing::Test {
   static std::unique_ptr<Proposal> met(Proposed proposed) {
     return std::move(std::get<std::unique_ptr<Proposal>>(proposed.result));
   }
+  /// Performs it; something is done.
+  static void done(ChangingRoot& root, Proposal& proposal) {
+    const Outcome outcome = proposal.perform(root, {});
+    EXPECT_TRUE(outcome.transaction || outcome.end == End::Prepare);
+  }
   state::TxnId installed(const std::string& spec) {
     ChangingRoot root(options(), notes, 0);
     return *met(propose(root, install(root, spec)))->perform(root, {}).transaction;
@@ -106,13 +111,13 @@ TEST_F(Operations, APlanIsAValueThatIsPerformedAndTakenBack) {
   const Outcome outcome = proposal->perform(root, terms);
   EXPECT_EQ(content("usr/bin/desk"), "d");
   EXPECT_EQ(root.state()->ledger_entry(*outcome.transaction)->note, "the desk is needed");
-  propose_undo(root, *outcome.transaction, {})->perform(root, {});
+  done(root, *propose_undo(root, *outcome.transaction, {}));
   EXPECT_FALSE(fs::exists(system / "usr/bin/desk"));
-  propose_redo(root, *outcome.transaction, {})->perform(root, {});
+  done(root, *propose_redo(root, *outcome.transaction, {}));
   EXPECT_EQ(content("usr/bin/desk"), "d");
   const auto back = propose(root, RollbackRequest{"2"});
   EXPECT_FALSE(back->does_nothing());
-  back->perform(root, {});
+  done(root, *back);
   EXPECT_EQ(packages(), "");
   EXPECT_TRUE(propose(root, RollbackRequest{"2"})->does_nothing());
 }
@@ -125,7 +130,7 @@ TEST_F(Operations, ARefusalIsAValueWithRemediesThatCanBeTaken) {
   const auto remedies = remedies_for(root, refused).remedies;
   ASSERT_EQ(remedies.size(), 1U);
   EXPECT_EQ(remedies[0].command(), "hambrel change --install horn --remove lamp");
-  met(propose(root, take(root, refused, remedies[0])))->perform(root, {});
+  done(root, *met(propose(root, take(root, refused, remedies[0]))));
   EXPECT_EQ(packages(), "horn 1-1 ");
 }
 
@@ -147,7 +152,7 @@ TEST_F(Operations, ConfigurationIsAQuestionWithItsMaterial) {
   EXPECT_TRUE(decided->questions().empty());
   EXPECT_EQ(decided->plan().configs.at(0).action, plan::ConfigAction::Merge);
   EXPECT_EQ(proposal->plan().configs.at(0).action, plan::ConfigAction::Ask) << "a proposal never changes";
-  decided->perform(root, {});
+  done(root, *decided);
   EXPECT_EQ(content("etc/lamp"), "A\nb\nc\nD\n");
 }
 
@@ -194,28 +199,28 @@ TEST_F(Operations, MarksTheShelfAndLeftoversAreProposalsLikeAnyOther) {
   hold.action = plan::Action::Hold;
   hold.names = {"lamp"};
   hold.reason = "it flickers";
-  propose(root, hold)->perform(root, {});
+  done(root, *propose(root, hold));
   EXPECT_EQ(root.state()->installed()[0].hold->reason, "it flickers");
   root.renew();
   EXPECT_THROW(std::ignore = propose_shelve(root, parse_specs({"lamp"}), {}), Error);
   hold.action = plan::Action::Release;
-  propose(root, hold)->perform(root, {});
+  done(root, *propose(root, hold));
   root.renew();
-  propose_shelve(root, parse_specs({"lamp"}), {})->perform(root, {});
+  done(root, *propose_shelve(root, parse_specs({"lamp"}), {}));
   EXPECT_FALSE(fs::exists(system / "usr/bin/lamp"));
   root.renew();
   ChangeRequest back;
   back.kind = "unshelve";
   add_unshelved(root, parse_specs({"lamp"}), back);
-  met(propose(root, back))->perform(root, {});
+  done(root, *met(propose(root, back)));
   EXPECT_EQ(content("usr/bin/lamp"), "one");
   root.renew();
   ChangeRequest away;
   away.kind = "remove";
   away.solve.remove = {"lamp"};
-  met(propose(root, away))->perform(root, {});
+  done(root, *met(propose(root, away)));
   ASSERT_EQ(leftovers_of(root).size(), 1U);
-  propose_purge(root, leftovers_of(root), {})->perform(root, {});
+  done(root, *propose_purge(root, leftovers_of(root), {}));
   EXPECT_FALSE(fs::exists(system / "etc/lamp"));
 }
 
@@ -225,13 +230,13 @@ TEST_F(Operations, WhatIsPreparedWaitsAndWhatIsDamagedIsRepaired) {
   request.end = End::Prepare;
   EXPECT_GT(met(propose(root, request))->perform(root, {}).staged, 0U);
   EXPECT_FALSE(fs::exists(system / "usr/bin/lamp"));
-  activate(root, *prepared(root), false, [] { return false; });
+  EXPECT_TRUE(activate(root, *prepared(root), false, [] { return false; }).transaction);
   EXPECT_EQ(content("usr/bin/lamp"), "one");
   write_file(system / "usr/bin/lamp", "damaged");
   root.renew();
   const Verification found = verify(root, {}, txn::Depth::Content);
   EXPECT_EQ(found.files.damaged(), 1U);
-  propose_repair(root, found, {})->perform(root, {});
+  done(root, *propose_repair(root, found, {}));
   EXPECT_EQ(content("usr/bin/lamp"), "one");
 }
 

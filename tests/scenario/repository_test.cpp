@@ -113,7 +113,7 @@ TEST_F(Repository, APathNamesThePackageOnOfferThatBringsIt) {
 
 TEST_F(Repository, TheExampleOfTheLibraryInstallsAndTakesBack) {
   const Ran ran = run({HAMBREL_LIBRARY_EXAMPLE, station.root().string(), "lamp"});
-  EXPECT_EQ(ran.out, "lamp 1-1: asked for\ndone as transaction 1\nand taken back\n");
+  EXPECT_EQ(ran.out, "lamp 1-1: asked for\ndone as transaction 1\nand taken back by 2\n");
   EXPECT_EQ(station.installed(), "");
   EXPECT_THAT(run({HAMBREL_LIBRARY_EXAMPLE, station.root().string(), "lamb"}).out, HasSubstr("no package is called"));
   const std::string shown = read_file(HAMBREL_SOURCE "/docs/library.md");

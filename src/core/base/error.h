@@ -25,7 +25,7 @@ enum class ErrorCode {
   Internal,     // a broken invariant of the program itself
 };
 
-class Error : public std::exception {
+class [[nodiscard]] Error : public std::exception {
  public:
   /// `what` says what failed in a clause without a full stop; `where` the path, package, URL or file:line it failed on
   /// (may be empty); `hint` what to do next (may be empty).

@@ -24,7 +24,7 @@ std::thread begin_thread(std::function<void()> work);
 /// What another thread works out while this one goes on; or, where the system has no thread to give, this one when it
 /// asks for it. Whoever lets it go waits for the thread.
 template <typename Result>
-class Aside {
+class [[nodiscard]] Aside {
  public:
   Aside() = default;
   explicit Aside(std::future<Result> result, std::thread thread = {})

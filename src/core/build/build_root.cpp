@@ -142,7 +142,7 @@ class Made {
     operations::Terms terms;
     terms.accepts_unsigned = true;  // of package files that were named for it
     terms.stop_asked = terms_.stop_asked;
-    proposal_->perform(*root_, terms);
+    std::ignore = proposal_->perform(*root_, terms);  // what is done is done, or thrown; nobody is told of it
     keep_fetched();
     proposal_.reset();
     root_.reset();

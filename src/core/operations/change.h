@@ -56,7 +56,7 @@ struct Refused {
 
 /// The plan, checked; or why there is none. `measured`: what the search cost, for whoever is curious. Throws
 /// Error{Undecided} where the search ran out of its budget, Error{Refused} for what files stand in the way.
-struct Proposed {
+struct [[nodiscard]] Proposed {
   std::variant<std::unique_ptr<Proposal>, Refused> result;
   std::string measured;
 };

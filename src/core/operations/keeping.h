@@ -17,7 +17,7 @@ using state::TxnId;
 using txn::StandingAttic;
 
 /// What of the attics would be given up.
-struct AtticProposal {
+struct [[nodiscard]] AtticProposal {
   std::vector<StandingAttic> attics;   // all, oldest first
   std::map<TxnId, std::string> kinds;  // of their transactions
   std::vector<TxnId> goes;
@@ -34,7 +34,7 @@ struct CacheRequest {
   repo::CacheLimits limits{};
   bool all = false, unavailable = false;  // unavailable: what no repository offers
 };
-struct CacheProposal {
+struct [[nodiscard]] CacheProposal {
   std::size_t files = 0;  // in the cache
   std::vector<CachedFile> goes;
   ByteCount bytes = 0;

@@ -52,7 +52,7 @@ struct ServiceDone {
   std::string said{};  // of what went wrong, in a few words
 };
 
-struct Outcome {
+struct [[nodiscard]] Outcome {
   End end = End::Switch;
   std::optional<state::TxnId> transaction{};  // of Switch
   ByteCount staged = 0;                       // bytes, of Prepare

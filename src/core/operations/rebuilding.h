@@ -13,7 +13,7 @@ struct RebuildRequest {
   std::string ledger_file{};  // of the host, as `ledger export` wrote it; empty: the copy in the root
   std::vector<Spec> files{};  // package files that are to be had nowhere else
 };
-struct RebuildProposal {
+struct [[nodiscard]] RebuildProposal {
   txn::Rebuilding planned;
   std::string broken;  // why nothing later than this is known; empty: it is all there
 };

@@ -225,7 +225,7 @@ struct FollowStep {
   std::string text() const;
 };
 
-struct Plan {
+struct [[nodiscard]] Plan {
   std::string kind;  // install, remove, upgrade, undo
   std::vector<Step> steps;
   std::vector<ConfigStep> configs;
@@ -273,7 +273,7 @@ struct Circumstances {
 [[nodiscard]] Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
                              const Circumstances& circumstances = {});
 /// The same with what problems_of finds wrong with it, looked for meanwhile.
-struct CheckedPlan {
+struct [[nodiscard]] CheckedPlan {
   Plan plan;
   std::vector<std::string> problems;
 };

@@ -78,7 +78,7 @@ struct LevelValue {
 class Obstacles;
 
 /// The set of packages that are to be installed in the end, in the order of lists.
-struct Selection {
+struct [[nodiscard]] Selection {
   std::vector<PackageId> chosen;
   std::vector<LevelValue> levels;
   std::uint64_t conflicts = 0, steps = 0;  // how hard the search was
@@ -101,7 +101,7 @@ struct Cause {
 
 class Explainer;
 
-struct Refusal {
+struct [[nodiscard]] Refusal {
   std::string what;           // what can't be done, one clause
   std::vector<Cause> causes;  // a minimal set: without any one of them the request could be met
   bool decided = true;        // false: the budget ran out before there was an answer

@@ -12,7 +12,7 @@ namespace hambrel::solve {
 
 /// What a request came to: a selection; or a proof that there is none, with what explains it; or, where both are
 /// missing, neither within the budget.
-struct Outcome {
+struct [[nodiscard]] Outcome {
   std::optional<Selection> selection;
   std::shared_ptr<Explainer> why_not;
 };

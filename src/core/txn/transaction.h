@@ -59,7 +59,7 @@ struct RehearsalTerms {
   bool leave_out = false;           // none is run: that is recorded, and they are due from then on
 };
 
-struct Planned {
+struct [[nodiscard]] Planned {
   plan::Plan plan;              // as it is shown
   TreeChange tree;              // what is staged and moved,
   std::vector<Source> sources;  // in the order of the entering packages that the tree was planned with;
@@ -125,7 +125,7 @@ struct Witness {
   bool operator==(const Witness&) const = default;
 };
 
-struct Transaction {
+struct [[nodiscard]] Transaction {
   Account account;
   state::Journal journal;  // without times: these are taken when it is switched to
   std::vector<state::DirectoryTime> restore;

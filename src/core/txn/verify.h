@@ -26,7 +26,7 @@ struct Finding {
 
 enum class Depth { Content, Times };
 
-struct Verified {
+struct [[nodiscard]] Verified {
   std::vector<Finding> findings;  // by path
   std::size_t files = 0;          // that were looked at, directories aside
   ByteCount read = 0;             // bytes of content
