@@ -14,6 +14,7 @@ import re
 import resource
 import shutil
 import signal
+import sqlite3
 import struct
 import subprocess
 import sys
@@ -324,6 +325,11 @@ message("an unknown setting", "list")
 (work / "root/etc/hambrel/hambrel.toml").write_text("downloads = [\n")
 message("no TOML", "list")
 (work / "root/etc/hambrel/hambrel.toml").unlink()
+database = sqlite3.connect(work / "root/var/lib/hambrel/state.sqlite")
+database.execute("UPDATE ledger SET undo_of = id WHERE id = 3")
+database.commit()
+database.close()
+message("a transaction undoes itself", "ledger")
 (work / "root/var/lib/hambrel/state.sqlite").unlink()
 message("the state is lost", "list")
 message("what recreating it would do", "repair", "--rebuild", "--dry-run")

@@ -81,7 +81,7 @@ LedgerEntry Connection::read_entry(SQLite::Statement& row) const {
   if (entry.undo_of && (number(*entry.undo_of) <= 0 || number(*entry.undo_of) >= number(entry.id)))
     throw Error(
         ErrorCode::Invalid,
-        fmt::format("transaction {} takes back {}, which is none before it", number(entry.id), number(*entry.undo_of)),
+        fmt::format("transaction {} undoes transaction {}, which is not an earlier one", number(entry.id), number(*entry.undo_of)),
         path);
   return entry;
 }

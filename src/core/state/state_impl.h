@@ -150,7 +150,7 @@ inline const char* to_sql(const char* text) { return text; }
 template <typename Kind>
 Kind kind_from(std::int64_t stored, Kind last, const std::string& where) {
   if (stored < 0 || stored > static_cast<std::int64_t>(last))
-    throw Error(ErrorCode::Invalid, fmt::format("{} is no kind of what is recorded there", stored), where);
+    throw Error(ErrorCode::Invalid, fmt::format("it records an unknown kind, {}", stored), where);
   return static_cast<Kind>(stored);
 }
 

@@ -193,7 +193,7 @@ template <typename Kind>
 Kind kind_in(const Json& number, Kind last) {
   const auto value = number.get<std::int64_t>();
   if (value < 0 || value > static_cast<std::int64_t>(last))
-    refuse_damaged(fmt::format("{} is no kind of what is recorded there", value));
+    refuse_damaged(fmt::format("it records an unknown kind, {}", value));
   return static_cast<Kind>(value);
 }
 
