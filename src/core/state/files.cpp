@@ -91,10 +91,10 @@ std::vector<std::int64_t> Connection::rows_at(std::string_view at) {
                         "SELECT p.id FROM (SELECT slot FROM paths WHERE hash = ?1 UNION ALL"
                         " SELECT slot FROM more_paths WHERE hash = ?1) o"
                         " CROSS JOIN packages p ON p.slot = o.slot AND p.state = 'installed'");
-  set_values(*slots_query, hash_of(at));
+  ScopedStatement query(*slots_query);
+  set_values(*query, hash_of(at));
   std::vector<std::int64_t> rows;
-  while (slots_query->executeStep()) rows.push_back(slots_query->getColumn(0).getInt64());
-  slots_query->reset();
+  while (query->executeStep()) rows.push_back(query->getColumn(0).getInt64());
   return rows;
 }
 
@@ -143,10 +143,9 @@ bool PathStore::may_be_shared(std::string_view path) const {
 
 bool Connection::has_more(std::int64_t hash) {
   if (!more_query) more_query.emplace(database, "SELECT 1 FROM more_paths WHERE hash = ? LIMIT 1");
-  set_values(*more_query, hash);
-  const bool found = more_query->executeStep();
-  more_query->reset();
-  return found;
+  ScopedStatement query(*more_query);
+  set_values(*query, hash);
+  return query->executeStep();
 }
 
 std::vector<std::size_t> PathStore::shared_files_of(std::int64_t package_row) const {

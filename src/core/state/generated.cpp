@@ -91,6 +91,9 @@ std::vector<GeneratedChange> GeneratedStore::generated_changes_of(TxnId id) cons
       };
       side(1, change.before);
       side(2, change.after);
+      if (!change.before && !change.after)
+        throw Error(ErrorCode::Invalid, fmt::format("transaction {} records a change of nothing", number(id)),
+                    connection_->path);
     }
     return result;
   });

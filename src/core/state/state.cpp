@@ -223,15 +223,14 @@ StatePackage PackageStore::package(std::int64_t row) const {
 }
 
 StatePackage Connection::package_of(std::int64_t row) {
-  auto& query = package_query;
-  if (!query) query.emplace(database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
+  if (!package_query)
+    package_query.emplace(database, fmt::format("SELECT {} FROM packages WHERE id = ?", kPackageColumns));
+  ScopedStatement query(*package_query);  // what can't be read leaves it fit for the next one
   set_values(*query, row);
   if (!query->executeStep())
     throw Error(ErrorCode::Untrusted, fmt::format("the state has no package row {}", row), path,
                 "`hambrel repair --rebuild` recreates it");
-  StatePackage found = read_package(*query);
-  query->reset();
-  return found;
+  return read_package(*query);
 }
 
 std::optional<Journal> JournalStore::journal() const {

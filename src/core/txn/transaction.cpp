@@ -9,6 +9,7 @@
 #include "base/error.h"
 #include "base/json.h"
 #include "model/manifest.h"
+#include "model/package.h"
 
 namespace hambrel::txn {
 
@@ -36,6 +37,18 @@ state::LedgerEntry entry_of(state::TxnId id, std::int64_t started, std::int64_t 
 namespace {
 
 constexpr int kFormat = 2, kWithoutRuns = 1;  // of encode(); others are not read
+
+[[noreturn]] void refuse_damaged(const std::string& why) {
+  throw Error(ErrorCode::Untrusted, "the prepared transaction is damaged: " + why, {},
+              "`hambrel activate --discard` drops it; then prepare it again");
+}
+
+/// A path inside the root.
+std::string path_in(const Json& text) {
+  std::string path = text.get<std::string>();
+  if (const std::string problem = path_problem(path); !problem.empty()) refuse_damaged("it has " + problem);
+  return path;
+}
 
 Json encoded(const StatePackage& one, bool known) {
   Json object = {{"reason", text_of(one.reason)}, {"shelved", one.shelved}};
@@ -93,6 +106,9 @@ PackageChange decoded_change(const Json& object, const state::State& state) {
   };
   side("before", change.before_row, change.before);
   side("after", change.after_row, change.after);
+  const bool is_whole =
+      change.before_row.has_value() == change.before.has_value() && (change.after || !change.after_row);
+  if (!is_whole || (!change.before && !change.after)) refuse_damaged("a change lacks a side");
   if (object.contains("index")) {
     const Json& index = object["index"];
     change.index = PackageChange::Index{index.at(0).get<std::vector<std::int64_t>>(),
@@ -121,6 +137,7 @@ state::GeneratedChange decoded_generated(const Json& one) {
   };
   change.before = side(one.at(1));
   change.after = side(one.at(2));
+  if (!change.before && !change.after) refuse_damaged("a change lacks a side");
   return change;
 }
 
@@ -180,15 +197,6 @@ std::string encode(const Transaction& transaction) {
 
 namespace {
 
-[[noreturn]] void refuse_damaged(const std::string& why) {
-  throw Error(ErrorCode::Untrusted, "the prepared transaction is damaged: " + why, {},
-              "`hambrel activate --discard` drops it; then prepare it again");
-}
-
-}  // namespace
-
-namespace {
-
 template <typename Kind>
 Kind kind_in(const Json& number, Kind last) {
   const auto value = number.get<std::int64_t>();
@@ -238,13 +246,13 @@ Transaction decode(const std::string& bytes, const state::State& state) {
                            {}};
     if (const std::int64_t undo_of = signed_number(account.at(6)); undo_of != 0)
       transaction.account.undo_of = state::TxnId{undo_of};
-    transaction.journal.directory = text(whole.at("directory"));
+    transaction.journal.directory = path_in(whole.at("directory"));
     for (const Json& one : whole.at("moves")) {
       Move move;
       move.kind = kind_in(one.at(0), state::MoveKind::Attributes);
-      move.path = text(one.at(1));
-      move.place = text(one.at(2));
-      move.home = text(one.at(3));
+      move.path = path_in(one.at(1));
+      if (move.kind != state::MoveKind::Attributes) move.place = path_in(one.at(2));
+      move.home = path_in(one.at(3));
       move.inode_new = one.at(4).get<std::uint64_t>();
       move.inode_old = one.at(5).get<std::uint64_t>();
       move.before = decoded_attributes(one.at(6));
@@ -259,7 +267,7 @@ Transaction decode(const std::string& bytes, const state::State& state) {
     for (const Json& one : whole.at("gives_up")) transaction.gives_up.push_back(state::TxnId{signed_number(one)});
     for (const Json& one : whole.at("changes")) transaction.changes.push_back(decoded_change(one, state));
     for (const Json& one : whole.at("witnesses"))
-      transaction.witnesses.push_back({text(one.at(0)), one.at(1).get<bool>(), one.at(2).get<std::uint64_t>(),
+      transaction.witnesses.push_back({path_in(one.at(0)), one.at(1).get<bool>(), one.at(2).get<std::uint64_t>(),
                                        one.at(3).get<std::uint64_t>(), signed_number(one.at(4)),
                                        signed_number(one.at(5))});
     return transaction;
