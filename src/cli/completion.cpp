@@ -6,7 +6,7 @@
 #include "base/text.h"
 #include "cli/session.h"
 #include "operations/configuration.h"
-#include "operations/keeping.h"
+#include "operations/checkpoints.h"
 #include "operations/ledger.h"
 #include "operations/looking.h"
 #include "operations/picks.h"

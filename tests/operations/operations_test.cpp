@@ -5,13 +5,13 @@
 #include <tuple>
 #include <type_traits>
 
-#include "operations/care.h"
+#include "operations/activating.h"
 #include "operations/change.h"
+#include "operations/checkpoints.h"
 #include "operations/configuration.h"
 #include "operations/downgrading.h"
 #include "operations/freeable.h"
 #include "operations/going_back.h"
-#include "operations/keeping.h"
 #include "operations/ledger.h"
 #include "operations/leftovers.h"
 #include "operations/looking.h"
@@ -19,6 +19,7 @@
 #include "operations/repositories.h"
 #include "operations/select.h"
 #include "operations/shelf.h"
+#include "operations/verifying.h"
 #include "support/program.h"
 
 namespace hambrel::operations {

@@ -1,5 +1,5 @@
 // verify and repair.
-#include "operations/care.h"
+#include "operations/verifying.h"
 
 #include <fmt/format.h>
 

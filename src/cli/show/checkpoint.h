@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "cli/session.h"
-#include "operations/keeping.h"
+#include "operations/checkpoints.h"
 
 namespace hambrel::cli {
 

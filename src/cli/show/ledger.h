@@ -4,8 +4,9 @@
 #include <vector>
 
 #include "cli/session.h"
-#include "operations/keeping.h"
+#include "operations/activating.h"
 #include "operations/ledger.h"
+#include "operations/tidying.h"
 
 namespace hambrel::cli {
 

@@ -4,7 +4,7 @@
 #include <string>
 
 #include "cli/session.h"
-#include "operations/keeping.h"
+#include "operations/activating.h"
 
 namespace hambrel::cli {
 

@@ -2,7 +2,7 @@
 #pragma once
 
 #include "cli/session.h"
-#include "operations/care.h"
+#include "operations/verifying.h"
 #include "operations/rebuilding.h"
 
 namespace hambrel::cli {

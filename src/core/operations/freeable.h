@@ -4,7 +4,7 @@
 #include <optional>
 #include <vector>
 
-#include "operations/keeping.h"
+#include "operations/tidying.h"
 #include "operations/leftovers.h"
 
 namespace hambrel::operations {

@@ -1,8 +1,7 @@
-// What a root keeps of its past and for later: attics, cached package files, checkpoints, what is prepared.
+// Freeing what a root keeps: attics, which are given up, and cached package files, which are dropped.
 #pragma once
 
 #include <map>
-#include <optional>
 #include <string>
 #include <vector>
 
@@ -12,7 +11,6 @@
 namespace hambrel::operations {
 
 using repo::CachedFile;
-using state::Checkpoint;
 using state::TxnId;
 using txn::StandingAttic;
 
@@ -46,26 +44,5 @@ void drop(ChangingRoot& root, const CacheProposal& proposal);
 
 /// Is the version of a cached file installed?
 bool is_installed(Root& root, const CachedFile& file);
-
-struct KeptCheckpoint {
-  Checkpoint checkpoint;
-  ByteCount attic = 0;  // bytes that the attic keeps because of it: everything since
-};
-/// Oldest first.
-std::vector<KeptCheckpoint> checkpoints(Root& root);
-Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason);
-void drop_checkpoint(ChangingRoot& root, const std::string& name);
-
-/// A change that waits for its switch.
-struct PreparedChange {
-  state::Prepared account;
-  plan::Plan plan;
-};
-std::optional<PreparedChange> prepared(Root& root);
-/// `booting`: services are left to the start of the system, which goes on behind this.
-Outcome activate(ChangingRoot& root, const PreparedChange& one, bool booting, const std::function<bool()>& stop_asked);
-void discard(ChangingRoot& root, const PreparedChange& one);
-/// With the next start of the system, or not any more.
-void activate_at_boot(ChangingRoot& root, const PreparedChange& one, bool at_boot);
 
 }  // namespace hambrel::operations

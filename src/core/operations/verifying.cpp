@@ -1,4 +1,4 @@
-#include "operations/care.h"
+#include "operations/verifying.h"
 
 #include <fmt/format.h>
 

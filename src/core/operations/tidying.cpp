@@ -1,13 +1,10 @@
-#include "operations/keeping.h"
+#include "operations/tidying.h"
 
 #include <algorithm>
 #include <set>
 
 #include "base/assert.h"
-#include "operations/service_run.h"
 #include "os/host.h"
-#include "plan/plan_record.h"
-#include "txn/checkpoint.h"
 
 namespace hambrel::operations {
 
@@ -90,48 +87,6 @@ bool is_installed(Root& root, const CachedFile& file) {
     if (universe.version(id) == file.version && universe.architecture(id) == file.arch && universe.is_installed(id))
       return true;
   return false;
-}
-
-std::vector<KeptCheckpoint> checkpoints(Root& root) {
-  std::vector<KeptCheckpoint> all;
-  if (root.state() == nullptr) return all;
-  for (Checkpoint& one : root.state()->checkpoints()) all.push_back({std::move(one), 0});
-  if (all.empty()) return all;
-  for (const StandingAttic& attic : standing_attics(root))
-    for (KeptCheckpoint& one : all)
-      if (number(attic.attic.id) > number(one.checkpoint.after)) one.attic += attic.attic.bytes.value_or(0);
-  return all;
-}
-
-Checkpoint make_checkpoint(ChangingRoot& root, const std::string& name, const std::string& reason) {
-  return txn::make_checkpoint(root.files(), root.state_to_change(), name, reason, os::now());
-}
-
-void drop_checkpoint(ChangingRoot& root, const std::string& name) {
-  txn::drop_checkpoint(root.files(), root.state_to_change(), name);
-}
-
-std::optional<PreparedChange> prepared(Root& root) {
-  const state::State* const state = root.state();
-  auto standing = state == nullptr ? std::nullopt : state->prepared();
-  if (!standing) return std::nullopt;
-  plan::Plan plan = plan::plan_of(standing->record);
-  return PreparedChange{std::move(*standing), std::move(plan)};
-}
-
-Outcome activate(ChangingRoot& root, const PreparedChange& one, bool booting, const std::function<bool()>& stop_asked) {
-  Outcome outcome;
-  with_services(root, booting ? std::vector<plan::ServiceStep>() : one.plan.services, stop_asked, outcome,
-                [&](txn::Engine& engine) { return engine.activate(one.account); });
-  if (!booting || one.plan.services.empty()) return outcome;
-  if (const auto manager = service_manager(root); manager != nullptr && manager->is_live()) manager->read_again();
-  return outcome;
-}
-
-void discard(ChangingRoot& root, const PreparedChange& one) { txn::Engine(root.environment()).discard(one.account); }
-
-void activate_at_boot(ChangingRoot& root, const PreparedChange& one, bool at_boot) {
-  root.state_to_change().activate_at_boot(one.account.id, at_boot);
 }
 
 }  // namespace hambrel::operations
