@@ -5,8 +5,8 @@
 
 #include "base/text.h"
 #include "cli/session.h"
-#include "operations/configuration.h"
 #include "operations/checkpoints.h"
+#include "operations/configuration.h"
 #include "operations/ledger.h"
 #include "operations/looking.h"
 #include "operations/picks.h"

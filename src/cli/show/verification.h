@@ -2,8 +2,8 @@
 #pragma once
 
 #include "cli/session.h"
-#include "operations/verifying.h"
 #include "operations/rebuilding.h"
+#include "operations/verifying.h"
 
 namespace hambrel::cli {
 

@@ -4,8 +4,8 @@
 #include <optional>
 #include <vector>
 
-#include "operations/tidying.h"
 #include "operations/leftovers.h"
+#include "operations/tidying.h"
 
 namespace hambrel::operations {
 

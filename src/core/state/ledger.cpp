@@ -79,10 +79,10 @@ LedgerEntry Connection::read_entry(SQLite::Statement& row) const {
   entry.moves = Digest::from_hex(row.getColumn(15).getString()).value_or(Digest{});
   // whoever follows them from one to the next comes to an end
   if (entry.undo_of && (number(*entry.undo_of) <= 0 || number(*entry.undo_of) >= number(entry.id)))
-    throw Error(
-        ErrorCode::Invalid,
-        fmt::format("transaction {} undoes transaction {}, which is not an earlier one", number(entry.id), number(*entry.undo_of)),
-        path);
+    throw Error(ErrorCode::Invalid,
+                fmt::format("transaction {} undoes transaction {}, which is not an earlier one", number(entry.id),
+                            number(*entry.undo_of)),
+                path);
   return entry;
 }
 
