@@ -28,8 +28,10 @@ std::vector<std::string> drop_damaged(os::FileSystem& root, const std::vector<Pa
 
 ByteCount download(os::FileSystem& root, Network& network, const std::vector<PackageToFetch>& wanted,
                    const std::vector<settings::Repository>& repositories, Observer& observer, bool sync) {
-  const ByteCount bytes = DownloadQueue(root, network, wanted, repositories).settle(observer, sync);
-  // their names too, and what was fetched before
+  std::vector<PackageToFetch> all = wanted;
+  for (PackageToFetch& one : all) one.is_to_last = sync;
+  const ByteCount bytes = DownloadQueue(root, network, all, repositories).settle(observer);
+  // the rest of it, their names, and what was fetched before
   if (sync && root.stat(kPackageCache)) root.sync_all(kPackageCache);
   return bytes;
 }

@@ -26,6 +26,7 @@ struct PackageToFetch {
   Offer offer;
   std::shared_ptr<const archive::Contents> contents{};       // of ranges: what they are checked against
   std::optional<std::vector<archive::FrameRange>> ranges{};  // ascending; nothing: all of it
+  bool is_to_last = false;  // it is counted on after a power cut: the disk gets it while others still come
 };
 
 /// var/cache/hambrel/packages/NAME/VERSION.ARCH.hambrel

@@ -158,7 +158,10 @@ Request DownloadPiece::request(std::shared_ptr<Servers> servers, const std::stri
 
 void DownloadPiece::end(std::optional<Error> problem) {
   try {
-    if (out_) out_->close();
+    if (out_ && wanted_.is_to_last && !problem)
+      out_->finish({});
+    else if (out_)
+      out_->close();
   } catch (const Error& failure) {
     if (!problem) problem = failure;
   }

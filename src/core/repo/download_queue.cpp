@@ -142,12 +142,11 @@ class DownloadQueue::File {
   }
   Servers& servers() const { return *servers_; }
   /// Gives it its name, if it is whole.
-  void name(bool sync) {
+  void name() {
     const std::lock_guard lock(shared_.mutex);
     if (!is_whole() || named_ || !is_over() || first_problem()) return;
     HAMBREL_ASSERT(pieces_.size() == 1, "a whole file comes in one piece");
     const std::string& part = pieces_.front()->part;
-    if (sync) root_.append(part)->sync();
     root_.rename(part, path);
     named_ = true;
   }
@@ -255,7 +254,7 @@ DownloadQueue::~DownloadQueue() {
   thread_.request_stop();
   if (thread_.joinable()) thread_.join();
   try {
-    for (const auto& file : files_) file->name(false);
+    for (const auto& file : files_) file->name();
   } catch (const Error&) {  // the cache is nothing that has to be complete
   }
 }
@@ -295,7 +294,7 @@ ByteCount DownloadQueue::fetched() const {
   return bytes;
 }
 
-ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
+ByteCount DownloadQueue::settle(Observer& observer) {
   if (files_.empty()) return 0;
   observer.begin("fetching packages", bytes_, Observer::Unit::Bytes);
   try {
@@ -312,7 +311,7 @@ ByteCount DownloadQueue::settle(Observer& observer, bool sync) {
           if (!file->over()) throw;  // it is to stop
         }
       }
-      file->name(sync);  // the disk has it while others still come
+      file->name();
     }
   } catch (...) {
     observer.end();

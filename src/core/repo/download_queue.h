@@ -54,8 +54,8 @@ class DownloadQueue {
   std::unique_ptr<os::ReadableFile> open(const Package& package) const;
   /// Waits until all are whole and gives them their names. Returns the bytes that were fetched. Throws the first
   /// problem, in the order in which they were wanted, after all transfers have ended; of the disk at once.
-  /// `sync`: they are on the disk then; else the next syncfs brings them there.
-  ByteCount settle(Observer& observer, bool sync = false);
+  /// The next sync of the file system brings them to the disk.
+  ByteCount settle(Observer& observer);
   /// What was fetched in ranges is of no use any more: nothing of it stays.
   void drop_ranges();
   /// What comes from there turned out not to be the file: nothing of it is kept for a next try, and nothing more comes.
