@@ -4,6 +4,7 @@
 #include <signal.h>
 
 #include <fstream>
+#include <random>
 #include <thread>
 
 #include "scenario/slow_server.h"
@@ -281,9 +282,13 @@ TEST_F(Arrival, WhatIsNotThePackageIsFoundBeforeAnythingIsChanged) {
 
 TEST_F(Arrival, ThereMayBeMorePackagesThanFilesThatMayBeOpen) {
   std::string names, files;
+  std::mt19937 chance(7);
   for (int i = 0; i < 60; ++i) {
     const std::string name = "p" + std::to_string(i);
-    files += " " + station.pack(name, "1-1", "", {{"usr/share/" + name, name}});
+    // what comes faster than its digest is worked out
+    std::string content;
+    for (int k = 0; k < 60'000; ++k) content += std::to_string(chance());
+    files += " " + station.pack(name, "1-1", "", {{"usr/share/" + name, content}});
     names += " " + name;
   }
   SlowServer server(station.repository());

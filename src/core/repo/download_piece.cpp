@@ -158,10 +158,7 @@ Request DownloadPiece::request(std::shared_ptr<Servers> servers, const std::stri
 
 void DownloadPiece::end(std::optional<Error> problem) {
   try {
-    if (out_ && wanted_.is_to_last && !problem)
-      out_->finish({});
-    else if (out_)
-      out_->close();
+    if (out_) out_->close();
   } catch (const Error& failure) {
     if (!problem) problem = failure;
   }
@@ -214,6 +211,14 @@ void DownloadPiece::take(std::string_view data) {
   HAMBREL_ASSERT(arrived_ + data.size() <= size, "no more is taken than was asked for");
   out_->write(data);
   if (check_) check_->update(data);
+  // what is whole waits for its digest closed: there may be more of them than files that may be open
+  if (arrived_ + data.size() == size) {
+    if (wanted_.is_to_last)
+      out_->finish({});
+    else
+      out_->close();
+    out_.reset();
+  }
   came(arrived_ + data.size());
 }
 
