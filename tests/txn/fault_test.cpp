@@ -290,7 +290,7 @@ TEST(Fault, WhatOthersDoToTheRootMeanwhileIsNoMistakeOfTheProgram) {
   for (const Named& one : works)
     for (const std::string& victim : victims)
       for (const bool replaced : {false, true})
-        for (std::uint64_t n = 1;; n += 11) {
+        for (std::uint64_t n = 1;; n += 9) {
           SCOPED_TRACE(
               fmt::format("{}: /{} {} before operation {}", one.name, victim, replaced ? "replaced" : "removed", n));
           Scene scene;

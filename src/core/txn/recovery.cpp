@@ -39,6 +39,13 @@ bool Recovery::take_back(const Move& move, const std::string& directory) {
         fmt::format("{}: other users can change this symbolic link; /{} is left as it is", *link, move.path));
     return false;
   }
+  // who removed its directory meanwhile would have removed what was in it, too
+  const auto above = env_.root.stat_followed(os::parent_of(move.path));
+  if (!above || above->type != os::FileType::Directory) {
+    env_.observer.note(fmt::format("{}: somebody else has removed its directory during the switch; it is left as it is",
+                                   env_.root.shown(move.path)));
+    return false;
+  }
   const std::string place = place_of(move, directory);
   const auto inode_at = [&](const std::string& path) {
     const auto info = env_.root.stat(path);
