@@ -386,6 +386,9 @@ TEST_F(Building, ADraftOfATreeOrOfSourcesHasWhatCanBeSeenAndSaysWhatIsToBeLooked
   const auto packed = station.json({"pack", folder, "-o", station.path("x.hambrel").string()});
   EXPECT_EQ(packed.at("needs"), nlohmann::json({"/usr/bin/salt-shell"})) << "which package.toml does not state";
   EXPECT_EQ(station.hambrel({"pack", "--from", tree.string(), "-o", folder}).code, 3) << "it is there already";
+  const Ran into = station.hambrel({"pack", folder, "-o", folder});
+  EXPECT_EQ(into.code, 2);
+  EXPECT_THAT(into.err, HasSubstr("is a directory, not the name of a package file"));
 
   write_file(station.path("salt-1.5/Makefile"),
              "all:\n\techo made > made\ninstall:\n\tinstall -D made $(DESTDIR)$(PREFIX)/made\n");
