@@ -83,7 +83,7 @@ TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
   const fs::path state = station.root() / "var/lib/hambrel/state.sqlite";
   const std::string sound = read_file(state);
   for (const char* const sql :
-       {"UPDATE ledger SET undo_of = id WHERE id = 4",
+       {"UPDATE ledger SET undo_of = id WHERE id = 4", "UPDATE ledger SET id = 4000000000000 WHERE id = 3",
         "UPDATE ledger SET undo_of = 4 WHERE id = 2; UPDATE ledger SET undo_of = 2 WHERE id = 4",
         "UPDATE ledger SET undo_of = -1 WHERE id = 4", "UPDATE moves SET kind = 9 WHERE txn = 4",
         "UPDATE moves SET place = '' WHERE txn = 4", "INSERT INTO generated_changes VALUES(4, 'x', NULL, NULL)",

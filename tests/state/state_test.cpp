@@ -143,6 +143,17 @@ TEST_F(StateTest, AJournalThatNamesNoTransactionIsRefused) {
     execute(path, "UPDATE journal SET directory = 'stage/1', txn = 1");
   }
   EXPECT_EQ(State(*fs, kName, Access::Look).journal()->directory, "stage/1");
+  execute(path, "UPDATE journal SET txn = 2");
+  {
+    State state(*fs, kName, Access::Change);
+    LedgerEntry entry = ledger_entry(state);
+    entry.id = TxnId{1};
+    state.record(entry, {});
+  }
+  EXPECT_TRUE(State(*fs, kName, Access::Look).journal());
+  execute(path, "UPDATE journal SET txn = 1");
+  EXPECT_THAT(test::refusal([&] { State(*fs, kName, Access::Look).journal(); }),
+              testing::HasSubstr("the journal is of a transaction that the ledger has already"));
 }
 
 TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {

@@ -258,8 +258,21 @@ std::vector<std::string> State::damage() const {
   });
 }
 
+/// Transactions are numbered one after the other, and whoever goes through them counts on it: with one number far
+/// beyond the others he would not come to an end.
+void Connection::require_dense_numbers() {
+  if (numbers_are_dense) return;
+  const std::int64_t entries = database.execAndGet("SELECT count(*) FROM ledger").getInt64();
+  const std::int64_t last = database.execAndGet("SELECT coalesce(max(id), 0) FROM ledger").getInt64();
+  if (last > entries)
+    throw Error(ErrorCode::Invalid, fmt::format("the ledger has a transaction {}, but only {} of them", last, entries),
+                path);
+  numbers_are_dense = true;
+}
+
 TxnId LedgerStore::next_id() const {
   return guarded(connection_->path, [&] {
+    connection_->require_dense_numbers();
     return TxnId{connection_->database
                      .execAndGet("SELECT 1 + max(coalesce((SELECT max(id) FROM ledger), 0),"
                                  " coalesce((SELECT max(txn) FROM journal), 0))")

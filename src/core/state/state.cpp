@@ -247,6 +247,13 @@ std::optional<Journal> JournalStore::journal() const {
     if (number(journal.id) <= 0 || journal.directory.empty())
       throw Error(ErrorCode::Untrusted, "the journal names no transaction", connection_->path,
                   "`hambrel repair --rebuild` recreates it");
+    const bool is_told =
+        connection_->database
+            .execAndGet(fmt::format("SELECT EXISTS(SELECT 1 FROM ledger WHERE id >= {})", number(journal.id)))
+            .getInt() != 0;
+    if (is_told)
+      throw Error(ErrorCode::Untrusted, "the journal is of a transaction that the ledger has already",
+                  connection_->path, "`hambrel repair --rebuild` recreates it");
     journal.moves = moves_of(journal.id);
     journal.times = times_of(journal.id);
     return journal;

@@ -83,6 +83,8 @@ struct Connection {
   bool has_more(std::int64_t hash);
   std::int64_t slot_of(std::int64_t package_row);
   std::int64_t new_slot();
+  bool numbers_are_dense = false;  // of the ledger, as was seen
+  void require_dense_numbers();
   std::optional<std::int64_t> next_slot;  // known while the changes of a transaction are inserted
   void put_into(std::int64_t slot, std::int64_t package_row);
   void lists_from_rows();  // step kListsFrom of the schema

@@ -30,7 +30,9 @@ bool take(History& history, std::string_view text, const std::string& where) {
   try {
     state::LedgerRecord record = state::ledger_record(text, where);
     const Digest last = history.records.empty() ? Digest{} : history.records.back().entry.digest;
-    if (record.entry.previous != last) throw Error(ErrorCode::Untrusted, "breaks the chain", where);
+    const std::int64_t number_of_last = history.records.empty() ? 0 : number(history.records.back().entry.id);
+    if (record.entry.previous != last || number(record.entry.id) <= number_of_last)
+      throw Error(ErrorCode::Untrusted, "breaks the chain", where);
     history.records.push_back(std::move(record));
     return true;
   } catch (const Error& problem) {
