@@ -6,7 +6,7 @@
 
 namespace hambrel {
 
-inline constexpr std::size_t kHead = 8;  // bytes
+inline constexpr std::size_t kHeadOfText = 8;  // bytes
 
 /// The first bytes of a text as a number that is ordered as they are: most comparisons of texts end with it.
 inline std::uint64_t head_of(std::string_view text) {
@@ -14,8 +14,8 @@ inline std::uint64_t head_of(std::string_view text) {
     return static_cast<std::uint64_t>(static_cast<std::uint8_t>(text[i])) << (56 - 8 * i);
   };
   std::uint64_t head = 0;
-  if (text.size() >= kHead)
-    for (std::size_t i = 0; i < kHead; ++i) head |= byte(i);
+  if (text.size() >= kHeadOfText)
+    for (std::size_t i = 0; i < kHeadOfText; ++i) head |= byte(i);
   else
     for (std::size_t i = 0; i < text.size(); ++i) head |= byte(i);
   return head;

@@ -74,6 +74,8 @@ class BlockSums {
 
 }  // namespace
 
+void refuse_damaged() { throw DamagedImage(); }
+
 DamagedImage::DamagedImage()
     : Error(ErrorCode::Untrusted, "a compiled index is damaged", {}, "run `hambrel refresh` to make a new one") {}
 

@@ -43,6 +43,9 @@ struct DamagedImage : Error {
   DamagedImage();
 };
 
+/// Throws it. Out of line, as is all that seldom happens here: what reads a number is copied into every loop that does.
+[[noreturn, gnu::cold]] void refuse_damaged();
+
 class Image {
  public:
   static constexpr std::size_t kBlock = 1024;  // bytes
@@ -58,7 +61,7 @@ class Image {
   std::pair<std::size_t, std::size_t> place(std::uint32_t section) const;
   /// Bytes [offset, offset + size) counted from the start of the image, after their blocks were checked.
   const std::byte* at(std::size_t offset, std::size_t size) const {
-    if (offset > end_ || size > end_ - offset) throw DamagedImage();
+    if (offset > end_ || size > end_ - offset) refuse_damaged();
     if (size != 0)
       for (std::size_t block = offset / kBlock, last = (offset + size - 1) / kBlock; block <= last; ++block)
         if (std::atomic_ref(whole_[block]).load(std::memory_order_relaxed) == 0) check(block);
@@ -90,15 +93,15 @@ class Array {
   }
   std::size_t size() const { return count_; }
   const Value& operator[](std::size_t i) const {
-    if (i >= count_) throw DamagedImage();  // only a damaged image points outside of itself
+    if (i >= count_) refuse_damaged();  // only a damaged image points outside of itself
     if (const Value* const all = checked()) return all[i];
-    return *reinterpret_cast<const Value*>(image_->at(start_ + i * sizeof(Value), sizeof(Value)));
+    return *check(i, 1);
   }
   std::span<const Value> slice(std::size_t first, std::size_t count) const {
-    if (first > count_ || count > count_ - first) throw DamagedImage();
+    if (first > count_ || count > count_ - first) refuse_damaged();
     if (count == 0) return {};
     if (const Value* const all = checked()) return {all + first, count};
-    return {reinterpret_cast<const Value*>(image_->at(start_ + first * sizeof(Value), count * sizeof(Value))), count};
+    return {check(first, count), count};
   }
   std::span<const Value> all() const { return slice(0, count_); }
   /// Checks all of it now, so that nothing is checked any more when it is read. For whoever will read most of it.
@@ -108,6 +111,9 @@ class Array {
 
  private:
   const Value* checked() const { return std::atomic_ref(checked_).load(std::memory_order_relaxed); }
+  [[gnu::noinline]] const Value* check(std::size_t first, std::size_t count) const {
+    return reinterpret_cast<const Value*>(image_->at(start_ + first * sizeof(Value), count * sizeof(Value)));
+  }
 
   const Image* image_ = nullptr;
   mutable const Value* checked_ = nullptr;  // the first of them, once all were found whole

@@ -104,7 +104,7 @@ class Layer {
   std::size_t names() const { return names_.size(); }
   std::size_t size() const { return packages.size(); }
   std::size_t relation_count() const { return relations.size(); }
-  std::string_view text(TextId id) const {
+  [[gnu::always_inline]] std::string_view text(TextId id) const {
     std::uint32_t size = 0;
     std::memcpy(&size, text_.slice(id, sizeof size).data(), sizeof size);
     const auto characters = text_.slice(id + sizeof size, size);

@@ -42,7 +42,7 @@ void LayerBuilder::Impl::sort_names() {
   std::vector<Head> order(names.size());
   for (std::uint32_t i = 0; i < order.size(); ++i) {
     const std::string_view text = texts.at(names[i]);
-    order[i] = {{head_of(text), text.size() > kHead ? head_of(text.substr(kHead)) : 0}, i};
+    order[i] = {{head_of(text), text.size() > kHeadOfText ? head_of(text.substr(kHeadOfText)) : 0}, i};
   }
   std::sort(order.begin(), order.end(), [&](const Head& a, const Head& b) {
     return a.bytes != b.bytes ? a.bytes < b.bytes : texts.at(names[a.number]) < texts.at(names[b.number]);

@@ -31,7 +31,7 @@ class ListCache {
     if (!entries_) throw std::bad_alloc();
   }
 
-  std::optional<Ids> find(std::size_t list) const {
+  [[gnu::always_inline]] std::optional<Ids> find(std::size_t list) const {
     if (list >= size_) return std::nullopt;
     Entry& one = entries_.get()[list];
     if ((state_of(one) & kReady) == 0) return std::nullopt;

@@ -16,6 +16,7 @@
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <ranges>
 #include <set>
 #include <span>
 #include <string>
@@ -78,7 +79,7 @@ class Universe {
   std::vector<PackageId> all() const;
   /// The versions of one name, newest first; empty for an unknown name.
   Ids versions_of(std::string_view name) const;
-  Ids versions_of(NameId name) const {
+  [[gnu::always_inline]] Ids versions_of(NameId name) const {
     const auto known = versions_.find(static_cast<std::size_t>(name));
     return known ? *known : find_versions(name);
   }
@@ -137,12 +138,14 @@ class Universe {
   /// Is it installed, and essential by its own word or the settings'?
   bool is_protected(PackageId id) const { return !protected_.empty() && protected_.contains(id); }
   std::optional<NameId> find_name(std::string_view name) const;
-  NameId name_id(PackageId id) const { return static_cast<NameId>(require(record(id).name, names_)); }
+  [[gnu::always_inline]] NameId name_id(PackageId id) const {
+    return static_cast<NameId>(require(record(id).name, names_));
+  }
   /// All names that begin so, called or provided.
   std::vector<NameId> names_with_prefix(std::string_view prefix) const;
   std::string_view name(NameId name) const;
   std::string_view name(PackageId id) const { return name(name_id(id)); }
-  std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
+  [[gnu::always_inline]] std::string_view version(PackageId id) const { return layer(id).text(record(id).version); }
   std::string_view architecture(PackageId id) const { return home_of(id)[record(id).arch].name; }
   std::string_view summary(PackageId id) const { return layer(id).text(record(id).summary); }
   std::string_view description(PackageId id) const {
@@ -161,12 +164,16 @@ class Universe {
   }
   /// May `provider` meet a requirement of `asking`, as far as architectures go?
   bool may_serve(PackageId provider, PackageId asking) const;
-  /// Installed versions in the slot of a package.
-  std::vector<PackageId> installed_in_slot(PackageId id) const;
+  /// Installed versions in the slot of a package: a range, which finds them as it is gone through.
+  auto installed_in_slot(PackageId id) const {
+    return slot(id) | std::views::filter([this](PackageId other) { return is_installed(other); });
+  }
   /// Does any followed channel have a version of its slot?
   bool is_slot_offered(PackageId id) const;
   /// All visible versions in the slot, newest first.
-  Ids slot(PackageId id) const { return one_class() ? versions_of(name_id(id)) : slot_of_class(id); }
+  [[gnu::always_inline]] Ids slot(PackageId id) const {
+    return one_class() ? versions_of(name_id(id)) : slot_of_class(id);
+  }
 
   /// What a package is called and what it provides.
   std::vector<NameId> answers_to(PackageId id) const;
@@ -174,7 +181,7 @@ class Universe {
   std::vector<PackageId> replacers_of(PackageId old) const;
   void sort(std::span<PackageId> ids) const;  // into the order of lists
 
-  std::span<const RelationId> relations(PackageId id, RelationList list) const {
+  [[gnu::always_inline]] std::span<const RelationId> relations(PackageId id, RelationList list) const {
     static_assert(sizeof(RelationId) == sizeof(std::uint32_t));
     const image::PackageRecord& one = record(id);
     std::size_t at = one.uses;
@@ -195,7 +202,7 @@ class Universe {
   std::size_t constraint_count(RelationId relation) const;
   ConstraintView constraint(RelationId relation, std::size_t i) const;
   /// The visible packages that answer to a relation.
-  Ids matching(RelationId relation) const {
+  [[gnu::always_inline]] Ids matching(RelationId relation) const {
     const auto known = matches_.find(static_cast<std::size_t>(relation));
     return known ? *known : find_matching(relation);
   }
@@ -248,17 +255,17 @@ class Universe {
   bool is_base(PackageId id) const { return index_of(id) < base_size_; }
   const Layer& layer(PackageId id) const { return is_base(id) ? *base_ : *overlay_; }
   std::size_t own(PackageId id) const { return is_base(id) ? index_of(id) : index_of(id) - base_size_; }
-  const image::PackageRecord& record(PackageId id) const { return layer(id).packages[own(id)]; }
+  [[gnu::always_inline]] const image::PackageRecord& record(PackageId id) const { return layer(id).packages[own(id)]; }
   const image::RelationRecord& record(RelationId id) const {
     const auto number = static_cast<std::size_t>(id);
     const std::size_t of_base = base_->relation_count();
     return number < of_base ? base_->relations[number] : overlay_->relations[number - of_base];
   }
   const image::InstalledRecord* installed_record(PackageId id) const;
-  std::uint8_t known_flags(PackageId id) const {
+  [[gnu::always_inline]] std::uint8_t known_flags(PackageId id) const {
     return std::atomic_ref(flags_[require(static_cast<std::uint32_t>(id), flags_.size())]).load(kRelaxed);
   }
-  std::uint8_t flags(PackageId id) const {
+  [[gnu::always_inline]] std::uint8_t flags(PackageId id) const {
     const std::uint8_t known = known_flags(id);
     return (known & kKnown) != 0 ? known : find_flags(id);
   }
@@ -281,7 +288,7 @@ class Universe {
   /// A number of an image, which whoever filled the root may have made up, sums and all: whoever asks a universe may
   /// use what it gives out as a place in a list of his own.
   static std::uint32_t require(std::uint32_t number, std::size_t count) {
-    if (number >= count) throw DamagedImage();
+    if (number >= count) refuse_damaged();
     return number;
   }
 
@@ -297,7 +304,7 @@ class Universe {
   std::vector<bool> in_overlay_;  // by name of the base: does the overlay provide it?
   /// What of the overlay provides a name of the base.
   std::span<const image::ProviderRecord> overlay_providers(std::size_t name) const {
-    if (name >= in_overlay_.size()) throw DamagedImage();
+    if (name >= in_overlay_.size()) refuse_damaged();
     if (!in_overlay_[name]) return {};
     return overlay_->providers_of(static_cast<NameId>(name));
   }

@@ -74,13 +74,6 @@ bool Universe::is_slot_offered(PackageId id) const {
   return std::any_of(versions.begin(), versions.end(), [&](PackageId one) { return offered(one); });
 }
 
-std::vector<PackageId> Universe::installed_in_slot(PackageId id) const {
-  std::vector<PackageId> ids;
-  for (const PackageId other : slot(id))
-    if (is_installed(other)) ids.push_back(other);
-  return ids;
-}
-
 std::vector<PackageId> Universe::newest_offers(PackageId installed) const {
   std::vector<PackageId> newest;
   for (const PackageId id : slot(installed)) {

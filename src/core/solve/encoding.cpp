@@ -165,8 +165,9 @@ void Encoding::fix_installed() {
 
 /// Do more versions stand in the slot of an installed package than may?
 bool Encoding::crowded(PackageId id) const {
-  const auto there = universe_.installed_in_slot(id);
-  return std::any_of(there.begin(), there.end(), [&](PackageId one) { return universe_.parallel(one) < there.size(); });
+  auto there = universe_.installed_in_slot(id);
+  const auto count = std::ranges::distance(there);
+  return std::ranges::any_of(there, [&](PackageId one) { return universe_.parallel(one) < count; });
 }
 
 bool Encoding::slot_fixed(PackageId id) const {
@@ -184,7 +185,7 @@ void Encoding::make_variables() {
   const auto upgrades_to = [&](PackageId id) {
     if (!request_.upgrade_all && request_.upgrade.empty()) return false;
     if (universe_.is_installed(id) || !universe_.offered(id)) return false;
-    const auto installed = universe_.installed_in_slot(id);
+    auto installed = universe_.installed_in_slot(id);
     if (installed.empty() || !request_.upgrades(universe_, installed.front()) || stays_as_it_is(installed.front()))
       return false;
     return universe_.newer_offer(installed.front()) == id;
