@@ -78,7 +78,7 @@ Answer breaks_after(std::size_t bytes) {
   };
 }
 
-PackageToFetch wanted(const std::string& name) {
+PackageToFetch package_of(const std::string& name) {
   PackageToFetch one;
   one.package.name = name;
   one.package.version = Version::parse("1-1").value();
@@ -105,8 +105,8 @@ class Mirrors : public testing::Test {
   }
   std::string fetch(const settings::Repository& one, const std::string& name, Network& asked) {
     try {
-      download(*fs, asked, {wanted(name)}, {one}, silent);
-      EXPECT_EQ(test::read_file(root / cache_path(wanted(name).package)), kContent);
+      download(*fs, asked, {package_of(name)}, {one}, silent);
+      EXPECT_EQ(test::read_file(root / cache_path(package_of(name).package)), kContent);
       return "";
     } catch (const Error& error) {
       return error.what() + (" -> " + error.hint());
@@ -195,9 +195,9 @@ TEST_F(Mirrors, WhoeverReadsWhatALiarSentDoesNotBlameTheOneThatIsAskedNow) {
   });
   const settings::Repository both = repository({liar.url(), honest.url()});
   {
-    DownloadQueue queue(*fs, network, {wanted("lamp")}, {both});
+    DownloadQueue queue(*fs, network, {package_of("lamp")}, {both});
     while (honest.asked().empty()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
-    EXPECT_TRUE(queue.spoil(*queue.url_of(wanted("lamp").package))) << "another try is worth it";
+    EXPECT_TRUE(queue.spoil(*queue.url_of(package_of("lamp").package))) << "another try is worth it";
   }
   goes_on = true;
   EXPECT_EQ(fetch(both), "");
@@ -215,7 +215,7 @@ TEST_F(Mirrors, ManyFilesAreSharedAndNobodyWaitsForTheSlow) {
         });
   });
   std::vector<PackageToFetch> all;
-  for (int i = 0; i < 40; ++i) all.push_back(wanted("p" + std::to_string(i)));
+  for (int i = 0; i < 40; ++i) all.push_back(package_of("p" + std::to_string(i)));
   download(*fs, network, all, {repository({slow.url(), fast.url()})}, silent);
   EXPECT_GT(slow.asked().size(), 0U);
   EXPECT_GT(fast.asked().size(), 5 * slow.asked().size());
@@ -226,7 +226,7 @@ TEST_F(Mirrors, ARateIsKeptByAllTransfersTogether) {
   settings::Repository one = repository({mirror.url()});
   one.access.rate = 1 << 20;
   std::vector<PackageToFetch> all;
-  for (int i = 0; i < 6; ++i) all.push_back(wanted("p" + std::to_string(i)));
+  for (int i = 0; i < 6; ++i) all.push_back(package_of("p" + std::to_string(i)));
   const auto began = std::chrono::steady_clock::now();
   download(*fs, network, all, {one}, silent);
   EXPECT_GT(std::chrono::steady_clock::now() - began, std::chrono::milliseconds(900)) << "1.8 MB at 1 MiB a second";
@@ -271,7 +271,7 @@ TEST_F(Mirrors, SecretsGoToTheServersOfTheRepositoryAndToNobodyElse) {
   one.access.credentials.user = "skerry";
   one.access.credentials.password = "tide";
   Network other;
-  download(*fs, other, {wanted("lamp")}, {one}, silent);
+  download(*fs, other, {package_of("lamp")}, {one}, silent);
   EXPECT_EQ(mirror.asked().back().get_header_value("X-Station"), "key-of-the-harbour");
   ASSERT_EQ(stranger.asked().size(), 1U);
   EXPECT_EQ(stranger.asked()[0].get_header_value("X-Station"), "");

@@ -109,7 +109,9 @@ void install_old(Scene& scene, os::FileSystem& files) { scene.shop.change(files,
 void upgrade(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {&shelf().lib2}, {"lib"}); }
 void remove(Scene& scene, os::FileSystem& files) { scene.shop.change(files, {}, {"lib", "desk"}); }
 void shelve(Scene& scene, os::FileSystem& files) { scene.shop.shelve(files, {"lib", "desk"}); }
-void undo_last(Scene& scene, os::FileSystem& files) { scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id); }
+void take_back_last(Scene& scene, os::FileSystem& files) {
+  scene.shop.undo(files, scene.shop.state->ledger(1).at(0).id);
+}
 void nothing(Scene&, os::FileSystem&) {}
 
 /// With a program of a package that writes these files meanwhile.
@@ -162,14 +164,14 @@ const std::vector<Named>& undos() {
                                          install_old(s, f);
                                          upgrade(s, f);
                                        },
-                                       undo_last},
+                                       take_back_last},
                                       {"undo of a removal",
                                        [](Scene& s, os::FileSystem& f) {
                                          install_old(s, f);
                                          remove(s, f);
                                        },
-                                       undo_last},
-                                      {"undo of an installation", install_old, undo_last}};
+                                       take_back_last},
+                                      {"undo of an installation", install_old, take_back_last}};
   return all;
 }
 
@@ -272,7 +274,7 @@ TEST(Fault, AnUndoThatFailsAnywhereIsTakenBack) {
         if (scene.shop.installed() == set_before) {
           ASSERT_EQ(scene.shop.files(), before) << "fault " << n;
         } else {
-          undo_last(scene, *scene.shop.fs);  // it had been committed: and back again
+          take_back_last(scene, *scene.shop.fs);  // it had been committed: and back again
         }
         ASSERT_EQ(without_directory_times(scene.shop.files()), without_directory_times(before)) << "fault " << n;
         ASSERT_EQ(scene.shop.installed(), set_before);

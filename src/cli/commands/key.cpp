@@ -27,7 +27,7 @@ int make(const Session& session, const Arguments& arguments, const std::string& 
   return 0;
 }
 
-int list(Session& session) {
+int list_keys(Session& session) {
   show(session, operations::known_keys(session.root()));
   return 0;
 }
@@ -64,7 +64,7 @@ int run_key(Session& session, const Arguments& arguments) {
   };
   if (what == "list") {
     require_words(1, 1, "list");
-    return list(session);
+    return list_keys(session);
   }
   if (what == "add") {
     require_words(2, 3, "add FILE [NAME]");

@@ -17,7 +17,7 @@ namespace hambrel::cli {
 
 namespace {
 
-int list(Session& session) {
+int list_repositories(Session& session) {
   auto indexes = operations::repositories(session.root());
   for (operations::CachedIndex& index : indexes)
     if (index.problem.empty()) index.problem = operations::trust_damage(session.root(), index.repository.name);
@@ -172,7 +172,7 @@ int run_repo(Session& session, const Arguments& arguments) {
   };
   if (what == "list") {
     require_words(1, "list");
-    return list(session);
+    return list_repositories(session);
   }
   if (what == "add") {
     if (words.size() != 2) require_words(3, "add URL|FILE [NAME]");

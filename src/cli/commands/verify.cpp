@@ -19,7 +19,7 @@ using operations::Depth;
 
 constexpr int kDamageFound = 11;  // exit code
 
-Depth depth_of(const Arguments& arguments) { return arguments.has("fast") ? Depth::Times : Depth::Content; }
+Depth depth_asked(const Arguments& arguments) { return arguments.has("fast") ? Depth::Times : Depth::Content; }
 
 /// What packages lack is put right by a transaction of its own. Both are shown before the one question.
 int repair_packages(Session& session, const Arguments& arguments, operations::Verification& found,
@@ -48,7 +48,7 @@ int run_verify(Session& session, const Arguments& arguments) {
       session.screen().line("Nothing to verify: nothing has been installed in this root yet.");
     return 0;
   }
-  const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
+  const auto found = operations::verify(session.root(), parse_specs(arguments.words()), depth_asked(arguments));
   if (arguments.words().empty())
     report::note_verified(session.root(), {os::now(), found.packages.size(), found.files.files,
                                            found.files.damaged() + found.problems.size(), arguments.has("fast")});
@@ -69,7 +69,7 @@ int run_repair(Session& session, const Arguments& arguments) {
   if (only_due && (!arguments.words().empty() || arguments.has("fast")))
     throw Error(ErrorCode::Usage, "--due looks at no files", {}, "leave out the packages and --fast, or --due");
   auto found = only_due ? operations::only_due(session.root())
-                        : operations::verify(session.root(), parse_specs(arguments.words()), depth_of(arguments));
+                        : operations::verify(session.root(), parse_specs(arguments.words()), depth_asked(arguments));
   auto repair = operations::propose_repair(session.root(), found, planned_terms(arguments));
   if (!only_due && arguments.words().empty() && operations::packages_are_broken(session.root()))
     return repair_packages(session, arguments, found, *repair);

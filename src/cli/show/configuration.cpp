@@ -40,7 +40,7 @@ std::string remark_on(const Session& session, const ConfigFile& file) {
   }
 }
 
-Json to_json(const ConfigFile& file) {
+Json config_to_json(const ConfigFile& file) {
   return {{"path", "/" + file.path},
           {"state", text_of(file.state)},
           {"package", file.package.package.name},
@@ -98,10 +98,10 @@ void show(const Session& session, const std::vector<ConfigFile>& files, const st
         ++pristine;
         continue;
       }
-      rows.add([&] { return to_json(file); }, {{text_of(state), style_of(state)},
-                                               {"/" + printable(file.path), Style::Name},
-                                               {file.package.package.title()},
-                                               {remark_on(session, file), Style::Faint}});
+      rows.add([&] { return config_to_json(file); }, {{text_of(state), style_of(state)},
+                                                      {"/" + printable(file.path), Style::Name},
+                                                      {file.package.package.title()},
+                                                      {remark_on(session, file), Style::Faint}});
     }
   }
   const bool none = rows.count() == 0 && pristine == 0;

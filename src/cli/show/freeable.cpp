@@ -19,21 +19,21 @@ std::string idle_text(std::size_t idle) {
 
 namespace {
 
-using Kind = FreeableArea::Kind;
+using AreaKind = FreeableArea::Kind;
 
 /// How an area is called, what frees it, and what there is to say about that.
 struct AreaText {
   const char *name, *command, *more;
 };
 
-AreaText text_of(Kind kind) {
+AreaText text_of(AreaKind kind) {
   switch (kind) {
-    case Kind::Unneeded: return {"unneeded", "hambrel tidy unneeded", ""};
-    case Kind::Configs: return {"configs", "hambrel tidy configs", ""};
-    case Kind::Cache: return {"cache", "hambrel tidy cache --all", "or --unavailable, --keep N, --older DAYS"};
-    case Kind::Attic: return {"attic", "hambrel tidy attic --keep N", "fewer transactions can be undone"};
-    case Kind::Checkpoints: return {"checkpoints", "hambrel checkpoint drop NAME", ""};
-    case Kind::Prepared: return {"prepared", "hambrel activate --discard", ""};
+    case AreaKind::Unneeded: return {"unneeded", "hambrel tidy unneeded", ""};
+    case AreaKind::Configs: return {"configs", "hambrel tidy configs", ""};
+    case AreaKind::Cache: return {"cache", "hambrel tidy cache --all", "or --unavailable, --keep N, --older DAYS"};
+    case AreaKind::Attic: return {"attic", "hambrel tidy attic --keep N", "fewer transactions can be undone"};
+    case AreaKind::Checkpoints: return {"checkpoints", "hambrel checkpoint drop NAME", ""};
+    case AreaKind::Prepared: return {"prepared", "hambrel activate --discard", ""};
   }
   return {};
 }
@@ -41,17 +41,17 @@ AreaText text_of(Kind kind) {
 std::string contents_of(const FreeableArea& area) {
   std::vector<std::string> parts;
   switch (area.kind) {
-    case Kind::Unneeded: return "packages nothing wanted needs";
-    case Kind::Checkpoints: return "saved configuration";
-    case Kind::Prepared: return "waits for `hambrel activate`";
-    case Kind::Attic:
+    case AreaKind::Unneeded: return "packages nothing wanted needs";
+    case AreaKind::Checkpoints: return "saved configuration";
+    case AreaKind::Prepared: return "waits for `hambrel activate`";
+    case AreaKind::Attic:
       return area.undo_from ? fmt::format("undo as far back as transaction {}", number(*area.undo_from)) : "";
-    case Kind::Configs:
+    case AreaKind::Configs:
       if (area.leftovers > 0)
         parts.push_back(count_text(area.leftovers, "leftover", "leftovers") + " of removed packages");
       if (area.idle > 0) parts.push_back(idle_text(area.idle));
       break;
-    case Kind::Cache:
+    case AreaKind::Cache:
       parts.emplace_back("downloaded package files");
       if (area.unavailable > 0) parts.push_back(fmt::format("{} no repository offers", area.unavailable));
       if (area.rests > 0) parts.push_back(fmt::format("{} incomplete", area.rests));

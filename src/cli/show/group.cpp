@@ -14,7 +14,7 @@ using operations::GroupMember;
 
 namespace {
 
-Json to_json(const Group& group) {
+Json group_to_json(const Group& group) {
   Json members = Json::array();
   for (const GroupMember& one : group.members)
     members.push_back({{"name", one.name},
@@ -38,10 +38,10 @@ std::string state_of(const Group& group) {
 void show(const Session& session, const std::vector<Group>& groups) {
   Rows rows(session);
   for (const Group& group : groups)
-    rows.add([&] { return to_json(group); }, {{"group:" + group.name, Style::Name},
-                                              {count_text(group.members.size(), "member", "members")},
-                                              {state_of(group)},
-                                              {printable(group.summary), Style::Faint}});
+    rows.add([&] { return group_to_json(group); }, {{"group:" + group.name, Style::Name},
+                                                    {count_text(group.members.size(), "member", "members")},
+                                                    {state_of(group)},
+                                                    {printable(group.summary), Style::Faint}});
   rows.print("No repository has groups.");
 }
 
@@ -66,7 +66,7 @@ void print_members(const Session& session, const Group& group, bool optional) {
 }  // namespace
 
 void show(const Session& session, const Group& group) {
-  if (session.json()) return session.document(to_json(group));
+  if (session.json()) return session.document(group_to_json(group));
   const Screen& screen = session.screen();
   screen.line(fmt::format("{}  {}", screen.paint(Style::Strong, "group:" + group.name), printable(group.summary)));
   if (!group.description.empty()) screen.line(printable(group.description));

@@ -72,7 +72,7 @@ std::string kind_of(const LedgerLine& line) {
   return line.redoes ? fmt::format("redo {}", number(*line.redoes)) : line.entry.kind;
 }
 
-Json to_json(const LedgerEntry& entry) {
+Json entry_to_json(const LedgerEntry& entry) {
   Json object = {{"id", number(entry.id)},
                  {"started", utc_text(entry.started)},
                  {"ended", utc_text(entry.ended)},
@@ -89,7 +89,7 @@ Json to_json(const LedgerEntry& entry) {
   return object;
 }
 
-Json to_json(const std::optional<StatePackage>& one) {
+Json side_to_json(const std::optional<StatePackage>& one) {
   if (!one) return {};
   Json side = {{"version", one->package.version.text()},
                {"arch", one->package.arch},
@@ -195,7 +195,7 @@ void show(const Session& session, const std::vector<LedgerLine>& lines,
       result = fmt::format("undone by {}", number(*line.undone_by));
       style = Style::Faint;
     }
-    rows.add([&] { return to_json(entry); },
+    rows.add([&] { return entry_to_json(entry); },
              {{std::to_string(number(entry.id)), Style::Name, true},
               {time_text(entry.started), Style::Faint},
               {entry.user},
@@ -235,11 +235,12 @@ void show(const Session& session, const std::vector<operations::ChangedPackage>&
 void show(const Session& session, const operations::LedgerDetail& detail) {
   const Screen& screen = session.screen();
   if (session.json()) {
-    Json object = to_json(detail.entry);
+    Json object = entry_to_json(detail.entry);
     object["plan"] = detail.entry.record.empty() ? Json() : to_json(detail.plan);
     Json changes = Json::array();
     for (const PackageChange& change : detail.changes)
-      changes.push_back({{"name", change.name}, {"before", to_json(change.before)}, {"after", to_json(change.after)}});
+      changes.push_back(
+          {{"name", change.name}, {"before", side_to_json(change.before)}, {"after", side_to_json(change.after)}});
     object["changes"] = std::move(changes);
     object["runs"] = Json::array();
     for (const auto& run : detail.runs)

@@ -13,7 +13,7 @@ using operations::OlderVersions;
 
 namespace {
 
-Json to_json(const Universe& universe, const OlderVersions& older) {
+Json versions_to_json(const Universe& universe, const OlderVersions& older) {
   Json list = Json::array();
   for (const OlderVersion& one : older.all) {
     Json& object = list.emplace_back(Json{{"version", universe.version(one.id)},
@@ -32,7 +32,7 @@ Json to_json(const Universe& universe, const OlderVersions& older) {
 void show(Session& session, const OlderVersions& older) {
   const Universe& universe = session.universe();
   const Screen& screen = session.screen();
-  if (session.json()) return session.document(to_json(universe, older));
+  if (session.json()) return session.document(versions_to_json(universe, older));
   screen.line(fmt::format(
       "{} {} is installed. Older versions available:", screen.paint(Style::Name, universe.name(older.installed)),
       universe.version(older.installed)));

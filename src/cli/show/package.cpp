@@ -57,7 +57,7 @@ std::string list_text(const Universe& universe) {
 
 namespace {
 
-Json to_json(const FileEntry& entry, const std::string& package) {
+Json file_to_json(const FileEntry& entry, const std::string& package) {
   static constexpr const char* kTypes[] = {"file", "directory", "symlink", "hardlink"};
   Json object = {{"package", package},
                  {"path", "/" + entry.path},
@@ -78,7 +78,7 @@ Json to_json(const FileEntry& entry, const std::string& package) {
 }  // namespace
 
 void show(const Session& session, const std::string& package, const FileEntry& file) {
-  if (session.json()) return session.document(to_json(file, package));
+  if (session.json()) return session.document(file_to_json(file, package));
   std::string line = "/" + printable(file.path);
   if (file.type == EntryType::Directory) line += "/";
   if (file.type == EntryType::Symlink) line += " -> " + printable(file.target);
@@ -295,9 +295,9 @@ void add_vouched(Session& session, PackageId id, Json& object) {
       list.push_back({{"key", key}, {"name", name.empty() ? Json() : Json(name)}});
     object["signers"] = std::move(list);
   } else if (session.universe()[id].installed) {
-    if (const auto voucher = operations::voucher_of(session.root(), id)) object["vouched"] = cli::to_json(*voucher);
+    if (const auto voucher = operations::voucher_of(session.root(), id)) object["vouched"] = to_json(*voucher);
   } else if (!session.universe()[id].offers.empty()) {
-    object["vouched"] = cli::to_json(operations::voucher_of_offer(session.root(), id));
+    object["vouched"] = to_json(operations::voucher_of_offer(session.root(), id));
   }
 }
 

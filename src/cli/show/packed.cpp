@@ -63,7 +63,7 @@ void show(const Session& session, const build::Draft& made) {
 
 namespace {
 
-Json to_json(const operations::Published& published) {
+Json published_to_json(const operations::Published& published) {
   Json missing = Json::array();
   for (const auto& one : published.missing)
     missing.push_back({{"file", one.file},
@@ -153,7 +153,7 @@ void show(const Session& session, const operations::PublishRequest& request, con
   if (request.init)
     text += fmt::format("\nFingerprint, for those who are to trust it:\n  {}",
                         fmt::join(halves_of(published.fingerprint_text), "\n  "));
-  session.say(to_json(published), text);
+  session.say(published_to_json(published), text);
 }
 
 }  // namespace hambrel::cli

@@ -50,7 +50,7 @@ std::string source_text(const build::PlannedSource& source) {
   return printable(text);
 }
 
-Json to_json(const build::MadePackage& made) {
+Json made_to_json(const build::MadePackage& made) {
   Json found = Json::array();
   for (const auto& one : made.found)
     found.push_back({{"what", one.what}, {"relation", one.relation.empty() ? Json() : Json(one.relation)}});
@@ -149,7 +149,7 @@ void show(Session& session, const build::Recipe& recipe, const build::BuildFailu
 void show(Session& session, const build::BuildOutcome& outcome, bool with_place) {
   if (session.json()) {
     Json packages = Json::array(), times = Json::object();
-    for (const auto& one : outcome.packages) packages.push_back(to_json(one));
+    for (const auto& one : outcome.packages) packages.push_back(made_to_json(one));
     for (const build::StepKind kind : build::kSteps)
       times[std::string(text_of(kind))] = outcome.times.milliseconds[static_cast<std::size_t>(kind)];
     session.document({{"packages", std::move(packages)},

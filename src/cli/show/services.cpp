@@ -26,7 +26,7 @@ std::string_view enabled_text(const ServiceLine& one) {
   return *one.enabled ? "enabled" : "disabled";
 }
 
-Json to_json(const ServiceLine& one) {
+Json line_to_json(const ServiceLine& one) {
   return {{"service", one.name},
           {"package", one.package},
           {"state", operations::text_of(one.state)},
@@ -42,11 +42,11 @@ Style style_of(ServiceState state) {
 
 void add(Rows& rows, const ServiceLine& one) {
   const std::string due = one.replaced.empty() ? "" : "due: runs on replaced files, " + files_text(one.replaced);
-  rows.add([&] { return to_json(one); }, {{one.name, Style::Name},
-                                          {operations::text_of(one.state), style_of(one.state)},
-                                          {enabled_text(one)},
-                                          {one.package, Style::Faint},
-                                          {due, Style::Change}});
+  rows.add([&] { return line_to_json(one); }, {{one.name, Style::Name},
+                                               {operations::text_of(one.state), style_of(one.state)},
+                                               {enabled_text(one)},
+                                               {one.package, Style::Faint},
+                                               {due, Style::Change}});
 }
 
 }  // namespace

@@ -19,7 +19,7 @@ const char* name_of(Finding::Kind kind) {
   return kNames[static_cast<int>(kind)];
 }
 
-Json to_json(const Finding& one) {
+Json finding_to_json(const Finding& one) {
   return {{"path", "/" + one.entry.path},
           {"package", one.package},
           {"kind", name_of(one.kind)},
@@ -51,7 +51,7 @@ void show(const Session& session, const operations::Verification& found, bool al
     const Finding& one = findings[i];
     if (!one.is_damage() && session.quiet() && !session.json()) continue;
     const std::size_t below = session.json() || all ? 0 : missing_below(findings, i);
-    rows.add([&] { return to_json(one); },
+    rows.add([&] { return finding_to_json(one); },
              {{one.is_damage() ? "damaged" : "kept", one.is_damage() ? Style::Warn : Style::Faint},
               {"/" + printable(one.entry.path), Style::Name},
               {below == 0 ? one.text() : fmt::format("{}, with {} below it", one.text(), below)},

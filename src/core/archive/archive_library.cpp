@@ -6,7 +6,7 @@ namespace hambrel::archive {
 
 namespace {
 
-ArchiveLibrary load() {
+ArchiveLibrary load_archive() {
   const SharedLibrary library("libarchive.so.13", "install libarchive; source archives cannot be unpacked without it");
   ArchiveLibrary all{};
   library.find("archive_read_new", all.read_new);
@@ -31,7 +31,7 @@ ArchiveLibrary load() {
 }  // namespace
 
 const ArchiveLibrary& archive_library() {
-  static const ArchiveLibrary library = load();
+  static const ArchiveLibrary library = load_archive();
   return library;
 }
 

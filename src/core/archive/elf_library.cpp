@@ -9,7 +9,7 @@ namespace {
 
 constexpr const char* kFile = "libelf.so.1";
 
-ElfLibrary load() {
+ElfLibrary load_elf() {
   const SharedLibrary library(kFile, "install libelf; what programs need cannot be found out without it");
   decltype(&::elf_version) version{};
   ElfLibrary all{};
@@ -29,7 +29,7 @@ ElfLibrary load() {
 }  // namespace
 
 const ElfLibrary& elf_library() {
-  static const ElfLibrary library = load();
+  static const ElfLibrary library = load_elf();
   return library;
 }
 

@@ -9,7 +9,7 @@ namespace hambrel::archive {
 
 namespace {
 
-constexpr std::string_view kMark = "HAMSIGNS";
+constexpr std::string_view kSignatureMark = "HAMSIGNS";
 constexpr std::uint32_t kVersion = 1;
 constexpr std::size_t kFrameHeader = 8, kHead = 16, kEach = 32 + 64;
 
@@ -21,7 +21,7 @@ void put_number(std::string& bytes, std::uint32_t value) {
 
 std::string encode_signatures(const std::vector<PackageSignature>& signatures) {
   std::string bytes = skippable_header(kSignaturesMagic, static_cast<std::uint32_t>(kHead + signatures.size() * kEach));
-  bytes += kMark;
+  bytes += kSignatureMark;
   put_number(bytes, kVersion);
   put_number(bytes, static_cast<std::uint32_t>(signatures.size()));
   for (const PackageSignature& one : signatures) {

@@ -19,7 +19,7 @@ namespace {
 constexpr std::array<std::string_view, 4> kTypeNames{"file", "directory", "symlink", "hardlink"};
 constexpr int kTableLevel = 15;
 constexpr std::uint32_t kFormatVersion = 1;
-constexpr std::string_view kMark = "HAMBREL\n";
+constexpr std::string_view kTableMark = "HAMBREL\n";
 
 Json to_json(const Entry& entry) {
   Json object = {{"path", entry.path},   {"type", kTypeNames[static_cast<std::size_t>(entry.type)]},
@@ -147,7 +147,7 @@ std::string skippable_header(std::uint32_t magic, std::uint32_t size) {
 
 std::string encode_footer(const Footer& footer) {
   std::string bytes = skippable_header(kFooterMagic, kFooterSize - 8);
-  bytes += kMark;
+  bytes += kTableMark;
   put_number(bytes, kFormatVersion, 4);
   put_number(bytes, 0, 4);
   put_number(bytes, footer.table_offset, 8);
@@ -157,7 +157,7 @@ std::string encode_footer(const Footer& footer) {
 }
 
 Footer decode_footer(std::string_view bytes, const std::string& where) {
-  const std::string start = skippable_header(kFooterMagic, kFooterSize - 8) + std::string(kMark);
+  const std::string start = skippable_header(kFooterMagic, kFooterSize - 8) + std::string(kTableMark);
   if (bytes.size() != kFooterSize || !bytes.starts_with(start))
     throw Error(ErrorCode::Untrusted, "not a Hambrel package file, or its end is missing or damaged", where,
                 "fetch or copy the file again; `hambrel pack` makes such files");

@@ -6,7 +6,7 @@ namespace hambrel {
 
 namespace {
 
-CryptoLibrary load() {
+CryptoLibrary load_crypto() {
   const SharedLibrary library("libcrypto.so.3", "install libssl3, which signs and verifies");
   CryptoLibrary all{};
   const auto find = [&](const char* name, auto& function) { library.find(name, function); };
@@ -45,7 +45,7 @@ CryptoLibrary load() {
 }  // namespace
 
 const CryptoLibrary& crypto_library() {
-  static const CryptoLibrary library = load();
+  static const CryptoLibrary library = load_crypto();
   return library;
 }
 

@@ -7,7 +7,7 @@ namespace hambrel {
 
 namespace {
 
-Git2Library load() {
+Git2Library load_git2() {
   const SharedLibrary library(HAMBREL_GIT2_FILE, "install libgit2; texts cannot be compared or merged without it");
   decltype(&::git_libgit2_init) init{};
   Git2Library all{};
@@ -24,7 +24,7 @@ Git2Library load() {
 }  // namespace
 
 const Git2Library& git2_library() {
-  static const Git2Library library = load();
+  static const Git2Library library = load_git2();
   return library;
 }
 

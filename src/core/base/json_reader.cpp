@@ -12,8 +12,8 @@ namespace hambrel {
 
 namespace {
 
-constexpr std::size_t kDeepest = 64;
-constexpr std::size_t kMostKeys = 10'000;  // of one object
+constexpr std::size_t kDeepestRead = 64;
+constexpr std::size_t kMostKeysRead = 10'000;  // of one object
 
 std::string place_of(const JsonMembers& members) {
   return members.line == 0 ? members.where : fmt::format("{}: line {}", members.where, members.line);
@@ -21,7 +21,7 @@ std::string place_of(const JsonMembers& members) {
 
 void refuse_twins(simdjson::dom::object object, const JsonMembers& members);
 
-void refuse_twins_below(simdjson::dom::element value, const JsonMembers& members) {  // at most kDeepest levels
+void refuse_twins_below(simdjson::dom::element value, const JsonMembers& members) {  // at most kDeepestRead levels
   simdjson::dom::object object;
   simdjson::dom::array array;
   if (value.get(object) == simdjson::SUCCESS) return refuse_twins(object, members);
@@ -49,8 +49,8 @@ void refuse_twins(simdjson::dom::object object, const JsonMembers& members) {
     ascending = ascending && (count == 0 || last_head < head || (last_head == head && last < key));
     last = key;
     last_head = head;
-    if (++count > kMostKeys)
-      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeys), place_of(members));
+    if (++count > kMostKeysRead)
+      throw Error(ErrorCode::Invalid, fmt::format("an object has more than {} keys", kMostKeysRead), place_of(members));
     refuse_twins_below(one.value(), members);
   }
   if (!ascending) refuse_unordered_twins(object, members);
@@ -65,9 +65,9 @@ FastObject JsonReader::parse(std::string_view text, std::string_view where, std:
   members_.line = line;
   padded_.assign(text);
   padded_.resize(text.size() + simdjson::SIMDJSON_PADDING);
-  if (parser_.capacity() < text.size() || parser_.max_depth() != kDeepest) {
+  if (parser_.capacity() < text.size() || parser_.max_depth() != kDeepestRead) {
     load_simdjson();
-    if (parser_.allocate(std::max<std::size_t>(text.size(), 4096), kDeepest) != simdjson::SUCCESS)
+    if (parser_.allocate(std::max<std::size_t>(text.size(), 4096), kDeepestRead) != simdjson::SUCCESS)
       throw Error(ErrorCode::Internal, "no memory for JSON", place_of(members_));
   }
   simdjson::dom::element document;

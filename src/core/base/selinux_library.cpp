@@ -6,7 +6,7 @@ namespace hambrel {
 
 namespace {
 
-SelinuxLibrary load() {
+SelinuxLibrary load_selinux() {
   const SharedLibrary library("libselinux.so.1", "install libselinux, which knows the labels of files");
   SelinuxLibrary all{};
   library.find("selabel_open", all.open);
@@ -19,7 +19,7 @@ SelinuxLibrary load() {
 }  // namespace
 
 const SelinuxLibrary& selinux_library() {
-  static const SelinuxLibrary library = load();
+  static const SelinuxLibrary library = load_selinux();
   return library;
 }
 

@@ -14,7 +14,7 @@ struct SimdjsonLibrary {
   const simdjson::internal::error_code_info* error_codes;
 };
 
-SimdjsonLibrary load() {
+SimdjsonLibrary load_simdjson() {
   const SharedLibrary library(HAMBREL_SIMDJSON_FILE, "install simdjson; package lists cannot be read without it");
   SimdjsonLibrary all{};
   library.find("_ZN8simdjson25get_active_implementationEv", all.active_implementation);
@@ -23,7 +23,7 @@ SimdjsonLibrary load() {
 }
 
 const SimdjsonLibrary& simdjson_library() {
-  static const SimdjsonLibrary library = load();
+  static const SimdjsonLibrary library = load_simdjson();
   return library;
 }
 

@@ -98,9 +98,9 @@ std::vector<Relation> all_of(const Needs& needs) {
 }
 
 /// The build root that is going to be made, in the directory of a build.
-class Made {
+class NewRoot {
  public:
-  Made(operations::Root& root, Workshop& workshop, Bench& bench, const BuildRootTerms& terms, Observer& observer)
+  NewRoot(operations::Root& root, Workshop& workshop, Bench& bench, const BuildRootTerms& terms, Observer& observer)
       : main_(root), workshop_(workshop), terms_(terms), place_(bench.directory() + "/root") {
     workshop.files().make_directory(place_, 0755);
     files_ = os::open_file_system(workshop.on_host(place_));
@@ -194,12 +194,12 @@ class Made {
 
 BuildRoot planned_build_root(operations::Root& root, Workshop& workshop, Bench& bench, const Needs& needs,
                              const BuildRootTerms& terms, Observer& observer) {
-  return Made(root, workshop, bench, terms, observer).planned(needs);
+  return NewRoot(root, workshop, bench, terms, observer).planned(needs);
 }
 
 BuildRoot make_build_root(operations::Root& root, Workshop& workshop, Bench& bench, const Needs& needs,
                           const BuildRootTerms& terms, Observer& observer) {
-  Made made(root, workshop, bench, terms, observer);
+  NewRoot made(root, workshop, bench, terms, observer);
   BuildRoot result = made.planned(needs);
   if (!result.was_there) made.make();
   return result;

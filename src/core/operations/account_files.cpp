@@ -13,7 +13,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::uint64_t kMost = 16 << 20;  // bytes of one of these files
+constexpr std::uint64_t kMostAccounts = 16 << 20;  // bytes of one of these files
 
 class AccountPuts {
  public:
@@ -32,7 +32,7 @@ class AccountPuts {
       if (info->type != os::FileType::Regular)
         throw Error(ErrorCode::Refused, "is not a regular file, and accounts are to be added to it", files_.shown(path),
                     "put a regular file there, then run the command again");
-      texts.emplace(path, files_.read_itself(path, kMost));
+      texts.emplace(path, files_.read_itself(path, kMostAccounts));
     }
     return texts;
   }
@@ -53,7 +53,7 @@ class AccountPuts {
  private:
   std::string content_of(const txn::Put& put) {
     if (put.content) return *put.content;
-    return put.kept.empty() ? content_of_(put) : files_.read_itself(put.kept.text(), kMost);
+    return put.kept.empty() ? content_of_(put) : files_.read_itself(put.kept.text(), kMostAccounts);
   }
 
   /// The file as it is, about to be replaced; or a new one.
@@ -84,7 +84,7 @@ class AccountPuts {
 namespace {
 
 /// An account that may go: files are a user's by its number or its group's.
-struct Candidate {
+struct Leaving {
   const Account* account;
   std::string package;
   std::optional<std::uint32_t> user{}, group{};
@@ -94,7 +94,7 @@ struct Candidate {
 /// Looks for something that belongs to one of these.
 class Belongings {
  public:
-  Belongings(Root& root, const txn::Planned& planned, std::vector<Candidate>& candidates)
+  Belongings(Root& root, const txn::Planned& planned, std::vector<Leaving>& candidates)
       : files_(root.files()), observer_(root.observer()), candidates_(candidates) {
     for (const txn::PlannedMove& one : planned.tree.moves)
       if (one.kind == state::MoveKind::Remove) going_.insert(one.path);
@@ -117,7 +117,7 @@ class Belongings {
       const std::string path = os::join_path(directory, name);
       const auto info = reader->stat(name);
       if (!info || going_.contains(path)) continue;
-      for (Candidate& one : candidates_)
+      for (Leaving& one : candidates_)
         if (one.owns.empty() && (one.user == info->uid || one.group == info->gid)) one.owns = path;
       // what is only made up has no owner that stays: /proc and the like lie on mounts of their own in the root itself
       const bool made_up = info->mount != top && (path == "proc" || path == "sys" || path == "dev" || path == "run");
@@ -127,7 +127,7 @@ class Belongings {
 
   os::FileSystem& files_;
   Observer& observer_;
-  std::vector<Candidate>& candidates_;
+  std::vector<Leaving>& candidates_;
   std::set<std::string> going_;
 };
 
@@ -147,9 +147,9 @@ void drop_accounts(Root& root, txn::Planned& planned, rehearsal::AccountBook& bo
                    const std::vector<std::pair<const Account*, std::string>>& going) {
   const auto made = made_here(root);
   const auto users = book.users(), groups = book.groups();
-  std::vector<Candidate> candidates;
+  std::vector<Leaving> candidates;
   for (const auto& [account, package] : going) {
-    Candidate one{account, package};
+    Leaving one{account, package};
     if (const auto user = users.find(account->name); user != users.end() && !account->group_only)
       one.user = user->second;
     if (const auto group = groups.find(account->name); group != groups.end()) one.group = group->second;
@@ -159,7 +159,7 @@ void drop_accounts(Root& root, txn::Planned& planned, rehearsal::AccountBook& bo
   }
   if (candidates.empty()) return;
   Belongings(root, planned, candidates).look();
-  for (const Candidate& one : candidates)
+  for (const Leaving& one : candidates)
     if (one.owns.empty())
       book.drop(*one.account, one.package);
     else

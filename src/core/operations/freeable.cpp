@@ -8,11 +8,11 @@ namespace hambrel::operations {
 
 namespace {
 
-using Kind = FreeableArea::Kind;
+using AreaKind = FreeableArea::Kind;
 
 FreeableArea unneeded_area(Root& root) {
   const Universe& universe = root.universe();
-  FreeableArea area{.kind = Kind::Unneeded};
+  FreeableArea area{.kind = AreaKind::Unneeded};
   for (const PackageId id : solve::unneeded_of(universe, universe.installed())) {
     if (universe.held(id)) continue;
     ++area.count;
@@ -26,7 +26,7 @@ FreeableArea configs_area(Root& root) {
   const auto files = txn::configuration_files(root.files(), *root.state());
   const auto leftovers = leftovers_among(files);
   const IdlePristine idle = idle_pristine(root, files);
-  FreeableArea area{.kind = Kind::Configs};
+  FreeableArea area{.kind = AreaKind::Configs};
   area.leftovers = leftovers.size();
   area.idle = idle.size();
   area.count = leftovers.size() + idle.size();
@@ -38,7 +38,7 @@ FreeableArea configs_area(Root& root) {
 }
 
 FreeableArea cache_area(Root& root) {
-  FreeableArea area{.kind = Kind::Cache};
+  FreeableArea area{.kind = AreaKind::Cache};
   for (const repo::CachedFile& one : repo::cached_files(root.files())) {
     ++area.count;
     area.bytes += one.size;
@@ -51,7 +51,7 @@ FreeableArea cache_area(Root& root) {
 
 FreeableArea attic_area(Root& root) {
   const auto attics = standing_attics(root);
-  FreeableArea area{.kind = Kind::Attic};
+  FreeableArea area{.kind = AreaKind::Attic};
   const auto all = txn::over_limits({0, {}, {}}, attics, 0);
   for (const txn::StandingAttic& one : attics) {
     const ByteCount bytes = one.attic.bytes.value_or(0);
@@ -64,7 +64,7 @@ FreeableArea attic_area(Root& root) {
 }
 
 FreeableArea checkpoints_area(Root& root) {
-  FreeableArea area{.kind = Kind::Checkpoints};
+  FreeableArea area{.kind = AreaKind::Checkpoints};
   for (const state::Checkpoint& one : root.state()->checkpoints()) {
     ++area.count;
     for (const state::CheckpointFile& file : one.files) area.bytes += file.size;
@@ -82,7 +82,7 @@ std::vector<FreeableArea> freeable(Root& root) {
   std::vector<FreeableArea> areas{unneeded_area(root), configs_area(root), cache_area(root), attic_area(root),
                                   checkpoints_area(root)};
   if (const auto prepared = state->prepared())
-    areas.push_back({.kind = Kind::Prepared, .count = 1, .bytes = prepared->staged, .free = prepared->staged});
+    areas.push_back({.kind = AreaKind::Prepared, .count = 1, .bytes = prepared->staged, .free = prepared->staged});
   return areas;
 }
 

@@ -12,7 +12,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::string_view kFormat = "listing 1 " HAMBREL_VERSION;
+constexpr std::string_view kListFormat = "listing 1 " HAMBREL_VERSION;
 constexpr std::size_t kSum = 16;  // hex digits, then a line feed
 
 std::string sum_of(std::string_view rest) {
@@ -32,7 +32,7 @@ std::int64_t next_end(const Universe& universe) {
 /// What the kept text depends on. `state`: state::identity_of().
 std::string key_of(const Layer& base, std::string_view state, const View& view) {
   std::string key =
-      fmt::format("{}\n{} upon {:016x}\n{}\n", kFormat, state, base.stamp(), join(view.architectures, " "));
+      fmt::format("{}\n{} upon {:016x}\n{}\n", kListFormat, state, base.stamp(), join(view.architectures, " "));
   for (const View::Repository& one : view.repositories)
     key += fmt::format("{} {} {} {}\n", one.name, one.enabled, one.rank, join(one.channels, " "));
   for (const auto& [name, channel] : view.follows) key += fmt::format("{} follows {}\n", name, channel);

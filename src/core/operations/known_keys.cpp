@@ -13,7 +13,7 @@ namespace hambrel::operations {
 namespace {
 
 /// "skerry" of "keys/skerry.key.pub".
-std::string name_for(const std::string& file) {
+std::string key_name_for(const std::string& file) {
   std::string name = file.substr(file.rfind('/') + 1);  // all of it where there is no slash
   for (const std::string_view end : {".pub", ".key", ".pem"})
     if (name.ends_with(end)) name.resize(name.size() - end.size());
@@ -30,7 +30,7 @@ std::vector<KnownKey> known_keys(Root& root) {
 }
 
 KnownKey add_known_key(Root& root, const std::string& file, std::string name) {
-  if (name.empty()) name = name_for(file);
+  if (name.empty()) name = key_name_for(file);
   const trust::PublicKey key = read_public_key(file);
   for (const KnownKey& one : known_keys(root))
     if (one.id == key.id())

@@ -32,9 +32,9 @@ std::vector<PickCandidate> candidates(Root& root, const std::string& path) {
   const auto picks = root.state() == nullptr ? std::map<std::string, std::string>() : root.state()->picks();
   for (const auto& [served, list] : all_of(root)) {
     if (!path.empty() && served != path) continue;
-    const txn::Candidate& serves = txn::serving(list, picks);
+    const txn::LinkCandidate& serves = txn::serving(list, picks);
     const auto pick = picks.find(served);
-    for (const txn::Candidate& one : list)
+    for (const txn::LinkCandidate& one : list)
       found.push_back(
           {served, one.file, one.package, one.rank, &one == &serves, pick != picks.end() && pick->second == one.file});
   }
@@ -53,12 +53,12 @@ std::unique_ptr<Proposal> propose(Root& root, const PickRequest& request) {
     const bool is_path = request.choice.find('/') != std::string::npos;
     const std::string file = is_path ? os::host_path(request.choice) : std::string();
     const auto& of_path = list->second;
-    const auto chosen = std::find_if(of_path.begin(), of_path.end(), [&](const txn::Candidate& one) {
+    const auto chosen = std::find_if(of_path.begin(), of_path.end(), [&](const txn::LinkCandidate& one) {
       return one.package == request.choice || (is_path ? one.file == file : os::name_of(one.file) == request.choice);
     });
     if (chosen == of_path.end()) {
       std::vector<std::string> names;
-      for (const txn::Candidate& one : of_path) names.push_back(one.package);
+      for (const txn::LinkCandidate& one : of_path) names.push_back(one.package);
       throw Error(ErrorCode::NotFound,
                   fmt::format("\"{}\" is no candidate for /{}", printable(request.choice), request.path), {},
                   "one of these, or auto: " + join(names, ", "));

@@ -12,7 +12,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 1ULL << 30;  // of an exported ledger
+constexpr std::uint64_t kMostExported = 1ULL << 30;  // of an exported ledger
 
 txn::History history_of(Root& root, const std::string& file) {
   txn::History history;
@@ -21,7 +21,7 @@ txn::History history_of(Root& root, const std::string& file) {
     const std::string path = os::host_path(file);
     if (!host->stat_followed(path))
       throw Error(ErrorCode::NotFound, "there is no such file", file, "--ledger takes what `ledger export` wrote");
-    history = txn::read_export(host->read_all(path, kMostBytes), file);
+    history = txn::read_export(host->read_all(path, kMostExported), file);
   } else {
     history = txn::read_copy(root.files());
   }

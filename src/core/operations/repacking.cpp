@@ -24,9 +24,9 @@ PackageId installed_one(Root& root, const std::string& name) {
 }
 
 /// The entries of a package as they lie in the root now, and what differs from what was installed.
-class Found {
+class Contents {
  public:
-  Found(Root& root, std::int64_t row) : root_(root.files()) {
+  Contents(Root& root, std::int64_t row) : root_(root.files()) {
     for (FileEntry& entry : root.state()->files_of(row)->entries()) look_at(std::move(entry));
   }
   std::vector<archive::Entry> entries_;
@@ -94,7 +94,7 @@ Repacked repack(Root& root, const std::string& name, const PackRequest& request,
   const state::StatePackage package = root.state()->package(root.universe()[id].installed->row);
   if (package.package.name.starts_with(kGroup))
     throw Error(ErrorCode::Refused, "a group has no files: `hambrel publish` makes it from groups.toml", name);
-  Found found(root, package.row);
+  Contents found(root, package.row);
   Repacked result;
   result.changed = found.changed_;
   std::sort(result.changed.begin(), result.changed.end());

@@ -17,7 +17,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::uint64_t kFormat = 1, kMostBytes = 256ULL << 20;
+constexpr std::uint64_t kPlanFormat = 1, kMostPlanBytes = 256ULL << 20;
 
 Json to_json(const solve::Names& names) { return std::vector<std::string>(names.begin(), names.end()); }
 
@@ -121,7 +121,7 @@ void save_plan(Root& root, const Proposal& proposal, const CommandWords& command
   HAMBREL_ASSERT(proposal.questions().empty() && proposal.questions_of_packages().empty(), "it is decided on");
   const auto [last, chain] = head_of(root);
   const plan::Plan& plan = proposal.plan();
-  Json object = {{"hambrel_plan", kFormat},     {"command", command},
+  Json object = {{"hambrel_plan", kPlanFormat}, {"command", command},
                  {"made", utc_text(os::now())}, {"root", {{"transaction", number(last)}, {"sha256", chain.hex()}}},
                  {"lines", lines_of(plan)},     {"plan", Json::parse(plan::record_of(plan))}};
   if (const auto exact = proposal.exactly()) {
@@ -161,11 +161,11 @@ SavedPlan load_plan(const std::string& file) {
   if (!is_ours || (info->mode & kOthersWrite) != 0)
     throw Error(ErrorCode::Untrusted, "could have been written by someone else", file,
                 "look at it, then make it yours: chown root FILE, chmod 600 FILE");
-  if (opened->size() > kMostBytes)
-    throw Error(ErrorCode::Invalid, fmt::format("is larger than {} bytes", kMostBytes), file, "save the plan anew");
+  if (opened->size() > kMostPlanBytes)
+    throw Error(ErrorCode::Invalid, fmt::format("is larger than {} bytes", kMostPlanBytes), file, "save the plan anew");
   Json whole = parse_json(opened->read_exactly(0, opened->size(), file), file);
   const JsonObject object(whole, file);
-  if (!object.has("hambrel_plan") || object.number("hambrel_plan") != kFormat)
+  if (!object.has("hambrel_plan") || object.number("hambrel_plan") != kPlanFormat)
     throw Error(ErrorCode::Invalid, "is not a plan that this program saved", file,
                 "--save FILE with a change makes one");
   const std::string digest = object.text("sha256");

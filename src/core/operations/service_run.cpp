@@ -14,13 +14,13 @@
 namespace hambrel::operations {
 
 using plan::ServiceStep;
-using Kind = ServiceStep::Kind;
+using StepKind = ServiceStep::Kind;
 
 namespace {
 
 constexpr const char* kUnfinished = "var/lib/hambrel/private/services.json";
 
-bool is_stopped_before(const ServiceStep& step) { return step.kind == Kind::Stop || step.stopped_before; }
+bool is_stopped_before(const ServiceStep& step) { return step.kind == StepKind::Stop || step.stopped_before; }
 
 std::string last_line(const std::string& output) {
   std::string last;
@@ -38,7 +38,8 @@ services::Done brought_up(services::Manager& manager, const std::string& name, s
 }  // namespace
 
 ServiceRun::ServiceRun(ChangingRoot& root, std::vector<ServiceStep> steps) : root_(root), steps_(std::move(steps)) {
-  std::erase_if(steps_, [](const ServiceStep& one) { return one.kind == Kind::Enable || one.kind == Kind::Disable; });
+  std::erase_if(steps_,
+                [](const ServiceStep& one) { return one.kind == StepKind::Enable || one.kind == StepKind::Disable; });
   if (steps_.empty()) return;
   manager_ = service_manager(root_);
   if (manager_ != nullptr && !manager_->is_live()) manager_.reset();
@@ -49,7 +50,7 @@ ServiceRun::ServiceRun(ChangingRoot& root, std::vector<ServiceStep> steps) : roo
 
 /// It may have been started or stopped since it was planned.
 bool ServiceRun::ran_before(const ServiceStep& step) {
-  return step.kind != Kind::Start && (step.must_run || manager_->state_of(step.name) != ServiceState::Stopped);
+  return step.kind != StepKind::Start && (step.must_run || manager_->state_of(step.name) != ServiceState::Stopped);
 }
 
 void ServiceRun::before_rehearsal() {
@@ -118,8 +119,8 @@ std::vector<ServiceDone> ServiceRun::carry_on(state::TxnId id) {
   attempt([&] { write_down(); });
   attempt([&] { manager_->read_again(); });
   for (const ServiceStep& one : steps_) {
-    if (one.kind != Kind::Start && !ran_.contains(one.name)) continue;
-    if (one.kind == Kind::Stop) {
+    if (one.kind != StepKind::Start && !ran_.contains(one.name)) continue;
+    if (one.kind == StepKind::Stop) {
       all.push_back({one.name, "stop", true, {}});
       continue;
     }
@@ -143,7 +144,7 @@ ServiceDone ServiceRun::finish(const ServiceStep& step) {
   root_.observer().begin(fmt::format("{}ing {}", action, step.name), 0, Observer::Unit::Items);
   const EndOfProgress end(root_.observer());
   const std::int64_t begun = os::monotonic_milliseconds();
-  const bool starts = step.kind == Kind::Start || stopped_.contains(step.name);
+  const bool starts = step.kind == StepKind::Start || stopped_.contains(step.name);
   const services::Done done = brought_up(*manager_, step.name, starts ? "start" : action);
   records_.push_back(
       {step.package, kServiceProgram + step.name, action, os::monotonic_milliseconds() - begun, done.said, {}});

@@ -13,7 +13,7 @@
 namespace hambrel::operations {
 
 using rehearsal::Party;
-using Kind = plan::ServiceStep::Kind;
+using StepKind = plan::ServiceStep::Kind;
 
 namespace {
 
@@ -114,13 +114,13 @@ class ServicePlan {
     return party.before == party.after ? "is repaired" : "is upgraded";
   }
 
-  plan::ServiceStep step(const Party& party, const Service& service, Kind kind) const {
+  plan::ServiceStep step(const Party& party, const Service& service, StepKind kind) const {
     plan::ServiceStep one;
     one.kind = kind;
     one.name = service.name;
     one.package = party.name;
     one.occasion = occasion(party);
-    if (kind == Kind::Start || kind == Kind::Restart || kind == Kind::Reload) {
+    if (kind == StepKind::Start || kind == StepKind::Restart || kind == StepKind::Reload) {
       one.must_run = terms_.running.contains(service.name);
       if (root_.settings().hooks.allowed) {
         one.check = service.check;
@@ -145,13 +145,13 @@ class ServicePlan {
     if (service.enable && !enabled && !links.empty() && !moves_come_from_attic() && !party.only_files) {
       for (const services::Link& one : links) put(one);
       enabled = true;
-      plan::ServiceStep told = step(party, service, Kind::Enable);
+      plan::ServiceStep told = step(party, service, StepKind::Enable);
       told.occasion.clear();
       tell(std::move(told));
     }
     if (moves_come_from_attic() ? !was_stopped(service) : !service.start) return;
     if (is_live() && (enabled || moves_come_from_attic() || !manager_->needs_link()))
-      tell(step(party, service, Kind::Start));
+      tell(step(party, service, StepKind::Start));
   }
 
   /// By the transaction that is taken back: else it did not run.
@@ -164,7 +164,7 @@ class ServicePlan {
   }
 
   void leaves(const Party& party, const Service& service) {
-    if (runs(service)) tell(step(party, service, Kind::Stop));
+    if (runs(service)) tell(step(party, service, StepKind::Stop));
     if (manager_ == nullptr || moves_come_from_attic() || party.only_files) return;
     bool some = false;
     for (const services::Link& one : manager_->links_of(service))
@@ -173,7 +173,7 @@ class ServicePlan {
         some = true;
       }
     if (!some) return;
-    plan::ServiceStep told = step(party, service, Kind::Disable);
+    plan::ServiceStep told = step(party, service, StepKind::Disable);
     told.occasion.clear();
     tell(std::move(told));
   }
@@ -185,7 +185,7 @@ class ServicePlan {
     const bool before = was.on_upgrade == OnUpgrade::StopBefore || is.on_upgrade == OnUpgrade::StopBefore;
     if (is.on_upgrade == OnUpgrade::Nothing && rehearsal == 0 && !before && !terms_.running.contains(is.name)) return;
     const bool only_reads = is.on_upgrade == OnUpgrade::Reload && rehearsal == 0 && !before;
-    plan::ServiceStep one = step(party, is, only_reads ? Kind::Reload : Kind::Restart);
+    plan::ServiceStep one = step(party, is, only_reads ? StepKind::Reload : StepKind::Restart);
     one.stopped_before = before || rehearsal > 0;
     one.rehearsal = rehearsal;
     if (rehearsal > 0 && terms_.prepares)
@@ -392,7 +392,7 @@ std::unique_ptr<Proposal> propose(Root& root, const EnableRequest& request) {
   }
   if (some) {
     plan::ServiceStep step;
-    step.kind = request.enable ? Kind::Enable : Kind::Disable;
+    step.kind = request.enable ? StepKind::Enable : StepKind::Disable;
     step.name = request.name;
     step.package = known.package;
     planned.services.push_back(step);

@@ -18,7 +18,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::int64_t kFormat = 1;
+constexpr std::int64_t kSetFormat = 1;
 
 /// A basic string of TOML: what JSON escapes, it understands.
 std::string quoted(const std::string& text) { return Json(printable(text)).dump(); }
@@ -54,7 +54,7 @@ std::string text_of(const PackageSet& set, bool versions) {
       "# The packages of a system. `hambrel import-set FILE` brings another one to the same, `hambrel compare --with "
       "FILE`\n"
       "# shows what differs. [installed] is only compared: what wanted packages need comes by itself.\n";
-  text += fmt::format("set = {}\n\nwanted = [\n", kFormat);
+  text += fmt::format("set = {}\n\nwanted = [\n", kSetFormat);
   for (const std::string& one : set.wanted) {
     const auto found = set.installed.find(one);
     const bool is_one = found != set.installed.end() && found->second.find(',') == std::string::npos;
@@ -120,7 +120,7 @@ PackageSet read_set(std::string_view text, const std::string& file) {
   PackageSet set;
   if (top.find("set") == nullptr)
     throw Error(ErrorCode::Invalid, "is no set of packages", file, "`hambrel export-set FILE` writes one");
-  top.number("set", kFormat, kFormat, kFormat);
+  top.number("set", kSetFormat, kSetFormat, kSetFormat);
   for (const auto& [spec, at] : top.texts("wanted")) {
     const Spec parsed = parse_spec(spec);
     if (parsed.kind != Spec::Kind::Name && parsed.kind != Spec::Kind::Channel)

@@ -7,11 +7,11 @@ namespace hambrel::plan {
 
 namespace {
 
-constexpr std::uint32_t kNone = UINT32_MAX;
+constexpr std::uint32_t kNowhere = UINT32_MAX;
 
 /// Numbers of installed packages in the order of Universe::installed(), by PackageId.
 std::vector<std::uint32_t> numbers_of(const Universe& universe) {
-  std::vector<std::uint32_t> numbers(universe.size(), kNone);
+  std::vector<std::uint32_t> numbers(universe.size(), kNowhere);
   for (std::uint32_t i = 0; i < universe.installed().size(); ++i) numbers[index_of(universe.installed()[i])] = i;
   return numbers;
 }
@@ -27,7 +27,7 @@ class Dependants {
         std::uint32_t met_by = 0;
         universe.each_match(relation, [&](PackageId other) {
           const std::uint32_t number = numbers[index_of(other)];
-          if (number == kNone || !universe.may_serve(other, id)) return;
+          if (number == kNowhere || !universe.may_serve(other, id)) return;
           meets_[number].push_back(static_cast<std::uint32_t>(requirements_.size()));
           ++met_by;
         });
@@ -35,8 +35,8 @@ class Dependants {
       }
     }
     left_.resize(requirements_.size());
-    seen_.resize(requirements_.size(), kNone);
-    gone_.resize(meets_.size(), kNone);
+    seen_.resize(requirements_.size(), kNowhere);
+    gone_.resize(meets_.size(), kNowhere);
   }
 
   std::size_t count(std::uint32_t package) {
@@ -83,7 +83,7 @@ class Keeping {
       for (const RelationList list : {RelationList::Requires, RelationList::Recommends, RelationList::Suggests})
         for (const RelationId relation : universe.relations(id, list))
           universe.each_match(relation, [&](PackageId other) {
-            if (numbers[index_of(other)] != kNone) add(i, numbers[index_of(other)]);
+            if (numbers[index_of(other)] != kNowhere) add(i, numbers[index_of(other)]);
           });
     }
     number_from_the_end();
@@ -98,7 +98,7 @@ class Keeping {
 
  private:
   void number_from_the_end() {
-    place_.assign(top_ + 1, kNone);
+    place_.assign(top_ + 1, kNowhere);
     std::vector<std::pair<std::uint32_t, std::size_t>> stack{{top_, 0}};
     std::vector<bool> seen(top_ + 1, false);
     seen[top_] = true;
@@ -126,15 +126,15 @@ class Keeping {
   }
 
   void dominate() {
-    dominators_.assign(top_ + 1, kNone);
+    dominators_.assign(top_ + 1, kNowhere);
     dominators_[top_] = top_;
     for (bool changed = true; changed;) {
       changed = false;
       for (auto node = postorder_.rbegin() + 1; node != postorder_.rend(); ++node) {
-        std::uint32_t found = kNone;
+        std::uint32_t found = kNowhere;
         for (const std::uint32_t other : before_[*node])
-          if (place_[other] != kNone && dominators_[other] != kNone)
-            found = found == kNone ? other : common(other, found);
+          if (place_[other] != kNowhere && dominators_[other] != kNowhere)
+            found = found == kNowhere ? other : common(other, found);
         if (dominators_[*node] == found) continue;
         dominators_[*node] = found;
         changed = true;

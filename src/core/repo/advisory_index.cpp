@@ -25,9 +25,9 @@ struct Name {
   std::uint32_t first, count;
 };
 
-constexpr int kFormat = 1;
+constexpr int kAdvisoryFormat = 1;
 
-std::string key_of(const Digest& digest) { return fmt::format("advisories {} {}", kFormat, digest.hex()); }
+std::string key_of(const Digest& digest) { return fmt::format("advisories {} {}", kAdvisoryFormat, digest.hex()); }
 
 std::string_view text_at(const Array<char>& text, const Place& place) {
   const auto found = text.slice(place.start, place.size);

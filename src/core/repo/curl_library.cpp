@@ -7,10 +7,10 @@ namespace hambrel::repo {
 
 namespace {
 
-constexpr const char* kFile = "libcurl.so.4";  // the name that its interface has had since 2006
+constexpr const char* kLibrary = "libcurl.so.4";  // the name that its interface has had since 2006
 
-CurlLibrary load() {
-  const SharedLibrary library(kFile, "install libcurl; nothing can be fetched without it");
+CurlLibrary load_curl() {
+  const SharedLibrary library(kLibrary, "install libcurl; nothing can be fetched without it");
   CurlLibrary all{};
   library.find("curl_global_init", all.global_init);
   library.find("curl_easy_init", all.easy_init);
@@ -30,14 +30,14 @@ CurlLibrary load() {
   library.find("curl_multi_poll", all.multi_poll);
   library.find("curl_multi_wakeup", all.multi_wakeup);
   library.find("curl_multi_setopt", all.multi_setopt);
-  if (all.global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK) throw Error(ErrorCode::Internal, "does not start", kFile);
+  if (all.global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK) throw Error(ErrorCode::Internal, "does not start", kLibrary);
   return all;
 }
 
 }  // namespace
 
 const CurlLibrary& curl_library() {
-  static const CurlLibrary library = load();
+  static const CurlLibrary library = load_curl();
   return library;
 }
 

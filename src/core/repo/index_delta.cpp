@@ -14,8 +14,8 @@ namespace hambrel::repo {
 
 namespace {
 
-constexpr std::uint64_t kFormat = 1;
-constexpr int kLevel = 9;
+constexpr std::uint64_t kDeltaFormat = 1;
+constexpr int kDeltaLevel = 9;
 
 [[noreturn]] void does_not_fit(const std::string& where) {
   throw Error(ErrorCode::Untrusted, "does not match its index", where,
@@ -30,7 +30,8 @@ struct Header {
 /// Nothing where it is none.
 std::optional<Header> header_in(const FastObject& object) {
   if (!object.has("delta")) return std::nullopt;
-  if (object.number("delta") != kFormat) object.wrong("delta", fmt::format("{}, which this program knows", kFormat));
+  if (object.number("delta") != kDeltaFormat)
+    object.wrong("delta", fmt::format("{}, which this program knows", kDeltaFormat));
   const auto from = Digest::from_hex(object.text("from")), to = Digest::from_hex(object.text("to"));
   if (!from || !to) object.wrong("from", "64 hexadecimal digits");
   return Header{*from, *to, object.number("lines")};
@@ -148,7 +149,7 @@ std::vector<WrittenLine> written_lines(std::string_view text, const std::string&
 std::string make_delta(const std::vector<WrittenLine>& before, const std::vector<WrittenLine>& after,
                        const Digest& from, const Digest& to) {
   std::string text =
-      canonical({{"delta", kFormat}, {"from", from.hex()}, {"lines", after.size()}, {"to", to.hex()}}) + "\n";
+      canonical({{"delta", kDeltaFormat}, {"from", from.hex()}, {"lines", after.size()}, {"to", to.hex()}}) + "\n";
   auto old = before.begin();
   const auto drop = [&](const IndexLine& line) {
     text += canonical({{"arch", line.package.arch},
@@ -164,7 +165,7 @@ std::string make_delta(const std::vector<WrittenLine>& before, const std::vector
     if (is_known) ++old;
   }
   for (; old != before.end(); ++old) drop(old->line);
-  return archive::compress_frame(text, kLevel);
+  return archive::compress_frame(text, kDeltaLevel);
 }
 
 void require_leads(std::string_view delta, const Digest& from, const std::optional<Digest>& to,

@@ -17,8 +17,8 @@ namespace hambrel::repo {
 
 namespace {
 
-constexpr std::uint64_t kFormat = 1;
-constexpr int kLevel = 12;
+constexpr std::uint64_t kPathFormat = 1;
+constexpr int kPathLevel = 12;
 constexpr std::size_t kBlockBytes = 64 << 10;         // plain; a block ends with the entry that reaches it
 constexpr std::uint64_t kMostBlock = 4ULL << 20;      // plain: an entry may name many packages
 constexpr std::uint64_t kMostDirectory = 4ULL << 20;  // an entry of it may be a tenth of what is kept of it
@@ -101,7 +101,7 @@ struct Later {
 class BlockWriter {
  public:
   void add(const std::string& plain, std::string_view first) {
-    const std::string stored = archive::compress_frame(plain, kLevel);
+    const std::string stored = archive::compress_frame(plain, kPathLevel);
     put_leb128(directory_, content_.size());
     put_leb128(directory_, stored.size());
     put_leb128(directory_, plain.size());
@@ -196,12 +196,12 @@ std::string PathIndexWriter::finish() {
   BlockWriter blocks;
   write_paths(blocks, coded_);
   std::string directory;
-  put_leb128(directory, kFormat);
+  put_leb128(directory, kPathFormat);
   directory += blocks.directory();
   write_packages(blocks, titles_);
   directory += blocks.directory();
   put_leb128(directory, titles_.size());
-  const std::string stored = archive::compress_frame(directory, kLevel);
+  const std::string stored = archive::compress_frame(directory, kPathLevel);
   std::string& whole = blocks.content();
   std::string footer;
   put_fixed(footer, whole.size() + kHeaderSize);
@@ -232,7 +232,7 @@ PathIndex::PathIndex(std::unique_ptr<os::ReadableFile> file, std::string where)
   if (stored > kMostDirectory || plain_size > kMostDirectory) damaged("its directory is too large");
   const std::string directory = archive::decompress_frame(file_->read_exactly(at, stored, where_), plain_size, where_);
   Decoder rest(directory);
-  if (rest.number() != kFormat) damaged("it was made by a newer Hambrel");
+  if (rest.number() != kPathFormat) damaged("it was made by a newer Hambrel");
   for (std::vector<Block>* list : {&paths_, &packages_}) {
     const std::uint64_t most = list == &paths_ ? kMostBlock : kMostPackageBlock;
     const auto count = rest.number();

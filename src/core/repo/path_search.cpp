@@ -42,10 +42,10 @@ void keep(os::FileSystem& store, const settings::Repository& repository, const t
   store.replace_file(index_cache_file(repository.name, "paths.json"), canonical(told), 0644);
 }
 
-constexpr const char* kDeltaEnd = ".paths.zst";
+constexpr const char* kPathsEnd = ".paths.zst";
 
 std::string delta_file(const settings::Repository& repository, const trust::Pointer& pointer) {
-  return index_cache_file(repository.name, (pointer.digest.hex() + kDeltaEnd).c_str());
+  return index_cache_file(repository.name, (pointer.digest.hex() + kPathsEnd).c_str());
 }
 
 /// These are small: read whole each time.
@@ -66,7 +66,7 @@ void keep_delta(os::FileSystem& store, const settings::Repository& repository, c
   for (const trust::Pointer& one : source.paths_deltas) used.insert(delta_file(repository, one));
   const std::string directory(os::parent_of(delta_file(repository, pointer)));
   for (const std::string& name : store.list(directory))
-    if (const std::string path = os::join_path(directory, name); name.ends_with(kDeltaEnd) && !used.contains(path))
+    if (const std::string path = os::join_path(directory, name); name.ends_with(kPathsEnd) && !used.contains(path))
       store.remove_file(path);
   store.replace_file(delta_file(repository, pointer), content, 0644);
 }

@@ -12,7 +12,7 @@ namespace hambrel::repo {
 
 namespace {
 
-constexpr const char* kFile = "repository.toml";
+constexpr const char* kRepositoryFile = "repository.toml";
 
 /// Versions of a package that lie in the repository, each once.
 std::vector<Version> versions_of(os::FileReader& directory, const std::string& name) {
@@ -55,16 +55,16 @@ std::vector<std::string> promote(os::FileSystem& directory, const std::string& s
   }
   if (moved.empty())
     throw Error(ErrorCode::Refused, fmt::format("no version of {} is in {}", wanted.text(), from),
-                directory.shown(kFile), "check the name, the version and the channel");
-  std::string text = directory.stat(kFile) ? directory.read_itself(kFile, 1 << 20) : "";
+                directory.shown(kRepositoryFile), "check the name, the version and the channel");
+  std::string text = directory.stat(kRepositoryFile) ? directory.read_itself(kRepositoryFile, 1 << 20) : "";
   const auto first = ("\n" + text).find("\n[[channel]]");
   const std::string added = fmt::format("[[channel]]\nname = \"{}\"\npackages = [{}]\n\n", to, rule);
   if (!text.empty() && first == std::string::npos && !text.ends_with('\n')) text += '\n';
   text.insert(first == std::string::npos ? text.size() : first, added);
-  if (directory.stat(kFile))
-    directory.edit_file(kFile, text, 0644);
+  if (directory.stat(kRepositoryFile))
+    directory.edit_file(kRepositoryFile, text, 0644);
   else
-    directory.replace_file(kFile, text, 0644);
+    directory.replace_file(kRepositoryFile, text, 0644);
   return moved;
 }
 

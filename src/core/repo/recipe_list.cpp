@@ -9,7 +9,7 @@ namespace hambrel::repo {
 
 namespace {
 
-Digest digest_in(const JsonObject& object, const char* key) {
+Digest digest_of(const JsonObject& object, const char* key) {
   const auto digest = Digest::from_hex(object.text(key));
   if (!digest) object.wrong(key, "a SHA-256");
   return *digest;
@@ -36,11 +36,11 @@ std::vector<OfferedRecipe> parse_recipe_list(std::string_view text, const std::s
         if (!value.is_string()) object.wrong("options", "an object of texts");
         recipe.options.emplace(name, value.get<std::string>());
       }
-    recipe.digest = digest_in(object, "digest");
+    recipe.digest = digest_of(object, "digest");
     recipe.archive = object.text("archive");
     if (!path_problem(recipe.archive).empty()) object.wrong("archive", "a path below the repository");
     recipe.size = object.number("size");
-    recipe.archive_digest = digest_in(object, "sha256");
+    recipe.archive_digest = digest_of(object, "sha256");
     recipes.push_back(std::move(recipe));
   }
   return recipes;

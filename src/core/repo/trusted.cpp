@@ -18,7 +18,7 @@ using trust::Root;
 std::string first_file(const std::string& name) { return fmt::format("{}/{}/root.json", kFirstTrust, name); }
 std::string state_file(const std::string& name) { return fmt::format("{}/{}/state.json", kVerified, name); }
 
-constexpr Root::Of kSeen[] = {Root::Of::Timestamp, Root::Of::Snapshot, Root::Of::Targets};
+constexpr Root::Of kRemembered[] = {Root::Of::Timestamp, Root::Of::Snapshot, Root::Of::Targets};
 
 std::size_t place(Root::Of role) { return static_cast<std::size_t>(role); }
 
@@ -41,7 +41,7 @@ std::optional<TrustedRepository> TrustedRepository::read(os::FileReader& root, c
   trusted.root_ = Root::known(object.text("root"), shown);
   trusted.time_ = object.signed_number("time");
   const bool knows_expiry = object.has("expires");
-  for (const Root::Of role : kSeen) {
+  for (const Root::Of role : kRemembered) {
     Seen& seen = trusted.seen_[place(role)];
     seen.version = object.number(Root::name_of(role));
     if (knows_expiry) seen.expires = JsonObject(object.member("expires"), shown).signed_number(Root::name_of(role));
@@ -73,7 +73,7 @@ void TrustedRepository::advance(std::string_view text, const std::string& where)
   HAMBREL_ASSERT(next.version() == root_.version() + 1, "root documents follow each other");
   // whoever had keys that were exchanged may have signed numbers that nothing comes after
   const auto is_kept = [&](Root::Of role) { return has_same_keys(root_, next, role); };
-  if (!std::all_of(std::begin(kSeen), std::end(kSeen), is_kept)) seen_ = {};
+  if (!std::all_of(std::begin(kRemembered), std::end(kRemembered), is_kept)) seen_ = {};
   root_ = std::move(next);
   changed_ = true;
 }
@@ -122,7 +122,7 @@ void TrustedRepository::store(os::FileSystem& root, std::int64_t now) {
   time_ = std::max(now, time_);
   Json expires = Json::object();
   Json object = {{"first", anchor_}, {"root", root_.document().text()}, {"time", time_}};
-  for (const Root::Of role : kSeen) {
+  for (const Root::Of role : kRemembered) {
     object[Root::name_of(role)] = seen(role).version;
     expires[Root::name_of(role)] = seen(role).expires;
   }

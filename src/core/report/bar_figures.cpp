@@ -13,7 +13,7 @@ namespace hambrel::report {
 namespace {
 
 constexpr std::size_t kMostBars = 16;
-constexpr double kDay = 24 * 60 * 60;
+constexpr double kDaySeconds = 24 * 60 * 60;
 
 double most_of(const std::vector<Bar>& rows) {
   double most = 1;
@@ -95,7 +95,7 @@ Figure upgrades_figure(const Facts& facts) {
   double most = 1;
   std::size_t held = 0;
   for (const UpgradeFact& one : all) {
-    const double days = std::max(0.0, static_cast<double>(facts.now - one.since) / kDay);
+    const double days = std::max(0.0, static_cast<double>(facts.now - one.since) / kDaySeconds);
     figure.data.rows.push_back({one.name, one.from, one.to, std::to_string(one.since), fmt::format("{:.0f}", days),
                                 one.is_held ? "yes" : "no", join(one.fixes, "; ")});
     held += one.is_held ? 1 : 0;

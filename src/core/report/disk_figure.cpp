@@ -14,7 +14,7 @@ namespace hambrel::report {
 
 namespace {
 
-constexpr double kHeight = 460, kHeader = 18, kLeast = 90;  // pixels; square ones of the smallest tile
+constexpr double kHeight = 460, kHeader = 18, kLeastTile = 90;  // pixels; square ones of the smallest tile
 constexpr std::array kCategoryTones{Tone::Blue, Tone::Teal, Tone::Orange, Tone::Violet, Tone::Grey};
 
 struct Category {
@@ -68,7 +68,7 @@ class Map {
     std::size_t shown = 0;
     for (; shown < category.packages.size(); ++shown) {
       const auto bytes = static_cast<double>(category.packages[shown]->bytes);
-      if (bytes * per_byte_ < kLeast && shown > 0) break;
+      if (bytes * per_byte_ < kLeastTile && shown > 0) break;
       values.push_back(bytes);
     }
     double rest = 0;

@@ -6,7 +6,7 @@ namespace hambrel::report {
 
 namespace {
 
-DrawingLibrary load() {
+DrawingLibrary load_drawing() {
   const std::string hint = "install libpangocairo; pictures cannot be drawn without it";
   const SharedLibrary cairo("libcairo.so.2", hint), pango("libpango-1.0.so.0", hint),
       pango_cairo("libpangocairo-1.0.so.0", hint), objects("libgobject-2.0.so.0", hint);
@@ -50,7 +50,7 @@ DrawingLibrary load() {
 }  // namespace
 
 const DrawingLibrary& drawing_library() {
-  static const DrawingLibrary library = load();
+  static const DrawingLibrary library = load_drawing();
   return library;
 }
 

@@ -328,7 +328,7 @@ Json to_json(const TransactionFact& one) {
 }
 
 template <typename Fact, typename Make>
-Json list_of(const std::vector<Fact>& facts, const Make& make) {
+Json json_list(const std::vector<Fact>& facts, const Make& make) {
   Json list = Json::array();
   for (const Fact& one : facts) list.push_back(make(one));
   return list;
@@ -356,37 +356,37 @@ Json to_json(const Facts& facts) {
                  {"programs_due", facts.programs_due},
                  {"gaps", facts.gaps},
                  {"verified", verified_json(facts.verified)}};
-  object["packages"] = list_of(facts.packages, [](const InstalledFact& one) {
+  object["packages"] = json_list(facts.packages, [](const InstalledFact& one) {
     return Json{{"name", one.name},           {"version", one.version},      {"arch", one.arch},
                 {"category", one.category},   {"bytes", one.bytes},          {"wanted", one.is_wanted},
                 {"held", one.is_held},        {"unneeded", one.is_unneeded}, {"frees", one.freed},
                 {"needed_by", one.needed_by}, {"since", one.since},          {"origin", one.origin}};
   });
-  object["upgrades"] = list_of(facts.upgrades, [](const UpgradeFact& one) {
+  object["upgrades"] = json_list(facts.upgrades, [](const UpgradeFact& one) {
     return Json{{"name", one.name},   {"from", one.from},    {"to", one.to},   {"origin", one.origin},
                 {"since", one.since}, {"held", one.is_held}, {"why", one.why}, {"fixes", one.fixes}};
   });
-  object["transactions"] = list_of(facts.transactions, [](const TransactionFact& one) { return to_json(one); });
-  object["checkpoints"] = list_of(facts.checkpoints, [](const CheckpointFact& one) {
+  object["transactions"] = json_list(facts.transactions, [](const TransactionFact& one) { return to_json(one); });
+  object["checkpoints"] = json_list(facts.checkpoints, [](const CheckpointFact& one) {
     return Json{{"name", one.name}, {"note", one.note}, {"after", one.after}, {"time", one.time}, {"attic", one.attic}};
   });
-  object["space"] = list_of(facts.space, [](const SpaceFact& one) {
+  object["space"] = json_list(facts.space, [](const SpaceFact& one) {
     return Json{
         {"area", one.area}, {"count", one.count}, {"bytes", one.bytes}, {"free", one.free}, {"command", one.command}};
   });
-  object["sources"] = list_of(facts.sources, [](const SourceFact& one) {
+  object["sources"] = json_list(facts.sources, [](const SourceFact& one) {
     return Json{
         {"name", one.name},           {"url", one.url},        {"trust", one.trust},     {"problem", one.problem},
         {"enabled", one.is_enabled},  {"keys", one.keys},      {"fetched", one.fetched}, {"expires", one.expires},
         {"installed", one.installed}, {"offered", one.offered}};
   });
-  object["configs"] = list_of(facts.configs, [](const ConfigFact& one) {
+  object["configs"] = json_list(facts.configs, [](const ConfigFact& one) {
     return Json{{"path", one.path}, {"package", one.package}, {"state", one.state}};
   });
-  object["generated"] = list_of(facts.made, [](const MadeFact& one) {
+  object["generated"] = json_list(facts.made, [](const MadeFact& one) {
     return Json{{"path", one.path}, {"package", one.package}, {"program", one.program}};
   });
-  object["services_due"] = list_of(facts.services_due, [](const ServiceFact& one) {
+  object["services_due"] = json_list(facts.services_due, [](const ServiceFact& one) {
     return Json{{"name", one.name}, {"package", one.package}, {"replaced", one.replaced}};
   });
   return object;

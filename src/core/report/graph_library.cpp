@@ -6,7 +6,7 @@ namespace hambrel::report {
 
 namespace {
 
-GraphLibrary load() {
+GraphLibrary load_graph() {
   const std::string hint = "install libgvc6; graphs cannot be laid out without it";
   const SharedLibrary graphs("libcgraph.so.6", hint), layouts("libgvc.so.6", hint);
   GraphLibrary all{};
@@ -26,7 +26,7 @@ GraphLibrary load() {
 }  // namespace
 
 const GraphLibrary& graph_library() {
-  static const GraphLibrary library = load();
+  static const GraphLibrary library = load_graph();
   return library;
 }
 

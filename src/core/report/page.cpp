@@ -47,14 +47,14 @@ const char* name_of(Cell::Kind kind) {
 }
 
 template <typename List, typename Make>
-data list_of(const List& list, const Make& make) {
+data list_from(const List& list, const Make& make) {
   data all(data::type::list);
   for (const auto& one : list) all << make(one);
   return all;
 }
 
 data texts(const std::vector<std::string>& list) {
-  return list_of(list, [](const std::string& one) { return data{"text", one}; });
+  return list_from(list, [](const std::string& one) { return data{"text", one}; });
 }
 
 /// A section of the template that is empty where there is no text.
@@ -80,15 +80,15 @@ data data_of(const PageTable& table) {
   if (!table.more.empty()) more << data{"more", table.more};
   object.set("title", title);
   object.set("more", more);
-  object.set("columns", list_of(table.columns, [](const Column& one) {
+  object.set("columns", list_from(table.columns, [](const Column& one) {
                data column;
                column.set("name", one.name);
                column.set("number", data(one.is_number));
                return column;
              }));
-  object.set("rows", list_of(table.rows, [](const std::vector<Cell>& row) {
+  object.set("rows", list_from(table.rows, [](const std::vector<Cell>& row) {
                data cells;
-               cells.set("cells", list_of(row, [](const Cell& one) {
+               cells.set("cells", list_from(row, [](const Cell& one) {
                            data cell;
                            cell.set("text", one.text);
                            data classes(data::type::list);
@@ -108,13 +108,13 @@ data data_of(const Section& section) {
   object.set("title", section.title);
   object.set("text", section_text(section.text));
   object.set("has_figures", data(!section.figures.empty()));
-  object.set("figures", list_of(section.figures, [](const Figure& one) {
+  object.set("figures", list_from(section.figures, [](const Figure& one) {
                data figure;
                figure.set("svg", svg(one.drawing, false));
                figure.set("caption", one.caption);
                return figure;
              }));
-  object.set("tables", list_of(section.tables, [](const PageTable& one) { return data_of(one); }));
+  object.set("tables", list_from(section.tables, [](const PageTable& one) { return data_of(one); }));
   return object;
 }
 
@@ -127,7 +127,7 @@ std::string html(const Page& page) {
   object.set("palette", palette_css());
   object.set("subtitles", texts(page.subtitles));
   object.set("has_tiles", data(!page.tiles.empty()));
-  object.set("tiles", list_of(page.tiles, [](const Tile& one) {
+  object.set("tiles", list_from(page.tiles, [](const Tile& one) {
                data tile;
                tile.set("label", one.label);
                tile.set("value", one.value);
@@ -136,7 +136,7 @@ std::string html(const Page& page) {
                return tile;
              }));
   object.set("gaps", texts(page.gaps));
-  object.set("sections", list_of(page.sections, [](const Section& one) { return data_of(one); }));
+  object.set("sections", list_from(page.sections, [](const Section& one) { return data_of(one); }));
   object.set("foot", page.foot);
   mustache::mustache whole(kPageTemplate);
   whole.set_custom_escape([](const std::string& text) { return escaped(text); });
@@ -146,13 +146,13 @@ std::string html(const Page& page) {
 
 namespace {
 
-constexpr std::size_t kWidest = 74;
+constexpr std::size_t kWidestLine = 74;
 
 void add_wrapped(const std::string& text, const std::string& indent, std::string& into) {
   std::string line = indent;
   const std::string shown = printable_line(text);
   for (const std::string_view word : split(shown, ' ')) {
-    if (line.size() > indent.size() && line.size() + 1 + word.size() > kWidest) {
+    if (line.size() > indent.size() && line.size() + 1 + word.size() > kWidestLine) {
       into += line + "\n";
       line = indent;
     }
@@ -165,7 +165,8 @@ void add_wrapped(const std::string& text, const std::string& indent, std::string
 }  // namespace
 
 std::string plain_text(const Page& page) {
-  std::string text = printable_line(page.title) + "\n" + std::string(std::min(page.title.size(), kWidest), '-') + "\n";
+  std::string text =
+      printable_line(page.title) + "\n" + std::string(std::min(page.title.size(), kWidestLine), '-') + "\n";
   for (const std::string& one : page.subtitles) add_wrapped(one, "", text);
   text += "\n";
   for (const Tile& one : page.tiles)

@@ -213,8 +213,8 @@ class Canvas {
 
   std::string png() const {
     std::string bytes;
-    const auto take = [](void* into, const unsigned char* data, unsigned size) {
-      static_cast<std::string*>(into)->append(reinterpret_cast<const char*>(data), size);
+    const auto take = [](void* into, const unsigned char* part, unsigned size) {
+      static_cast<std::string*>(into)->append(reinterpret_cast<const char*>(part), size);
       return CAIRO_STATUS_SUCCESS;
     };
     if (all_.surface_write_to_png_stream(surface_, take, &bytes) != CAIRO_STATUS_SUCCESS)

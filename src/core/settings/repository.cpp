@@ -15,10 +15,10 @@ namespace hambrel::settings {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 1 << 20;
+constexpr std::uint64_t kMostRepositoryBytes = 1 << 20;
 constexpr std::uint64_t kMostCertificates = 4 << 20;
 
-std::string file_of(const std::string& name) { return fmt::format("{}/{}.toml", kRepositoryDirectory, name); }
+std::string repository_file(const std::string& name) { return fmt::format("{}/{}.toml", kRepositoryDirectory, name); }
 std::string credentials_file(const std::string& name) {
   return fmt::format("{}/{}.credentials", kRepositoryDirectory, name);
 }
@@ -90,7 +90,7 @@ void read_credentials(os::FileReader& root, const std::string& name, Access& acc
                 fmt::format("chmod 600 {}, and change the password where others may have seen it", shown));
   std::string text;
   try {
-    text = root.read_itself(path, kMostBytes);
+    text = root.read_itself(path, kMostRepositoryBytes);
   } catch (const Error&) {  // who only looks may have no right to read it; a server that asks for it says so
     access.unread = shown;
     return;
@@ -113,7 +113,7 @@ void read_credentials(os::FileReader& root, const std::string& name, Access& acc
 
 Repository read_repository(os::FileReader& root, const std::string& path, const std::string& name) {
   const std::string shown = root.shown(path);
-  const toml::table whole = parse_toml(root.read_all(path, kMostBytes), shown);
+  const toml::table whole = parse_toml(root.read_all(path, kMostRepositoryBytes), shown);
   TomlTable table(whole, shown, "");
   Repository repository;
   repository.name = name;
@@ -189,12 +189,12 @@ void write_credentials(os::FileSystem& root, const std::string& name, const Cred
 
 /// The text of a repository's file, to be changed in place.
 std::string text_to_edit(os::FileSystem& root, const std::string& name, std::string_view key) {
-  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
-  const std::string path = file_of(name);
+  if (!is_package_name(name) || !root.stat(repository_file(name))) unknown_repository(root, name);
+  const std::string path = repository_file(name);
   if (root.stat_present(path).type != os::FileType::Regular)
     throw Error(ErrorCode::Refused, "is not a regular file, so it is not edited", root.shown(path),
                 fmt::format("change the line `{}` in it yourself", key));
-  return root.read_itself(path, kMostBytes);
+  return root.read_itself(path, kMostRepositoryBytes);
 }
 
 /// Changes one line `KEY = ...` in a text, or adds it.
@@ -208,7 +208,7 @@ void set_line(os::FileSystem& root, const std::string& name, const re2::RE2& lin
               const std::string& value) {
   std::string text = text_to_edit(root, name, key);
   change_line(text, line, key, value);
-  root.edit_file(file_of(name), text, 0644);
+  root.edit_file(repository_file(name), text, 0644);
 }
 
 }  // namespace
@@ -225,7 +225,7 @@ std::vector<Repository> load_repositories(os::FileReader& root) {
   if (!directory) return result;
   for (const std::string& file : root.list(kRepositoryDirectory)) {
     if (!file.ends_with(".toml")) continue;
-    const std::string name = file.substr(0, file.size() - 5), path = file_of(name);
+    const std::string name = file.substr(0, file.size() - 5), path = repository_file(name);
     try {
       if (!is_package_name(name))
         throw Error(ErrorCode::Invalid, "not the name of a repository", root.shown(path),
@@ -286,7 +286,7 @@ void require_free_name(os::FileReader& root, const std::string& name) {
   if (!is_package_name(name))
     throw Error(ErrorCode::Usage, fmt::format("\"{}\" is not a name for a repository", printable(name)), {},
                 "use lower-case letters, digits and + . _ -");
-  if (const std::string path = file_of(name); root.stat(path))
+  if (const std::string path = repository_file(name); root.stat(path))
     throw Error(ErrorCode::Refused, fmt::format("a repository called {} exists", name), root.shown(path),
                 fmt::format("choose another name, or drop it first: hambrel repo drop {}", name));
 }
@@ -297,7 +297,7 @@ void add_repository(os::FileSystem& root, const Repository& repository) {
   root.make_directories(kRepositoryDirectory);
   if (credentials.any()) write_credentials(root, repository.name, credentials);
   root.replace_file(
-      file_of(repository.name),
+      repository_file(repository.name),
       fmt::format("# A package repository. channels: those this root follows; rank: 1 to 99, smaller is preferred.\n"
                   "url = {}\nchannels = {}\nenabled = {}\nrank = {}\n{}",
                   quoted(url), list_text(repository.channels), repository.enabled, repository.rank,
@@ -308,12 +308,12 @@ void add_repository(os::FileSystem& root, const Repository& repository) {
 void add_repository_file(os::FileSystem& root, const std::string& name, const std::string& text) {
   require_free_name(root, name);
   root.make_directories(kRepositoryDirectory);
-  root.replace_file(file_of(name), text, 0644);
+  root.replace_file(repository_file(name), text, 0644);
 }
 
 void drop_repository(os::FileSystem& root, const std::string& name) {
-  if (!is_package_name(name) || !root.stat(file_of(name))) unknown_repository(root, name);
-  root.remove_file(file_of(name));
+  if (!is_package_name(name) || !root.stat(repository_file(name))) unknown_repository(root, name);
+  root.remove_file(repository_file(name));
   if (const std::string secret = credentials_file(name); root.stat(secret)) root.remove_file(secret);
   root.sync_directory(kRepositoryDirectory);
 }
@@ -337,7 +337,7 @@ void set_mirrors(os::FileSystem& root, const std::string& name, const std::vecto
   re2::RE2::Replace(&text, url, "");
   if (!spare.empty() || re2::RE2::PartialMatch(text, unused)) change_line(text, unused, "spare", list_text(spare));
   change_line(text, used, "mirrors", list_text(mirrors));
-  root.edit_file(file_of(name), text, 0644);
+  root.edit_file(repository_file(name), text, 0644);
 }
 
 }  // namespace hambrel::settings

@@ -13,7 +13,7 @@ namespace hambrel::settings {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 1 << 20;
+constexpr std::uint64_t kMostSettingsBytes = 1 << 20;
 
 void read_rule(TomlTable table, Settings& settings) {
   static const std::set<std::string, std::less<>> kChoices{"keep", "take", "merge", "wait"};
@@ -246,7 +246,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
   settings.architectures = {machine_arch};
   if (!root.stat_followed(config_path)) return settings;
   const std::string shown = root.shown(config_path);
-  const toml::table whole = parse_toml(root.read_all(config_path, kMostBytes), shown);
+  const toml::table whole = parse_toml(root.read_all(config_path, kMostSettingsBytes), shown);
   TomlTable table(whole, shown, "");
   const auto check_arch = [&](const std::string& arch, const char* key) {
     if (!is_architecture(arch) || arch == kIndependent)
@@ -294,7 +294,7 @@ Settings load_settings(os::FileReader& root, const std::string& config_path, con
 
 Answers load_answers(os::FileReader& files, const std::string& path, const std::string& shown) {
   if (!files.stat_followed(path)) throw Error(ErrorCode::NotFound, "the file of answers does not exist", shown);
-  return answers_in(parse_toml(files.read_all(path, kMostBytes), shown), shown);
+  return answers_in(parse_toml(files.read_all(path, kMostSettingsBytes), shown), shown);
 }
 
 }  // namespace hambrel::settings

@@ -14,9 +14,9 @@ namespace hambrel::solve {
 namespace {
 
 constexpr std::size_t kMostShown = 4, kMostNames = 6;
-constexpr std::size_t kShort = 5;          // causes: nobody looks for fewer
-constexpr int kMostOthers = 4;             // explanations that are looked for when the first is longer
-constexpr std::uint64_t kAfterwards = 16;  // the share of the budget that each of these gets
+constexpr std::size_t kShort = 5;             // causes: nobody looks for fewer
+constexpr int kMostOthers = 4;                // explanations that are looked for when the first is longer
+constexpr std::uint64_t kShareOfCauses = 16;  // the share of the budget that each of these gets
 
 /// "5.4-1", "5.4-1 and 5.5-1", "5.4-1, 5.5-1 and 3 more"
 std::string versions(const Universe& universe, const std::vector<PackageId>& ids) {
@@ -204,7 +204,7 @@ Refusal Explainer::explain() {
     for (const Encoding::Statement& one : roots_->statements())
       if (one.kind == Cause::Kind::Wanted && roots_->universe().name(one.package) == wanted->name)
         std::erase(standing, one.selector);
-    others = find_causes(standing, budget_ / kAfterwards);
+    others = find_causes(standing, budget_ / kShareOfCauses);
     if (others.empty()) break;
     if (others.size() < causes.size()) causes = others;
   }

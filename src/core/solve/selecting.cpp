@@ -13,7 +13,7 @@ namespace hambrel::solve {
 namespace {
 
 /// The share of the budget that is left for each level after one could not be proved.
-constexpr std::uint64_t kAfterwards = 16;
+constexpr std::uint64_t kShareAfterwards = 16;
 
 /// Meets one level after another, then settles what is still open by name and version.
 Selection optimize(Encoding& encoding) {
@@ -22,7 +22,7 @@ Selection optimize(Encoding& encoding) {
   Selection selection;
   Softs softs(encoding);
   for (const Level level : levels_for(encoding.request())) {
-    if (!selection.proved) engine.set_budget(budget / kAfterwards);
+    if (!selection.proved) engine.set_budget(budget / kShareAfterwards);
     const Optimum optimum = minimize(engine, softs.of(level));
     selection.levels.push_back({level, optimum.cost, optimum.proved && selection.proved});
     selection.proved = selection.proved && optimum.proved;
@@ -31,7 +31,7 @@ Selection optimize(Encoding& encoding) {
   std::vector<Var> order;
   for (auto id = encoding.cone().rbegin(); id != encoding.cone().rend(); ++id) order.push_back(encoding.lit(*id).var());
   engine.set_order(order);
-  if (!selection.proved) engine.set_budget(budget / kAfterwards);
+  if (!selection.proved) engine.set_budget(budget / kShareAfterwards);
   if (engine.solve_first(false) == Answer::Unknown) selection.proved = false;
   selection.chosen = encoding.chosen();
   HAMBREL_ASSERT(selection.levels.size() == levels_for(encoding.request()).size(), "each level was met in its turn");

@@ -14,7 +14,7 @@ using os::FileType;
 using plan::ConfigAction;
 using plan::ConfigStep;
 using plan::Notice;
-using Kind = ConfigRules::Outcome::Kind;
+using OutcomeKind = ConfigRules::Outcome::Kind;
 
 namespace {
 
@@ -164,7 +164,7 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
   const bool as_before = before.digest == coming.digest && before.mode == coming.mode && before.user == coming.user &&
                          before.group == coming.group && before.attributes == coming.attributes;
   if (as_before && one.from.empty()) {
-    outcome.kind = Kind::Leave;
+    outcome.kind = OutcomeKind::Leave;
     return outcome;
   }
   if (one.from_kept) return outcome;
@@ -174,7 +174,7 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
   const auto own = own_attributes(root_, one.from.empty() ? one.path : one.from);
   const auto list = own.find(kAccessList);
   if (!chowned && one.disk->mode == before.mode && list == own.end()) return outcome;
-  outcome.kind = Kind::Write;
+  outcome.kind = OutcomeKind::Write;
   outcome.entry = coming;
   if (list != own.end()) outcome.entry.attributes.insert(*list);
   if (one.disk->mode != before.mode) outcome.entry.mode = one.disk->mode;
@@ -189,7 +189,7 @@ ConfigRules::Outcome ConfigRules::pristine(const Case& one) {
 ConfigRules::Outcome ConfigRules::carried(const Case& one, const Digest& now) const {
   HAMBREL_ASSERT(one.disk && !one.from.empty(), "what is carried stands somewhere else");
   Outcome outcome;
-  outcome.kind = Kind::Write;
+  outcome.kind = OutcomeKind::Write;
   outcome.entry = with_marks_of(one);
   outcome.entry.size = one.disk->size;
   outcome.entry.mtime = one.disk->mtime_seconds;
@@ -216,7 +216,7 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
   if (!one.disk) {
     if (!was && !one.from_shelf) return outcome;
     notices.push_back({Notice::Kind::ConfigStaysAway, one.path, one.package});
-    outcome.kind = Kind::Leave;
+    outcome.kind = OutcomeKind::Leave;
     outcome.asides = Asides::Drop;
     return outcome;
   }
@@ -228,7 +228,7 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
     if (now == one.coming->digest) {
       outcome.asides = Asides::Drop;
       outcome.leaves_from = !one.from.empty();
-      if (one.from.empty()) outcome.kind = Kind::Leave;
+      if (one.from.empty()) outcome.kind = OutcomeKind::Leave;
       return outcome;
     }
   } else if (!one.from.empty()) {
@@ -242,7 +242,7 @@ ConfigRules::Outcome ConfigRules::judge(const Case& one) {
     const bool another = (back || one.from_kept) && !one.from_shelf;  // than the version that waits
     if (one.from.empty()) {
       notices.push_back({Notice::Kind::ConfigKept, one.path, one.package});
-      outcome.kind = Kind::Leave;
+      outcome.kind = OutcomeKind::Leave;
       if (another) outcome.asides = Asides::Drop;
       return outcome;
     }
@@ -267,14 +267,14 @@ ConfigRules::Outcome ConfigRules::settle(const Case& one, const std::optional<Di
     case ConfigAction::Take: step.after = one.coming->digest; break;
     case ConfigAction::Merge:
     case ConfigAction::Edit:
-      outcome.kind = Kind::Write;
+      outcome.kind = OutcomeKind::Write;
       outcome.entry = with_marks_of(one);
       outcome.entry.size = choice.content.size();
       step.after = outcome.entry.digest = sha256(choice.content);
       outcome.content = choice.content;
       break;
     default:
-      outcome.kind = Kind::Leave;
+      outcome.kind = OutcomeKind::Leave;
       if (moves) outcome = carried(one, *now);
       outcome.asides = choice.action == ConfigAction::Keep ? Asides::Drop : Asides::Wait;
       outcome.base = conflict.base;

@@ -28,7 +28,7 @@ using state::TxnId;
 
 namespace {
 
-constexpr std::size_t kFew = 200, kFewSyncs = 20;  // things to look at, directories to sync: not worth a thread
+constexpr std::size_t kFewToAsk = 200, kFewSyncs = 20;  // things to look at, directories to sync: not worth a thread
 
 }  // namespace
 
@@ -214,7 +214,7 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
                             entry ? entry->kind : "not in the ledger"),
                 {}, hint);
   }
-  in_portions(witnesses.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(witnesses.size(), env_.workers, kFewToAsk, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (std::size_t i = first; i < last; ++i)
       if (const Witness& before = witnesses[i]; witness_of(looker, before.path) != before)
@@ -298,7 +298,7 @@ void Engine::move_all(Journal& journal, const std::vector<DirectoryTime>& restor
   }
   for (const DirectoryTime& time : restore)
     if (env_.root.stat(time.path)) env_.root.set_mtime(time.path, time.before_seconds, time.before_nanoseconds);
-  in_portions(journal.times.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(journal.times.size(), env_.workers, kFewToAsk, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (DirectoryTime& time : std::span(journal.times).subspan(first, last - first))
       if (const auto info = looker.stat(time.path)) {
@@ -364,7 +364,7 @@ TxnId Engine::switch_over(Transaction transaction, std::optional<std::int64_t> p
 /// When what was put away was changed last: by its move, unless somebody changes it later. Where it is not what stood
 /// there when the transaction was made ready, somebody was quicker than the move: his is given back.
 void Engine::remember_put_away(Journal& journal) {
-  in_portions(journal.moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(journal.moves.size(), env_.workers, kFewToAsk, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (Move& move : std::span(journal.moves).subspan(first, last - first)) {
       if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
@@ -441,7 +441,7 @@ std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& 
     if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
   const std::vector<std::string> asked(paths.begin(), paths.end());
   std::vector<std::optional<os::FileInfo>> found(asked.size());
-  in_portions(asked.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(asked.size(), env_.workers, kFewToAsk, [&](std::size_t first, std::size_t last) {
     os::Looker looker(env_.root);
     for (std::size_t i = first; i < last; ++i) found[i] = looker.stat(asked[i]);
   });

@@ -12,7 +12,7 @@ namespace hambrel::txn {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 256 << 20, kMostHead = 4096;  // of one entry, of the head
+constexpr std::uint64_t kMostEntry = 256 << 20, kMostHead = 4096;  // of one entry, of the head
 constexpr const char* kHead = "var/lib/hambrel/ledger/head";       // which entry is the last one
 
 std::string path_of(std::int64_t id) { return fmt::format("{}/{}.json", kLedgerCopy, id); }
@@ -21,7 +21,7 @@ std::string path_of(std::int64_t id) { return fmt::format("{}/{}.json", kLedgerC
 bool stands(os::FileReader& root, const state::LedgerEntry& entry) {
   const std::string path = path_of(number(entry.id));
   if (!root.stat(path)) return false;
-  const std::string text = root.read_itself(path, kMostBytes);
+  const std::string text = root.read_itself(path, kMostEntry);
   return text.ends_with("}\n") && text.find(entry.digest.hex()) != std::string::npos;
 }
 
@@ -89,7 +89,7 @@ History read_copy(os::FileReader& root) {
       ids.push_back(static_cast<std::int64_t>(*id));
   std::sort(ids.begin(), ids.end());
   for (const std::int64_t id : ids)
-    if (!take(history, root.read_itself(path_of(id), kMostBytes), root.shown(path_of(id)))) return history;
+    if (!take(history, root.read_itself(path_of(id), kMostEntry), root.shown(path_of(id)))) return history;
   if (!root.stat(kHead)) return history;  // of an older program
   try {
     const Json whole = parse_json(root.read_itself(kHead, kMostHead), root.shown(kHead));

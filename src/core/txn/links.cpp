@@ -19,16 +19,17 @@ void add_candidates(Candidates& all, const std::string& package, const Actions& 
   for (const Candidacy& one : actions.candidates) {
     auto& list = all[one.link.path];
     list.push_back({one.link.path, one.link.file, package, one.rank, one.with});
-    std::sort(list.begin(), list.end(), [](const Candidate& a, const Candidate& b) {
+    std::sort(list.begin(), list.end(), [](const LinkCandidate& a, const LinkCandidate& b) {
       return std::tie(b.rank, a.package, a.file) < std::tie(a.rank, b.package, b.file);
     });
   }
 }
 
-const Candidate& serving(const std::vector<Candidate>& of_path, const std::map<std::string, std::string>& picks) {
+const LinkCandidate& serving(const std::vector<LinkCandidate>& of_path,
+                             const std::map<std::string, std::string>& picks) {
   HAMBREL_ASSERT(!of_path.empty(), "somebody is a candidate");
   if (const auto pick = picks.find(of_path.front().path); pick != picks.end())
-    for (const Candidate& one : of_path)
+    for (const LinkCandidate& one : of_path)
       if (one.file == pick->second) return one;
   return of_path.front();
 }
@@ -52,12 +53,12 @@ std::string link_target(const std::string& path, const std::string& file) {
 
 namespace {
 
-using Wanted = std::map<std::string, std::pair<std::string, const Candidate*>>;  // by path: the file, and whose
+using Wanted = std::map<std::string, std::pair<std::string, const LinkCandidate*>>;  // by path: the file, and whose
 
 Wanted wanted_links(const Candidates& all, const std::map<std::string, std::string>& picks) {
   Wanted wanted;
   for (const auto& [path, list] : all) {
-    const Candidate& chosen = serving(list, picks);
+    const LinkCandidate& chosen = serving(list, picks);
     wanted.emplace(path, std::pair(chosen.file, &chosen));
     for (const Candidacy::Link& one : chosen.with) wanted.emplace(one.path, std::pair(one.file, &chosen));
   }
@@ -117,7 +118,7 @@ class Links {
     return link_at(place);
   }
 
-  void lead(const std::string& path, const std::string& file, const Candidate& chosen) {
+  void lead(const std::string& path, const std::string& file, const LinkCandidate& chosen) {
     const std::string target = link_target(path, file), now = link_at(path);
     const auto recorded = state_.generated_at(path);
     const bool picked_now = std::any_of(planned_.picks.begin(), planned_.picks.end(),
@@ -135,7 +136,7 @@ class Links {
     tell(path, now, file, chosen, recorded);
   }
 
-  void require_nobodys(const std::string& path, const Candidate& chosen) {
+  void require_nobodys(const std::string& path, const LinkCandidate& chosen) {
     const auto refuse = [&](const std::string& owner) {
       throw Error(ErrorCode::Refused,
                   fmt::format("{} is a candidate for this path, which belongs to {}", chosen.package, owner),
@@ -151,7 +152,7 @@ class Links {
     if (const auto owner = state_.owner_of(path, leaving); owner) refuse(owner->package_name);
   }
 
-  void put(const std::string& path, const std::string& target, const Candidate& chosen) {
+  void put(const std::string& path, const std::string& target, const LinkCandidate& chosen) {
     if (const auto info = root_.stat(path); info && info->type != os::FileType::Symlink) {
       if (info->type == os::FileType::Directory)
         throw Error(ErrorCode::Refused,
@@ -213,7 +214,7 @@ class Links {
     });
   }
 
-  static Generated made(const std::string& path, const std::string& target, const Candidate& chosen) {
+  static Generated made(const std::string& path, const std::string& target, const LinkCandidate& chosen) {
     Generated one;
     one.package = chosen.package;
     one.program = state::kCandidates;
@@ -233,7 +234,7 @@ class Links {
               [](const auto& a, const auto& b) { return a.path < b.path; });
   }
 
-  void tell(const std::string& path, const std::string& now, const std::string& file, const Candidate& chosen,
+  void tell(const std::string& path, const std::string& now, const std::string& file, const LinkCandidate& chosen,
             const std::optional<Generated>& recorded) {
     if (path != chosen.path) return;  // it follows
     const auto pick = picks_.find(path);

@@ -11,19 +11,20 @@
 namespace hambrel::txn {
 
 /// A file that can serve a path.
-struct Candidate {
+struct LinkCandidate {
   std::string path, file, package;
   std::int64_t rank = 0;
   std::vector<Candidacy::Link> with{};
 };
 
 /// By path, the best first: by rank, then by the package's name, then by file.
-using Candidates = std::map<std::string, std::vector<Candidate>>;
+using Candidates = std::map<std::string, std::vector<LinkCandidate>>;
 /// Adds those of a package.
 void add_candidates(Candidates& all, const std::string& package, const Actions& actions);
 
 /// The one that serves, given what was picked ("" or nothing: none).
-const Candidate& serving(const std::vector<Candidate>& of_path, const std::map<std::string, std::string>& picks);
+const LinkCandidate& serving(const std::vector<LinkCandidate>& of_path,
+                             const std::map<std::string, std::string>& picks);
 
 /// Where a link at `path` has to lead for `file`: relative, so that it holds wherever the root is.
 std::string link_target(const std::string& path, const std::string& file);

@@ -13,7 +13,7 @@ namespace hambrel::txn {
 namespace {
 
 constexpr std::size_t kLogsKept = 20;
-constexpr std::uint64_t kMostBytes = 64 << 20;  // of one; what comes after that is lost
+constexpr std::uint64_t kMostOutput = 64 << 20;  // of one; what comes after that is lost
 
 std::string path_of(state::TxnId id) { return fmt::format("{}/{}.log", kLogs, number(id)); }
 
@@ -57,7 +57,7 @@ void OutputLog::end() {
 
 /// What can't be written, as the disk is full, say, is no reason to give up the transaction.
 void OutputLog::write(std::string text) {
-  if (failed_ || written_ > kMostBytes) return;
+  if (failed_ || written_ > kMostOutput) return;
   try {
     if (file_ == nullptr) open();
     text = without_secrets(std::move(text), secrets_);

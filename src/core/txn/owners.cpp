@@ -9,13 +9,13 @@ namespace hambrel::txn {
 
 namespace {
 
-constexpr std::uint64_t kMostBytes = 16 << 20;
+constexpr std::uint64_t kMostUserBytes = 16 << 20;
 
 std::map<std::string, std::uint32_t> read_names(os::FileReader& root, const char* path) {
   std::map<std::string, std::uint32_t> names{{"root", 0}};
   const auto info = root.stat_followed(path);
   if (!info || info->type != os::FileType::Regular) return names;
-  const std::string text = root.read_all(path, kMostBytes);
+  const std::string text = root.read_all(path, kMostUserBytes);
   for (const std::string_view line : split(text, '\n')) {
     const auto parts = split(line, ':');
     const auto number = parts.size() > 2 ? parse_number(parts[2]) : std::nullopt;

@@ -48,8 +48,8 @@ void write_sparsely(os::WritableFile& file, std::string_view data) {
   }
 }
 
-constexpr std::size_t kFew = 100;     // links, directories or moves that are not worth a thread
-constexpr std::size_t kBucket = 512;  // things in one directory of the stage: few directories, none of them long
+constexpr std::size_t kFewLinks = 100;  // links, directories or moves that are not worth a thread
+constexpr std::size_t kBucket = 512;    // things in one directory of the stage: few directories, none of them long
 
 /// Planning and unpacking many things leave much memory behind, which is not needed any more.
 void give_back_much(const TreeChange& change) {
@@ -212,7 +212,7 @@ void Stager::complete(const TreeChange& change, const Places& places,
     const std::string at = places.staged(put, directory_);
     last.of(at).set_metadata(os::name_of(at), metadata_of_put(put));
   };
-  in_portions(left.size(), env_.workers, kFew, [&](std::size_t first, std::size_t end) {
+  in_portions(left.size(), env_.workers, kFewLinks, [&](std::size_t first, std::size_t end) {
     os::LastDirectory last(env_.root);
     for (std::size_t i = first; i < end; ++i) complete_one(*left[i], last);
   });
@@ -383,7 +383,7 @@ void Stager::stage_kept(const TreeChange& change, const std::function<void(const
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
     if (!put.kept.empty() || !put.same.empty() || put.content) kept.push_back(&put);
-  in_portions(kept.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(kept.size(), env_.workers, kFewLinks, [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) {
       env_.go_on();
       stage_one(*kept[i]);
@@ -460,7 +460,7 @@ std::vector<Move> Stager::resolve_moves(const TreeChange& change, const Places& 
   }
   HAMBREL_ASSERT(moves.size() == change.moves.size(), "each in its turn");
   const Owners owners(env_.root, change.users, change.groups);
-  in_portions(moves.size(), env_.workers, kFew, [&](std::size_t first, std::size_t last) {
+  in_portions(moves.size(), env_.workers, kFewLinks, [&](std::size_t first, std::size_t last) {
     os::Looker in_place(env_.root), in_stage(env_.root);
     for (std::size_t i = first; i < last; ++i) resolve(moves[i], change.moves[i], owners, in_place, in_stage);
   });

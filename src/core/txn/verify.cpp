@@ -22,22 +22,22 @@ namespace hambrel::txn {
 using os::FileInfo;
 using os::FileType;
 using state::StatePackage;
-using Kind = Finding::Kind;
+using FindingKind = Finding::Kind;
 
 std::string Finding::text() const {
-  if (kind == Kind::Missing && !made_by.empty()) return "missing; made by " + made_by;
+  if (kind == FindingKind::Missing && !made_by.empty()) return "missing; made by " + made_by;
   switch (kind) {
-    case Kind::Missing: return "missing";
-    case Kind::Type: return "something else is there";
-    case Kind::Content: return "content differs";
-    case Kind::Mode: return fmt::format("mode is not {:04o}", entry.mode);
-    case Kind::Owner: return fmt::format("owner is not {}:{}", entry.user, entry.group);
-    case Kind::Target: return "points elsewhere";
-    case Kind::Links: return "no longer hard-linked to its other names";
-    case Kind::Attributes: return "extended attributes differ";
-    case Kind::Edited: return "edited configuration";
-    case Kind::Deleted: return "configuration, deleted by you";
-    case Kind::Remade: return "made by " + made_by + ", changed since";
+    case FindingKind::Missing: return "missing";
+    case FindingKind::Type: return "something else is there";
+    case FindingKind::Content: return "content differs";
+    case FindingKind::Mode: return fmt::format("mode is not {:04o}", entry.mode);
+    case FindingKind::Owner: return fmt::format("owner is not {}:{}", entry.user, entry.group);
+    case FindingKind::Target: return "points elsewhere";
+    case FindingKind::Links: return "no longer hard-linked to its other names";
+    case FindingKind::Attributes: return "extended attributes differ";
+    case FindingKind::Edited: return "edited configuration";
+    case FindingKind::Deleted: return "configuration, deleted by you";
+    case FindingKind::Remade: return "made by " + made_by + ", changed since";
   }
   return {};
 }
@@ -62,7 +62,7 @@ class Inspector {
   Inspector(os::FileReader& root, const Owners& owners, Depth depth)
       : root_(root), looker_(root), owners_(owners), depth_(depth) {}
 
-  using Found = std::function<void(const Task&, Kind)>;
+  using Found = std::function<void(const Task&, FindingKind)>;
 
   /// Looks at some of the tasks; `found` is called for what is wrong.
   void look_at(std::span<const Task> tasks, ByteCount& read, const Found& found) {
@@ -81,8 +81,8 @@ class Inspector {
     const Task* task;
     Digest expected;
     std::string content;
-    Kind if_other;
-    std::optional<Kind> if_same;
+    FindingKind if_other;
+    std::optional<FindingKind> if_same;
   };
 
   void compare(const Found& found) {
@@ -108,30 +108,31 @@ class Inspector {
   }
 
   /// Nothing for what is as it should be, or is left to compare().
-  std::optional<Kind> look_at(const Task& task, ByteCount& read) {
+  std::optional<FindingKind> look_at(const Task& task, ByteCount& read) {
     const FileEntry entry = task.list->entry(task.number);
     const auto info = is_reached(os::parent_of(entry.path)) ? looker_.stat(entry.path) : std::nullopt;
     const bool config = entry.config && entry.type == EntryType::File;
-    if (!info) return config ? Kind::Deleted : Kind::Missing;
+    if (!info) return config ? FindingKind::Deleted : FindingKind::Missing;
     switch (entry.type) {
       case EntryType::Directory: return directory(entry, *info, task.shared);
       case EntryType::Symlink:
-        if (info->type != FileType::Symlink) return Kind::Type;
-        if (root_.read_link(entry.path) != entry.target) return Kind::Target;
+        if (info->type != FileType::Symlink) return FindingKind::Type;
+        if (root_.read_link(entry.path) != entry.target) return FindingKind::Target;
         return std::nullopt;
       case EntryType::HardLink: {
         const auto target = root_.stat(entry.target);
-        if (target && target->inode != info->inode) return Kind::Links;
+        if (target && target->inode != info->inode) return FindingKind::Links;
         return std::nullopt;
       }
       case EntryType::File: break;
     }
-    if (info->type != FileType::Regular) return config ? Kind::Edited : Kind::Type;
-    const Kind if_other = config ? Kind::Edited : Kind::Content;
+    if (info->type != FileType::Regular) return config ? FindingKind::Edited : FindingKind::Type;
+    const FindingKind if_other = config ? FindingKind::Edited : FindingKind::Content;
     if (info->size != entry.size) return if_other;
-    std::optional<Kind> if_same;
+    std::optional<FindingKind> if_same;
     if (!config) if_same = access(entry, *info);
-    if (!config && !if_same && depth_ == Depth::Content && has_other_attributes(entry)) if_same = Kind::Attributes;
+    if (!config && !if_same && depth_ == Depth::Content && has_other_attributes(entry))
+      if_same = FindingKind::Attributes;
     if (depth_ == Depth::Times && info->mtime_seconds == entry.mtime) return if_same;
     read += entry.size;
     if (sha256_lanes() == 1 || entry.size > kMost)
@@ -143,26 +144,26 @@ class Inspector {
     return std::nullopt;
   }
 
-  std::optional<Kind> directory(const FileEntry& entry, const FileInfo& info, bool shared) {
+  std::optional<FindingKind> directory(const FileEntry& entry, const FileInfo& info, bool shared) {
     if (info.type == FileType::Symlink) {  // an administrator's link to a directory elsewhere does as well
       const auto behind = root_.stat_followed(entry.path);
       const bool followed = behind && behind->type == FileType::Directory && !root_.strange_link(entry.path + "/x");
-      return followed ? std::nullopt : std::optional(Kind::Type);
+      return followed ? std::nullopt : std::optional(FindingKind::Type);
     }
-    if (info.type != FileType::Directory) return Kind::Type;
+    if (info.type != FileType::Directory) return FindingKind::Type;
     return shared ? std::nullopt : access(entry, info);  // a shared one is as its first owner made it
   }
 
-  std::optional<Kind> access(const FileEntry& entry, const FileInfo& info) const {
+  std::optional<FindingKind> access(const FileEntry& entry, const FileInfo& info) const {
     constexpr std::uint32_t kSetGroupOfParent = 02000;  // a directory in a set-group-id one has it, too
     const std::uint32_t ignored = entry.type == EntryType::Directory ? kSetGroupOfParent : 0;
-    if ((info.mode & ~ignored) != (entry.mode & ~ignored)) return Kind::Mode;
+    if ((info.mode & ~ignored) != (entry.mode & ~ignored)) return FindingKind::Mode;
     try {
       const Owners::Numbers should = owners_.of(entry, "");
       const bool group_is_given = entry.group == "root";  // by a set-group-id directory
-      if (info.uid != should.uid || (info.gid != should.gid && !group_is_given)) return Kind::Owner;
+      if (info.uid != should.uid || (info.gid != should.gid && !group_is_given)) return FindingKind::Owner;
     } catch (const Error&) {
-      return Kind::Owner;  // the root no longer knows the name
+      return FindingKind::Owner;  // the root no longer knows the name
     }
     return std::nullopt;
   }
@@ -201,7 +202,7 @@ void look_at_made(os::FileReader& root, const state::State& state, const StatePa
     const bool elsewhere =
         link && info && (info->type != FileType::Symlink || root.read_link(entry.path) != entry.target);
     if (info && !changed && !elsewhere) continue;
-    findings.push_back({info ? Kind::Remade : Kind::Missing, entry, package.row, package.package.name,
+    findings.push_back({info ? FindingKind::Remade : FindingKind::Missing, entry, package.row, package.package.name,
                         link ? "hambrel pick" : printable(one.program)});
   }
 }
@@ -236,7 +237,7 @@ Verified verify(os::FileReader& root, const state::State& state, const std::vect
       std::vector<Finding> found;
       ByteCount read = 0;
       const std::size_t last = std::min(first + kPortion, tasks.size());
-      inspector.look_at(std::span(tasks).subspan(first, last - first), read, [&](const Task& task, Kind kind) {
+      inspector.look_at(std::span(tasks).subspan(first, last - first), read, [&](const Task& task, FindingKind kind) {
         found.push_back({kind, task.list->entry(task.number), task.package->row, task.package->package.name});
       });
       const std::lock_guard lock(telling);
