@@ -2,8 +2,6 @@
 #pragma once
 
 #include <memory>
-#include <string>
-#include <string_view>
 #include <utility>
 
 namespace hambrel {
@@ -25,32 +23,14 @@ class Rarely {
   explicit operator bool() const { return value_ != nullptr; }
   const T& operator*() const { return *value_; }
   const T* operator->() const { return value_.get(); }
-  void reset() { value_.reset(); }
+  /// To be changed; made first where there is none.
+  T& own() {
+    if (!value_) value_ = std::make_unique<T>();
+    return *value_;
+  }
 
  private:
   std::unique_ptr<T> value_;
-};
-
-/// A text that is mostly empty.
-class RareText {
- public:
-  RareText() = default;
-  RareText(std::string text) {  // NOLINT: converts
-    if (!text.empty()) text_ = Rarely<std::string>(std::move(text));
-  }
-  RareText(std::string_view text) : RareText(std::string(text)) {}  // NOLINT: converts
-  RareText(const char* text) : RareText(std::string(text)) {}       // NOLINT: converts
-
-  bool empty() const { return !text_; }
-  void clear() { text_.reset(); }
-  const std::string& text() const {
-    static const std::string none;
-    return text_ ? *text_ : none;
-  }
-  operator const std::string&() const { return text(); }  // NOLINT: converts
-
- private:
-  Rarely<std::string> text_;
 };
 
 }  // namespace hambrel

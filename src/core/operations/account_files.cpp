@@ -13,7 +13,7 @@ namespace hambrel::operations {
 
 namespace {
 
-constexpr std::uint64_t kMostAccounts = 16 << 20;  // bytes of one of these files
+constexpr std::uint64_t kMostAccountBytes = 16 << 20;  // bytes of one of these files
 
 class AccountPuts {
  public:
@@ -32,7 +32,7 @@ class AccountPuts {
       if (info->type != os::FileType::Regular)
         throw Error(ErrorCode::Refused, "is not a regular file, and accounts are to be added to it", files_.shown(path),
                     "put a regular file there, then run the command again");
-      texts.emplace(path, files_.read_itself(path, kMostAccounts));
+      texts.emplace(path, files_.read_itself(path, kMostAccountBytes));
     }
     return texts;
   }
@@ -41,8 +41,8 @@ class AccountPuts {
     if (text == before) return;
     txn::Put* put = puts_.at(path);
     if (put == nullptr) put = &add(path, before);
-    put->content = text;
-    put->kept.clear();
+    put->own_rest().content = text;
+    put->own_rest().kept.clear();
     FileEntry entry = put->entry.whole();
     entry.size = text.size();
     entry.digest = sha256(text);
@@ -52,8 +52,8 @@ class AccountPuts {
 
  private:
   std::string content_of(const txn::Put& put) {
-    if (put.content) return *put.content;
-    return put.kept.empty() ? content_of_(put) : files_.read_itself(put.kept.text(), kMostAccounts);
+    if (put.rest().content) return *put.rest().content;
+    return put.rest().kept.empty() ? content_of_(put) : files_.read_itself(put.rest().kept, kMostAccountBytes);
   }
 
   /// The file as it is, about to be replaced; or a new one.

@@ -18,8 +18,8 @@ std::optional<std::string> if_meant(std::optional<std::string> text, const std::
 }
 
 std::optional<std::string> text_of(Root& root, const txn::Put& put, const ContentOf& content_of) {
-  if (put.content) return *put.content;
-  if (!put.kept.empty()) return txn::read_text(root.files(), put.kept);
+  if (put.rest().content) return *put.rest().content;
+  if (!put.rest().kept.empty()) return txn::read_text(root.files(), put.rest().kept);
   std::string text = content_of(put);
   return is_text(text) ? std::optional(std::move(text)) : std::nullopt;
 }

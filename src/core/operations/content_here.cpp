@@ -40,8 +40,8 @@ void ContentHere::use(txn::TreeChange& tree, const std::vector<const archive::Co
       bool all_come = true;
       for_each_frame(contents, one.entry, [&](std::size_t frame) { all_come = all_come && comes[frame]; });
       if (all_come) continue;
-      one.put->kept = one.kept;
-      one.put->same = one.same;
+      one.put->own_rest().kept = one.kept;
+      one.put->own_rest().same = one.same;
     }
   }
 }
@@ -68,13 +68,13 @@ void ContentHere::find(std::vector<Wanted>& wanted, unsigned workers) {
   std::vector<std::pair<FileEntry, std::string>> others;
   for (Wanted& one : wanted) {
     if (!one.same.empty() && read_.at(one.same) != one.put->entry.digest()) one.same.clear();
-    if (one.same.empty()) others.emplace_back(one.put->entry.whole(), one.put->home);
+    if (one.same.empty()) others.emplace_back(one.put->entry.whole(), one.put->home());
   }
   if (others.empty()) return;
   try {
     attics_->look_for(others, workers);
     for (Wanted& one : wanted)
-      if (one.same.empty()) one.kept = attics_->find(one.put->entry.whole(), one.put->home).value_or("");
+      if (one.same.empty()) one.kept = attics_->find(one.put->entry.whole(), one.put->home()).value_or("");
   } catch (const Error&) {  // who only looks may not look there
   }
 }

@@ -19,7 +19,7 @@ namespace hambrel::repo {
 namespace {
 
 constexpr const char* kLock = ".publish/lock";  // in a directory of its own, which nobody else enters
-constexpr int kPublishSeconds = 120;
+constexpr int kPublishLockSeconds = 120;
 constexpr std::uint64_t kKeptIndexes = 3;  // clients in the middle of a refresh still find the one they read of
 
 /// Files of indexes that none of the last documents names go.
@@ -148,7 +148,7 @@ void publish_signed(os::FileSystem& directory, SigningRound& round, std::optiona
 
 Published publish(os::FileSystem& directory, std::int64_t now, Observer& observer, const PublishKeys& keys) {
   // a timer may sign a timestamp while somebody publishes: one after the other
-  const auto lock = os::take_lock(directory, kLock, kPublishSeconds, "");
+  const auto lock = os::take_lock(directory, kLock, kPublishLockSeconds, "");
   RepositorySettings settings = read_repository_settings(directory);
   trust::Validities validities = keys.validities;
   validities.merge(settings.validities);  // what was asked for this time counts first

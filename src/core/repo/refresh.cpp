@@ -329,7 +329,7 @@ void fetch_timestamps(Network& network, std::vector<Step>& steps, Observer& obse
 }
 
 constexpr const char* kRefreshLock = "var/cache/hambrel/private/refresh.lock";
-constexpr int kRefreshSeconds = 120;
+constexpr int kRefreshLockSeconds = 120;
 
 }  // namespace
 
@@ -337,7 +337,7 @@ std::vector<RefreshResult> refresh(os::FileSystem& root, Network& network,
                                    const std::vector<settings::Repository>& repositories,
                                    const std::vector<settings::Repository>& all, std::int64_t now, Observer& observer) {
   root.make_directories(kIndexCache);
-  const auto lock = os::take_lock(root, kRefreshLock, kRefreshSeconds, "");
+  const auto lock = os::take_lock(root, kRefreshLock, kRefreshLockSeconds, "");
   std::vector<RefreshResult> results(repositories.size());
   std::vector<Step> steps(repositories.size());
   observer.begin("fetching indexes", 0, Observer::Unit::Bytes);

@@ -51,7 +51,7 @@ void ExtraPuts::add_directories(std::string_view path) {
   entry.type = EntryType::Directory;
   entry.mode = 0755;
   Put put{entry, Put::npos, {}, homes_.of(parent)};
-  if (!comes_with_directory(parent)) change_.moves.insert(change_.moves.begin(), {MoveKind::Place, parent, put.home});
+  if (!comes_with_directory(parent)) change_.moves.insert(change_.moves.begin(), {MoveKind::Place, parent, put.home()});
   made_.push_back(parent);
   insert(std::move(put));
 }
@@ -74,9 +74,9 @@ Put& ExtraPuts::add(const FileEntry& entry) {
       return one.kind == MoveKind::Remove && one.path == entry.path;
     });
     if (leaves)  // something else comes in the place of what goes
-      change_.moves.push_back({MoveKind::Place, entry.path, put.home});
+      change_.moves.push_back({MoveKind::Place, entry.path, put.home()});
     else
-      change_.moves.insert(first_removal, {kind, entry.path, put.home});
+      change_.moves.insert(first_removal, {kind, entry.path, put.home()});
   }
   return insert(std::move(put));
 }

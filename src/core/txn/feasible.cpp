@@ -77,8 +77,8 @@ void require_way(os::FileReader& root, const std::string& path) {
 void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers) {
   std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
-    auto& [bytes, count] = needs[put.home];
-    if (put.kept.empty() || put.entry.config()) bytes += put.entry.size();  // the rest is linked
+    auto& [bytes, count] = needs[put.home()];
+    if (put.rest().kept.empty() || put.entry.config()) bytes += put.entry.size();  // the rest is linked
     ++count;
   }
   for (const Pristine& one : change.pristine) {

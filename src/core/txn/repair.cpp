@@ -71,8 +71,8 @@ class Repair {
     Put put{entry, package, {}, homes_.of(entry.path)};
     std::string origin = "attic";
     if (entry.type == EntryType::File) {
-      if (const auto place = kept_.find(entry, put.home)) {
-        put.kept = *place;
+      if (const auto place = kept_.find(entry, put.home())) {
+        put.own_rest().kept = *place;
       } else if (archive::PackageReader* const reader = reader_for(package); reader != nullptr && has(*reader, entry)) {
         origin = packages_[of_source_[package]].origin;
       } else {

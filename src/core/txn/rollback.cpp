@@ -238,7 +238,7 @@ class Rollback {
       entry.mtime = info->mtime_seconds;
       entry.digest = root_.digest(*place);
       Put put{std::move(entry), Put::npos, {}, first.home};
-      put.kept = *place;
+      put.own_rest().kept = *place;
       result_.tree.puts.push_back(std::move(put));
       move(here ? MoveKind::Exchange : MoveKind::Place, path, first.home);
     }
@@ -349,10 +349,10 @@ class Rollback {
       file.config = true;
       result_.tree.puts.push_back({std::move(file), Put::npos, {}, homes_.of(path)});
       put = std::prev(result_.tree.puts.end());
-      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home});
+      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home()});
     }
     HAMBREL_ASSERT(put != result_.tree.puts.end() && put->entry.path() == path, "it is put there");
-    put->kept = place;
+    put->own_rest().kept = place;
     FileEntry entry = put->entry.whole();
     entry.digest = root_.digest(place);
     entry.size = was.size;
@@ -362,8 +362,8 @@ class Rollback {
     entry.group = std::to_string(was.gid);
     entry.attributes = own_attributes(root_, place);
     put->entry = std::move(entry);
-    put->group.reset();
-    put->default_acl.clear();
+    put->own_rest().group.reset();
+    put->own_rest().default_acl.clear();
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, put->entry.digest()});
   }
 

@@ -76,7 +76,7 @@ class Restoring {
     }
     entry.mtime = root_.stat_present(*place).mtime_seconds;
     entry.config = true;  // a copy, not another name of what lies in the attic: it is written to where it stands
-    puts_.add(entry).kept = *place;
+    puts_.add(entry).own_rest().kept = *place;
   }
 
   /// Nobody had made it then. What was changed since by others is theirs.

@@ -69,9 +69,9 @@ class Settling {
         Put& put = result_.tree.puts.back();
         const std::string waiting = waiting_place(file.path);
         if (const auto kept = find_pristine(root_, entry.digest))
-          put.kept = *kept;
+          put.own_rest().kept = *kept;
         else if (root_.stat(waiting) && root_.digest(waiting) == entry.digest)
-          put.kept = waiting;
+          put.own_rest().kept = waiting;
         break;
       }
       case ConfigAction::Merge:
@@ -85,7 +85,7 @@ class Settling {
           entry.attributes = own_attributes(root_, file.path);
         }
         place(file, entry, here.has_value());
-        result_.tree.puts.back().content = choice.content;
+        result_.tree.puts.back().own_rest().content = choice.content;
         break;
       default: return;
     }

@@ -77,7 +77,7 @@ Stager::Places::Places(const TreeChange& change) : change_(change) {
     if (parent != directories.end())
       places_.push_back({places_[parent->second].top, 0});
     else
-      places_.push_back({self, counts[put.home.text()]++});
+      places_.push_back({self, counts[put.home()]++});
     if (put.entry.type() == EntryType::Directory) directories.emplace(put.entry.path(), self);
   }
 }
@@ -94,7 +94,7 @@ std::string Stager::Places::of(const Put& put) const {
   return in_bucket(kTree, places_[top].number).append(put.entry.path().substr(change_.puts[top].entry.path().size()));
 }
 std::string Stager::Places::staged(const Put& put, const std::string& directory) const {
-  return fmt::format("{}/{}/{}", put.home.text(), directory, of(put));
+  return fmt::format("{}/{}/{}", put.home(), directory, of(put));
 }
 
 std::string Stager::make_stage(const Environment& environment, const std::string& home, const std::string& directory) {
@@ -119,7 +119,7 @@ std::string Stager::make_stage(const Environment& environment, const std::string
 void Stager::make_stages(const TreeChange& change) {
   std::set<std::string> homes{kHome};
   std::map<std::string_view, std::size_t> removals;  // by home
-  for (const Put& put : change.puts) homes.insert(put.home.text());
+  for (const Put& put : change.puts) homes.insert(put.home());
   for (const PlannedMove& move : change.moves) {
     if (move.kind != MoveKind::Attributes) homes.insert(move.home);
     if (move.kind == MoveKind::Remove) ++removals[move.home];
@@ -167,7 +167,7 @@ std::vector<Move> Stager::stage(const TreeChange& change, const std::vector<Sour
   StageDirectories directories;
   std::set<std::string_view> homes;
   for (const Put& put : change.puts)
-    if (homes.insert(put.home.text()).second) directories.known(os::join_path(put.home.text(), directory_));
+    if (homes.insert(put.home()).second) directories.known(os::join_path(put.home(), directory_));
   const Given given{Owners(env_.root, change.users, change.groups), Labels(env_.root, env_.observer)};
   const auto metadata_of_put = [&](const Put& put) {
     return metadata_of(put, given, put.package == Put::npos ? "hambrel" : sources[put.package].package.name);
@@ -382,7 +382,7 @@ void Stager::unpack(const TreeChange& change, const std::vector<Source>& sources
 void Stager::stage_kept(const TreeChange& change, const std::function<void(const Put&)>& stage_one) {
   std::vector<const Put*> kept;
   for (const Put& put : change.puts)
-    if (!put.kept.empty() || !put.same.empty() || put.content) kept.push_back(&put);
+    if (put.is_here()) kept.push_back(&put);
   in_portions(kept.size(), env_.workers, kFewLinks, [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) {
       env_.go_on();
@@ -394,21 +394,21 @@ void Stager::stage_kept(const TreeChange& change, const std::function<void(const
 /// What the attic holds is linked; configuration is copied: people edit it in place, and the attic must not follow.
 /// What is in its place elsewhere is copied, too.
 void Stager::stage_kept(const Put& put, const std::string& at, const os::Metadata& metadata) {
-  HAMBREL_ASSERT(put.content || !put.kept.empty() || !put.same.empty(), "it is here or was written");
-  if (put.content) {
+  HAMBREL_ASSERT(put.is_here(), "it is here or was written");
+  if (put.rest().content) {
     const auto to = env_.root.create(at, 0600);
-    to->write(*put.content);
+    to->write(*put.rest().content);
     return to->finish(metadata);
   }
-  if (put.entry.config() || !put.same.empty()) {
-    const std::string& from = put.kept.empty() ? put.same : put.kept;
+  if (put.entry.config() || !put.rest().same.empty()) {
+    const std::string& from = put.rest().kept.empty() ? put.rest().same : put.rest().kept;
     const auto to = env_.root.create(at, 0600);
     // It may lie where others can put something else in its place: what is copied is what was planned for, or nothing.
     if (os::copy_content(*env_.root.open_itself(from), *to, env_.root.shown(from)) != put.entry.digest())
       os::refuse_another(env_.root.shown(from));
     return to->finish(metadata);
   }
-  env_.root.make_hard_link(put.kept.text(), at);
+  env_.root.make_hard_link(put.rest().kept, at);
   const auto now = env_.root.stat(at);
   const bool as_it_was = now && now->mode == metadata.mode && now->mtime_seconds == metadata.mtime &&
                          (!metadata.owner || *metadata.owner == std::pair(now->uid, now->gid));
@@ -421,7 +421,7 @@ void Stager::stage_link(const Put& put, const Places& places) {
   if (put.entry.type() == EntryType::Symlink) {
     env_.root.make_symlink(put.entry.target(), at);
   } else if (put.entry.type() == EntryType::HardLink) {
-    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home.text(), directory_, places.of(put.entry.target())), at);
+    env_.root.make_hard_link(fmt::format("{}/{}/{}", put.home(), directory_, places.of(put.entry.target())), at);
   }
 }
 
@@ -431,16 +431,16 @@ os::Metadata Stager::metadata_of(const Put& put, const Given& given, const std::
   os::Metadata metadata;
   if (env_.set_owners) {
     const Owners::Numbers numbers = given.owners.of(entry, package);
-    metadata.owner = {numbers.uid, put.group.value_or(numbers.gid)};
+    metadata.owner = {numbers.uid, put.rest().group.value_or(numbers.gid)};
   }
-  if (!put.default_acl.empty() && !link) {
-    metadata.inherited["system.posix_acl_access"] = put.default_acl;
-    if (directory) metadata.inherited["system.posix_acl_default"] = put.default_acl;
+  if (!put.rest().default_acl.empty() && !link) {
+    metadata.inherited["system.posix_acl_access"] = put.rest().default_acl;
+    if (directory) metadata.inherited["system.posix_acl_default"] = put.rest().default_acl;
   }
-  if (!link) metadata.mode = entry.mode | (directory && put.group ? kSetGroup : 0);
+  if (!link) metadata.mode = entry.mode | (directory && put.rest().group ? kSetGroup : 0);
   metadata.attributes = entry.attributes;
   metadata.label = given.labels.of(entry);
-  if (!put.content && (put.package != Put::npos || !put.kept.empty())) metadata.mtime = entry.mtime;
+  if (!put.rest().content && (put.package != Put::npos || !put.rest().kept.empty())) metadata.mtime = entry.mtime;
   return metadata;
 }
 

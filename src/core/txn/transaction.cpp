@@ -282,8 +282,8 @@ Transaction decode(const std::string& bytes, const state::State& state) {
 void source_missing_content(Planned& planned, const std::vector<const StatePackage*>& kept, const FileOf& file_of) {
   std::map<std::size_t, std::vector<const Put*>> lacking;
   for (const Put& put : planned.tree.puts)
-    if (put.package != Put::npos && put.entry.type() == EntryType::File && put.kept.empty() && !put.content &&
-        kept[put.package] != nullptr)
+    if (put.package != Put::npos && put.entry.type() == EntryType::File && put.rest().kept.empty() &&
+        !put.rest().content && kept[put.package] != nullptr)
       lacking[put.package].push_back(&put);
   for (const auto& [package, puts] : lacking) {
     const StatePackage& one = *kept[package];

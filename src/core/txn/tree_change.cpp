@@ -164,21 +164,21 @@ class Planner {
     HAMBREL_ASSERT(!path.empty(), "the root itself is no package's");
     const Whole* const whole = in_whole(path);
     const std::string& home = whole != nullptr ? whole->home : homes_.of(path);
-    change_.puts.push_back({what, package, source == path ? "" : source, home});
+    change_.puts.push_back({what, package, source == path ? std::string_view() : source, home});
     Put& one = change_.puts.back();
     if (package == Put::npos) return;
     if (written != nullptr) {  // it is what it is, wherever it comes into
       FileEntry other = written->entry;
       other.path = path;
       one.entry = std::move(other);
-      one.kept = written->kept;
-      if (written->content) one.content = *written->content;
+      if (!written->kept.empty()) one.own_rest().kept = written->kept;
+      if (written->content) one.own_rest().content = *written->content;
       return;
     }
     if (entering_[package].kept != nullptr && what.type() == EntryType::File && bring_back(one, source)) return;
     const Inheritance& given = whole != nullptr ? whole->given : inheritances_.of(os::parent_of(path));
-    if (what.group() == "root") one.group = given.group;
-    one.default_acl = given.default_acl;
+    if (what.group() == "root" && given.group) one.own_rest().group = given.group;
+    if (!given.default_acl.empty()) one.own_rest().default_acl = given.default_acl;
   }
 
   /// Out of the attic, if it is there. Is it as it was, edits included, and so has nothing of what it comes into?
@@ -189,9 +189,9 @@ class Planner {
     FileEntry wanted = entry;
     wanted.path = source;
     const auto place =
-        edits ? entering.kept->find_configuration(wanted, one.home) : entering.kept->find(wanted, one.home);
+        edits ? entering.kept->find_configuration(wanted, one.home()) : entering.kept->find(wanted, one.home());
     if (!place) return false;
-    one.kept = *place;
+    one.own_rest().kept = *place;
     if (!edits) return false;
     const FileInfo was = root_.stat_present(*place);
     entry.digest = root_.digest(*place);
@@ -211,7 +211,7 @@ class Planner {
     for (const Put& put : change_.puts) {
       const Put* const file = put.entry.type() == EntryType::HardLink ? find_put(change_, put.entry.target()) : &put;
       HAMBREL_ASSERT(file != nullptr, "a hard link comes with its file");
-      if (file->home.text() == put.home.text()) continue;
+      if (file->home() == put.home()) continue;
       refuse(fmt::format("is a hard link to /{}, which is on another file system here", put.entry.target()),
              put.entry.path(), "mount the two directories as one file system, or leave out the package");
     }
@@ -363,7 +363,7 @@ class Planner {
       move(MoveKind::Place, *parent);
     }
     put(file, package, source);
-    if (!kept.empty()) change_.puts.back().kept = kept;
+    if (!kept.empty()) change_.puts.back().own_rest().kept = kept;
     if (!in_whole(file.path)) move(root_.stat(file.path) ? MoveKind::Exchange : MoveKind::Place, file.path);
   }
 

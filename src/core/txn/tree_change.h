@@ -65,38 +65,52 @@ class PutEntry {
   std::uint32_t number_ = 0;
 };
 
-/// Where a thing is staged: mostly where the state is.
-class PutHome {
- public:
-  PutHome(const std::string& home) {  // NOLINT: converts
-    if (home != kHome) other_ = home;
-  }
-  const std::string& text() const {
-    static const std::string usual(kHome);
-    return other_.empty() ? usual : other_.text();
-  }
-  operator const std::string&() const { return text(); }  // NOLINT: converts
-
- private:
-  RareText other_;
+/// What few things have that are made in the stage.
+struct PutRest {
+  std::string other_path{};              // its path in its package, if it is not that of the entry
+  std::string home{};                    // where it is staged, if that is not where the state is; see staging_homes.h
+  std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
+  std::string default_acl{};             // of the directory that it comes into
+  std::string kept{};                    // where the content lies in the attic; empty: in the package file
+  std::optional<std::string> content{};  // or this is it
+  std::string same{};                    // where in the root a file has this content now: it is copied
 };
 
-/// A thing to be made in the stage. There are as many as files: what few of them have takes little where it is not.
-struct Put {
-  PutEntry entry;                        // what it must be; its path is where it goes
-  std::size_t package;                   // index into the entering ones, npos for a directory that no package brings
-  RareText other_path;                   // its path in that package, if it is not that of the entry
-  PutHome home;                          // see staging_homes.h
-  std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
-  RareText default_acl{};                // of the directory that it comes into
-  RareText kept{};                       // where the content lies in the attic; empty: in the package file
-  Rarely<std::string> content{};         // or this is it
-  RareText same{};                       // where in the root a file has this content now: it is copied
+/// A thing to be made in the stage. There are as many as files: what few of them have lies apart.
+class Put {
+ public:
   static constexpr std::size_t npos = SIZE_MAX;
 
+  Put(PutEntry what, std::size_t of_package, std::string_view other_path, const std::string& home)
+      : entry(std::move(what)), package(of_package) {
+    if (!other_path.empty()) rest_.own().other_path = other_path;
+    if (home != kHome) rest_.own().home = home;
+  }
+
+  PutEntry entry;       // what it must be; its path is where it goes
+  std::size_t package;  // index into the entering ones, npos for a directory that no package brings
+
+  const PutRest& rest() const {
+    static const PutRest none;
+    return rest_ ? *rest_ : none;
+  }
+  /// To be changed.
+  PutRest& own_rest() { return rest_.own(); }
+  /// Where it is staged.
+  const std::string& home() const {
+    static const std::string usual(kHome);
+    return rest().home.empty() ? usual : rest().home;
+  }
+  std::string_view path_in_package() const {
+    return rest().other_path.empty() ? entry.path() : std::string_view(rest().other_path);
+  }
+  /// Does its content come from elsewhere than the package file?
+  bool is_here() const { return !rest().kept.empty() || !rest().same.empty() || rest().content; }
   /// Does its content come out of the package file?
-  bool is_unpacked() const { return entry.type() == EntryType::File && kept.empty() && same.empty() && !content; }
-  std::string_view path_in_package() const { return other_path.empty() ? entry.path() : other_path.text(); }
+  bool is_unpacked() const { return entry.type() == EntryType::File && !is_here(); }
+
+ private:
+  Rarely<PutRest> rest_;
 };
 
 /// A move to be; inode numbers are filled in when the thing is staged.
