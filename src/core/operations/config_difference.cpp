@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
 
 #include "base/digest.h"
 #include "base/merge.h"
@@ -26,10 +25,7 @@ std::optional<std::string> text_of(Root& root, const txn::Put& put, const Conten
 
 std::optional<std::string> text_after(Root& root, const plan::ConfigStep& step, const txn::Planned& planned,
                                       const ContentOf& content_of) {
-  const auto& puts = planned.tree.puts;
-  const auto put =
-      std::find_if(puts.begin(), puts.end(), [&](const auto& one) { return one.entry.path() == step.path; });
-  if (put != puts.end()) return text_of(root, *put, content_of);
+  if (const txn::Put* const put = txn::find_put(planned.tree, step.path)) return text_of(root, *put, content_of);
   for (const state::Move& move : planned.moves)
     if (move.path == step.path)
       return txn::read_text(root.files(), fmt::format("{}/{}/{}", move.home, planned.attic, move.place));

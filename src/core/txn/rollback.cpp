@@ -75,6 +75,7 @@ class Rollback {
     result_.tree = plan_tree(root_, state_, leaving, entering,
                              {.workers = workers, .files_to_examine = differing, .leave = leave_, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
+    planned_puts_ = std::ssize(result_.tree.puts);
     HAMBREL_ASSERT(result_.attic.empty() && result_.moves.empty(), "it is staged, whatever lies in which attic");
     settle_waiting(kept);
     restore_decided(kept);
@@ -162,6 +163,10 @@ class Rollback {
       for (const PackageChange& change : changes)
         if (change.before_row) then.insert_or_assign(*change.before_row, *change.before);
     }
+    // what there was one version of, in the order of rows
+    std::multimap<std::pair<std::string, std::string>, std::int64_t> rows;
+    for (const auto& [row, one] : then)
+      if (one.package.parallel == 1) rows.emplace(std::pair(one.package.name, one.package.arch), row);
     std::vector<StatePackage> leave;
     for (const StatePackage& one : now) {
       const auto before = then.find(one.row);
@@ -174,10 +179,10 @@ class Rollback {
       then.erase(before);
     }
     for (const StatePackage& one : leave) {
-      const auto in_its_place = std::find_if(then.begin(), then.end(), [&](const auto& other) {
-        const Package &old = one.package, &fresh = other.second.package;
-        return fresh.name == old.name && fresh.arch == old.arch && fresh.parallel == 1 && old.parallel == 1;
-      });
+      auto in_its_place = then.end();
+      const auto [first, last] = rows.equal_range({one.package.name, one.package.arch});
+      if (one.package.parallel == 1)
+        for (auto row = first; row != last && in_its_place == then.end(); ++row) in_its_place = then.find(row->second);
       if (in_its_place == then.end()) {
         add(one, std::nullopt);
         continue;
@@ -325,7 +330,7 @@ class Rollback {
   bool goes_above(const std::string& path) const {
     const auto& moves = result_.tree.moves;
     return std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) {
-      return one.kind == MoveKind::Remove && path.starts_with(one.path + "/");
+      return one.kind == MoveKind::Remove && os::is_below(path, one.path);
     });
   }
 
@@ -333,14 +338,23 @@ class Rollback {
     std::erase_if(result_.tree.notices, [&](const plan::Notice& one) { return one.path == path; });
   }
 
+  /// What is put there: what was planned stands by path, what came to it since does not.
+  Put* put_at(std::string_view path) {
+    const auto first = result_.tree.puts.begin(), added = first + planned_puts_, end = result_.tree.puts.end();
+    auto found = std::lower_bound(first, added, path,
+                                  [](const Put& one, std::string_view other) { return one.entry.path() < other; });
+    if (found == added || found->entry.path() != path)
+      found = std::find_if(added, end, [&](const Put& one) { return one.entry.path() == path; });
+    return found == end ? nullptr : &*found;
+  }
+
   /// Configuration as it stood, whatever the tree had planned for it. Its content lies at `place`.
   void put_back(const std::string& path, const std::string& place, const os::FileInfo& was) {
     forget_notices(path);
-    auto put = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                            [&](const Put& one) { return one.entry.path() == path; });
+    Put* put = put_at(path);
     const auto here = root_.stat(path);
     const auto now = digest_at(path);
-    if (put == result_.tree.puts.end()) {
+    if (put == nullptr) {
       if (here && here->type == os::FileType::Directory) return;         // it is something else by now
       if (!root_.stat(os::parent_of(path)) || goes_above(path)) return;  // its directory is gone, and not coming back
       std::erase_if(result_.tree.moves, [&](const PlannedMove& one) { return one.path == path; });
@@ -348,10 +362,10 @@ class Rollback {
       file.path = path;
       file.config = true;
       result_.tree.puts.push_back({std::move(file), Put::npos, {}, homes_.of(path)});
-      put = std::prev(result_.tree.puts.end());
+      put = &result_.tree.puts.back();
       result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home()});
     }
-    HAMBREL_ASSERT(put != result_.tree.puts.end() && put->entry.path() == path, "it is put there");
+    HAMBREL_ASSERT(put->entry.path() == path, "it is put there");
     put->own_rest().kept = place;
     FileEntry entry = put->entry.whole();
     entry.digest = root_.digest(place);
@@ -378,9 +392,7 @@ class Rollback {
       const auto same_path = [&](const auto& one) { return one.path == file.path; };
       std::erase_if(result_.tree.configs, same_path);
       forget_notices(file.path);
-      const auto moved = std::find_if(result_.tree.puts.begin(), result_.tree.puts.end(),
-                                      [&](const Put& one) { return one.entry.path() == file.path; });
-      if (moved == result_.tree.puts.end() && digest_at(file.path) == file.digest) continue;
+      if (put_at(file.path) == nullptr && digest_at(file.path) == file.digest) continue;
       copy->size = file.size;
       copy->uid = file.uid;
       copy->gid = file.gid;
@@ -417,6 +429,7 @@ class Rollback {
   };
   std::map<std::string, Fate> fates_;  // by path
   std::set<std::string> leave_;        // of these, those where nothing stood
+  std::ptrdiff_t planned_puts_ = 0;    // of the puts, those that were planned as the tree was
   Planned result_;
 };
 

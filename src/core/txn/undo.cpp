@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <string_view>
+#include <unordered_set>
 
 #include "base/assert.h"
 #include "base/error.h"
@@ -13,6 +15,7 @@
 #include "plan/plan_record.h"
 #include "txn/choices.h"
 #include "txn/directories_ahead.h"
+#include "txn/present_packages.h"
 #include "txn/shelve.h"
 #include "txn/undo_lines.h"
 
@@ -115,16 +118,11 @@ class Undo {
 
   void reverse_changes() {
     installed_ = state_.installed();
-    const auto shelved = state_.shelved();
+    const PresentPackages here(installed_), shelf(state_.shelved());
     const auto changes = state_.changes_of(id_);
     for (auto change = changes.rbegin(); change != changes.rend(); ++change) {
-      const auto in_its_place = [&](const StatePackage& one) {
-        if (change->after_row) return one.row == *change->after_row;
-        return one.package.name == change->name && one.package.arch == change->before->package.arch &&
-               one.package.parallel == 1;
-      };
-      const bool there = std::any_of(installed_.begin(), installed_.end(), in_its_place);
-      const bool on_shelf = std::any_of(shelved.begin(), shelved.end(), in_its_place);
+      const bool there = here.has(*change);
+      const bool on_shelf = shelf.has(*change);
       const bool to_shelf = change->after && change->after->shelved;
       const bool as_left = on_shelf == to_shelf && there == (change->after_row.has_value() && !to_shelf);
       if (!as_left) {
@@ -242,14 +240,17 @@ class Undo {
     std::map<std::string, std::optional<Digest>> decided;  // what the transaction itself had put there
     for (const plan::ConfigStep& step : plan::decisions_of(state_.ledger_entry(id_)->record))
       decided.emplace(step.path, step.after);
+    std::unordered_set<std::string_view> moved;
+    for (const Move& move : undo_.moves)
+      if (move.kind != MoveKind::Attributes) moved.insert(move.path);
+    const auto goes = [&](std::string_view path) {  // itself, or a directory above it
+      while (!path.empty() && !moved.contains(path)) path = os::parent_of(path);
+      return !path.empty();
+    };
     for (const std::int64_t row : leaving_rows_)
       for (const FileEntry& file : state_.configuration_of(row)) {
-        const bool moved = std::any_of(undo_.moves.begin(), undo_.moves.end(), [&](const Move& move) {
-          return move.kind != MoveKind::Attributes &&
-                 (move.path == file.path || file.path.starts_with(move.path + "/"));
-        });
         const auto here = root_.stat(file.path);
-        if (!moved || !here || here->type != FileType::Regular) continue;
+        if (!goes(file.path) || !here || here->type != FileType::Regular) continue;
         const Digest now = root_.digest(file.path);
         const auto as_decided = decided.find(file.path);
         if (now != file.digest && (as_decided == decided.end() || as_decided->second != now)) changed(file.path);
