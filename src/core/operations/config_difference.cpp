@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-
 #include "base/digest.h"
 #include "base/merge.h"
 #include "txn/settle.h"

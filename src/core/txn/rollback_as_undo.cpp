@@ -2,8 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <memory>
+#include <string_view>
+#include <unordered_map>
 
 #include "base/error.h"
 #include "txn/undo.h"
@@ -36,32 +37,27 @@ std::optional<TxnId> only_one_after(const state::State& state, TxnId to) {
 
 /// Do the attic's files that are to come back still have the sizes and times that the state knows?
 bool is_whole(os::FileReader& root, const state::State& state, const Planned& planned) {
-  std::vector<std::shared_ptr<const FileList>> lists;
-  for (const PackageChange& change : planned.changes)
-    if (change.after_row && change.before_row != change.after_row) lists.push_back(state.files_of(*change.after_row));
-  std::erase_if(lists, [](const auto& list) { return list->size() == 0; });
+  std::unordered_map<std::string_view, const state::Move*> moves;  // of what comes out of it, by path
+  for (const state::Move& move : planned.moves)
+    if (move.kind == MoveKind::Place || move.kind == MoveKind::Exchange) moves.emplace(move.path, &move);
   os::Looker looker(root);
-  const auto same = [&](const FileList& list, std::size_t i, const std::string& place) {
+  const auto is_as_known = [&](const FileList& list, std::size_t i) {
     if (list.type(i) != EntryType::File || list.config(i)) return true;
-    const FileEntry entry = list.entry(i);
-    const auto info = looker.stat(place);
-    return info && info->type == os::FileType::Regular && info->size == entry.size &&
-           info->mtime_seconds == entry.mtime;
+    const std::string_view path = list.path(i);
+    std::string_view top = path;  // itself, or the directory that it comes with
+    while (!top.empty() && !moves.contains(top)) top = os::parent_of(top);
+    if (top.empty()) return true;  // it stays
+    const state::Move& move = *moves.at(top);
+    const auto info =
+        looker.stat(fmt::format("{}/{}/{}{}", move.home, planned.attic, move.place, path.substr(top.size())));
+    return info && info->type == os::FileType::Regular && info->size == list.content_size(i) &&
+           info->mtime_seconds == list.facts(i).mtime;
   };
-  for (const state::Move& move : planned.moves) {
-    if (move.kind != MoveKind::Place && move.kind != MoveKind::Exchange) continue;
-    const std::string place = fmt::format("{}/{}/{}", move.home, planned.attic, move.place);
-    for (const auto& list : lists) {
-      if (move.path < list->path(0) || list->path(list->size() - 1) < move.path) continue;
-      const auto found = list->find(move.path);
-      if (!found) continue;
-      if (!same(*list, *found, place)) return false;
-      if (list->type(*found) != EntryType::Directory) continue;
-      for (std::size_t i = *found + 1; i < list->size(); ++i)
-        if (list->path(i).starts_with(move.path + "/") &&
-            !same(*list, i, place + std::string(list->path(i).substr(move.path.size()))))
-          return false;
-    }
+  for (const PackageChange& change : planned.changes) {
+    if (!change.after_row || change.before_row == change.after_row) continue;
+    const auto list = state.files_of(*change.after_row);
+    for (std::size_t i = 0; i < list->size(); ++i)
+      if (!is_as_known(*list, i)) return false;
   }
   return true;
 }
