@@ -1,4 +1,5 @@
 // One file from several servers, some of which are dead, lag behind, break off or lie.
+#include <fmt/format.h>
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <httplib.h>

@@ -1,5 +1,6 @@
 // Every changing operation of a transaction fails in turn; the root is as before, or as planned, and state and disk
 // agree.
+#include <fmt/format.h>
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
