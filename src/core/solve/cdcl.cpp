@@ -46,10 +46,11 @@ Var Cdcl::new_variable(bool phase) {
 }
 
 std::uint32_t Cdcl::store(std::span<const Lit> clause) {
-  HAMBREL_ASSERT(clause.size() > 2 && clauses_.size() + clause.size() < kBinary, "places of clauses take 31 bits");
+  HAMBREL_ASSERT(clause.size() > 2 && clauses_.size() + clause.size() + 1 < kBinary, "places of clauses take 31 bits");
   const auto at = static_cast<std::uint32_t>(clauses_.size());
   clauses_.push_back({static_cast<std::uint32_t>(clause.size())});
   clauses_.insert(clauses_.end(), clause.begin(), clause.end());
+  if (clause.size() > kLong) clauses_.push_back({2});
   return at;
 }
 
@@ -104,6 +105,29 @@ void Cdcl::enqueue(Lit lit, std::uint32_t reason) {
   trail_.push_back(lit);
 }
 
+/// A place, from 2 on, of a literal of the clause that is not false; `count` where there is none. Begun at the start
+/// each time, making the literals of a long clause false one after the other would take the square of its length; and
+/// where each of hundreds provides what many require, there are many of those.
+std::uint32_t Cdcl::find_watchable(Lit* lits, std::uint32_t count) {
+  std::uint32_t at = 2;
+  if (count <= kLong) {
+    while (at < count && value(lits[at]) == kFalse) ++at;
+    steps_ += at / 8;
+    return at;
+  }
+  const std::uint32_t from = lits[count].code;
+  HAMBREL_ASSERT(from >= 2 && from < count, "the search goes on at a literal that is not watched");
+  for (at = from; at < count && value(lits[at]) == kFalse;) ++at;
+  steps_ += (at - from) / 8;
+  if (at == count) {
+    for (at = 2; at < from && value(lits[at]) == kFalse;) ++at;
+    steps_ += at / 8;
+    if (at == from) return count;
+  }
+  lits[count].code = at;
+  return at;
+}
+
 /// Draws all consequences. A conflict comes back as the place of a clause, or as kConflictOfTwo with its literals
 /// in conflict_binary_.
 std::uint32_t Cdcl::propagate() {
@@ -137,9 +161,7 @@ std::uint32_t Cdcl::propagate() {
         watches_[start + kept++] = {one.clause, lits[0]};
         continue;
       }
-      std::uint32_t other = 2;
-      while (other < count && value(lits[other]) == kFalse) ++other;
-      steps_ += other / 8;
+      const std::uint32_t other = find_watchable(lits, count);
       if (other < count) {
         std::swap(lits[1], lits[other]);
         watch(~lits[1], {one.clause, lits[0]});  // never the list of `fact`: that literal is false
@@ -423,7 +445,7 @@ Cdcl Cdcl::where(std::span<const Lit> facts) const {
   const std::size_t known = trail_limits_.empty() ? trail_.size() : trail_limits_.front();
   for (std::size_t i = 0; i < known; ++i) enter(trail_[i]);
   for (const Lit lit : facts) enter(lit);
-  for (std::size_t at = 0; at < clauses_.size(); at += clauses_[at].code + 1)
+  for (std::size_t at = 0; at < clauses_.size(); at += clauses_[at].code + (clauses_[at].code > kLong ? 2 : 1))
     part.add(std::span(&clauses_[at + 1], clauses_[at].code));
   for (std::uint32_t code = 0; code < lists_.size(); ++code)
     for (const Watch& one : std::span(watches_.data() + lists_[code].start, lists_[code].size))
