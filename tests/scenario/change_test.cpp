@@ -173,6 +173,26 @@ TEST_F(Change, ARefusalNamesTheClashAndChangesNothing) {
                                      "that 2 could be upgraded\n        desk, lib"));
 }
 
+TEST(ChangeByPattern, ARefusalOfHundredsOfNamesIsReadAtAGlance) {
+  Station station;
+  for (int i = 0; i < 60; ++i)
+    station.pack("lens" + std::to_string(i), "1-1", "[relations]\nprovides = [\"glass\"]\n", {});
+  station.pack("lamp", "1-1", "[relations]\nrequires = [\"glass\"]\n", {});
+  station.open();
+  ASSERT_EQ(station.hambrel({"install", "lamp", "lens*", "-y"}).code, 0);
+  const Ran ran = station.hambrel({"remove", "lens*", "-y"});
+  EXPECT_EQ(ran.code, 3);
+  EXPECT_THAT(ran.err, HasSubstr("you asked to remove lens0, lens1, lens10, lens11, lens12, lens13 and 54 more\n"));
+  EXPECT_THAT(ran.err, testing::Not(HasSubstr("lens20")));
+  EXPECT_THAT(ran.err, HasSubstr(" more words (all of it with --json)\n"));
+  EXPECT_THAT(ran.err, HasSubstr("; disk use"));
+  const auto document = station.json({"remove", "lens*", "-y"});
+  EXPECT_EQ(document.at("causes").size(), 62U);
+  const std::string command = document.at("remedies").at(1).at("command");
+  EXPECT_THAT(command, HasSubstr(" lens9"));
+  EXPECT_EQ(std::count(command.begin(), command.end(), ' '), 62);
+}
+
 TEST_F(Change, ARemedyIsTakenByItsNumber) {
   station.hambrel({"install", "desk=1", "horn", "--yes"});
   const Ran ran = station.on_terminal("1|yes", {"install", "desk=2"});

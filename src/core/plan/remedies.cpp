@@ -24,6 +24,7 @@ using solve::Target;
 constexpr std::size_t kMostGiven = 40;    // wanted packages, or holds, that one remedy may give up
 constexpr std::size_t kMostTried = 3;     // sets of wanted packages, or of holds, the smallest first
 constexpr std::size_t kMostChannels = 8;  // that are tried: each takes an encoding of its own
+constexpr std::size_t kMostDropped = 8;   // requests: hundreds may be among the causes, by one pattern
 
 /// What remedies are compared by; smaller is cheaper.
 auto cost(const Remedy& remedy) {
@@ -238,7 +239,8 @@ class Search {
   }
 
   void drop(const Cause& cause) {
-    if (request_.install.size() + request_.remove.size() < 2) return;
+    if (request_.install.size() + request_.remove.size() < 2 || dropped_ == kMostDropped) return;
+    ++dropped_;
     Request request = request_;
     if (cause.kind == Cause::Kind::AskedToRemove)
       request.remove.erase(cause.name);
@@ -316,6 +318,7 @@ class Search {
   std::string best_known_;
   std::set<solve::Names> let_go_, released_;  // what was tried
   std::size_t channels_ = 0;                  // that there are
+  std::size_t dropped_ = 0;                   // requests that were left out, one at a time
   std::shared_ptr<solve::Explainer> explainer_;
   std::vector<Aside<Trial>> trying_, trying_channels_;  // what they do reads the members before them
   std::promise<void> is_let_go_known_;                  // the last member: whoever waits for it goes on when it is gone

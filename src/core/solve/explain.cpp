@@ -124,6 +124,46 @@ std::string Cause::text(const Universe& universe) const {
 
 namespace {
 
+/// One sentence about many causes of a kind. Nothing where they are not alike but for their names.
+std::string together(Cause::Kind kind, std::vector<std::string> names) {
+  const std::size_t more = names.size() - kMostNames;
+  names.resize(kMostNames);
+  const std::string these = fmt::format("{} and {} more", join(names, ", "), more);
+  switch (kind) {
+    case Cause::Kind::Asked: return these + " were asked for";
+    case Cause::Kind::AskedToRemove: return "you asked to remove " + these;
+    case Cause::Kind::LeftAlone: return these + " were to stay as they are";
+    case Cause::Kind::Wanted: return these + " are installed and wanted";
+    case Cause::Kind::Held:
+    case Cause::Kind::Essential:
+    case Cause::Kind::Requires:
+    case Cause::Kind::Conflicts:
+    case Cause::Kind::Replaces: return {};
+  }
+  return {};
+}
+
+}  // namespace
+
+std::vector<std::string> Refusal::sentences(const Universe& universe) const {
+  std::map<Cause::Kind, std::vector<std::string>> names;
+  for (const Cause& cause : causes) names[cause.kind].push_back(cause.name);
+  std::map<Cause::Kind, std::string> of_many;
+  for (const auto& [kind, of_kind] : names)
+    if (of_kind.size() > kMostNames) of_many[kind] = together(kind, of_kind);
+  std::vector<std::string> sentences;
+  for (const Cause& cause : causes) {
+    std::string& shared = of_many[cause.kind];
+    if (shared.empty())
+      sentences.push_back(cause.text(universe));
+    else if (names[cause.kind].front() == cause.name)
+      sentences.push_back(shared);
+  }
+  return sentences;
+}
+
+namespace {
+
 /// Thinned out on an engine of its own, which holds little more than the core: whatever can be left out without the
 /// rest becoming satisfiable goes.
 std::vector<std::size_t> minimal(const Encoding& encoding, const std::vector<std::size_t>& core, std::uint64_t budget) {

@@ -107,6 +107,9 @@ struct [[nodiscard]] Refusal {
   bool decided = true;        // false: the budget ran out before there was an answer
   // For looking for ways out without beginning anew; of use as long as the universe and the request are there.
   std::shared_ptr<Explainer> explainer;
+
+  /// The causes as sentences, to be read: where a pattern made many alike, one sentence is about all of them.
+  std::vector<std::string> sentences(const Universe& universe) const;
 };
 
 }  // namespace hambrel::solve
