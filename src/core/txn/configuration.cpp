@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <iterator>
+#include <map>
+#include <optional>
 
 #include "base/assert.h"
 #include "base/error.h"
@@ -108,32 +110,81 @@ std::vector<std::pair<std::string, ByteCount>> idle_pristine(os::FileReader& roo
   return idle;
 }
 
+namespace {
+
+/// Which lost default became which fresh one: round by round, those that are left.
+class MovedDefaults {
+ public:
+  MovedDefaults(const std::vector<ConfigDefault>& lost, const std::vector<ConfigDefault>& fresh)
+      : lost_(lost), fresh_(fresh) {
+    for (std::size_t i = 0; i < lost.size(); ++i) lost_at_.emplace(lost[i].path, i);
+    for (std::size_t k = 0; k < fresh.size(); ++k) fresh_at_.emplace(fresh[k].path, k);
+  }
+
+  /// Those that alone have a key, on each side.
+  template <typename KeyOf>
+  void pair_by(KeyOf key_of) {
+    struct Sharing {
+      std::vector<std::size_t> lost, fresh;
+    };
+    std::map<decltype(key_of(lost_.front())), Sharing> by_key;
+    for (const auto& [path, i] : lost_at_) by_key[key_of(lost_[i])].lost.push_back(i);
+    for (const auto& [path, k] : fresh_at_) by_key[key_of(fresh_[k])].fresh.push_back(k);
+    for (const auto& [key, sharing] : by_key)
+      if (sharing.lost.size() == 1 && sharing.fresh.size() == 1) pair(sharing.lost.front(), sharing.fresh.front());
+  }
+
+  /// Those that alone are above or below each other.
+  void pair_by_place() {
+    for (std::size_t i = 0; i < lost_.size(); ++i) {
+      if (!lost_at_.contains(lost_[i].path)) continue;
+      const std::optional<std::size_t> k = only_near(fresh_at_, lost_[i].path);
+      if (k && only_near(lost_at_, fresh_[*k].path) == i) pair(i, *k);
+    }
+  }
+
+  std::vector<std::pair<std::size_t, std::size_t>> pairs;
+
+ private:
+  using ByPath = std::map<std::string_view, std::size_t>;
+
+  void pair(std::size_t i, std::size_t k) {
+    pairs.emplace_back(i, k);
+    lost_at_.erase(lost_[i].path);
+    fresh_at_.erase(fresh_[k].path);
+  }
+
+  /// What is above a path, or below it: nothing where there are several.
+  static std::optional<std::size_t> only_near(const ByPath& by_path, std::string_view path) {
+    std::optional<std::size_t> found;
+    for (std::string_view above = os::parent_of(path); !above.empty(); above = os::parent_of(above)) {
+      const auto at = by_path.find(above);
+      if (at == by_path.end()) continue;
+      if (found) return std::nullopt;
+      found = at->second;
+    }
+    for (auto at = by_path.upper_bound(std::string(path) + "/"); at != by_path.end(); ++at) {
+      if (!os::is_below(at->first, path)) break;
+      if (found) return std::nullopt;
+      found = at->second;
+    }
+    return found;
+  }
+
+  const std::vector<ConfigDefault>& lost_;
+  const std::vector<ConfigDefault>& fresh_;
+  ByPath lost_at_, fresh_at_;  // by number, of those that are left
+};
+
+}  // namespace
+
 std::vector<std::pair<std::size_t, std::size_t>> moved_defaults(const std::vector<ConfigDefault>& lost,
                                                                 const std::vector<ConfigDefault>& fresh) {
-  using Fits = bool (*)(const ConfigDefault& a, const ConfigDefault& b);
-  constexpr Fits kFits[] = {
-      [](const ConfigDefault& a, const ConfigDefault& b) { return a.digest == b.digest; },
-      [](const ConfigDefault& a, const ConfigDefault& b) { return os::name_of(a.path) == os::name_of(b.path); },
-      [](const ConfigDefault& a, const ConfigDefault& b) {
-        return os::is_below(b.path, a.path) || os::is_below(a.path, b.path);
-      }};
-  std::vector<std::pair<std::size_t, std::size_t>> pairs;
-  std::set<std::size_t> paired_lost, paired_fresh;
-  for (const Fits fits : kFits)
-    for (std::size_t i = 0; i < lost.size(); ++i) {
-      if (paired_lost.contains(i)) continue;
-      std::vector<std::size_t> candidates, rivals;
-      for (std::size_t k = 0; k < fresh.size(); ++k)
-        if (!paired_fresh.contains(k) && fits(lost[i], fresh[k])) candidates.push_back(k);
-      if (candidates.size() != 1) continue;
-      for (std::size_t other = 0; other < lost.size(); ++other)
-        if (!paired_lost.contains(other) && fits(lost[other], fresh[candidates[0]])) rivals.push_back(other);
-      if (rivals.size() != 1) continue;
-      pairs.emplace_back(i, candidates[0]);
-      paired_lost.insert(i);
-      paired_fresh.insert(candidates[0]);
-    }
-  return pairs;
+  MovedDefaults moved(lost, fresh);
+  moved.pair_by([](const ConfigDefault& one) { return one.digest; });
+  moved.pair_by([](const ConfigDefault& one) { return os::name_of(one.path); });
+  moved.pair_by_place();
+  return std::move(moved.pairs);
 }
 
 os::ExtendedAttributes own_attributes(os::FileReader& root, const std::string& path) {

@@ -89,15 +89,18 @@ class Planner {
     for (const Coming& coming : sides_.coming())
       if (is_config(coming) && !entering_[coming.package].with_edits && is_fresh(coming))
         fresh[coming.package].push_back(&coming);
+    const auto title = [](const Package& package) { return std::pair(package.name, package.arch); };
+    std::multimap<std::pair<std::string, std::string>, const std::vector<const Coming*>*> by_title;
+    for (const auto& [after, comings] : fresh) by_title.emplace(title(entering_[after].package), &comings);
     for (const auto& [before, olds] : lost)
-      for (const auto& [after, comings] : fresh) {
-        const Package &was = leaving_[before].package, &comes = entering_[after].package;
-        if (was.name != comes.name || was.arch != comes.arch) continue;
-        std::vector<ConfigDefault> from, to;
-        for (const Old* const one : olds) from.push_back({one->path, one->entry().digest});
-        for (const Coming* const one : comings) to.push_back({one->path, one->list->digest(one->number)});
-        for (const auto& [i, k] : moved_defaults(from, to)) follows_.emplace(comings[k]->path, olds[i]);
-      }
+      for (auto [one, last] = by_title.equal_range(title(leaving_[before].package)); one != last; ++one)
+        follow(olds, *one->second);
+  }
+  void follow(const std::vector<const Old*>& olds, const std::vector<const Coming*>& comings) {
+    std::vector<ConfigDefault> from, to;
+    for (const Old* const one : olds) from.push_back({one->path, one->entry().digest});
+    for (const Coming* const one : comings) to.push_back({one->path, one->list->digest(one->number)});
+    for (const auto& [i, k] : moved_defaults(from, to)) follows_.emplace(comings[k]->path, olds[i]);
   }
 
   /// Nothing stood there, or a directory that becomes this file.
