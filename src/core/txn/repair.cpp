@@ -28,6 +28,7 @@ class Repair {
         file_of_(file_of),
         kept_(root, state, state::TxnId{0}) {
     result_.plan.kind = "repair";
+    for (std::size_t i = 0; i < packages_.size(); ++i) by_row_.emplace(packages_[i].row, i);
   }
 
   Planned run(const Verified& verified) {
@@ -46,16 +47,31 @@ class Repair {
   void with_other_names(const Finding& one) {
     if (!damaged_.emplace(one.entry.path, one).second || one.entry.type == EntryType::Directory) return;
     const std::string file = one.entry.type == EntryType::HardLink ? one.entry.target : one.entry.path;
-    const auto list = state_.files_of(one.package_row);
-    for (std::size_t i = 0; i < list->size(); ++i) {
-      const bool link = list->type(i) == EntryType::HardLink;
-      if (!link && list->path(i) != file) continue;
-      FileEntry entry = list->entry(i);
-      if (link && entry.target != file) continue;
+    const Names& names = names_of(one.package_row);
+    const auto add = [&](std::size_t number) {
       Finding other = one;
-      other.entry = std::move(entry);
+      other.entry = names.list->entry(number);
       damaged_.emplace(other.entry.path, other);
-    }
+    };
+    if (const auto number = names.list->find(file); number && names.list->type(*number) != EntryType::HardLink)
+      add(*number);
+    const auto [first, last] = names.links.equal_range(file);
+    for (auto link = first; link != last; ++link) add(link->second);
+  }
+
+  /// What a package has, with its hard links by the file that they are names of.
+  struct Names {
+    std::shared_ptr<const FileList> list;
+    std::multimap<std::string, std::size_t> links;
+  };
+  const Names& names_of(std::int64_t row) {
+    const auto [place, is_new] = names_.try_emplace(row);
+    Names& names = place->second;
+    if (!is_new) return names;
+    names.list = state_.files_of(row);
+    for (std::size_t i = 0; i < names.list->size(); ++i)
+      if (names.list->type(i) == EntryType::HardLink) names.links.emplace(names.list->target(i), i);
+    return names;
   }
 
   void put_back(const Finding& one) {
@@ -97,13 +113,14 @@ class Repair {
 
   /// Its place among the sources.
   std::size_t index_of(std::int64_t row) {
-    for (std::size_t i = 0; i < of_source_.size(); ++i)
-      if (packages_[of_source_[i]].row == row) return i;
-    for (std::size_t i = 0; i < packages_.size(); ++i)
-      if (packages_[i].row == row) of_source_.push_back(i);
-    HAMBREL_ASSERT(of_source_.size() == result_.sources.size() + 1, "what is damaged is of one of the packages");
-    result_.sources.push_back({packages_[of_source_.back()].package, nullptr});
-    return of_source_.size() - 1;
+    const auto [place, is_new] = source_of_.try_emplace(row, of_source_.size());
+    if (!is_new) return place->second;
+    const auto package = by_row_.find(row);
+    HAMBREL_ASSERT(package != by_row_.end(), "what is damaged is of one of the packages");
+    of_source_.push_back(package->second);
+    result_.sources.push_back({packages_[package->second].package, nullptr});
+    HAMBREL_ASSERT(of_source_.size() == result_.sources.size(), "each source is one of the packages");
+    return place->second;
   }
 
   archive::PackageReader* reader_for(std::size_t source) {
@@ -131,8 +148,10 @@ class Repair {
   const std::vector<StatePackage>& packages_;
   const FileOf& file_of_;
   const Kept kept_;
-  std::map<std::string, Finding> damaged_;  // by path: directories before what is in them
-  std::vector<std::size_t> of_source_;      // index into the packages, by source
+  std::map<std::string, Finding> damaged_;                  // by path: directories before what is in them
+  std::map<std::int64_t, Names> names_;                     // by row, of what is damaged
+  std::map<std::int64_t, std::size_t> by_row_, source_of_;  // index into the packages, and into the sources
+  std::vector<std::size_t> of_source_;                      // index into the packages, by source
   std::set<std::size_t> asked_;
   std::set<std::string> lost_;
   std::set<std::string, std::less<>> whole_;
