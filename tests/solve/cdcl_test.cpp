@@ -70,7 +70,7 @@ TEST(Cdcl, LongAndShortClausesTogetherAreAnsweredAsByTryingAll) {
 TEST(Cdcl, WhatHundredsRequireAndHundredsProvideIsDecidedInAboutAsManyStepsAsThereAreLiterals) {
   constexpr unsigned kMany = 400;
   Cdcl engine;
-  std::vector<Lit> users, none_of_them;
+  std::vector<Lit> users;
   for (unsigned i = 0; i < kMany; ++i) users.push_back(positive(engine.new_variable(true)));
   std::vector<Lit> providers;
   for (unsigned i = 0; i < kMany; ++i) providers.push_back(positive(engine.new_variable(false)));
@@ -79,10 +79,7 @@ TEST(Cdcl, WhatHundredsRequireAndHundredsProvideIsDecidedInAboutAsManyStepsAsThe
     clause.push_back(~user);
     engine.add(clause);
   }
-  for (const Lit lit : providers) none_of_them.push_back(~lit);
-  none_of_them.pop_back();
-  none_of_them.push_back(users.front());
-  ASSERT_EQ(engine.solve(none_of_them), Answer::Yes);
+  ASSERT_EQ(engine.solve(users), Answer::Yes);  // decides against one provider after the other, until the last
   EXPECT_TRUE(engine.model(providers.back()));
   EXPECT_LT(engine.steps(), 2 * kMany * kMany);
 }

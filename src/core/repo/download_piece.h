@@ -4,6 +4,7 @@
 #pragma once
 
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <memory>
 #include <mutex>
@@ -71,6 +72,7 @@ class DownloadPiece {
   void require_right(bool is_right, const std::string& url) const;
   MessageToRead read_again() const;
   void take(std::string_view data);
+  void write();
   void came(ByteCount now);
   void drop();
 
@@ -80,6 +82,8 @@ class DownloadPiece {
   DownloadWait& shared_;
   const ByteCount left_;
   std::unique_ptr<os::WritableFile> out_;
+  std::string unwritten_;  // it has come after all that was written
+  std::chrono::steady_clock::time_point last_written_;
   std::unique_ptr<Check> check_;  // of what comes; nothing: all of it is read again when it is there
   std::atomic<bool> spoiled_ = false;
   ByteCount arrived_ = 0;  // from here on: under the mutex, where another thread than the fetching one asks

@@ -11,7 +11,7 @@
 #include "base/text.h"
 #include "os/host.h"
 #include "repo/curl_library.h"
-#include "repo/digest_batch.h"
+#include "repo/digest_queue.h"
 #include "repo/exchange.h"
 
 namespace hambrel::repo {
@@ -79,7 +79,7 @@ class Network::Fetching {
   }
 
   void run(const std::function<bool()>& stop) {
-    while (!waiting_.empty() || !running_.empty() || !unverified_.empty() || batch_) {
+    while (!waiting_.empty() || !running_.empty() || !unverified_.empty()) {
       if (stop()) return end_all();
       start_some();
       go_on_with_paused();
@@ -89,9 +89,9 @@ class Network::Fetching {
       while (const CURLMsg* message = curl_library().multi_info_read(multi_, &left))
         if (message->msg == CURLMSG_DONE) over(message->easy_handle, message->data.result);
       drop_slow();
-      verify_together();
+      verify_some();
       observer_.progress(total_);
-      if (!running_.empty() || !waiting_.empty() || batch_)
+      if (!running_.empty() || !waiting_.empty() || !unverified_.empty())
         curl_library().multi_poll(multi_, nullptr, 0, time_to_wait(), nullptr);
     }
   }
@@ -115,7 +115,6 @@ class Network::Fetching {
   struct Unverified {
     Job job;
     Exchange::End end;
-    Clock::time_point since;
   };
 
   void start_some() {
@@ -196,41 +195,30 @@ class Network::Fetching {
     const bool is_whole = request.goes_on && job.received == (request.range ? request.range->second : request.limit);
     if (is_whole && end.problem && end.problem->code() == ErrorCode::Network) end.problem.reset();  // it needs no more
     if (!end.problem && !end.unchanged) {
-      if (request.verify_digest) return unverified_.push_back({std::move(job), std::move(end), Clock::now()});
+      if (request.verify_digest) return verify_later(std::move(job), std::move(end));
       if (request.verify) end.problem = problem_of([&] { request.verify(); });
     }
     ended(std::move(job), std::move(end));
   }
 
-  /// Has the digests of what has come whole worked out by another thread, as many at a time as go side by side, or
-  /// those that are there where nothing else comes.
-  void verify_together() {
-    if (batch_ && batch_->is_ready()) end_batch();
-    if (batch_ || unverified_.empty() || Clock::now() < time_to_verify()) return;
-    const auto last = unverified_.begin() + static_cast<std::ptrdiff_t>(std::min(unverified_.size(), most_together_));
-    std::move(unverified_.begin(), last, std::back_inserter(of_batch_));
-    unverified_.erase(unverified_.begin(), last);
-    std::vector<DigestBatch::Open> files;
-    for (const Unverified& one : of_batch_) files.push_back(one.job.request->read_again);
-    batch_ = std::make_unique<DigestBatch>(std::move(files), [this] { curl_library().multi_wakeup(multi_); });
-    if (batch_->is_ready()) end_batch();
+  /// All of it has come: its digest is worked out by another thread, together with those of others.
+  void verify_later(Job job, Exchange::End end) {
+    digests_.add(added_, job.request->read_again);
+    unverified_.emplace(added_++, Unverified{std::move(job), std::move(end)});
   }
-  void end_batch() {
-    const std::vector<DigestBatch::Result> results = batch_->results();
-    batch_.reset();
-    std::vector<Unverified> of_it = std::exchange(of_batch_, {});
-    for (std::size_t i = 0; i < of_it.size(); ++i) {
-      Unverified& one = of_it[i];
-      one.end.problem = results[i].problem;
+  /// Goes on with those whose digests are known. Where nothing comes, this thread works them out, too.
+  void verify_some() {
+    if ((running_.empty() && waiting_.empty()) || !digests_.has_thread()) digests_.help();
+    for (DigestQueue::Result& result : digests_.take()) {
+      const auto found = unverified_.find(result.number);
+      HAMBREL_ASSERT(found != unverified_.end(), "what is told was added");
+      Unverified one = std::move(found->second);
+      unverified_.erase(found);
+      one.end.problem = std::move(result.problem);
       one.end.of_receiver = one.end.problem.has_value();
-      if (!one.end.problem) one.end.problem = problem_of([&] { one.job.request->verify_digest(results[i].digest); });
+      if (!one.end.problem) one.end.problem = problem_of([&] { one.job.request->verify_digest(result.digest); });
       ended(std::move(one.job), std::move(one.end));
     }
-  }
-  Clock::time_point time_to_verify() const {
-    constexpr std::chrono::milliseconds kLongest{50};
-    if (unverified_.size() >= most_together_ || (running_.empty() && waiting_.empty())) return {};
-    return unverified_.front().since + kLongest;
   }
 
   void drop_slow() {
@@ -322,8 +310,7 @@ class Network::Fetching {
       job.servers->ended(job.server, job.exchange->arrived(), job.seconds, "");
       finish(*job.request, stopped);
     }
-    if (batch_) end_batch();
-    for (Unverified& one : unverified_) finish(*one.job.request, stopped);
+    for (auto& [number, one] : unverified_) finish(*one.job.request, stopped);
     unverified_.clear();
     for (Job& job : waiting_) finish(*job.request, stopped);
     waiting_.clear();
@@ -338,7 +325,6 @@ class Network::Fetching {
     };
     if (running_.size() < parallel_)
       for (const Job& job : waiting_) until(job.not_before);
-    if (!unverified_.empty() && !batch_) until(time_to_verify());
     for (const Job& job : running_)
       if (job.exchange->is_paused()) until(job.servers->next_start());
     return static_cast<int>(std::max(wait, std::chrono::milliseconds(1)).count());
@@ -349,13 +335,13 @@ class Network::Fetching {
   Observer& observer_;
   std::deque<Job> waiting_;
   std::vector<Job> running_;
-  std::vector<Unverified> unverified_;  // all of it has come
-  std::vector<Unverified> of_batch_;    // whose digests are worked out now, by:
-  std::unique_ptr<DigestBatch> batch_;
+  std::map<std::size_t, Unverified> unverified_;  // all of it has come; by number, of so many:
+  std::size_t added_ = 0;
   std::uint64_t total_ = 0;
   unsigned parallel_;  // transfers at a time, now
   const unsigned most_ = most_transfers();
-  const std::size_t most_together_ = most_read_together();
+  // the last member: its thread ends before what it reads
+  DigestQueue digests_{most_read_together(), [this] { curl_library().multi_wakeup(multi_); }};
 };
 
 Network::~Network() {
