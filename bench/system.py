@@ -89,7 +89,8 @@ def make_system():
         sh(program, "publish", "-q", f"{repository}-{name}")
 
 
-KEYS = ("tar", "install", "plan", "undo", "cp", "some", "upgrade", "verify", "sha", "fast", "find")
+KEYS = ("tar", "install", "plan", "undo", "cp", "some", "upgrade", "verify", "sha", "fast", "find",
+        "install-into", "plan-into", "undo-into")
 
 
 def measure():
@@ -107,6 +108,7 @@ def measure():
             note("sha", timed("sh", "-c", f"cd {disk}/tar && find . -type f -print0 | xargs -0 -n 200 -P $(nproc) sha256sum"))
             note("find", timed("sh", "-c", f"find {disk}/tar -printf '%p %s %T@ %m %u\\n'"))
             note("cp", timed("sh", "-c", f"cp -a {disk}/tar {disk}/copy && sync -f {disk}"))
+            sh("sh", "-c", f"cd {disk}/tar && find . -type d -print0 > {directory}/directories")
         with Disk(24) as disk:
             os.makedirs(f"{disk}/tar")
             note("some", timed("sh", "-c", f"tar -C {disk}/tar --zstd -xf {directory}/next.tar.zst && sync -f {disk}"))
@@ -123,6 +125,14 @@ def measure():
             hambrel(disk, "upgrade", "--download-only")
             sync()
             note("upgrade", hambrel(disk, "upgrade"))
+        with Disk(24) as disk:
+            prepare(disk, "system", "part-*")
+            sh("sh", "-c", f"cd {disk} && xargs -0 mkdir -p < {directory}/directories")
+            sync()
+            note("install-into", hambrel(disk, "install", "part-*"))
+            note("plan-into", hambrel(disk, "undo", "last", "--dry-run"))
+            sync()
+            note("undo-into", hambrel(disk, "undo", "last"))
     return times, memory
 
 
@@ -137,3 +147,7 @@ if __name__ == "__main__":
     row(f"an upgrade of {UPGRADED} packages, against tar of them", "0.60", times["upgrade"], times["some"], memory["upgrade"])
     row("verify, against sha256sum on all processors", "1.0", times["verify"], times["sha"], memory["verify"])
     row("verify --fast, against find -printf", "1.5", times["fast"], times["find"], memory["fast"])
+    print("where all directories are there already, so that each file is a move of its own:")
+    row("install of the whole system", "", times["install-into"], times["tar"], memory["install-into"])
+    row("undo of it, against cp -a", "", times["undo-into"], times["cp"], memory["undo-into"])
+    row("planning that undo (seconds)", "", times["plan-into"], times["plan-into"], memory["plan-into"])

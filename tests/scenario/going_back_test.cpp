@@ -54,6 +54,19 @@ TEST_F(GoingBack, RollbackShowsWhatItWouldDoAndDoesItInOneTransaction) {
             "Failed: the ledger has no transaction 99\n  -> `hambrel ledger` lists them\n");
 }
 
+TEST_F(GoingBack, AProgramThatWasEditedByHandComesBackByUndoAndAsItsPackageHasItByRollback) {
+  const fs::path file = station.root() / "usr/lib/lib.so";
+  write_file(file, "by hand");
+  ASSERT_EQ(station.hambrel({"upgrade", "-y"}).code, 0);
+  ASSERT_EQ(read_file(file), "two");
+  ASSERT_EQ(station.hambrel({"rollback", "1", "-y"}).code, 0);
+  EXPECT_EQ(read_file(file), "one") << "transaction 1 put it there";
+  ASSERT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
+  EXPECT_EQ(read_file(file), "two");
+  ASSERT_EQ(station.hambrel({"undo", "2", "-y"}).code, 0);
+  EXPECT_EQ(read_file(file), "by hand") << "the upgrade took it away";
+}
+
 TEST_F(GoingBack, ACheckpointBringsTheEditedFileBackWhateverBecameOfIt) {
   write_file(station.root() / "etc/desk", "mine at the checkpoint\n", 0640);
   EXPECT_EQ(station.hambrel({"checkpoint", "make", "calm", "--reason", "before the step"}).code, 0);
