@@ -207,6 +207,15 @@ TEST_F(Hostile, APlanNamesWhatAPackageShouldNotBring) {
   EXPECT_EQ(packed.code, 5);
   EXPECT_THAT(packed.err,
               HasSubstr("only a directory may be at a path that Hambrel's own directories are below (var/cache)"));
+  const char* const open = "[[attributes]]\nfiles = \"srv/pool\"\nmode = \"0777\"\n";
+  for (const char* const version : {"1-1", "2-1"}) station.pack("pool", version, open, {{"srv/pool/x", version}});
+  station.publish();
+  station.hambrel({"refresh"});
+  const Ran first = station.hambrel({"install", "pool=1-1", "-y"});
+  EXPECT_THAT(first.out, HasSubstr("/srv/pool of pool is a directory in which any user"));
+  const Ran second = station.hambrel({"upgrade", "pool", "-n"});
+  EXPECT_THAT(second.out, HasSubstr("1-1 -> 2-1"));
+  EXPECT_THAT(second.out, testing::Not(HasSubstr("in which any user"))) << "the version that leaves has it, too";
 }
 
 TEST_F(Hostile, AByteThatIsNoUtf8StopsNothing) {

@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <optional>
+#include <set>
+#include <utility>
 
 #include "base/assert.h"
 #include "base/parallel.h"
@@ -252,27 +255,42 @@ std::vector<plan::Notice> ChangeFiles::privileges() const {
   return notices;
 }
 
-/// Settings of Hambrel's own, and directories that every user may change, where the version that leaves had neither.
-std::vector<plan::Notice> ChangeFiles::dangers() const {
+namespace {
+
+/// Is it a setting of Hambrel's own, or a directory that every user may change?
+std::optional<plan::Notice::Kind> danger_of(const FileList& list, std::size_t number) {
   constexpr std::uint32_t kForAll = 0002, kSticky = 01000;
+  if (list.type(number) != EntryType::Directory) {
+    const bool sets = list.path(number).starts_with("etc/hambrel/");
+    return sets ? std::optional(plan::Notice::Kind::OwnSettings) : std::nullopt;
+  }
+  const bool opens = (list.facts(number).mode & (kForAll | kSticky)) == kForAll;
+  return opens ? std::optional(plan::Notice::Kind::OpenToAll) : std::nullopt;
+}
+
+}  // namespace
+
+/// Where what leaves had neither.
+std::vector<plan::Notice> ChangeFiles::dangers() const {
   std::vector<plan::Notice> notices;
-  const auto known = [&](std::string_view path, std::uint32_t mode) {
-    return std::any_of(leaving_.begin(), leaving_.end(), [&](const state::StatePackage& old) {
-      const auto list = state().files_of(old.row);
-      const auto at = list->find(path);
-      return at && list->facts(*at).mode == mode;
-    });
+  std::optional<std::set<std::pair<std::string, std::uint32_t>>> before;  // paths and modes
+  const auto was_there = [&](std::string_view path, std::uint32_t mode) {
+    if (!before) {
+      before.emplace();
+      for (const state::StatePackage& old : leaving_) {
+        const auto list = state().files_of(old.row);
+        for (std::size_t i = 0; i < list->size(); ++i)
+          if (danger_of(*list, i)) before->emplace(list->path(i), list->facts(i).mode);
+      }
+    }
+    return before->contains({std::string(path), mode});
   };
   for (const txn::Entering& one : entering_)
     for (std::size_t i = 0; i < one.files.size(); ++i) {
-      const bool directory = one.files.type(i) == EntryType::Directory;
+      const auto kind = danger_of(one.files, i);
       const std::string_view path = one.files.path(i);
-      const std::uint32_t mode = one.files.facts(i).mode;
-      const bool opens = directory && (mode & (kForAll | kSticky)) == kForAll;
-      const bool sets = !directory && path.starts_with("etc/hambrel/");
-      if ((!opens && !sets) || known(path, mode)) continue;
-      const auto kind = opens ? plan::Notice::Kind::OpenToAll : plan::Notice::Kind::OwnSettings;
-      notices.push_back({kind, std::string(path), one.package.name});
+      if (kind && !was_there(path, one.files.facts(i).mode))
+        notices.push_back({*kind, std::string(path), one.package.name});
     }
   return notices;
 }

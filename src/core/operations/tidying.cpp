@@ -1,7 +1,9 @@
 #include "operations/tidying.h"
 
 #include <algorithm>
+#include <map>
 #include <set>
+#include <tuple>
 
 #include "base/assert.h"
 #include "os/host.h"
@@ -49,13 +51,13 @@ LastCopies last_copies(Root& root, const std::vector<repo::CachedFile>& files) {
   if (state == nullptr) return result;
   std::set<state::TxnId> standing;
   for (const state::Attic& one : state->attics()) standing.insert(one.id);
+  std::map<std::tuple<std::string, std::string, std::string>, const repo::CachedFile*> by_version;
+  for (const repo::CachedFile& one : files)
+    if (!one.rest) by_version.emplace(std::tuple(one.name, one.version, one.arch), &one);
   for (const state::Replaced& one : state->replaced()) {
     const Package& package = one.package.package;
-    const auto file = std::find_if(files.begin(), files.end(), [&](const repo::CachedFile& other) {
-      return !other.rest && other.name == package.name && other.version == package.version.text() &&
-             other.arch == package.arch;
-    });
-    if (file != files.end() && !standing.contains(one.left) && !is_offered(root, *file))
+    const auto file = by_version.find({package.name, package.version.text(), package.arch});
+    if (file != by_version.end() && !standing.contains(one.left) && !is_offered(root, *file->second))
       result[one.left].push_back(package.title());
   }
   return result;

@@ -100,7 +100,8 @@ class Planner {
     std::vector<ConfigDefault> from, to;
     for (const Old* const one : olds) from.push_back({one->path, one->entry().digest});
     for (const Coming* const one : comings) to.push_back({one->path, one->list->digest(one->number)});
-    for (const auto& [i, k] : moved_defaults(from, to)) follows_.emplace(comings[k]->path, olds[i]);
+    for (const auto& [i, k] : moved_defaults(from, to))
+      if (follows_.emplace(comings[k]->path, olds[i]).second) followed_.insert(olds[i]);
   }
 
   /// Nothing stood there, or a directory that becomes this file.
@@ -295,9 +296,7 @@ class Planner {
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), std::make_shared<FileEntry>(becomes)});
   }
 
-  bool is_followed(const Old& old) const {
-    return std::any_of(follows_.begin(), follows_.end(), [&](const auto& pair) { return pair.second == &old; });
-  }
+  bool is_followed(const Old& old) const { return followed_.contains(&old); }
 
   /// C3 for a configuration file that a package brings.
   ConfigRules::Outcome judge(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {
@@ -475,6 +474,7 @@ class Planner {
   Sides sides_;
   ConfigRules rules_;
   std::map<std::string, const Old*, std::less<>> follows_;  // by path of the new default
+  std::set<const Old*> followed_;                           // those that it holds
   std::set<std::string> left_behind_;  // where edited configuration stood that goes with its default, or for a choice
   std::set<std::string> removed_, becomes_file_, told_, aside_directories_;
   std::map<std::string, Whole, std::less<>> whole_;

@@ -281,11 +281,8 @@ class Undo {
   }
 
   void changed(const std::string& path) {
-    const auto same = [&](const Notice& one) { return one.path == path; };
-    if (std::none_of(undo_.plan.notices.begin(), undo_.plan.notices.end(), same)) add_changed(path);
+    if (noticed_.insert(path).second) undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""});
   }
-
-  void add_changed(const std::string& path) { undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""}); }
 
   std::string place_of(const Move& move) const { return fmt::format("{}/{}/{}", move.home, undo_.attic, move.place); }
 
@@ -457,11 +454,13 @@ class Undo {
       else
         add(MoveKind::Remove, child, done, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
     }
-    if (foreign) undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
+    if (!foreign) return;
+    noticed_.insert(path);
+    undo_.plan.notices.push_back({Notice::Kind::DirectoryStays, path, ""});
   }
 
   std::vector<state::GeneratedChange> generated_;  // of the transaction, by path
-  std::set<std::string> made_again_, anew_;
+  std::set<std::string> made_again_, anew_, noticed_;
   std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
   os::FileSystem& root_;
   os::Looker in_place_{root_}, in_attic_{root_};  // nothing is moved while it is planned
