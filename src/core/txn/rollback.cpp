@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
+#include <set>
 #include <unordered_set>
 
 #include "base/assert.h"
@@ -75,16 +77,18 @@ class Rollback {
     result_.tree = plan_tree(root_, state_, leaving, entering,
                              {.workers = workers, .files_to_examine = differing, .leave = leave_, .asides = false});
     const std::size_t planned = result_.tree.moves.size();
-    planned_puts_ = std::ssize(result_.tree.puts);
+    planned_.puts = result_.tree.puts.size();
     HAMBREL_ASSERT(result_.attic.empty() && result_.moves.empty(), "it is staged, whatever lies in which attic");
     settle_waiting(kept);
+    look_up_planned();
     restore_decided(kept);
     if (checkpoint_ != nullptr) restore_configuration();
+    drop_planned();
     std::sort(result_.tree.puts.begin(), result_.tree.puts.end(),
               [](const Put& a, const Put& b) { return a.entry.path() < b.entry.path(); });
     restore_generated(root_, state_, to_, kept, result_);
     source_missing_content(result_, back, file_of);
-    if (result_.tree.moves.size() != planned) require_feasible(root_, result_.tree);
+    if (result_.tree.moves.size() != planned || !without_moves_.empty()) require_feasible(root_, result_.tree);
     result_.tell_of_files();
     find_times();
     return std::move(result_);
@@ -315,55 +319,92 @@ class Rollback {
     }
   }
 
+  /// What the tree has planned is looked up by path from here on, and dropped at the end of it: there may be as much
+  /// configuration as there are moves.
+  void look_up_planned() {
+    if (fates_.empty() && checkpoint_ == nullptr) return;
+    const auto& moves = result_.tree.moves;
+    planned_.moves = moves.size();
+    planned_.configs = result_.tree.configs.size();
+    for (std::size_t i = 0; i < moves.size(); ++i) by_path_.push_back(i);
+    std::sort(by_path_.begin(), by_path_.end(), [&](auto a, auto b) { return moves[a].path < moves[b].path; });
+    const auto& puts = result_.tree.puts;
+    for (std::size_t i = planned_.puts; i < puts.size(); ++i) added_puts_.emplace(puts[i].entry.path(), i);
+  }
+  void drop_planned() {
+    TreeChange& tree = result_.tree;
+    const auto drop = [](auto& all, std::size_t planned, const std::set<std::string>& paths) {
+      const auto last = all.begin() + static_cast<std::ptrdiff_t>(planned);
+      if (!paths.empty())
+        all.erase(std::remove_if(all.begin(), last, [&](const auto& one) { return paths.contains(one.path); }), last);
+    };
+    drop(tree.moves, planned_.moves, without_moves_);
+    drop(tree.configs, planned_.configs, without_configs_);
+    drop(tree.notices, tree.notices.size(), without_notices_);
+  }
+
+  /// Is there a move of it, of this kind where one is given?
+  bool moves_at(std::string_view path, std::optional<MoveKind> kind = {}) const {
+    const auto is_it = [&](MoveKind other) { return !kind || other == *kind; };
+    if (const auto added = added_moves_.find(path); added != added_moves_.end() && is_it(added->second)) return true;
+    if (without_moves_.contains(std::string(path))) return false;
+    const auto& moves = result_.tree.moves;
+    auto at = std::lower_bound(by_path_.begin(), by_path_.end(), path,
+                               [&](std::size_t one, std::string_view other) { return moves[one].path < other; });
+    for (; at != by_path_.end() && moves[*at].path == path; ++at)
+      if (is_it(moves[*at].kind)) return true;
+    return false;
+  }
+  void add_move(MoveKind kind, const std::string& path, const std::string& home) {
+    result_.tree.moves.push_back({kind, path, home});
+    added_moves_.emplace(path, kind);
+  }
+
   /// Nothing stood there then.
   void leave_away(const std::string& path) {
-    forget_notices(path);
-    const auto& moves = result_.tree.moves;
-    if (std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) { return one.path == path; })) return;
+    without_notices_.insert(path);
+    if (moves_at(path)) return;
     const auto now = digest_at(path);
     if (!now) return;
-    result_.tree.moves.push_back({MoveKind::Remove, path, homes_.of(path)});
+    add_move(MoveKind::Remove, path, homes_.of(path));
     result_.tree.configs.push_back({plan::ConfigAction::Restore, path, owner_of(path), "", now, std::nullopt});
   }
 
   /// Does a directory above it go?
-  bool goes_above(const std::string& path) const {
-    const auto& moves = result_.tree.moves;
-    return std::any_of(moves.begin(), moves.end(), [&](const PlannedMove& one) {
-      return one.kind == MoveKind::Remove && os::is_below(path, one.path);
-    });
-  }
-
-  void forget_notices(const std::string& path) {
-    std::erase_if(result_.tree.notices, [&](const plan::Notice& one) { return one.path == path; });
+  bool goes_above(std::string_view path) const {
+    for (std::string_view above = os::parent_of(path); !above.empty(); above = os::parent_of(above))
+      if (moves_at(above, MoveKind::Remove)) return true;
+    return false;
   }
 
   /// What is put there: what was planned stands by path, what came to it since does not.
   Put* put_at(std::string_view path) {
-    const auto first = result_.tree.puts.begin(), added = first + planned_puts_, end = result_.tree.puts.end();
-    auto found = std::lower_bound(first, added, path,
-                                  [](const Put& one, std::string_view other) { return one.entry.path() < other; });
-    if (found == added || found->entry.path() != path)
-      found = std::find_if(added, end, [&](const Put& one) { return one.entry.path() == path; });
-    return found == end ? nullptr : &*found;
+    auto& puts = result_.tree.puts;
+    const auto last = puts.begin() + static_cast<std::ptrdiff_t>(planned_.puts);
+    const auto found = std::lower_bound(
+        puts.begin(), last, path, [](const Put& one, std::string_view other) { return one.entry.path() < other; });
+    if (found != last && found->entry.path() == path) return &*found;
+    const auto added = added_puts_.find(path);
+    return added == added_puts_.end() ? nullptr : &puts[added->second];
   }
 
   /// Configuration as it stood, whatever the tree had planned for it. Its content lies at `place`.
   void put_back(const std::string& path, const std::string& place, const os::FileInfo& was) {
-    forget_notices(path);
+    without_notices_.insert(path);
     Put* put = put_at(path);
     const auto here = root_.stat(path);
     const auto now = digest_at(path);
     if (put == nullptr) {
       if (here && here->type == os::FileType::Directory) return;         // it is something else by now
       if (!root_.stat(os::parent_of(path)) || goes_above(path)) return;  // its directory is gone, and not coming back
-      std::erase_if(result_.tree.moves, [&](const PlannedMove& one) { return one.path == path; });
+      without_moves_.insert(path);
       FileEntry file;
       file.path = path;
       file.config = true;
+      added_puts_.emplace(path, result_.tree.puts.size());
       result_.tree.puts.push_back({std::move(file), Put::npos, {}, homes_.of(path)});
       put = &result_.tree.puts.back();
-      result_.tree.moves.push_back({here ? MoveKind::Exchange : MoveKind::Place, path, put->home()});
+      add_move(here ? MoveKind::Exchange : MoveKind::Place, path, put->home());
     }
     HAMBREL_ASSERT(put->entry.path() == path, "it is put there");
     put->own_rest().kept = place;
@@ -389,9 +430,8 @@ class Rollback {
       if (!copy || root_.digest(place) != file.digest)
         throw Error(ErrorCode::Refused, fmt::format("the checkpoint's copy of /{} is damaged", file.path),
                     root_.shown(place), fmt::format("roll back without it: hambrel rollback {}", number(to_)));
-      const auto same_path = [&](const auto& one) { return one.path == file.path; };
-      std::erase_if(result_.tree.configs, same_path);
-      forget_notices(file.path);
+      without_configs_.insert(file.path);
+      without_notices_.insert(file.path);
       if (put_at(file.path) == nullptr && digest_at(file.path) == file.digest) continue;
       copy->size = file.size;
       copy->uid = file.uid;
@@ -429,7 +469,13 @@ class Rollback {
   };
   std::map<std::string, Fate> fates_;  // by path
   std::set<std::string> leave_;        // of these, those where nothing stood
-  std::ptrdiff_t planned_puts_ = 0;    // of the puts, those that were planned as the tree was
+  struct {
+    std::size_t puts = 0, moves = 0, configs = 0;
+  } planned_;                                                   // so many the tree had before configuration came to it
+  std::vector<std::size_t> by_path_;                            // its moves
+  std::map<std::string, MoveKind, std::less<>> added_moves_;    // what came to it, by path
+  std::map<std::string, std::size_t, std::less<>> added_puts_;  // the same: by path, index into the puts
+  std::set<std::string> without_moves_, without_configs_, without_notices_;  // paths of which what it had is dropped
   Planned result_;
 };
 
