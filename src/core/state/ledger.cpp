@@ -424,11 +424,12 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     SQLite::Transaction step(connection_->database);
     HAMBREL_ASSERT(entry.result == "done", "what is committed was done");
     HAMBREL_ASSERT(connection_->journal_id() == entry.id, "what is committed was journaled");
-    entry.moves = digest_of(beside.moves != nullptr ? *beside.moves : std::vector<Move>(), beside.generated,
-                            beside.lines, beside.follows);
+    const std::vector<Move> none;
+    const std::vector<Move>& moves = beside.moves != nullptr ? *beside.moves : none;
+    entry.moves = digest_of(moves, beside.generated, beside.lines, beside.follows);
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
-    if (beside.moves != nullptr && !beside.moves->empty()) connection_->put_away(entry.id, *beside.moves);
+    if (!moves.empty()) connection_->put_away(entry.id, moves);
     SQLite::Statement update(connection_->database,
                              "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
     for (const DirectoryTime& time : beside.times)

@@ -263,6 +263,9 @@ std::optional<Journal> JournalStore::journal() const {
 std::vector<Move> JournalStore::moves_of(TxnId id) const {
   return guarded(connection_->path, [&] {
     std::vector<Move> result;
+    SQLite::Statement count(connection_->database, "SELECT count(*) FROM moves WHERE txn = ?");
+    set_values(count, id);
+    if (count.executeStep()) result.reserve(static_cast<std::size_t>(count.getColumn(0).getInt64()));
     SQLite::Statement query(connection_->database,
                             "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
                             " mode_after, uid_after, gid_after, home FROM moves WHERE txn = ? ORDER BY seq");

@@ -63,6 +63,7 @@ class Planner {
     for (const Put& put : change_.puts) change_.staged_bytes += put.entry.size();
     check_hard_links();
     order_moves();
+    change_.moves.shrink_to_fit();  // there may be one for each file, and twice the room for it
     for (const Put& put : change_.puts)
       HAMBREL_ASSERT(put.package == Put::npos || put.package < entering_.size(), "what is put is of what enters");
     change_.notices.insert(change_.notices.begin(), rules_.notices.begin(), rules_.notices.end());
@@ -282,7 +283,7 @@ class Planner {
         refuse(fmt::format("there is a file where {} has a directory", name), path,
                "move the file away, then run the command again");
       if (disk && ours && before->list->config(before->number) && disk->type == FileType::Regular &&
-          !is_followed(*before))
+          !followed_.contains(before))
         if (root_.digest(path) != before->entry().digest) notice(Notice::Kind::ConfigDisplaced, path, name);
       put(coming.as_put(), coming.package, path);
       place_whole(path);
@@ -295,8 +296,6 @@ class Planner {
     if (coming.shared) return;  // the first owner's word stands
     change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), std::make_shared<FileEntry>(becomes)});
   }
-
-  bool is_followed(const Old& old) const { return followed_.contains(&old); }
 
   /// C3 for a configuration file that a package brings.
   ConfigRules::Outcome judge(const std::string& path, const Coming& coming, const std::optional<FileInfo>& disk) {

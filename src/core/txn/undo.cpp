@@ -41,6 +41,7 @@ class Undo {
     undo_.attic = fmt::format("{}/{}", kAttic, number(id_));
     undo_.plan.kind = "undo";
     const auto moves = state_.moves_of(id_);
+    undo_.moves.reserve(moves.size());
     const bool there = std::all_of(moves.begin(), moves.end(), [&](const Move& move) {
       return move.kind == MoveKind::Attributes || root_.stat(os::join_path(move.home, undo_.attic));
     });
