@@ -86,10 +86,10 @@ void run(FuzzedDataProvider& input) {
     move.kind = static_cast<MoveKind>(input.ConsumeIntegralInRange(0, 3));
     move.path = some_path(input);
     move.home = input.ConsumeBool() ? "var/lib/hambrel" : some_path(input);
-    move.place = input.ConsumeBool() ? "tree/" + move.path : some_path(input);
+    move.place = input.ConsumeBool() ? "tree/" + move.path.string() : some_path(input);
     move.inode_new = inode();
     move.inode_old = inode();
-    move.before.mode = input.ConsumeIntegralInRange(0U, 07777U);
+    move.attributes.own().before.mode = input.ConsumeIntegralInRange(0U, 07777U);
     journal.moves.push_back(move);
   }
   state::State(disk, kState, state::Access::Change).write_journal(journal);

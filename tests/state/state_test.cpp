@@ -105,19 +105,37 @@ TEST_F(StateTest, AnUpgradeKeepsTheOldRowForTheAttic) {
   EXPECT_EQ(state.files_of(*told.before_row)->path(0), "a");
 }
 
+TEST_F(StateTest, AListThatSomebodyHoldsIsNotReadAgain) {
+  State state(*fs, kName, Access::Change);
+  const std::string long_name(2000, 'x');
+  for (const char* name : {"a", "b", "c"}) {  // 8 MiB each: there is room for less than three of them
+    std::vector<FileEntry> files;
+    for (int i = 1000; i < 5000; ++i) files.push_back(entry(fmt::format("{}/{}{}", name, i, long_name)));
+    state.record(ledger_entry(state), {installs(name, "1", files)});
+  }
+  const auto held = state.files_of(1);
+  const std::string* const bytes = &held->bytes();
+  state.files_of(2);
+  state.files_of(3);
+  EXPECT_EQ(state.files_of(1), held);
+  EXPECT_EQ(&state.files_of(1)->bytes(), bytes);
+}
+
 TEST_F(StateTest, TheJournalStandsUntilItsTransactionIsClosed) {
   State state(*fs, kName, Access::Change);
   Journal journal;
   journal.id = state.next_id();
   journal.directory = "stage/1";
-  journal.moves = {{MoveKind::Exchange, "etc/x", "tree/etc/x", "boot/.hambrel", 11, 12, {}, {0755, 1, 2}}};
+  journal.moves = {{"etc/x", "tree/etc/x", "boot/.hambrel", 11, 12, AttributesChange{{}, {0755, 1, 2}}}};
+  journal.moves[0].kind = MoveKind::Exchange;
   journal.times = {{"etc", 5, 6, 0, 0}};
   state.write_journal(journal);
   EXPECT_THROW(state.write_journal(journal), Error);
   const auto standing = State(*fs, kName, Access::Look).journal();
   ASSERT_TRUE(standing);
   EXPECT_EQ(standing->moves.at(0).inode_old, 12U);
-  EXPECT_EQ(standing->moves.at(0).after, (DirectoryAttributes{0755, 1, 2}));
+  EXPECT_EQ(standing->moves.at(0).kind, MoveKind::Exchange);
+  EXPECT_EQ(standing->moves.at(0).attributes_change().after, (DirectoryAttributes{0755, 1, 2}));
   LedgerEntry back = ledger_entry(state);
   back.id = journal.id;
   back.result = "taken back";
@@ -166,14 +184,8 @@ TEST_F(StateTest, OthersSeeWhatWasWhileItWaitsForTheDisk) {
     journal.directory = "stage/1";
     for (std::size_t i = 0; i < count; ++i) {
       files.push_back(entry(fmt::format("usr/share/some-package/a-file-with-a-name-{:06}", i)));
-      journal.moves.push_back({MoveKind::Place,
-                               files.back().path,
-                               fmt::format("tree/{}/{}", i / 512, i % 512),
-                               "var/lib/hambrel",
-                               1 + i,
-                               0,
-                               {},
-                               {}});
+      journal.moves.push_back(
+          {files.back().path, fmt::format("tree/{}/{}", i / 512, i % 512), "var/lib/hambrel", 1 + i, 0});
     }
     int waited = 0;
     const auto look = [&] {

@@ -24,8 +24,8 @@ TEST(DirectoriesAhead, EachPathIsAskedAboutWhetherItWasLookedAtAheadOrNot) {
     std::unique_ptr<DirectoriesAhead> ahead;
     for (int wait = 0; ahead == nullptr || (in_time && !ahead->in("d/deep/down")); ++wait) {
       ASSERT_LT(wait, 1000);
-      const std::vector<std::string> tops =
-          in_time ? std::vector<std::string>{"way", "d/a", "nothing", "d"} : std::vector<std::string>{};
+      const std::vector<SharedText> tops =
+          in_time ? std::vector<SharedText>{"way", "d/a", "nothing", "d"} : std::vector<SharedText>{};
       ahead = std::make_unique<DirectoriesAhead>(*root, tops);
       os::sleep_milliseconds(wait);
       ahead->stop();

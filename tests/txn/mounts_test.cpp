@@ -76,7 +76,7 @@ TEST_F(Mounts, EachFileSystemHasItsOwnStageAndAttic) {
   EXPECT_FALSE(fs::exists(shop / "boot/d"));
   for (const state::Move& move : shop.state->moves_of(upgrade))
     if (move.path == "boot/image") {
-      EXPECT_EQ(test::read_file(shop / ("boot/.hambrel/attic/2/" + move.place)), "1");
+      EXPECT_EQ(test::read_file(shop / ("boot/.hambrel/attic/2/" + move.place.string())), "1");
     }
   EXPECT_FALSE(fs::exists(shop / "usr/.hambrel/stage")) << "an empty stage is not left lying about";
   shop.undo(*shop.fs, upgrade);

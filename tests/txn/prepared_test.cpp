@@ -1,4 +1,5 @@
 // A prepared transaction is read back from the state, where somebody may have altered it.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "base/json.h"
@@ -55,7 +56,7 @@ TEST(Prepared, WhatWasAlteredIsRefusedOrDoesNoHarmToTheProgram) {
         EXPECT_TRUE(one.after || !one.after_row);
       }
       for (const state::Move& one : read.journal.moves) {
-        EXPECT_NO_THROW(os::require_clean(one.path + "/" + one.home));
+        EXPECT_NO_THROW(os::require_clean(fmt::format("{}/{}", one.path, one.home)));
         EXPECT_LE(static_cast<int>(one.kind), static_cast<int>(state::MoveKind::Attributes));
       }
       EXPECT_FALSE(read.journal.directory.empty());

@@ -1,6 +1,7 @@
 // The rules C1 to C6 of tree_change.h, each on a real directory.
 #include "txn/tree_change.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "base/error.h"
@@ -19,7 +20,7 @@ std::string moves_of(const TreeChange& change) {
   static constexpr const char* kNames[] = {"place", "exchange", "remove", "attributes"};
   std::string text;
   for (const PlannedMove& move : change.moves)
-    text += std::string(kNames[static_cast<int>(move.kind)]) + " " + move.path + "\n";
+    text += fmt::format("{} {}\n", kNames[static_cast<int>(move.kind)], move.path);
   return text;
 }
 

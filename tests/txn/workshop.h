@@ -165,7 +165,8 @@ class Workshop {
     txn::Account account;
     account.kind = kind;
     account.record = record(planned.plan);
-    if (!prepares) return txn::Engine(environment(files)).run(planned, account);
+    txn::Planned own = planned;
+    if (!prepares) return txn::Engine(environment(files)).run(own, account);
     txn::Engine(environment(files)).prepare(planned, account);
     return state->last_done();
   }

@@ -97,7 +97,7 @@ class Belongings {
   Belongings(Root& root, const txn::Planned& planned, std::vector<Leaving>& candidates)
       : files_(root.files()), observer_(root.observer()), candidates_(candidates) {
     for (const txn::PlannedMove& one : planned.tree.moves)
-      if (one.kind == state::MoveKind::Remove) going_.insert(one.path);
+      if (one.kind == state::MoveKind::Remove) going_.insert(one.path.string());
   }
 
   void look() {

@@ -197,7 +197,7 @@ class ChangeProposal final : public Proposal {
         return outcome;
       } catch (const Error& problem) {
         root.observer().end();
-        if (tries < kMostTries && incoming.drop_damaged(problem)) continue;
+        if (tries < kMostTries && !planned_.spent && incoming.drop_damaged(problem)) continue;
         if (!handed_over) engine.record_failure(started, account, problem.what());  // else the engine has written it
         if (problem.code() == ErrorCode::Declined && incoming.fetched() > 0)
           throw Error(problem.code(), problem.problem(), problem.where(),

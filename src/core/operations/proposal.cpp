@@ -63,7 +63,7 @@ std::optional<std::string> check_prepared(Root& root, End end) {
   return fmt::format("what is prepared ({}) can no longer be activated after this", what);
 }
 
-Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end, bool fetches,
+Outcome execute(ChangingRoot& root, txn::Planned& planned, const txn::Account& account, End end, bool fetches,
                 const std::function<bool()>& stop_asked) {
   Outcome outcome;
   outcome.end = end;
@@ -117,7 +117,7 @@ class PlannedProposal final : public Proposal {
 
   Root& root_;
   std::shared_ptr<VersionFiles> files_;
-  const txn::Planned planned_;
+  txn::Planned planned_;
   const bool nothing_;
 };
 

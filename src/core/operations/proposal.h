@@ -123,8 +123,9 @@ txn::Account account_of(Root& root, const plan::Plan& plan, const std::string& r
 /// prepared itself.
 std::optional<std::string> check_prepared(Root& root, End end);
 
-/// Switches or prepares. `planned` has its sources. `fetches`: the cache is brought within its limits afterwards.
-Outcome execute(ChangingRoot& root, const txn::Planned& planned, const txn::Account& account, End end, bool fetches,
+/// Switches or prepares. `planned` has its sources; what was switched to is spent. `fetches`: the cache is brought
+/// within its limits afterwards.
+Outcome execute(ChangingRoot& root, txn::Planned& planned, const txn::Account& account, End end, bool fetches,
                 const std::function<bool()>& stop_asked);
 
 /// After a transaction that fetched something. What can't be dropped is told.

@@ -107,8 +107,9 @@ void View::add(const state::Move& move, const std::string& staged) {
   switch (move.kind) {
     case state::MoveKind::Attributes:
       make_directory(path);
-      if (os::is_superuser()) root_.set_owner(in_view(path), move.after.uid, move.after.gid);
-      return root_.set_mode(in_view(path), move.after.mode);
+      if (os::is_superuser())
+        root_.set_owner(in_view(path), move.attributes_change().after.uid, move.attributes_change().after.gid);
+      return root_.set_mode(in_view(path), move.attributes_change().after.mode);
     case state::MoveKind::Remove:
       hide(path);
       root_.make_whiteout(in_view(path));

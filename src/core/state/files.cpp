@@ -27,6 +27,8 @@ std::int64_t hash_of(std::string_view path) {
 
 std::shared_ptr<const FileList> Connection::list_of(std::int64_t package_row) {
   if (const auto known = lists.find(package_row); known != lists.end()) return known->second;
+  if (const auto held = held_lists.find(package_row); held != held_lists.end())
+    if (auto list = held->second.lock()) return list;
   SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
   set_values(query, package_row);
   auto list = std::make_shared<const FileList>();
@@ -35,10 +37,18 @@ std::shared_ptr<const FileList> Connection::list_of(std::int64_t package_row) {
     list = std::make_shared<const FileList>(
         std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
   }
-  if (lists_size + list->bytes().size() > kMostListBytes) forget_lists();
+  if (lists_size + list->bytes().size() > kMostListBytes) let_go_of_lists();
   lists_size += list->bytes().size();
   lists.emplace(package_row, list);
   return list;
+}
+
+void Connection::let_go_of_lists() {
+  std::erase_if(held_lists, [](const auto& one) { return one.second.expired(); });
+  for (const auto& [row, list] : lists)
+    if (list.use_count() > 1) held_lists.insert_or_assign(row, list);
+  lists.clear();
+  lists_size = 0;
 }
 
 std::shared_ptr<const FileList> PackageStore::files_of(std::int64_t package_row) const {

@@ -36,11 +36,13 @@ Digest digest_of(const std::vector<Move>& moves, const std::vector<GeneratedChan
   Sha256 running;
   std::string text;
   for (const Move& one : moves) {
-    text = fmt::format("{} {} {} {} {} {} {} {} {} {} {}\n", static_cast<int>(one.kind), one.inode_new, one.inode_old,
-                       one.before.mode, one.before.uid, one.before.gid, one.after.mode, one.after.uid, one.after.gid,
-                       one.put_away_seconds, one.put_away_nanoseconds);
-    for (const std::string& part : {one.path, one.place, one.home}) {
-      text += part;
+    const auto& [before, after] = one.attributes_change();
+    text.clear();
+    fmt::format_to(std::back_inserter(text), "{} {} {} {} {} {} {} {} {} {} {}\n", static_cast<int>(one.kind),
+                   one.inode_new, one.inode_old, before.mode, before.uid, before.gid, after.mode, after.uid, after.gid,
+                   one.put_away_seconds, one.put_away_nanoseconds);
+    for (const SharedText* const part : {&one.path, &one.place, &one.home}) {
+      text += part->view();
       text += '\0';
     }
     running.update(text);
@@ -338,6 +340,7 @@ void Connection::insert_entry_as_is(const LedgerEntry& entry, const std::string&
 
 void Connection::put_away(TxnId id, const std::vector<Move>& moves) {
   std::string times;
+  times.reserve(moves.size() * 16);
   for (const Move& one : moves)
     for (const std::int64_t value : {one.put_away_seconds, one.put_away_nanoseconds})
       for (unsigned shift = 0; shift < 64; shift += 8) times.push_back(static_cast<char>(value >> shift & 255));
@@ -429,7 +432,9 @@ void State::commit(LedgerEntry entry, const std::vector<PackageChange>& changes,
     entry.moves = digest_of(moves, beside.generated, beside.lines, beside.follows);
     std::string told = connection_->insert_entry(entry, changes);
     connection_->insert_changes(entry.id, changes);
-    if (!moves.empty()) connection_->put_away(entry.id, moves);
+    const bool puts_away =
+        std::any_of(moves.begin(), moves.end(), [](const Move& one) { return one.put_away_seconds != 0; });
+    if (puts_away) connection_->put_away(entry.id, moves);
     SQLite::Statement update(connection_->database,
                              "UPDATE times SET after_s = ?, after_ns = ? WHERE txn = ? AND path = ?");
     for (const DirectoryTime& time : beside.times)

@@ -6,6 +6,8 @@
 #include <string>
 #include <vector>
 
+#include "base/rarely.h"
+#include "base/shared_text.h"
 #include "model/file_list.h"
 #include "model/universe.h"
 
@@ -39,11 +41,11 @@ struct OwnedFile {
 };
 
 // One step of a switch. Each can be told done or not done from inode numbers alone, and be taken back.
-enum class MoveKind {  // stored in the database: never renumber
-  Place = 0,           // rename(place -> path), nothing stood there        done: path has inode_new
-  Exchange = 1,        // rename_exchange(place, path)                      done: path has inode_new
-  Remove = 2,          // rename(path -> place)                             done: place has inode_old
-  Attributes = 3,      // mode and owner of a directory that stays          doing it twice does no harm
+enum class MoveKind : std::uint8_t {  // stored in the database: never renumber
+  Place = 0,                          // rename(place -> path), nothing stood there        done: path has inode_new
+  Exchange = 1,                       // rename_exchange(place, path)                      done: path has inode_new
+  Remove = 2,                         // rename(path -> place)                             done: place has inode_old
+  Attributes = 3,                     // mode and owner of a directory that stays          doing it twice does no harm
 };
 
 struct DirectoryAttributes {
@@ -51,18 +53,30 @@ struct DirectoryAttributes {
   bool operator==(const DirectoryAttributes&) const = default;
 };
 
+/// Of a directory, before and after.
+struct AttributesChange {
+  DirectoryAttributes before, after;
+};
+
+/// A large change has one for each file, and holds several lists of them: it is small.
 struct Move {
-  MoveKind kind = MoveKind::Place;
-  std::string path;   // relative to the root
-  std::string place;  // relative to the transaction's directory in its home
-  std::string home;   // where the transaction has a directory on the file system of `path`, relative to the root
+  SharedText path;   // relative to the root
+  SharedText place;  // relative to the transaction's directory in its home
+  SharedText home;   // where the transaction has a directory on the file system of `path`, relative to the root
   std::uint64_t inode_new = 0, inode_old = 0;
-  DirectoryAttributes before, after;  // for Attributes
+  Rarely<AttributesChange> attributes{};  // for Attributes
   /// When what was put away with it was changed last, which was by the move itself: known from the commit on. What was
   /// changed later is not what was put away. 0: not known.
   std::int64_t put_away_seconds = 0, put_away_nanoseconds = 0;
+  MoveKind kind = MoveKind::Place;
   bool plain = false;                 // known to move no directory; not kept in the journal
-  std::optional<ByteCount> leaves{};  // bytes that go to the attic with it, if known; not kept in the journal
+  ByteCount leaves = kLeavesUnknown;  // bytes that go to the attic with it; not kept in the journal
+
+  static constexpr ByteCount kLeavesUnknown = ~ByteCount{0};
+  const AttributesChange& attributes_change() const {
+    static const AttributesChange none;
+    return attributes ? *attributes : none;
+  }
 };
 
 /// The time of a directory whose entries a switch touches: put back when the switch is taken back or undone.

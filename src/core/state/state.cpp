@@ -270,16 +270,27 @@ std::vector<Move> JournalStore::moves_of(TxnId id) const {
                             "SELECT kind, path, place, inode_new, inode_old, mode_before, uid_before, gid_before,"
                             " mode_after, uid_after, gid_after, home FROM moves WHERE txn = ? ORDER BY seq");
     set_values(query, id);
+    const auto text_at = [&](int column) {
+      const auto value = query.getColumn(column);
+      const auto* const text = static_cast<const char*>(value.getBlob());
+      return std::string_view(text, static_cast<std::size_t>(value.getBytes()));
+    };
+    SharedText home;
     while (query.executeStep()) {
       Move move;
       move.kind = kind_from(query.getColumn(0).getInt64(), MoveKind::Attributes, connection_->path);
-      move.path = query.getColumn(1).getString();
-      move.place = query.getColumn(2).getString();
+      move.path = text_at(1);
+      move.place = text_at(2);
       move.inode_new = static_cast<std::uint64_t>(query.getColumn(3).getInt64());
       move.inode_old = static_cast<std::uint64_t>(query.getColumn(4).getInt64());
-      move.before = {query.getColumn(5).getUInt(), query.getColumn(6).getUInt(), query.getColumn(7).getUInt()};
-      move.after = {query.getColumn(8).getUInt(), query.getColumn(9).getUInt(), query.getColumn(10).getUInt()};
-      move.home = query.getColumn(11).getString();
+      const DirectoryAttributes before{query.getColumn(5).getUInt(), query.getColumn(6).getUInt(),
+                                       query.getColumn(7).getUInt()};
+      const DirectoryAttributes after{query.getColumn(8).getUInt(), query.getColumn(9).getUInt(),
+                                      query.getColumn(10).getUInt()};
+      if (before != DirectoryAttributes{} || after != DirectoryAttributes{})
+        move.attributes = AttributesChange{before, after};
+      home = home.like(text_at(11));
+      move.home = home;
       if (move.path.empty() || move.home.empty() || (move.place.empty() && move.kind != MoveKind::Attributes))
         throw Error(ErrorCode::Invalid, fmt::format("a move of transaction {} leads nowhere", number(id)),
                     connection_->path);
@@ -332,10 +343,11 @@ void JournalStore::write_journal(const Journal& journal, const Await& await) {
     SQLite::Statement insert(connection_->database,
                              "INSERT INTO moves VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     std::int64_t sequence = 0;
-    for (const Move& move : journal.moves)
+    for (const Move& move : journal.moves) {
+      const auto& [before, after] = move.attributes_change();
       run(insert, journal.id, sequence++, static_cast<int>(move.kind), move.path, move.place, move.inode_new,
-          move.inode_old, move.before.mode, move.before.uid, move.before.gid, move.after.mode, move.after.uid,
-          move.after.gid, move.home);
+          move.inode_old, before.mode, before.uid, before.gid, after.mode, after.uid, after.gid, move.home);
+    }
     SQLite::Statement times(connection_->database, "INSERT INTO times VALUES(?, ?, ?, ?, 0, 0)");
     for (const DirectoryTime& time : journal.times)
       run(times, journal.id, time.path, time.before_seconds, time.before_nanoseconds);

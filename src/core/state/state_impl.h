@@ -27,7 +27,8 @@ struct Connection {
   std::map<std::string_view, SQLite::Statement> repeated;
   // lists that were read; each stands as long as its row
   std::map<std::int64_t, std::shared_ptr<const FileList>> lists;
-  std::size_t lists_size = 0;  // bytes
+  std::size_t lists_size = 0;                                        // bytes
+  std::map<std::int64_t, std::weak_ptr<const FileList>> held_lists;  // by others, perhaps: not to be read again
   /// What this connection committed last, with what changed: the copy of the ledger follows at once, and working it
   /// out of the rows again would cost another digest of each list.
   struct Committed {
@@ -64,9 +65,12 @@ struct Connection {
   bool may_have_configuration(std::int64_t package_row);
   void note_configuration();  // step kConfigsFrom of the schema
   void forget_lists() {
+    held_lists.clear();
     lists.clear();
     lists_size = 0;
   }
+  /// There is no room for them, but they are as they were.
+  void let_go_of_lists();
   std::vector<std::int64_t> rows_at(std::string_view path);  // installed packages that may have it
   /// How the index of paths follows a slot whose files were `before` and are `after`.
   static PackageChange::Index index_change(const FileList& before, const FileList& after);
@@ -145,6 +149,7 @@ inline std::int64_t to_sql(int value) { return value; }
 inline std::int64_t to_sql(bool value) { return value ? 1 : 0; }
 inline std::string to_sql(const Digest& digest) { return digest.hex(); }
 inline const std::string& to_sql(const std::string& text) { return text; }
+inline std::string to_sql(const SharedText& text) { return text.string(); }
 inline const char* to_sql(const char* text) { return text; }
 
 /// An enumeration as the database keeps it. What is none of its values was never written by us: whoever reads it says

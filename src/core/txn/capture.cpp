@@ -34,7 +34,7 @@ Capture::Capture(const Environment& environment, const Planned& planned, std::st
       begun_(begun),
       moves_(std::move(moves)),
       labels_(env_.root, env_.observer) {
-  for (std::size_t i = 0; i < moves_.size(); ++i) by_path_[moves_[i].path] = i;
+  for (std::size_t i = 0; i < moves_.size(); ++i) by_path_.insert_or_assign(moves_[i].path.string(), i);
 }
 
 /// The one with the longest top.
@@ -127,7 +127,7 @@ std::string Capture::new_place() {
 
 /// With the directories that lead to it.
 std::string Capture::make_place(const Move& move) {
-  if (!env_.root.stat(os::join_path(move.home, directory_))) Stager::make_stage(env_, move.home, directory_);
+  if (!env_.root.stat(os::join_path(move.home, directory_))) Stager::make_stage(env_, move.home.string(), directory_);
   std::string place = place_of(move, directory_);
   env_.root.make_directories(os::parent_of(place));
   return place;
@@ -163,7 +163,7 @@ void Capture::put(const Written& one) {
   move.plain = one.kind == Written::Kind::File && (!here || here->type != os::FileType::Directory);
   const std::string place = make_place(move);
   env_.root.rename_no_replace(one.place, place);
-  by_path_[move.path] = moves_.size();
+  by_path_.insert_or_assign(move.path.string(), moves_.size());
   moves_.push_back(std::move(move));
 }
 
@@ -179,7 +179,7 @@ void Capture::give_attributes(const Written& one) {
   const auto here = env_.root.stat(one.path);
   if (!here || here->type != os::FileType::Directory) refuse_moved(one.path);
   if (Move* const known = move_at(one.path); known != nullptr) {
-    known->after = after;
+    known->attributes.own().after = after;
     return;
   }
   Move move;
@@ -187,9 +187,8 @@ void Capture::give_attributes(const Written& one) {
   move.path = one.path;
   move.home = home_of(one.path);
   move.inode_old = here->inode;
-  move.before = {here->mode, here->uid, here->gid};
-  move.after = after;
-  by_path_[move.path] = moves_.size();
+  move.attributes = state::AttributesChange{{here->mode, here->uid, here->gid}, after};
+  by_path_.insert_or_assign(move.path.string(), moves_.size());
   moves_.push_back(std::move(move));
 }
 
@@ -209,7 +208,7 @@ void Capture::remove(const Written& one, const Run& run) {
   move.leaves = here->type == os::FileType::Regular ? here->size : 0;
   move.plain = here->type != os::FileType::Directory;
   make_place(move);
-  by_path_[move.path] = moves_.size();
+  by_path_.insert_or_assign(move.path.string(), moves_.size());
   moves_.push_back(std::move(move));
 }
 

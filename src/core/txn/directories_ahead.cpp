@@ -9,7 +9,7 @@
 
 namespace hambrel::txn {
 
-DirectoriesAhead::DirectoriesAhead(os::FileReader& root, std::vector<std::string> tops)
+DirectoriesAhead::DirectoriesAhead(os::FileReader& root, std::vector<SharedText> tops)
     : root_(root), tops_(std::move(tops)) {
   if (tops_.empty()) return;
   other_ = aside([this] { look(); });
@@ -19,11 +19,11 @@ DirectoriesAhead::~DirectoriesAhead() { enough_ = true; }  // the future waits f
 
 void DirectoriesAhead::look() {
   os::Looker looker(root_);
-  for (const std::string& top : tops_) {
+  for (const SharedText& top : tops_) {
     if (enough_) return;
     try {
       const auto info = looker.stat(top);  // a link is not followed
-      if (info && info->type == os::FileType::Directory) look_below(top);
+      if (info && info->type == os::FileType::Directory) look_below(top.string());
     } catch (const Error&) {  // whoever asks about it looks itself, and is told
     }
   }

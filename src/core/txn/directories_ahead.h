@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/parallel.h"
+#include "base/shared_text.h"
 #include "os/file_system.h"
 
 namespace hambrel::txn {
@@ -21,7 +22,7 @@ class DirectoriesAhead {
   using Entries = std::vector<os::DirectoryReader::Entry>;
 
   /// Looks into these, and all below them. What is no directory, or a link, is passed over.
-  DirectoriesAhead(os::FileReader& root, std::vector<std::string> tops);
+  DirectoriesAhead(os::FileReader& root, std::vector<SharedText> tops);
   ~DirectoriesAhead();
   DirectoriesAhead(const DirectoriesAhead&) = delete;
   DirectoriesAhead& operator=(const DirectoriesAhead&) = delete;
@@ -42,7 +43,7 @@ class DirectoriesAhead {
   void look_into(const std::string& path, const std::function<bool(std::string_view)>& surely, Found& found) const;
 
   os::FileReader& root_;
-  std::vector<std::string> tops_;
+  std::vector<SharedText> tops_;
   std::unordered_map<std::string, Entries> found_;
   std::size_t names_ = 0;  // in them
   std::atomic<bool> enough_ = false;

@@ -75,8 +75,8 @@ std::optional<ByteCount> size_of_attic(const std::vector<Move>& moves) {
   ByteCount bytes = 0;
   for (const Move& move : moves) {
     if (move.kind != MoveKind::Exchange && move.kind != MoveKind::Remove) continue;
-    if (!move.leaves) return std::nullopt;
-    bytes += *move.leaves;
+    if (move.leaves == Move::kLeavesUnknown) return std::nullopt;
+    bytes += move.leaves;
   }
   return moves.empty() ? std::nullopt : std::optional(bytes);
 }
@@ -134,6 +134,7 @@ void Engine::stage(const Planned& planned, Transaction& ready, const std::string
 }
 
 Transaction Engine::make_ready(const Planned& planned, const Account& account, const std::string& directory) {
+  HAMBREL_ASSERT(!planned.spent, "it is carried out once");
   HAMBREL_ASSERT(!env_.state.journal(), "nothing is staged while a journal stands");
   Transaction ready = begin(planned, account, directory);
   try {
@@ -152,9 +153,11 @@ Transaction Engine::make_ready(const Planned& planned, const Account& account, c
   return ready;
 }
 
-TxnId Engine::run(const Planned& planned, const Account& account) {
+TxnId Engine::run(Planned& planned, const Account& account) {
   const auto held = hold_accounts(planned);
-  return switch_over(make_ready(planned, account, stage_of(env_.state.next_id())), std::nullopt);
+  Transaction ready = make_ready(planned, account, stage_of(env_.state.next_id()));
+  planned.spend();
+  return switch_over(std::move(ready), std::nullopt);
 }
 
 state::Prepared Engine::prepare(const Planned& planned, const Account& account) {
@@ -218,8 +221,8 @@ void Engine::require_unmoved(const state::Prepared& prepared, const std::vector<
     os::Looker looker(env_.root);
     for (std::size_t i = first; i < last; ++i)
       if (const Witness& before = witnesses[i]; witness_of(looker, before.path) != before)
-        throw Error(ErrorCode::Refused, "this has been changed since the transaction was prepared", "/" + before.path,
-                    hint);
+        throw Error(ErrorCode::Refused, "this has been changed since the transaction was prepared",
+                    fmt::format("/{}", before.path), hint);
   });
 }
 
@@ -388,17 +391,20 @@ Aside<void> Engine::meanwhile(const std::function<void()>& work) const {
 /// others have written to the same file system.
 void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>& restore) {
   constexpr std::size_t kMost = 1000;  // directories
-  std::set<std::string> changed;
-  std::unordered_set<std::string_view> moved;
+  std::set<std::string, std::less<>> changed;
+  const auto add = [&](std::string_view directory) {
+    if (!changed.contains(directory)) changed.emplace(directory);
+  };
   for (const Move& move : journal.moves) {
     if (move.kind == MoveKind::Attributes || changed.size() > kMost) return sync(env_.root, journal.moves);
-    changed.emplace(os::parent_of(move.path));
-    changed.emplace(os::parent_of(place_of(move, journal.directory)));
-    moved.insert(move.path);
+    add(os::parent_of(move.path));
+    add(os::parent_of(place_of(move, journal.directory)));
   }
-  for (const std::string& path : changed)  // under its path another directory may stand now, or none
-    for (std::string_view above = path; !above.empty(); above = os::parent_of(above))
-      if (moved.contains(above)) return sync(env_.root, journal.moves);
+  std::unordered_set<std::string_view> ways;  // to them: where one was moved, another directory may stand now, or none
+  for (const std::string& path : changed)
+    for (std::string_view above = path; !above.empty(); above = os::parent_of(above)) ways.insert(above);
+  if (std::any_of(journal.moves.begin(), journal.moves.end(), [&](const Move& one) { return ways.contains(one.path); }))
+    return sync(env_.root, journal.moves);
   for (const DirectoryTime& time : restore)
     if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
       changed.insert(time.path);
@@ -416,7 +422,8 @@ void Engine::do_move(const Move& move, const std::string& directory, OpenDirecto
   HAMBREL_ASSERT(move.kind == MoveKind::Attributes || !move.place.empty(), "what is moved has a place");
   HAMBREL_ASSERT(move.kind != MoveKind::Remove || move.inode_old != 0, "what goes was there");
   if (move.kind == MoveKind::Attributes)
-    return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.after, env_.set_owners);
+    return give(open.in_place.of(move.path), os::name_of(move.path), move.inode_old, move.attributes_change().after,
+                env_.set_owners);
   const std::string place = place_of(move, directory);
   os::Directory &stage = open.in_stage.of(place), &there = open.in_place.of(move.path);
   const auto staged = os::name_of(place), name = os::name_of(move.path);
@@ -435,10 +442,11 @@ void Engine::do_move(const Move& move, const std::string& directory, OpenDirecto
 /// now.
 std::vector<DirectoryTime> Engine::touched_directories(const std::vector<Move>& moves,
                                                        const std::vector<DirectoryTime>& restore) {
-  std::set<std::string> paths;
+  std::set<std::string, std::less<>> paths;
   for (const DirectoryTime& time : restore) paths.insert(time.path);
   for (const Move& move : moves)
-    if (move.kind != MoveKind::Attributes) paths.emplace(os::parent_of(move.path));
+    if (const auto parent = os::parent_of(move.path); move.kind != MoveKind::Attributes && !paths.contains(parent))
+      paths.emplace(parent);
   const std::vector<std::string> asked(paths.begin(), paths.end());
   std::vector<std::optional<os::FileInfo>> found(asked.size());
   in_portions(asked.size(), env_.workers, kFewToAsk, [&](std::size_t first, std::size_t last) {

@@ -50,8 +50,9 @@ class Engine {
   Engine& operator=(const Engine&) = delete;
 
   /// Stages, where there is something to stage, and switches. Returns the number in the ledger. On failure everything
-  /// is as before, the failure stands in the ledger, and the Error says so.
-  state::TxnId run(const Planned& planned, const Account& account);
+  /// is as before, the failure stands in the ledger, and the Error says so. What was planned is spent once it is
+  /// staged.
+  state::TxnId run(Planned& planned, const Account& account);
 
   /// Everything up to the switch: staged, on the disk, and written down. One can be prepared at a time: Error{Refused}
   /// where another one is.

@@ -48,7 +48,7 @@ FileInfo existing(os::FileReader& root, os::Looker& looker, std::string_view pat
   return root.stat_followed_present(existing_directory(root, path));
 }
 
-void require_room(os::FileReader& root, const std::string& home, ByteCount bytes, std::uint64_t count) {
+void require_room(os::FileReader& root, std::string_view home, ByteCount bytes, std::uint64_t count) {
   const std::string at = existing_directory(root, home);
   const os::Space space = root.space(at);
   const ByteCount needed = bytes + 4096 * count + (home == kHome ? kMargin : kForeignMargin);
@@ -65,7 +65,7 @@ void require_room(os::FileReader& root, const std::string& home, ByteCount bytes
 }  // namespace
 
 /// A link that others than root can change leads wherever they like by the time of the change.
-void require_way(os::FileReader& root, const std::string& path) {
+void require_way(os::FileReader& root, std::string_view path) {
   const auto link = root.strange_link(path);
   if (!link) return;
   throw Error(ErrorCode::Refused,
@@ -75,7 +75,7 @@ void require_way(os::FileReader& root, const std::string& path) {
 }
 
 void require_feasible(os::FileReader& root, const TreeChange& change, unsigned workers) {
-  std::map<std::string, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
+  std::map<SharedText, std::pair<ByteCount, std::uint64_t>> needs;  // by home: bytes, inodes
   for (const Put& put : change.puts) {
     auto& [bytes, count] = needs[put.home()];
     if (put.rest().kept.empty() || put.entry.config()) bytes += put.entry.size();  // the rest is linked
@@ -87,7 +87,7 @@ void require_feasible(os::FileReader& root, const TreeChange& change, unsigned w
     ++count;
   }
   if (change.fetched.bytes > 0) {
-    const auto mount = [&](const std::string& path) {
+    const auto mount = [&](std::string_view path) {
       return root.stat_followed_present(existing_directory(root, path)).mount;
     };
     const auto there = std::find_if(needs.begin(), needs.end(),

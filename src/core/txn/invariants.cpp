@@ -33,7 +33,7 @@ class Inspection {
     broken_.push_back(fmt::format(text, std::forward<Values>(values)...));
   }
 
-  std::uint64_t inode_at(const std::string& path) {
+  std::uint64_t inode_at(std::string_view path) {
     const auto info = root_.stat(path);
     return info ? info->inode : 0;
   }

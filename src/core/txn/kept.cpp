@@ -21,13 +21,14 @@ Kept::Kept(os::FileReader& root, const state::State& state, state::TxnId since) 
     const auto entry = state.ledger_entry(state::TxnId{id});
     if (!entry || entry->result != "done") continue;
     if (state.given_up(entry->id)) certain = false;
-    const std::string attic = attic_of(state, entry->id);
+    const SharedText attic = attic_of(state, entry->id);
     for (const state::Move& move : state.moves_of(entry->id))
       if (move.kind != MoveKind::Attributes)
-        places_[move.path].push_back(
-            {move.kind, move.home, fmt::format("{}/{}/{}", move.home, attic, move.place), move.inode_old, certain});
+        places_[move.path].push_back({move.home, attic, move.place, move.inode_old, move.kind, certain});
   }
 }
+
+std::string Kept::Place::path() const { return fmt::format("{}/{}/{}", home, attic, place); }
 
 void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted, unsigned workers) {
   constexpr std::size_t kFew = 16;
@@ -40,14 +41,14 @@ void Kept::look_for(const std::vector<std::pair<FileEntry, std::string>>& wanted
     known_[wanted[i].first.path] = {wanted[i].first.digest, wanted[i].second, std::move(places[i])};
 }
 
-std::optional<std::string> Kept::find(const FileEntry& entry, const std::string& home) const {
+std::optional<std::string> Kept::find(const FileEntry& entry, std::string_view home) const {
   if (const auto known = known_.find(entry.path);
       known != known_.end() && known->second.digest == entry.digest && known->second.home == home)
     return known->second.place;
   return search(entry, home);
 }
 
-std::vector<std::string> Kept::places_like(const FileEntry& entry, const std::string& home) const {
+std::vector<std::string> Kept::places_like(const FileEntry& entry, std::string_view home) const {
   std::vector<std::string> places;
   visit(entry, home, [&](const std::string& at) {
     places.push_back(at);
@@ -56,7 +57,7 @@ std::vector<std::string> Kept::places_like(const FileEntry& entry, const std::st
   return places;
 }
 
-std::optional<std::string> Kept::search(const FileEntry& entry, const std::string& home) const {
+std::optional<std::string> Kept::search(const FileEntry& entry, std::string_view home) const {
   std::optional<std::string> place;
   visit(entry, home, [&](const std::string& at) {
     if (root_.digest(at) == entry.digest) place = at;
@@ -65,21 +66,21 @@ std::optional<std::string> Kept::search(const FileEntry& entry, const std::strin
   return place;
 }
 
-void Kept::visit(const FileEntry& entry, const std::string& home,
+void Kept::visit(const FileEntry& entry, std::string_view home,
                  const std::function<bool(const std::string&)>& is_it) const {
   for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
     const auto found = places_.find(top);
     if (found == places_.end()) continue;
     for (const Place& place : found->second) {
       if (place.home != home) continue;
-      const std::string at = place.path + entry.path.substr(top.size());
+      const std::string at = place.path() + entry.path.substr(top.size());
       const auto info = root_.stat(at);
       if (info && info->type == os::FileType::Regular && info->size == entry.size && is_it(at)) return;
     }
   }
 }
 
-std::optional<std::string> Kept::find_configuration(const FileEntry& entry, const std::string& home) const {
+std::optional<std::string> Kept::find_configuration(const FileEntry& entry, std::string_view home) const {
   for (std::string_view top = entry.path; !top.empty(); top = os::parent_of(top)) {
     const auto found = places_.find(top);
     if (found == places_.end() || found->second.front().kind == MoveKind::Place) continue;
@@ -97,11 +98,11 @@ std::optional<std::string> Kept::find_configuration(const FileEntry& entry, cons
 std::map<std::string, Kept::First> Kept::first_moves_in(std::string_view directory) const {
   std::map<std::string, First> result;
   for (const auto& [path, places] : places_) {
-    if (path != directory && !path.starts_with(std::string(directory) + "/")) continue;
+    if (path != directory && !os::is_below(path, directory)) continue;
     bool below = false;
     for (std::string_view above = os::parent_of(path); !above.empty() && !below; above = os::parent_of(above))
       below = result.contains(std::string(above));
-    if (!below) result.emplace(path, First{places.front().kind, places.front().home, places.front().inode});
+    if (!below) result.emplace(path.string(), First{places.front().kind, places.front().home, places.front().inode});
   }
   return result;
 }
@@ -111,7 +112,7 @@ std::optional<std::string> Kept::find_content(const std::string& path, const Dig
     const auto found = places_.find(top);
     if (found == places_.end()) continue;
     for (const Place& place : found->second) {
-      const std::string at = place.path + path.substr(top.size());
+      const std::string at = place.path() + path.substr(top.size());
       const auto info = root_.stat(at);
       if (info && info->type == os::FileType::Regular && root_.digest(at) == digest) return at;
     }
@@ -123,7 +124,7 @@ std::optional<std::string> Kept::place_of(const std::string& path, std::uint64_t
   const auto found = places_.find(path);
   if (found == places_.end()) return std::nullopt;
   for (const Place& place : found->second)
-    if (const auto info = root_.stat(place.path); info && info->inode == inode) return place.path;
+    if (const auto info = root_.stat(place.path()); info && info->inode == inode) return place.path();
   return std::nullopt;
 }
 

@@ -25,10 +25,10 @@ class Kept {
   Kept(os::FileReader& root, const state::State& state, state::TxnId since);
 
   /// Where a regular file with the path, size and digest of `entry` lies in the attic of `home`, relative to the root.
-  std::optional<std::string> find(const FileEntry& entry, const std::string& home) const;
+  std::optional<std::string> find(const FileEntry& entry, std::string_view home) const;
 
   /// Everywhere that a file of this path and size lies, whatever its content: without reading it.
-  std::vector<std::string> places_like(const FileEntry& entry, const std::string& home) const;
+  std::vector<std::string> places_like(const FileEntry& entry, std::string_view home) const;
 
   /// Looks for all of these, by several threads; find() then knows them.
   void look_for(const std::vector<std::pair<FileEntry, std::string>>& entries_and_homes, unsigned workers);
@@ -36,12 +36,12 @@ class Kept {
   /// The same for configuration, which may have been edited: what stood at the path after `since`, whatever its
   /// content, if a transaction put it away; else what find() tells. Where moves are not known any more that came before
   /// that, another version's pristine content is not taken for it.
-  std::optional<std::string> find_configuration(const FileEntry& entry, const std::string& home) const;
+  std::optional<std::string> find_configuration(const FileEntry& entry, std::string_view home) const;
 
   /// The first thing that happened since to a path: what stood there before is what the move put away, or nothing.
   struct First {
     state::MoveKind kind;
-    std::string home;
+    SharedText home;
     std::uint64_t inode;  // of what was put away
   };
   /// By path, those that lie in `directory`; what lies below a path that is among them is not.
@@ -53,15 +53,16 @@ class Kept {
 
  private:
   struct Place {
+    SharedText home, attic, place;
+    std::uint64_t inode;  // of what was put away, 0 for nothing
     state::MoveKind kind;
-    std::string home, path;  // path: relative to the root
-    std::uint64_t inode;     // of what was put away, 0 for nothing
-    bool certain;            // that no transaction before it, whose moves are not known any more, had moved it
+    bool certain;  // that no transaction before it, whose moves are not known any more, had moved it
+
+    std::string path() const;  // relative to the root
   };
-  std::optional<std::string> search(const FileEntry& entry, const std::string& home) const;
+  std::optional<std::string> search(const FileEntry& entry, std::string_view home) const;
   /// Calls with the places that are like it, until one is it.
-  void visit(const FileEntry& entry, const std::string& home,
-             const std::function<bool(const std::string&)>& is_it) const;
+  void visit(const FileEntry& entry, std::string_view home, const std::function<bool(const std::string&)>& is_it) const;
 
   os::FileReader& root_;
   struct Known {
@@ -69,8 +70,8 @@ class Kept {
     std::string home;
     std::optional<std::string> place;
   };
-  std::map<std::string, Known, std::less<>> known_;                // by path: what look_for() found
-  std::map<std::string, std::vector<Place>, std::less<>> places_;  // by the path that was moved, oldest first
+  std::map<std::string, Known, std::less<>> known_;               // by path: what look_for() found
+  std::map<SharedText, std::vector<Place>, std::less<>> places_;  // by the path that was moved, oldest first
 };
 
 /// Where the files of a transaction lie by now: its own attic, or that of what took it back.

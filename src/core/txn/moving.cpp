@@ -17,9 +17,27 @@ std::string place_of(const Move& move, const std::string& directory) {
   return fmt::format("{}/{}/{}", move.home, directory, move.place);
 }
 
+namespace {
+
+std::set<std::string> homes_among(const std::vector<Move>& moves, bool with_attributes) {
+  std::set<std::string> homes;
+  std::string_view last;
+  for (const Move& move : moves) {
+    if (move.home == last || (move.kind == MoveKind::Attributes && !with_attributes)) continue;
+    last = move.home;
+    homes.emplace(last);
+  }
+  return homes;
+}
+
+}  // namespace
+
+std::set<std::string> homes_of(const std::vector<Move>& moves) { return homes_among(moves, true); }
+std::set<std::string> homes_with_files(const std::vector<Move>& moves) { return homes_among(moves, false); }
+
 void sync(os::FileSystem& root, const std::vector<Move>& moves) {
-  std::set<std::string> homes{kHome};
-  for (const Move& move : moves) homes.insert(move.home);
+  std::set<std::string> homes = homes_of(moves);
+  homes.insert(kHome);
   for (const std::string& home : homes) root.sync_all(existing_directory(root, home));
 }
 
@@ -31,10 +49,7 @@ void give(os::Directory& parent, std::string_view name, std::uint64_t inode,
 }
 
 void require_homes(os::FileReader& root, const state::Journal& journal) {
-  std::set<std::string> homes;
-  for (const Move& move : journal.moves)
-    if (move.kind != MoveKind::Attributes) homes.insert(move.home);
-  for (const std::string& home : homes)
+  for (const std::string& home : homes_with_files(journal.moves))
     if (const std::string own = os::join_path(home, journal.directory); !root.stat(own))
       throw Error(ErrorCode::Io, "is missing, but the transaction has files in it", root.shown(own),
                   "mount the file system it is on");

@@ -12,6 +12,9 @@
 namespace hambrel::txn {
 
 /// Where a move finds or puts what is not at its path, relative to the root. `directory`: of the transaction.
+/// Of these moves, those of attributes too, or not.
+std::set<std::string> homes_of(const std::vector<state::Move>& moves);
+std::set<std::string> homes_with_files(const std::vector<state::Move>& moves);
 std::string place_of(const state::Move& move, const std::string& directory);
 
 /// Brings every file system that the moves are about, and that of the state, to the disk.

@@ -47,7 +47,7 @@ bool Recovery::take_back(const Move& move, const std::string& directory) {
     return false;
   }
   const std::string place = place_of(move, directory);
-  const auto inode_at = [&](const std::string& path) {
+  const auto inode_at = [&](std::string_view path) {
     const auto info = env_.root.stat(path);
     return info ? info->inode : 0;
   };
@@ -69,8 +69,8 @@ bool Recovery::take_back(const Move& move, const std::string& directory) {
       const auto now = env_.root.stat(move.path);
       if (!now || now->type != os::FileType::Directory) return false;
       if (move.inode_old != 0 && now->inode != move.inode_old) return false;
-      give(*env_.root.open_directory(os::parent_of(move.path)), os::name_of(move.path), now->inode, move.before,
-           env_.set_owners);
+      give(*env_.root.open_directory(os::parent_of(move.path)), os::name_of(move.path), now->inode,
+           move.attributes_change().before, env_.set_owners);
       return true;
     }
   }

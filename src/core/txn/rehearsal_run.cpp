@@ -62,13 +62,14 @@ RehearsalRun::RehearsalRun(const Environment& environment, const Planned& planne
 void RehearsalRun::make_layers(const std::vector<state::Move>& moves) {
   HAMBREL_ASSERT(mounted_.empty(), "layers are made once");
   StagingHomes homes(env_.root);
-  std::set<std::string> all{kHome, homes.of("x")};
-  for (const state::Move& move : moves) all.insert(move.home);
+  std::set<std::string> all = homes_of(moves);
+  all.insert(kHome);
+  all.insert(homes.of("x").string());
   for (const auto* const list : {&planned_.runs.before, &planned_.runs.hooks, &planned_.runs.watching})
     for (const Run& one : *list)
       for (const std::string& glob : one.shown.writes) {
         const std::string plain = glob.substr(0, glob.find_first_of("*?"));
-        all.insert(homes.of(plain.substr(0, plain.rfind('/') + 1) + "x"));
+        all.insert(homes.of(plain.substr(0, plain.rfind('/') + 1) + "x").string());
       }
   StagingHomes::remember(env_.root, all);
   std::map<std::string, std::string> by_top;

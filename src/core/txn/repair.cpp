@@ -80,8 +80,7 @@ class Repair {
     const auto here = reached ? root_.stat(entry.path) : std::nullopt;
     const std::size_t package = index_of(one.package_row);
     if (entry.type == EntryType::Directory && here && here->type == os::FileType::Directory) {
-      result_.tree.moves.push_back(
-          {MoveKind::Attributes, entry.path, homes_.of(entry.path), std::make_shared<FileEntry>(entry)});
+      result_.tree.moves.push_back({MoveKind::Attributes, entry.path, homes_.of(entry.path), entry});
       return count(one, "");
     }
     Put put{entry, package, {}, homes_.of(entry.path)};

@@ -225,7 +225,7 @@ class Rollback {
 
   /// B2: below kConfigs stands afterwards what stood there then. What transactions moved is known by inode numbers.
   void settle_waiting(const Kept& kept) {
-    const auto move = [&](MoveKind kind, const std::string& path, const std::string& home) {
+    const auto move = [&](MoveKind kind, const std::string& path, const SharedText& home) {
       result_.tree.moves.push_back({kind, path, home});
     };
     for (const auto& [path, first] : kept.first_moves_in(kConfigs)) {
@@ -275,7 +275,7 @@ class Rollback {
         if (step.changes_file()) all.emplace(step.path, Fate{id, step.before, {}}).first->second.after = step.after;
     }
     if (all.empty()) return;
-    std::map<std::string, std::vector<std::string>> above;  // by the path itself and each directory above it
+    TextMap<std::vector<std::string>> above;  // by the path itself and each directory above it
     for (const auto& [path, fate] : all)
       for (std::string_view top = path; !top.empty(); top = os::parent_of(top)) above[std::string(top)].push_back(path);
     for (std::int64_t id = number(to_) + 1; id < number(state_.next_id()); ++id) {
@@ -333,7 +333,7 @@ class Rollback {
   }
   void drop_planned() {
     TreeChange& tree = result_.tree;
-    const auto drop = [](auto& all, std::size_t planned, const std::set<std::string>& paths) {
+    const auto drop = [](auto& all, std::size_t planned, const std::set<std::string, std::less<>>& paths) {
       const auto last = all.begin() + static_cast<std::ptrdiff_t>(planned);
       if (!paths.empty())
         all.erase(std::remove_if(all.begin(), last, [&](const auto& one) { return paths.contains(one.path); }), last);
@@ -347,7 +347,7 @@ class Rollback {
   bool moves_at(std::string_view path, std::optional<MoveKind> kind = {}) const {
     const auto is_it = [&](MoveKind other) { return !kind || other == *kind; };
     if (const auto added = added_moves_.find(path); added != added_moves_.end() && is_it(added->second)) return true;
-    if (without_moves_.contains(std::string(path))) return false;
+    if (without_moves_.contains(path)) return false;
     const auto& moves = result_.tree.moves;
     auto at = std::lower_bound(by_path_.begin(), by_path_.end(), path,
                                [&](std::size_t one, std::string_view other) { return moves[one].path < other; });
@@ -355,7 +355,7 @@ class Rollback {
       if (is_it(moves[*at].kind)) return true;
     return false;
   }
-  void add_move(MoveKind kind, const std::string& path, const std::string& home) {
+  void add_move(MoveKind kind, const std::string& path, const SharedText& home) {
     result_.tree.moves.push_back({kind, path, home});
     added_moves_.emplace(path, kind);
   }
@@ -475,7 +475,8 @@ class Rollback {
   std::vector<std::size_t> by_path_;                            // its moves
   std::map<std::string, MoveKind, std::less<>> added_moves_;    // what came to it, by path
   std::map<std::string, std::size_t, std::less<>> added_puts_;  // the same: by path, index into the puts
-  std::set<std::string> without_moves_, without_configs_, without_notices_;  // paths of which what it had is dropped
+  std::set<std::string, std::less<>> without_moves_, without_configs_,
+      without_notices_;  // paths of which what it had is dropped
   Planned result_;
 };
 

@@ -117,13 +117,14 @@ std::string Stager::make_stage(const Environment& environment, const std::string
 
 /// A directory for the transaction in each home.
 void Stager::make_stages(const TreeChange& change) {
-  std::set<std::string> homes{kHome};
+  std::set<std::string_view> named{kHome};
   std::map<std::string_view, std::size_t> removals;  // by home
-  for (const Put& put : change.puts) homes.insert(put.home());
+  for (const Put& put : change.puts) named.insert(put.home());
   for (const PlannedMove& move : change.moves) {
-    if (move.kind != MoveKind::Attributes) homes.insert(move.home);
+    if (move.kind != MoveKind::Attributes) named.insert(move.home);
     if (move.kind == MoveKind::Remove) ++removals[move.home];
   }
+  const std::set<std::string> homes(named.begin(), named.end());
   env_.root.make_directories(kHome);
   StagingHomes::remember(env_.root, homes);
   for (const std::string& home : homes) {
@@ -482,11 +483,11 @@ void Stager::resolve(Move& move, const PlannedMove& planned, const Owners& owner
     throw Error(ErrorCode::Refused, "has disappeared since this was planned", env_.root.shown(move.path),
                 "nothing was changed; run the command again");
   if (move.kind == MoveKind::Attributes) {
-    HAMBREL_ASSERT(planned.after != nullptr, "it is known what it becomes");
-    const Owners::Numbers owner = owners.of(*planned.after, move.path);
+    HAMBREL_ASSERT(static_cast<bool>(planned.after), "it is known what it becomes");
+    const Owners::Numbers owner = owners.of(*planned.after, move.path.string());
     move.inode_old = here->inode;
-    move.before = {here->mode, here->uid, here->gid};
-    move.after = {planned.after->mode, owner.uid, owner.gid};
+    move.attributes =
+        state::AttributesChange{{here->mode, here->uid, here->gid}, {planned.after->mode, owner.uid, owner.gid}};
   } else if (here) {
     move.inode_old = here->inode;
     move.leaves = here->type == os::FileType::Regular ? here->size : 0;  // directories are empty by then

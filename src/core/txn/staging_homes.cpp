@@ -18,16 +18,16 @@ std::string existing_directory(os::FileReader& root, std::string_view path) {
   return at;
 }
 
-const std::string& StagingHomes::of(std::string_view path) { return of_directory(os::parent_of(path)); }
+const SharedText& StagingHomes::of(std::string_view path) { return of_directory(os::parent_of(path)); }
 
-const std::string& StagingHomes::of_directory(std::string_view directory) {
+const SharedText& StagingHomes::of_directory(std::string_view directory) {
   if (const auto known = by_directory_.find(directory); known != by_directory_.end()) return known->second;
   if (by_mount_.empty()) by_mount_[root_.stat_followed_present(existing_directory(root_, kHome)).mount] = kHome;
   auto info = directory.empty() ? std::nullopt : directories_.stat(directory);
   if (directory.empty() || (info && info->type == os::FileType::Symlink)) info = root_.stat_followed(directory);
   if (!info || info->type != os::FileType::Directory)  // to be made, on the file system of what it will stand in
     return by_directory_.emplace(directory, of_directory(os::parent_of(directory))).first->second;
-  std::string& home = by_mount_[info->mount];
+  SharedText& home = by_mount_[info->mount];
   if (home.empty()) {
     std::string top = root_.physical(directory);
     while (!top.empty() && root_.stat_followed_present(os::parent_of(top)).mount == info->mount)

@@ -12,6 +12,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/shared_text.h"
 #include "base/text_map.h"
 #include "os/file_system.h"
 #include "os/neighbours.h"
@@ -28,7 +29,7 @@ class StagingHomes {
   os::DirectoryFacts& directories() { return directories_; }
 
   /// The home for what is called `path`, whether its directory exists yet or not.
-  const std::string& of(std::string_view path);
+  const SharedText& of(std::string_view path);
   /// Writes down, durably, that a transaction is going to use these homes. Before they are made.
   static void remember(os::FileSystem& root, const std::set<std::string>& homes);
   /// Every home that stands: kHome, and those of other mounts that were written down. No other mount is looked at: a
@@ -38,12 +39,12 @@ class StagingHomes {
   static std::vector<std::string> tops(os::FileReader& root);
 
  private:
-  const std::string& of_directory(std::string_view directory);
+  const SharedText& of_directory(std::string_view directory);
 
   os::FileReader& root_;
   os::DirectoryFacts directories_{root_};
-  TextMap<std::string> by_directory_;
-  std::map<std::uint64_t, std::string> by_mount_;
+  TextMap<SharedText> by_directory_;
+  std::map<std::uint64_t, SharedText> by_mount_;
 };
 
 /// The nearest directory that exists at or above a path.

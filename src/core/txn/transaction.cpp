@@ -162,8 +162,9 @@ std::string encode(const Transaction& transaction) {
                 {"directory", transaction.journal.directory},
                 {"format", kFormat}};
   whole["moves"] = list(transaction.journal.moves, [](const Move& one) {
-    return Json::array({static_cast<int>(one.kind), one.path, one.place, one.home, one.inode_new, one.inode_old,
-                        encoded(one.before), encoded(one.after), one.plain});
+    const auto& [before, after] = one.attributes_change();
+    return Json::array({static_cast<int>(one.kind), one.path.view(), one.place.view(), one.home.view(), one.inode_new,
+                        one.inode_old, encoded(before), encoded(after), one.plain});
   });
   whole["restore"] = list(transaction.restore, [](const DirectoryTime& one) {
     return Json::array({one.path, one.before_seconds, one.before_nanoseconds});
@@ -255,8 +256,8 @@ Transaction decode(const std::string& bytes, const state::State& state) {
       move.home = path_in(one.at(3));
       move.inode_new = one.at(4).get<std::uint64_t>();
       move.inode_old = one.at(5).get<std::uint64_t>();
-      move.before = decoded_attributes(one.at(6));
-      move.after = decoded_attributes(one.at(7));
+      const state::AttributesChange attributes{decoded_attributes(one.at(6)), decoded_attributes(one.at(7))};
+      if (move.kind == state::MoveKind::Attributes) move.attributes = attributes;
       move.plain = one.at(8).get<bool>();
       transaction.journal.moves.push_back(std::move(move));
     }
@@ -314,7 +315,7 @@ void source_missing_content(Planned& planned, const std::vector<const StatePacka
   }
 }
 
-Witness witness_of(os::Looker& looker, const std::string& path) {
+Witness witness_of(os::Looker& looker, const SharedText& path) {
   const auto info = looker.stat(path);
   if (!info) return {path};
   return {path, true, info->inode, info->size, info->mtime_seconds, info->mtime_nanoseconds};

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "archive/package_reader.h"
+#include "base/assert.h"
 #include "os/neighbours.h"
 #include "os/preview.h"
 #include "rehearsal/runs.h"
@@ -110,6 +111,16 @@ struct [[nodiscard]] Planned {
     follows.push_back(one);
     plan.follows.push_back({one.name, one.before, one.after});
   }
+  /// Gives back what is needed until everything is ready and not afterwards: there is as much of it as files. It can't
+  /// be carried out again then.
+  void spend() {
+    HAMBREL_ASSERT(!spent, "it is carried out once");
+    spent = true;
+    tree.puts = std::vector<Put>();
+    tree.moves = std::vector<PlannedMove>();
+    moves = std::vector<state::Move>();
+  }
+  bool spent = false;
   bool does_nothing() const {
     return plan.steps.empty() && tree.moves.empty() && moves.empty() && runs.empty() && contents.empty() &&
            picks.empty() && follows.empty();
@@ -118,7 +129,7 @@ struct [[nodiscard]] Planned {
 
 /// What a move found at its path when it was made ready. What has changed since must not be switched away unseen.
 struct Witness {
-  std::string path;
+  SharedText path;
   bool there = false;
   std::uint64_t inode = 0, size = 0;
   std::int64_t mtime_seconds = 0, mtime_nanoseconds = 0;
@@ -152,6 +163,6 @@ Transaction decode(const std::string& bytes, const state::State& state);
 void source_missing_content(Planned& planned, const std::vector<const state::StatePackage*>& kept,
                             const FileOf& file_of);
 
-Witness witness_of(os::Looker& looker, const std::string& path);
+Witness witness_of(os::Looker& looker, const SharedText& path);
 
 }  // namespace hambrel::txn

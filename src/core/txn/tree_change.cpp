@@ -31,7 +31,7 @@ struct Seen {
 
 /// A directory that is placed as a whole (C6): what holds for it holds for all that comes below it.
 struct Whole {
-  std::string home;
+  SharedText home;
   Inheritance given;
 };
 
@@ -168,7 +168,7 @@ class Planner {
     const std::string_view path = what.path();
     HAMBREL_ASSERT(!path.empty(), "the root itself is no package's");
     const Whole* const whole = in_whole(path);
-    const std::string& home = whole != nullptr ? whole->home : homes_.of(path);
+    const SharedText& home = whole != nullptr ? whole->home : homes_.of(path);
     change_.puts.push_back({what, package, source == path ? std::string_view() : source, home});
     Put& one = change_.puts.back();
     if (package == Put::npos) return;
@@ -294,7 +294,7 @@ class Planner {
     const FileEntry becomes = coming.entry();
     if (was.mode == becomes.mode && was.user == becomes.user && was.group == becomes.group) return;
     if (coming.shared) return;  // the first owner's word stands
-    change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), std::make_shared<FileEntry>(becomes)});
+    change_.moves.push_back({MoveKind::Attributes, path, homes_.of(path), becomes});
   }
 
   /// C3 for a configuration file that a package brings.
@@ -439,7 +439,7 @@ class Planner {
     return sides_.staying_owner_of(path, sides_.old_at(path)).has_value();
   }
 
-  bool below_new_file(const std::string& path) const {
+  bool below_new_file(std::string_view path) const {
     for (auto parent = os::parent_of(path); !parent.empty(); parent = os::parent_of(parent))
       if (const auto* const coming = sides_.coming_at(parent);
           coming != nullptr && coming->type() != EntryType::Directory)

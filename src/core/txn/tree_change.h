@@ -68,7 +68,7 @@ class PutEntry {
 /// What few things have that are made in the stage.
 struct PutRest {
   std::string other_path{};              // its path in its package, if it is not that of the entry
-  std::string home{};                    // where it is staged, if that is not where the state is; see staging_homes.h
+  SharedText home{};                     // where it is staged, if that is not where the state is; see staging_homes.h
   std::optional<std::uint32_t> group{};  // given by a set-group-id directory to what names no group of its own
   std::string default_acl{};             // of the directory that it comes into
   std::string kept{};                    // where the content lies in the attic; empty: in the package file
@@ -81,10 +81,10 @@ class Put {
  public:
   static constexpr std::size_t npos = SIZE_MAX;
 
-  Put(PutEntry what, std::size_t of_package, std::string_view other_path, const std::string& home)
+  Put(PutEntry what, std::size_t of_package, std::string_view other_path, const SharedText& home)
       : entry(std::move(what)), package(of_package) {
     if (!other_path.empty()) rest_.own().other_path = other_path;
-    if (home != kHome) rest_.own().home = home;
+    if (home != std::string_view(kHome)) rest_.own().home = home;
   }
 
   PutEntry entry;       // what it must be; its path is where it goes
@@ -97,8 +97,8 @@ class Put {
   /// To be changed.
   PutRest& own_rest() { return rest_.own(); }
   /// Where it is staged.
-  const std::string& home() const {
-    static const std::string usual(kHome);
+  const SharedText& home() const {
+    static const SharedText usual(kHome);
     return rest().home.empty() ? usual : rest().home;
   }
   std::string_view path_in_package() const {
@@ -116,8 +116,8 @@ class Put {
 /// A move to be; inode numbers are filled in when the thing is staged.
 struct PlannedMove {
   state::MoveKind kind;
-  std::string path, home;
-  std::shared_ptr<const FileEntry> after{};  // for Attributes
+  SharedText path, home;
+  Rarely<FileEntry> after{};  // for Attributes
 };
 
 /// A configuration file whose pristine content is to be kept.
@@ -175,7 +175,7 @@ struct TreeOptions {
                                    const std::vector<Entering>& entering, const TreeOptions& options = {});
 
 /// Throws Error{Refused} where a link is on the way to `path` that others than root can change.
-void require_way(os::FileReader& root, const std::string& path);
+void require_way(os::FileReader& root, std::string_view path);
 
 /// Is there room for what is staged, on each file system, and can every move be done? Throws Error that names the path,
 /// and both amounts or what is in the way: a mount point, an immutable or append-only file or directory.

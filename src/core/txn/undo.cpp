@@ -6,15 +6,17 @@
 #include <map>
 #include <set>
 #include <string_view>
-#include <unordered_set>
+#include <unordered_map>
 
 #include "base/assert.h"
 #include "base/error.h"
 #include "base/text.h"
 #include "os/neighbours.h"
 #include "plan/plan_record.h"
+#include "txn/attic_check.h"
 #include "txn/choices.h"
 #include "txn/directories_ahead.h"
+#include "txn/moving.h"
 #include "txn/present_packages.h"
 #include "txn/shelve.h"
 #include "txn/undo_lines.h"
@@ -42,8 +44,9 @@ class Undo {
     undo_.plan.kind = "undo";
     const auto moves = state_.moves_of(id_);
     undo_.moves.reserve(moves.size());
-    const bool there = std::all_of(moves.begin(), moves.end(), [&](const Move& move) {
-      return move.kind == MoveKind::Attributes || root_.stat(os::join_path(move.home, undo_.attic));
+    const auto homes = homes_with_files(moves);
+    const bool there = std::all_of(homes.begin(), homes.end(), [&](const std::string& home) {
+      return root_.stat(os::join_path(home, undo_.attic)).has_value();
     });
     if (!there)
       refuse("its files are no longer in the attic", "bring the packages back with `hambrel install NAME=VERSION`");
@@ -55,6 +58,7 @@ class Undo {
     anew_ = plan_lines_back(root_, state_, id_, moves, undo_);
     take_choices_back(state_, id_, undo_);
     check_set();
+    attic_.emplace(root_, state_, id_, undo_.changes);
     for (auto move = moves.rbegin(); move != moves.rend(); ++move)
       if (!was_made_again(move->path) && !anew_.contains(move->path)) reverse(*move);
     restore_generated();
@@ -110,7 +114,7 @@ class Undo {
 
   /// A directory that was placed goes as a whole where nothing else came into it.
   void look_ahead(const std::vector<Move>& moves) {
-    std::vector<std::string> placed;
+    std::vector<SharedText> placed;
     for (const Move& move : moves)
       if (move.kind == MoveKind::Place) placed.push_back(move.path);
     HAMBREL_ASSERT(!ahead_, "directories are looked at once");
@@ -218,9 +222,12 @@ class Undo {
   static bool is_link(const state::GeneratedChange& one) {
     return (one.after ? one.after : one.before)->program == state::kCandidates;
   }
+  /// Itself, or something below it.
   bool was_made_again(std::string_view path) const {
-    return std::any_of(made_again_.begin(), made_again_.end(),
-                       [&](const std::string& one) { return one == path || os::is_below(one, path); });
+    if (made_again_.empty()) return false;
+    const std::string below = os::join_path(path, "");
+    const auto first = made_again_.lower_bound(below);
+    return made_again_.contains(path) || (first != made_again_.end() && first->starts_with(below));
   }
 
   void restore_generated() {
@@ -241,21 +248,26 @@ class Undo {
     std::map<std::string, std::optional<Digest>> decided;  // what the transaction itself had put there
     for (const plan::ConfigStep& step : plan::decisions_of(state_.ledger_entry(id_)->record))
       decided.emplace(step.path, step.after);
-    std::unordered_set<std::string_view> moved;
+    std::vector<FileEntry> files;
+    for (const std::int64_t row : leaving_rows_)
+      for (FileEntry& file : state_.configuration_of(row)) files.push_back(std::move(file));
+    std::unordered_map<std::string_view, bool> moved;  // these, and the directories above them: there are fewer of them
+    for (const FileEntry& file : files)
+      for (std::string_view path = file.path; !path.empty(); path = os::parent_of(path)) moved.emplace(path, false);
     for (const Move& move : undo_.moves)
-      if (move.kind != MoveKind::Attributes) moved.insert(move.path);
+      if (const auto found = moved.find(move.path); found != moved.end() && move.kind != MoveKind::Attributes)
+        found->second = true;
     const auto goes = [&](std::string_view path) {  // itself, or a directory above it
-      while (!path.empty() && !moved.contains(path)) path = os::parent_of(path);
+      while (!path.empty() && !moved.at(path)) path = os::parent_of(path);
       return !path.empty();
     };
-    for (const std::int64_t row : leaving_rows_)
-      for (const FileEntry& file : state_.configuration_of(row)) {
-        const auto here = root_.stat(file.path);
-        if (!goes(file.path) || !here || here->type != FileType::Regular) continue;
-        const Digest now = root_.digest(file.path);
-        const auto as_decided = decided.find(file.path);
-        if (now != file.digest && (as_decided == decided.end() || as_decided->second != now)) changed(file.path);
-      }
+    for (const FileEntry& file : files) {
+      const auto here = root_.stat(file.path);
+      if (!goes(file.path) || !here || here->type != FileType::Regular) continue;
+      const Digest now = root_.digest(file.path);
+      const auto as_decided = decided.find(file.path);
+      if (now != file.digest && (as_decided == decided.end() || as_decided->second != now)) changed(file.path);
+    }
   }
 
   /// What had been decided about configuration, and comes back to how it stood.
@@ -281,29 +293,30 @@ class Undo {
     }
   }
 
-  void changed(const std::string& path) {
-    if (noticed_.insert(path).second) undo_.plan.notices.push_back({Notice::Kind::Changed, path, ""});
+  void changed(std::string_view path) {
+    if (noticed_.emplace(path).second) undo_.plan.notices.push_back({Notice::Kind::Changed, std::string(path), ""});
   }
 
   std::string place_of(const Move& move) const { return fmt::format("{}/{}/{}", move.home, undo_.attic, move.place); }
 
-  void add(MoveKind kind, const std::string& path, const Move& done, const std::string& place) {
+  /// `here`: what stands at the path.
+  void add(MoveKind kind, const SharedText& path, const std::optional<os::FileInfo>& here, const Move& done,
+           const SharedText& place) {
     Move move;
     move.kind = kind;
     move.path = path;
     move.place = place;
     move.home = done.home;
     move.plain = true;
-    const auto inode = [&](os::Looker& looker, const std::string& at) {
-      const auto info = looker.stat(at);
+    const auto inode = [&](const std::optional<os::FileInfo>& info) {
       move.plain = move.plain && info && info->type != FileType::Directory;
       return info ? info->inode : 0;
     };
     if (kind != MoveKind::Place) {
-      move.inode_old = inode(in_place_, path);
-      if (const auto info = in_place_.stat(path); info && info->type != FileType::Directory) move.leaves = info->size;
+      move.inode_old = inode(here);
+      if (here && here->type != FileType::Directory) move.leaves = here->size;
     }
-    if (kind != MoveKind::Remove) move.inode_new = inode(in_attic_, place_of(move));
+    if (kind != MoveKind::Remove) move.inode_new = inode(in_attic_.stat(place_of(move)));
     HAMBREL_ASSERT(!path.empty() && !place.empty(), "a move leads somewhere");
     HAMBREL_ASSERT(kind != MoveKind::Attributes, "attributes are taken back where they stand");
     undo_.moves.push_back(std::move(move));
@@ -312,119 +325,87 @@ class Undo {
   void reverse(const Move& done) {
     const auto here = in_place_.stat(done.path);
     switch (done.kind) {
-      case MoveKind::Place: return unplace(done);
+      case MoveKind::Place:
+        if (here) unplace(done, *here);
+        return;
       case MoveKind::Exchange:
-        bring_back(done, here.has_value());
+        bring_back(done, here);
         if (here && here->inode != done.inode_new) changed(done.path);
         return;
       case MoveKind::Remove:
-        bring_back(done, here.has_value());
+        bring_back(done, here);
         if (here) changed(done.path);
         return;
       case MoveKind::Attributes: {
         if (!here || here->type != FileType::Directory) return;
         Move move = done;
         move.inode_old = here->inode;
-        move.before = {here->mode, here->uid, here->gid};
-        move.after = done.before;
+        move.attributes = state::AttributesChange{{here->mode, here->uid, here->gid}, done.attributes_change().before};
         undo_.moves.push_back(std::move(move));
       }
     }
   }
 
+  void look_up_configuration() {
+    comes_back_.emplace();
+    for (const PackageChange& change : undo_.changes)
+      if (change.after_row && change.before_row != change.after_row)
+        for (FileEntry& entry : state_.configuration_of(*change.after_row)) {
+          std::string path = entry.path;
+          comes_back_->insert_or_assign(std::move(path), std::move(entry));
+        }
+  }
+
   /// What waits must be of the version that is there then.
   void require_waiting_fits(const Move& done) {
     const std::string waiting = waiting_place("");
-    if (!done.path.starts_with(waiting)) return;
-    const std::string place = place_of(done), path = done.path.substr(waiting.size());
+    if (!done.path.view().starts_with(waiting)) return;
+    const std::string place = place_of(done), path(done.path.view().substr(waiting.size()));
     if (const auto info = in_attic_.stat(place); !info || info->type != FileType::Regular) return;
+    if (!comes_back_) look_up_configuration();
     std::optional<FileEntry> then;
-    for (const PackageChange& change : undo_.changes)
-      if (change.after_row && change.before_row != change.after_row)
-        for (const FileEntry& entry : state_.configuration_of(*change.after_row))
-          if (entry.path == path) then = entry;
-    if (!then)
-      if (const auto owner = state_.owner_of(path, {}); owner && !leaving_rows_.contains(owner->package_row))
-        then = owner->entry;
+    if (const auto found = comes_back_->find(path); found != comes_back_->end())
+      then = found->second;
+    else if (const auto owner = state_.owner_of(path, {}); owner && !leaving_rows_.contains(owner->package_row))
+      then = owner->entry;
     if (then && root_.digest(place) == then->digest) return;
     refuse(fmt::format("the version of /{} that waited then is not the installed version's", path),
            "`hambrel ledger` shows what was done since: undo that first");
   }
 
-  [[noreturn]] void refuse_altered(const std::string& path) const {
-    throw AtticAltered(fmt::format("the attic's copy of /{} was modified", path),
-                       fmt::format("transaction {}", number(id_)));
-  }
-
-  /// What the packages that come back had there.
-  const FileEntry* entry_of(const std::string& path) {
-    if (!entries_) {
-      entries_.emplace();
-      for (const PackageChange& change : undo_.changes)
-        if (change.after_row)
-          for (FileEntry& entry : state_.files_of(*change.after_row)->entries()) {
-            std::string key = entry.path;
-            entries_->emplace(std::move(key), std::move(entry));
-          }
-    }
-    const auto found = entries_->find(path);
-    return found == entries_->end() ? nullptr : &found->second;
-  }
-
-  /// Is what lies in the attic what was put there? The kernel's time of its last change tells, which nobody can set;
-  /// where that has moved on (another link to it was made, or somebody was there), only the content does.
-  void require_unaltered(const Move& done, const std::string& place, const std::string& path) {
-    const auto info = in_attic_.stat(place);
-    if (!info) return;
-    const auto put_away = std::pair(done.put_away_seconds, done.put_away_nanoseconds);
-    const bool since =
-        done.put_away_seconds == 0 || std::pair(info->changed_seconds, info->changed_nanoseconds) > put_away;
-    if (info->type == FileType::Directory) {
-      for (const std::string& name : root_.list(place))
-        require_unaltered(done, os::join_path(place, name), os::join_path(path, name));
-    } else if (since && info->type == FileType::Regular) {
-      const FileEntry* const entry = entry_of(path);
-      const bool known = entry != nullptr && entry->type == EntryType::File;
-      // What nobody knows the content of, edited or of nobody's, has at least its time.
-      const bool same = known && info->size == entry->size && root_.digest(place) == entry->digest;
-      const bool older =
-          done.put_away_seconds == 0 || std::pair(info->mtime_seconds, info->mtime_nanoseconds) <= put_away;
-      if (!same && (!older || (known && !entry->config && info->mtime_seconds == entry->mtime))) refuse_altered(path);
-    }
-  }
-
-  void bring_back(const Move& done, bool something_there) {
+  void bring_back(const Move& done, const std::optional<os::FileInfo>& here) {
     if (inode_at(place_of(done)) != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
-    require_unaltered(done, place_of(done), done.path);
+    attic_->require_unaltered(done, place_of(done), done.path.string());
     require_waiting_fits(done);
-    if (const auto owner = state_.owner_of(done.path, ours_); owner && owner->entry.type != EntryType::Directory)
+    const auto owner = alone_.contains(done.path) ? std::nullopt : state_.owner_of(done.path, ours_);
+    if (owner && owner->entry.type != EntryType::Directory)
       refuse(fmt::format("/{} belongs to {} now", done.path, owner->package_name),
              fmt::format("remove {} first", owner->package_name));
-    add(something_there ? MoveKind::Exchange : MoveKind::Place, done.path, done, done.place);
+    add(here ? MoveKind::Exchange : MoveKind::Place, done.path, here, done, done.place);
   }
 
   /// What was placed goes back to its place in the attic: a whole directory at once if nothing else came into it.
-  void unplace(const Move& done) {
-    const auto here = in_place_.stat(done.path);
-    if (!here) return;
-    if (here->inode != done.inode_new) changed(done.path);
-    if (here->type != FileType::Directory) {
-      if (!belongs_to_others(done.path)) add(MoveKind::Remove, done.path, done, done.place);
-    } else if (only_ours(done.path)) {
-      add(MoveKind::Remove, done.path, done, done.place);
+  void unplace(const Move& done, const os::FileInfo& here) {
+    if (here.inode != done.inode_new) changed(done.path);
+    if (here.type != FileType::Directory) {
+      if (!belongs_to_others(done.path)) add(MoveKind::Remove, done.path, here, done, done.place);
+    } else if (only_ours(done.path.string())) {
+      add(MoveKind::Remove, done.path, here, done, done.place);
     } else {
-      remove_ours(done.path, done);
+      remove_ours(done.path.string(), done);
     }
   }
 
   bool is_ours(const std::string& path) const {
     if (alone_.contains(path)) return true;
-    const bool made = std::any_of(generated_.begin(), generated_.end(), [&](const state::GeneratedChange& one) {
-      return one.path == path && (undo_.restores_all || !is_link(one));  // links: see links.h
-    });
-    if (made && !was_made_again(path)) return true;
+    const auto made =
+        std::lower_bound(generated_.begin(), generated_.end(), path,
+                         [](const state::GeneratedChange& one, const std::string& at) { return one.path < at; });
+    const bool is_made = made != generated_.end() && made->path == path &&
+                         (undo_.restores_all || !is_link(*made));  // links: see links.h
+    if (is_made && !was_made_again(path)) return true;
     for (const std::string& aside : {waiting_place(""), base_place("")}) {
       if (aside.starts_with(path + "/")) return true;
       if (!path.starts_with(aside)) continue;  // what waits belongs to whom the configuration file belongs
@@ -434,7 +415,9 @@ class Undo {
     return !belongs_to_others(path) && state_.owner_of(path, {});
   }
 
-  bool belongs_to_others(const std::string& path) const { return state_.owner_of(path, ours_).has_value(); }
+  bool belongs_to_others(std::string_view path) const {
+    return !alone_.contains(path) && state_.owner_of(path, ours_).has_value();
+  }
 
   /// Of a directory: is it, with all that is in it?
   bool only_ours(const std::string& top) const {
@@ -453,7 +436,8 @@ class Undo {
       else if (root_.stat_present(child).type == FileType::Directory && !only_ours(child))
         remove_ours(child, done);
       else
-        add(MoveKind::Remove, child, done, fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
+        add(MoveKind::Remove, child, in_place_.stat(child), done,
+            fmt::format("apart-{}-{}", number(state_.next_id()), undo_.moves.size()));
     }
     if (!foreign) return;
     noticed_.insert(path);
@@ -461,8 +445,9 @@ class Undo {
   }
 
   std::vector<state::GeneratedChange> generated_;  // of the transaction, by path
-  std::set<std::string> made_again_, anew_, noticed_;
-  std::optional<std::map<std::string, FileEntry>> entries_;  // of what comes back, by path
+  std::set<std::string, std::less<>> made_again_, anew_, noticed_;
+  std::optional<AtticCheck> attic_;
+  std::optional<std::map<std::string, FileEntry>> comes_back_;  // configuration, by path
   os::FileSystem& root_;
   os::Looker in_place_{root_}, in_attic_{root_};  // nothing is moved while it is planned
   const state::State& state_;

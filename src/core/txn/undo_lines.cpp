@@ -42,9 +42,9 @@ void tell(const std::vector<LineChange>& back, plan::Plan& plan) {
 
 }  // namespace
 
-std::set<std::string> plan_lines_back(os::FileSystem& root, const state::State& state, state::TxnId id,
-                                      const std::vector<Move>& moves, Planned& undo) {
-  std::set<std::string> anew;
+std::set<std::string, std::less<>> plan_lines_back(os::FileSystem& root, const state::State& state, state::TxnId id,
+                                                   const std::vector<Move>& moves, Planned& undo) {
+  std::set<std::string, std::less<>> anew;
   const std::vector<LineChange> done = state.lines_of(id);
   for (auto one = done.rbegin(); one != done.rend(); ++one) undo.lines.push_back(rehearsal::reverse_of(*one));
   tell(undo.lines, undo.plan);

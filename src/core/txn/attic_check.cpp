@@ -1,0 +1,60 @@
+#include "txn/attic_check.h"
+
+#include <fmt/format.h>
+
+#include "base/assert.h"
+#include "txn/undo.h"
+
+namespace hambrel::txn {
+
+using os::FileType;
+using state::Move;
+
+void AtticCheck::refuse_altered(const std::string& path) const {
+  throw AtticAltered(fmt::format("the attic's copy of /{} was modified", path),
+                     fmt::format("transaction {}", number(id_)));
+}
+
+std::optional<FileEntry> AtticCheck::entry_of(const std::string& path) {
+  if (!known_) {
+    known_.emplace();
+    for (const state::PackageChange& change : changes_) {
+      if (!change.after_row) continue;
+      const auto& list = known_->lists.emplace_back(state_.files_of(*change.after_row));
+      HAMBREL_ASSERT(list != nullptr, "there is a list of each, of no files at least");
+      const auto which = static_cast<std::uint32_t>(known_->lists.size() - 1);
+      for (std::size_t i = 0; i < list->size(); ++i)
+        known_->places.emplace(list->path(i), std::pair(which, static_cast<std::uint32_t>(i)));
+    }
+  }
+  const auto found = known_->places.find(path);
+  if (found == known_->places.end()) return std::nullopt;
+  return known_->lists[found->second.first]->entry(found->second.second);
+}
+
+void AtticCheck::require_unaltered(const Move& done, const std::string& place, const std::string& path) {
+  const auto info = in_attic_.stat(place);
+  if (!info) return;
+  if (info->type == FileType::Directory) {
+    for (const std::string& name : root_.list(place))
+      require_unaltered(done, os::join_path(place, name), os::join_path(path, name));
+  } else if (info->type == FileType::Regular) {
+    require_content(done, *info, place, path);
+  }
+}
+
+void AtticCheck::require_content(const Move& done, const os::FileInfo& info, const std::string& place,
+                                 const std::string& path) {
+  const auto put_away = std::pair(done.put_away_seconds, done.put_away_nanoseconds);
+  const bool since = done.put_away_seconds == 0 || std::pair(info.changed_seconds, info.changed_nanoseconds) > put_away;
+  if (!since) return;
+  const auto entry = entry_of(path);
+  const bool known = entry && entry->type == EntryType::File;
+  const bool same = known && info.size == entry->size && root_.digest(place) == entry->digest;
+  if (same) return;
+  // What nobody knows the content of, edited or of nobody's, has at least its time.
+  const bool older = done.put_away_seconds == 0 || std::pair(info.mtime_seconds, info.mtime_nanoseconds) <= put_away;
+  if (!older || (known && !entry->config && info.mtime_seconds == entry->mtime)) refuse_altered(path);
+}
+
+}  // namespace hambrel::txn
