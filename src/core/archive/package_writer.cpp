@@ -15,10 +15,11 @@ namespace hambrel::archive {
 
 namespace {
 
-// Small frames make upgrades cheap, which fetch only those that have changed; great ones make packages small.
+// Small frames make upgrades cheap, which fetch only those that have changed, and are unpacked and digested faster;
+// great ones make packages small: with 4 MiB where this cuts, 1 % smaller.
 constexpr std::uint64_t kTogether = 64ULL << 10;  // small files share frames up to this many plain bytes
 constexpr std::uint64_t kAlone = 64ULL << 10;     // a file from this size has frames of its own,
-constexpr std::uint64_t kCut = 4ULL << 20;        // cut at this size
+constexpr std::uint64_t kCut = 1ULL << 20;        // cut at this size: several of them fit into the processor's cache
 
 /// Compresses frames on several threads and writes them in order.
 class FrameWriter {
