@@ -121,4 +121,18 @@ TEST(Order, AnUndoStagesNothingAndOnlyRenames) {
     EXPECT_TRUE(is_own(calls[i]) || calls[i][0] == '<') << "I6: " << calls[i];
 }
 
+TEST(Order, WhatIsCarriedOutTakesNoMoreMemoryAndIsNotCarriedOutTwice) {
+  Workshop shop;
+  const auto one = goods("p", "1", {{"usr/bin/x", "1"}});
+  const auto id = shop.change(*shop.fs, {&one});
+  Planned plan = plan_undo(*shop.fs, *shop.state, id);
+  Account account;
+  account.kind = "undo";
+  Engine engine(shop.environment(*shop.fs));
+  engine.run(plan, account);
+  EXPECT_EQ(plan.moves.capacity() + plan.tree.moves.capacity() + plan.tree.puts.capacity(), 0U);
+  EXPECT_THROW(engine.run(plan, account), Error);
+  EXPECT_FALSE(shop.state->journal());
+}
+
 }  // namespace hambrel::txn

@@ -32,14 +32,13 @@ std::optional<FileEntry> AtticCheck::entry_of(const std::string& path) {
   return known_->lists[found->second.first]->entry(found->second.second);
 }
 
-void AtticCheck::require_unaltered(const Move& done, const std::string& place, const std::string& path) {
-  const auto info = in_attic_.stat(place);
-  if (!info) return;
-  if (info->type == FileType::Directory) {
-    for (const std::string& name : root_.list(place))
-      require_unaltered(done, os::join_path(place, name), os::join_path(path, name));
-  } else if (info->type == FileType::Regular) {
-    require_content(done, *info, place, path);
+void AtticCheck::require_unaltered(const Move& done, const os::FileInfo& there, const std::string& place,
+                                   const std::string& path) {
+  if (there.type == FileType::Regular) return require_content(done, there, place, path);
+  if (there.type != FileType::Directory) return;
+  for (const std::string& name : root_.list(place)) {
+    const std::string child = os::join_path(place, name);
+    if (const auto info = in_attic_.stat(child)) require_unaltered(done, *info, child, os::join_path(path, name));
   }
 }
 

@@ -21,10 +21,11 @@ class AtticCheck {
              const std::vector<state::PackageChange>& changes)
       : root_(root), state_(state), id_(id), changes_(changes) {}
 
-  /// Is what lies at `place`, and below it, what `done` took away from `path`? The kernel's time of its last change
-  /// tells, which nobody can set; where that has moved on (another link to it was made, or somebody was there), only
-  /// the content does. Throws AtticAltered.
-  void require_unaltered(const state::Move& done, const std::string& place, const std::string& path);
+  /// Is what lies at `place`, which is `there`, and below it, what `done` took away from `path`? The kernel's time of
+  /// its last change tells, which nobody can set; where that has moved on (another link to it was made, or somebody was
+  /// there), only the content does. Throws AtticAltered.
+  void require_unaltered(const state::Move& done, const os::FileInfo& there, const std::string& place,
+                         const std::string& path);
 
  private:
   [[noreturn]] void refuse_altered(const std::string& path) const;

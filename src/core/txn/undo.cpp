@@ -238,11 +238,6 @@ class Undo {
     }
   }
 
-  std::uint64_t inode_at(const std::string& place) {
-    const auto info = in_attic_.stat(place);
-    return info ? info->inode : 0;
-  }
-
   /// Edited configuration that goes to the attic with what is taken back.
   void tell_of_edits() {
     std::map<std::string, std::optional<Digest>> decided;  // what the transaction itself had put there
@@ -299,9 +294,9 @@ class Undo {
 
   std::string place_of(const Move& move) const { return fmt::format("{}/{}/{}", move.home, undo_.attic, move.place); }
 
-  /// `here`: what stands at the path.
+  /// `here`: what stands at the path. `kept`: what lies at the place.
   void add(MoveKind kind, const SharedText& path, const std::optional<os::FileInfo>& here, const Move& done,
-           const SharedText& place) {
+           const SharedText& place, const std::optional<os::FileInfo>& kept = {}) {
     Move move;
     move.kind = kind;
     move.path = path;
@@ -316,7 +311,7 @@ class Undo {
       move.inode_old = inode(here);
       if (here && here->type != FileType::Directory) move.leaves = here->size;
     }
-    if (kind != MoveKind::Remove) move.inode_new = inode(in_attic_.stat(place_of(move)));
+    if (kind != MoveKind::Remove) move.inode_new = inode(kept);
     HAMBREL_ASSERT(!path.empty() && !place.empty(), "a move leads somewhere");
     HAMBREL_ASSERT(kind != MoveKind::Attributes, "attributes are taken back where they stand");
     undo_.moves.push_back(std::move(move));
@@ -357,11 +352,10 @@ class Undo {
   }
 
   /// What waits must be of the version that is there then.
-  void require_waiting_fits(const Move& done) {
+  void require_waiting_fits(const Move& done, const os::FileInfo& kept, const std::string& place) {
     const std::string waiting = waiting_place("");
-    if (!done.path.view().starts_with(waiting)) return;
-    const std::string place = place_of(done), path(done.path.view().substr(waiting.size()));
-    if (const auto info = in_attic_.stat(place); !info || info->type != FileType::Regular) return;
+    if (!done.path.view().starts_with(waiting) || kept.type != FileType::Regular) return;
+    const std::string path(done.path.view().substr(waiting.size()));
     if (!comes_back_) look_up_configuration();
     std::optional<FileEntry> then;
     if (const auto found = comes_back_->find(path); found != comes_back_->end())
@@ -374,16 +368,18 @@ class Undo {
   }
 
   void bring_back(const Move& done, const std::optional<os::FileInfo>& here) {
-    if (inode_at(place_of(done)) != done.inode_old)
+    const std::string place = place_of(done);
+    const auto kept = in_attic_.stat(place);
+    if (!kept || kept->inode != done.inode_old)
       refuse(fmt::format("the attic no longer holds /{}", done.path),
              "bring the package back with `hambrel install NAME=VERSION`");
-    attic_->require_unaltered(done, place_of(done), done.path.string());
-    require_waiting_fits(done);
+    attic_->require_unaltered(done, *kept, place, done.path.string());
+    require_waiting_fits(done, *kept, place);
     const auto owner = alone_.contains(done.path) ? std::nullopt : state_.owner_of(done.path, ours_);
     if (owner && owner->entry.type != EntryType::Directory)
       refuse(fmt::format("/{} belongs to {} now", done.path, owner->package_name),
              fmt::format("remove {} first", owner->package_name));
-    add(here ? MoveKind::Exchange : MoveKind::Place, done.path, here, done, done.place);
+    add(here ? MoveKind::Exchange : MoveKind::Place, done.path, here, done, done.place, kept);
   }
 
   /// What was placed goes back to its place in the attic: a whole directory at once if nothing else came into it.
