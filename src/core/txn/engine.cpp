@@ -28,7 +28,7 @@ using state::TxnId;
 
 namespace {
 
-constexpr std::size_t kFewToAsk = 200, kFewSyncs = 20;  // things to look at, directories to sync: not worth a thread
+constexpr std::size_t kFewToAsk = 200;  // things to look at: not worth a thread
 
 }  // namespace
 
@@ -409,7 +409,10 @@ void Engine::sync_moved(const Journal& journal, const std::vector<DirectoryTime>
     if (const auto info = env_.root.stat(time.path); info && info->type == os::FileType::Directory)
       changed.insert(time.path);
   const std::vector<std::string> directories(changed.begin(), changed.end());
-  in_portions(directories.size(), env_.workers, kFewSyncs, [&](std::size_t first, std::size_t last) {
+  // They wait for the disk, not for a processor; of syncs at the same time it writes out its cache for several at once.
+  constexpr unsigned kSyncsAtOnce = 8;
+  const unsigned threads = env_.workers > 1 ? kSyncsAtOnce : 1;
+  in_portions(directories.size(), threads, 1, [&](std::size_t first, std::size_t last) {
     for (std::size_t i = first; i < last; ++i) env_.root.sync_directory(directories[i]);
   });
 }
