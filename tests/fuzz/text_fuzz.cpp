@@ -3,8 +3,10 @@
 // keys in PEM, V versions and relations, S specs of the command line, C recipes, L lists of recipes, A advisories, W
 // news, E sets of packages, D deltas of an index, X files whose relations are looked for.
 #include <cstdlib>
+#include <filesystem>
 #include <string>
 #include <string_view>
+#include <system_error>
 
 #include "archive/found_relations.h"
 #include "archive/frame_codec.h"
@@ -52,12 +54,16 @@ void read_signed(std::string_view text, trust::Root::Of role) {
 
 /// As a file of a package that could be a program, a script or a module.
 void find_relations_of(std::string_view text) {
-  static const std::string directory = [] {
+  struct Directory {
+    Directory() { require(::mkdtemp(name.data()) != nullptr); }
+    ~Directory() {
+      std::error_code ignored;
+      std::filesystem::remove_all(name, ignored);
+    }
     std::string name = "/dev/shm/hambrel-fuzz-XXXXXX";
-    require(::mkdtemp(name.data()) != nullptr);
-    return name;
-  }();
-  static const auto files = os::open_file_system(directory);
+  };
+  static const Directory directory;
+  static const auto files = os::open_file_system(directory.name);
   files->make_directories("usr/lib/pkgconfig");
   for (const char* const name : {"usr/lib/libx.so.1", "usr/lib/pkgconfig/x.pc"}) files->replace_cache(name, text, 0755);
   archive::find_relations(*files, "");

@@ -3,11 +3,13 @@
 Types into the real shell on a pseudo-terminal of 200 columns and prints what it showed; <LINE> is the line as it stands
 afterwards. fish is asked by its own `complete -C`.
 """
+import atexit
 import fcntl
 import os
 import pty
 import re
 import select
+import shutil
 import struct
 import subprocess
 import sys
@@ -17,6 +19,7 @@ import time
 
 program, shell, line = sys.argv[1:]
 directory = tempfile.mkdtemp()
+atexit.register(shutil.rmtree, directory, ignore_errors=True)
 os.symlink(program, os.path.join(directory, "hambrel"))
 environment = {"PATH": f"{directory}:{os.environ['PATH']}", "HOME": directory, "TERM": "dumb", "LC_ALL": "C.UTF-8"}
 with open(os.path.join(directory, "script"), "w", encoding="utf-8") as script:
