@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <memory>
 #include <random>
 
 #include "solve/random_question.h"
@@ -65,6 +66,60 @@ TEST(Explainer, ALikeRequestIsAnsweredAsIfItWereTheFirst) {
   EXPECT_GT(found, 1000);
   EXPECT_GT(none, 100);
   EXPECT_GT(taken, 100);
+}
+
+// In a large root other threads look ahead, at what the levels ask and at what remedies will.
+TEST(Explainer, WhatHasNothingToDoWithARequestChangesNothing) {
+  std::string others;
+  for (int i = 0; i < 600; ++i) others += "\n*other-" + std::to_string(i) + " 1";
+  std::mt19937 random(23);
+  int upgrades = 0, changes = 0, given_up = 0;
+  for (int round = 0; round < 900; ++round) {
+    const test::Question question = test::random_question(random);
+    const std::string text = join(question.universe, "\n");
+    const Universe small = test::universe(text), large = test::universe(text + others);
+    const Request of_small = test::request(small, question.request), of_large = test::request(large, question.request);
+    const Outcome a = find_selection(small, of_small), b = find_selection(large, of_large);
+    ASSERT_EQ(a.selection.has_value(), b.selection.has_value()) << question.text();
+    if (a.selection) {
+      std::vector<std::string> chosen, of_those;
+      for (const PackageId id : a.selection->chosen) chosen.push_back(small.package(id).title());
+      for (const PackageId id : b.selection->chosen)
+        if (!large.name(id).starts_with("other-")) of_those.push_back(large.package(id).title());
+      ASSERT_EQ(chosen, of_those) << question.text();
+      for (std::size_t i = 0; i < a.selection->levels.size(); ++i)
+        ASSERT_EQ(a.selection->levels[i].value, b.selection->levels[i].value) << question.text();
+      ++(of_small.is_upgrade() ? upgrades : changes);
+    } else if (a.why_not) {
+      EXPECT_TRUE(b.why_not->explain().decided) << question.text();
+      const auto few = a.why_not->fewest(Cause::Kind::Wanted, ""), same = b.why_not->fewest(Cause::Kind::Wanted, "");
+      ASSERT_EQ(few.has_value(), same.has_value()) << question.text();
+      if (!few) continue;
+      ASSERT_EQ(few->size(), same->size()) << question.text();
+      ++given_up;
+    }
+  }
+  EXPECT_GT(upgrades, 30);
+  EXPECT_GT(changes, 100);
+  EXPECT_GT(given_up, 20);
+}
+
+TEST(Explainer, TheRequestMayBeGoneWhenItIsAsked) {
+  const Universe u =
+      test::universe("*old 1\nnew 1\n    conflicts old\n    from !repo/beta 50\nnew 2\n    conflicts old\n");
+  auto request = std::make_unique<Request>(test::request(u, {"install new"}));
+  const Request same = *request;
+  const auto outcome = find_selection(u, *request);
+  *request = {};
+  request.reset();
+  ASSERT_TRUE(outcome.why_not);
+  EXPECT_EQ(outcome.why_not->explain().causes.size(), 3U);
+  EXPECT_EQ(outcome.why_not->fewest(Cause::Kind::Wanted, ""), std::vector<std::string>{"old"});
+  Request without = same;
+  without.remove.insert("old");
+  Encoding encoding = outcome.why_not->with(without);
+  ASSERT_TRUE(find_selection(encoding));
+  EXPECT_EQ(u.package(find_selection(encoding)->chosen.front()).title(), "new 2");
 }
 
 TEST(Explainer, OfSeveralReasonsAShortOneIsTold) {

@@ -145,7 +145,7 @@ std::string mistake(const Question& question, std::pair<int, int>* tally = nullp
       return std::string(text_of(one.level)) + ": " + std::to_string(one.value) + " instead of " +
              std::to_string(best->values.at(one.level));
   if (selection->chosen != best->chosen) return "of equals not the first was taken";
-  const auto problems = plan::problems_of(u, asked, *selection, plan::make_plan(u, asked, *selection));
+  const auto problems = plan::make_checked_plan(u, asked, *selection).problems;
   return problems.empty() ? "" : "the plan's checker says: " + problems.front();
 }
 

@@ -194,7 +194,7 @@ std::vector<PackageId> all_that_need(const Universe& universe, std::vector<Packa
 }
 
 std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,
-                                     const solve::Selection& selection, const Plan& plan) {
+                                     const solve::Selection& selection) {
   std::vector<std::uint8_t> there(universe.size(), 0);
   for (const PackageId id : selection.chosen) there[index_of(id)] = 1;
   const auto& installed = universe.installed();
@@ -223,15 +223,18 @@ std::vector<std::string> problems_of(const Universe& universe, const solve::Requ
     if (universe.wanted(id) && !request.drop_strays && !any(universe.slot(id)) && !any(universe.replacers_of(id)))
       problems.push_back(fmt::format("{} is wanted and would go", universe.name(id)));
   }
-  // The steps, one after another, lead to the set.
-  std::vector<std::uint8_t> now(universe.size(), 0);
+  return problems;
+}
+
+bool leads_to(const Universe& universe, const Plan& plan, const std::vector<PackageId>& chosen) {
+  std::vector<std::uint8_t> there(universe.size(), 0), now(universe.size(), 0);
+  for (const PackageId id : chosen) there[index_of(id)] = 1;
   for (const PackageId id : universe.installed()) now[index_of(id)] = 1;
   for (const Step& step : plan.steps) {
     if (step.before_id) now[index_of(*step.before_id)] = 0;
     if (step.after_id) now[index_of(*step.after_id)] = 1;
   }
-  if (now != there) problems.emplace_back("the steps do not lead to what was chosen");
-  return problems;
+  return now == there;
 }
 
 }  // namespace hambrel::plan

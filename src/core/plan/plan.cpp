@@ -35,6 +35,7 @@ std::size_t Plan::count(Action action) const {
 namespace {
 
 constexpr std::size_t kFewHeldBack = 8;
+constexpr std::size_t kFewSteps = 200;  // are planned and checked in less time than another thread takes to begin
 
 /// Is something wanted in the way that nobody offers any more?
 bool is_stray_named(const Universe& universe, const std::vector<HeldBack>& held_back) {
@@ -93,6 +94,8 @@ class Planner {
     list_unneeded();
     return std::move(plan_);
   }
+
+  std::size_t most_steps() const { return coming_.size() + going_.size(); }
 
   std::vector<HeldBack> held_back() const {
     std::vector<HeldBack> result;
@@ -398,12 +401,16 @@ CheckedPlan make_checked_plan(const Universe& universe, const solve::Request& re
   // of a large upgrade, the reasons take as long as the rest
   const auto explain = [&] { explain_held_back(universe, selection, held_back); };
   auto explained = held_back.size() > kFewHeldBack ? aside(explain) : later(explain);
+  const auto check = [&] { return problems_of(universe, request, selection); };
+  auto checked = !explained.has_thread() && planner.most_steps() > kFewSteps ? aside(check) : later(check);
   CheckedPlan result;
   Plan& plan = result.plan;
   plan = planner.run();
   plan.kind = circumstances.kind;
   plan.proved = selection.proved;
-  result.problems = problems_of(universe, request, selection, plan);
+  result.problems = checked.get();
+  if (!leads_to(universe, plan, selection.chosen))
+    result.problems.emplace_back("the steps do not lead to what was chosen");
   std::optional<Plan::WithoutStrays> without_strays;
   if (circumstances.weigh_strays && !held_back.empty()) without_strays = circumstances.weigh_strays();
   explained.get();

@@ -272,7 +272,7 @@ struct Circumstances {
 /// The steps from what is installed to the selection. Nobody changes them afterwards.
 [[nodiscard]] Plan make_plan(const Universe& universe, const solve::Request& request, const solve::Selection& selection,
                              const Circumstances& circumstances = {});
-/// The same with what problems_of finds wrong with it, looked for meanwhile.
+/// The same with what problems_of and leads_to find wrong with it, looked for meanwhile.
 struct [[nodiscard]] CheckedPlan {
   Plan plan;
   std::vector<std::string> problems;
@@ -293,9 +293,10 @@ std::vector<PackageId> troubled(const Universe& universe, const std::vector<Pack
 /// Where only `stay` is left of what is installed: those of them that then lack something, and those that lack these,
 /// and so on. Without them the rest holds together as well as before.
 std::vector<PackageId> all_that_need(const Universe& universe, std::vector<PackageId> stay);
-/// And of a plan made from it: is the request met, does nothing wanted or held go that the request does not name, do
-/// the steps lead from what is installed to the set, does each come after what it requires?
+/// And of a selection: is the request met, does nothing wanted or held go that the request does not name?
 std::vector<std::string> problems_of(const Universe& universe, const solve::Request& request,
-                                     const solve::Selection& selection, const Plan& plan);
+                                     const solve::Selection& selection);
+/// Do the steps of a plan lead from what is installed to this set?
+bool leads_to(const Universe& universe, const Plan& plan, const std::vector<PackageId>& chosen);
 
 }  // namespace hambrel::plan

@@ -122,10 +122,9 @@ class Search {
 
   /// The same of a request in which more names go or are released, while others are looked for. What is encoded already
   /// is not encoded again.
-  void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, Request wider) {
-    const auto request = std::make_shared<const Request>(std::move(wider));
-    const auto encoding = std::make_shared<solve::Encoding>(explainer().with(*request));
-    trying_.push_back(aside([kind, subjects = std::move(subjects), request, encoding] {
+  void attempt_meanwhile(Remedy::Kind kind, std::vector<std::string> subjects, const Request& wider) {
+    const auto encoding = std::make_shared<solve::Encoding>(explainer().with(wider));
+    trying_.push_back(aside([kind, subjects = std::move(subjects), encoding] {
       return Trial{tried_with(std::move(*encoding), kind, subjects)};
     }));
   }
@@ -134,7 +133,7 @@ class Search {
   void release(const std::string& first) {
     const auto has_first = [&](const solve::Names& tried) { return tried.contains(first); };
     if (released_.size() == kMostTried || std::any_of(released_.begin(), released_.end(), has_first)) return;
-    const auto names = explainer().fewest(Cause::Kind::Held, first, {});
+    const auto names = explainer().fewest(Cause::Kind::Held, first);
     if (!names) return;
     if (is_too_much(*names)) {
       best_known_ = too_much(*names, "release the holds of");
@@ -199,7 +198,7 @@ class Search {
   void let_go(const std::string& first) {
     const auto has_first = [&](const solve::Names& tried) { return tried.contains(first); };
     if (is_asked_for(first) || std::any_of(let_go_.begin(), let_go_.end(), has_first)) return;
-    const auto fewest = explainer().fewest(Cause::Kind::Wanted, first, asked_);
+    const auto fewest = explainer().fewest(Cause::Kind::Wanted, first);
     if (!fewest || fewest->empty()) return;
     if (is_too_much(*fewest)) {
       best_known_ = too_much(*fewest, "remove");
@@ -210,7 +209,7 @@ class Search {
     if (let_go_.size() == kMostTried || helps_already(request.remove)) return;
     let_go_.insert(request.remove);
     request.changes_installed = true;
-    attempt_meanwhile(Remedy::Kind::RemoveWanted, *fewest, std::move(request));
+    attempt_meanwhile(Remedy::Kind::RemoveWanted, *fewest, request);
   }
 
   bool is_asked_for(const std::string& name) const { return asked_.contains(name); }
@@ -277,7 +276,7 @@ class Search {
     Request from_there = request_;
     from_there.channels.insert(channel);
     solve::Explainer explainer(universe_, from_there);
-    const auto names = explainer.fewest(Cause::Kind::Wanted, "", asked_);
+    const auto names = explainer.fewest(Cause::Kind::Wanted, "");
     if (!names) return {};
     if (is_too_much(*names)) return {std::nullopt, too_much(*names, "remove")};
     Request request = from_there;

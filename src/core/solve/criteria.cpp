@@ -5,6 +5,8 @@
 #include <unordered_map>
 #include <utility>
 
+#include "solve/outlook.h"
+
 namespace hambrel::solve {
 
 std::string_view text_of(Level level) {
@@ -45,9 +47,11 @@ const std::vector<Level>& levels_for(const Request& request) {
 
 class Softs::Maker {
  public:
-  explicit Maker(Encoding& encoding) : encoding_(encoding), u_(encoding.universe()), request_(encoding.request()) {
-    for (const PackageId id : u_.installed())
-      if (encoding_.lit(id) != Encoding::truth()) installed_.push_back(id);
+  explicit Maker(Encoding& encoding)
+      : encoding_(encoding), u_(encoding.universe()), request_(encoding.request()), outlook_(encoding.outlook()) {
+    const auto& installed = u_.installed();
+    for (std::size_t i = 0; i < installed.size(); ++i)
+      if (encoding_.lit(installed[i]) != Encoding::truth()) installed_.push_back({installed[i], i});
     for (const PackageId id : encoding_.cone())
       if (!u_.is_installed(id)) new_.push_back(id);
   }
@@ -74,10 +78,29 @@ class Softs::Maker {
   void soft(Lit lit, std::uint64_t weight = 1) {
     if (lit != Encoding::truth()) softs_.push_back({lit, weight});
   }
+  /// An installed package, and its place in Universe::installed().
+  struct Open {
+    PackageId id;
+    std::size_t place;
+  };
   /// Installed packages that this encoding leaves open.
   template <typename Function>
   void each_open_installed(Function f) {
-    for (const PackageId id : installed_) f(id);
+    for (const Open& one : installed_) f(one.id);
+  }
+  std::uint32_t lag(PackageId id) const { return outlook_ != nullptr ? outlook_->lag(id) : encoding_.lag(id); }
+  // what was worked out beforehand, or is now, until the next of these is asked for
+  Ids replacers(const Open& one) {
+    if (outlook_ != nullptr) return outlook_->replacers(one.place);
+    return found_ = encoding_.replacers(one.id);
+  }
+  Ids newest_offers(const Open& one) {
+    if (outlook_ != nullptr) return outlook_->newest_offers(one.place);
+    return found_ = u_.newest_offers(one.id);
+  }
+  Ids older(const Open& one) {
+    if (outlook_ != nullptr) return outlook_->older(one.place);
+    return found_ = older_versions(u_, one.id);
   }
   /// Packages that may come: the only ones that new-comers' levels are about.
   template <typename Function>
@@ -90,32 +113,30 @@ class Softs::Maker {
     for (const PackageId id : ids) result.push_back(encoding_.lit(id));
     return result;
   }
-  Lit stays(PackageId id) {  // in some version, or as what replaces it
-    if (u_.parallel(id) > 1) return encoding_.lit(id);
-    std::vector<Lit> all = lits(u_.slot(id));
-    for (const Lit lit : lits(encoding_.replacers(id))) all.push_back(lit);
+  Lit stays(const Open& one) {  // in some version, or as what replaces it
+    if (u_.parallel(one.id) > 1) return encoding_.lit(one.id);
+    std::vector<Lit> all = lits(u_.slot(one.id));
+    for (const PackageId other : replacers(one)) all.push_back(encoding_.lit(other));
     return encoding_.one_of(std::move(all));
   }
 
   void strays_dropped() {
-    each_open_installed([&](PackageId id) {
-      if (encoding_.may_be_dropped(id)) soft(stays(id));
-    });
+    for (const Open& one : installed_)
+      if (encoding_.may_be_dropped(one.id)) soft(stays(one));
   }
 
   void removed() {
-    each_open_installed([&](PackageId id) {
-      if (encoding_.is_to_go(id) || encoding_.may_be_dropped(id)) return;
-      if (!encoding_.engine().always(encoding_.lit(id))) soft(stays(id));
-    });
+    for (const Open& one : installed_) {
+      if (encoding_.is_to_go(one.id) || encoding_.may_be_dropped(one.id)) continue;
+      if (!encoding_.engine().always(encoding_.lit(one.id))) soft(stays(one));
+    }
   }
 
   void downgraded() {
-    each_open_installed([&](PackageId id) {
-      if (asked(id) || u_.parallel(id) > 1) return;
-      for (const PackageId other : u_.slot(id))
-        if (order_versions(u_.version(other), u_.version(id)) < 0) soft(~encoding_.lit(other));
-    });
+    for (const Open& one : installed_) {
+      if (asked(one.id) || u_.parallel(one.id) > 1) continue;
+      for (const PackageId other : older(one)) soft(~encoding_.lit(other));
+    }
   }
 
   bool asked(PackageId installed) {
@@ -128,15 +149,14 @@ class Softs::Maker {
   }
 
   void not_newest() {
-    each_open_installed([&](PackageId id) {
-      if (!request_.upgrades(u_, id) || encoding_.stays_as_it_is(id)) return;
-      const auto instead = encoding_.replacers(id);
-      if (!instead.empty()) {
+    for (const Open& one : installed_) {
+      if (!request_.upgrades(u_, one.id) || encoding_.stays_as_it_is(one.id)) continue;
+      if (const Ids instead = replacers(one); !instead.empty()) {
         soft(encoding_.one_of(lits(instead)));
-      } else if (const auto newest = u_.newest_offers(id); !newest.empty()) {
+      } else if (const Ids newest = newest_offers(one); !newest.empty()) {
         soft(encoding_.one_of(lits(newest)));
       }
-    });
+    }
   }
 
   /// Steps behind the best candidate of the same name, for each target and for what is to be upgraded besides.
@@ -153,7 +173,7 @@ class Softs::Maker {
       }
     each_open_installed([&](PackageId id) {
       if (!request_.means(request_.upgrade, u_, id)) return;
-      for (const PackageId other : encoding_.choices(id)) soft(~encoding_.lit(other), encoding_.lag(other));
+      for (const PackageId other : encoding_.choices(id)) soft(~encoding_.lit(other), lag(other));
     });
   }
 
@@ -173,31 +193,17 @@ class Softs::Maker {
 
   void recommended_missing() {
     if (!request_.recommended) return;
-    each_new([&](PackageId id) {
-      const Ids versions = u_.slot(id);
-      // what the installed version recommends was decided when it came
-      const auto was_decided = [&](RelationId relation) {
-        return std::any_of(versions.begin(), versions.end(), [&](PackageId old) {
-          if (!u_.is_installed(old)) return false;
-          const auto known = u_.relations(old, RelationList::Recommends);
-          return std::any_of(known.begin(), known.end(), [&](RelationId one) { return u_.same_text(one, relation); });
-        });
-      };
-      for (const RelationId relation : u_.relations(id, RelationList::Recommends)) {
-        if (was_decided(relation)) continue;
-        bool anyone = false;
-        u_.each_match(relation, [&](PackageId other) {
-          anyone = anyone || (encoding_.may_choose(other) && u_.may_serve(other, id));
-        });
-        if (anyone) soft(encoding_.one_of_unless(encoding_.lit(id), providers(relation, id)));
-      }
-    });
+    std::vector<Recommendation> found;
+    if (outlook_ == nullptr) each_new([&](PackageId id) { add_recommendations(encoding_, id, found); });
+    for (const auto& [by, relation] : outlook_ != nullptr ? outlook_->recommendations() : found)
+      if (const Lit lit = encoding_.lit(by); !encoding_.engine().never(lit))
+        soft(encoding_.one_of_unless(lit, providers(relation, by)));
   }
 
   void version_lag() {
-    each_new([&](PackageId id) { soft(~encoding_.lit(id), encoding_.lag(id)); });
+    each_new([&](PackageId id) { soft(~encoding_.lit(id), lag(id)); });
     each_open_installed([&](PackageId id) {
-      if (request_.upgrades(u_, id)) soft(~encoding_.lit(id), encoding_.lag(id));
+      if (request_.upgrades(u_, id)) soft(~encoding_.lit(id), lag(id));
     });
   }
 
@@ -257,7 +263,10 @@ class Softs::Maker {
   Encoding& encoding_;
   const Universe& u_;
   const Request& request_;
-  std::vector<PackageId> installed_, new_;  // that are open
+  const Outlook* const outlook_;  // or null
+  std::vector<PackageId> found_;
+  std::vector<Open> installed_;  // that are open
+  std::vector<PackageId> new_;   // the same of what may come
   std::vector<Soft> softs_;
   std::unordered_map<NameId, std::vector<PackageId>> asked_;  // what is to be installed, by name
 };

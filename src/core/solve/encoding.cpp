@@ -4,6 +4,8 @@
 #include <tuple>
 
 #include "base/assert.h"
+#include "base/parallel.h"
+#include "solve/outlook.h"
 
 namespace hambrel::solve {
 
@@ -18,8 +20,13 @@ Encoding::Encoding(const Universe& universe, const Request& request, Scope scope
 
 Encoding::Encoding(const Universe& universe, const Request& request, const std::vector<NameId>& about)
     : universe_(universe), request_(request), scope_(Scope::Full), selectors_(Selectors::All) {
-  about_.emplace(universe.name_count(), 0);
-  for (const NameId name : about) (*about_)[static_cast<std::size_t>(name)] = 1;
+  std::vector<std::uint8_t> named(universe.name_count(), 0);
+  for (const NameId name : about) named[static_cast<std::size_t>(name)] = 1;
+  about_.emplace();
+  const auto& installed = universe.installed();
+  for (std::size_t i = 0; i < installed.size(); ++i)
+    if (named[static_cast<std::size_t>(universe.installed_name(i))] != 0 || request_.guards(universe, installed[i]))
+      about_->push_back(installed[i]);
   make();
 }
 
@@ -34,6 +41,7 @@ Encoding::Encoding(const Encoding& whole, const Request& request)
       relations_reached_(whole.relations_reached_),
       cone_(whole.cone_) {
   HAMBREL_ASSERT(whole.scope_ == Scope::Full && whole.selectors_ != Selectors::None, "its roots can be released");
+  if (whole.may_choose_the_same(request)) outlook_ = whole.outlook_;
   allowed_.assign(universe_.size(), 0);
   name_asked_.assign(universe_.name_count(), 0);
   mark_request();
@@ -75,12 +83,14 @@ void Encoding::make() {
   if (frozen()) fix_installed();
   collect();
   make_variables();
+  Aside<std::shared_ptr<const Outlook>> outlook;
+  if (is_large()) outlook = aside([&] { return std::make_shared<const Outlook>(*this); });
   encode_request();
-  for (const PackageId id : universe_.installed())
-    if (is_about(id)) encode_wanted(id);
+  for (const PackageId id : about()) encode_wanted(id);
   encode_fixed();
   for (const PackageId id : cone_) encode_package(id);
   encode_slots();
+  if (outlook.valid()) outlook_ = outlook.get();
 }
 
 void Encoding::mark_request() {
@@ -96,11 +106,6 @@ void Encoding::mark_request() {
   for (const Names* names : {&request_.remove, &request_.upgrade})
     for (const std::string& name : *names)
       if (const auto id = universe_.find_name(name)) name_asked_[static_cast<std::size_t>(*id)] = 1;
-}
-
-bool Encoding::is_about(PackageId installed) const {
-  return !about_ || (*about_)[static_cast<std::size_t>(universe_.name_id(installed))] != 0 ||
-         request_.guards(universe_, installed);
 }
 
 bool Encoding::is_same_version(PackageId a, PackageId b) const {

@@ -7,6 +7,7 @@
 #pragma once
 
 #include <atomic>
+#include <memory>
 #include <optional>
 #include <string>
 #include <unordered_map>
@@ -16,6 +17,8 @@
 #include "solve/request.h"
 
 namespace hambrel::solve {
+
+class Outlook;
 
 class Encoding {
  public:
@@ -34,6 +37,8 @@ class Encoding {
   const Universe& universe() const { return universe_; }
   const Request& request() const { return request_; }
   bool frozen() const { return scope_ == Scope::Frozen; }
+  /// Is it so large that another thread is worth its while?
+  bool is_large() const;
   Cdcl& engine() { return engine_; }
   std::size_t variables() const { return engine_.variables(); }
   static Lit truth() { return positive(0); }
@@ -60,6 +65,8 @@ class Encoding {
   std::vector<PackageId> choices(PackageId id) const;
   /// Is the one the same version as the other, from another file, of a repository with a better rank?
   bool is_better_file(PackageId other, PackageId id) const;
+  /// What the levels ask of all packages, where it was worked out beforehand: in full, of a large root. Or null.
+  const Outlook* outlook() const { return outlook_.get(); }
   /// How many different newer versions of its slot may be chosen, and better files of the same one.
   std::uint32_t lag(PackageId id) const;
   /// What could take over for an installed package because it replaces it.
@@ -107,8 +114,10 @@ class Encoding {
   bool is_same_version(PackageId a, PackageId b) const;  // of two files
   bool is_installed_otherwise(PackageId id) const;
   void make();
+  bool may_choose_the_same(const Request& request) const;
   void mark_request();
-  bool is_about(PackageId installed) const;
+  /// What is installed and this is about.
+  const std::vector<PackageId>& about() const { return about_ ? *about_ : universe_.installed(); }
   void fix_installed();
   bool crowded(PackageId id) const;
   bool slot_fixed(PackageId id) const;
@@ -134,16 +143,17 @@ class Encoding {
   void forbid(Cause::Kind kind, PackageId id, RelationId relation);
 
   const Universe& universe_;
-  const Request& request_;
+  const Request request_;  // its own: whoever asked may be gone when remedies are looked for
   Scope scope_;
   Selectors selectors_;
   Cdcl engine_;
   mutable std::vector<std::uint8_t> allowed_;
   std::vector<Var> variables_;
   std::vector<std::uint8_t> name_fixed_, name_asked_;  // by name
-  std::optional<std::vector<std::uint8_t>> about_;     // by name: of what is installed, only this and what is protected
+  std::optional<std::vector<PackageId>> about_;        // only these of what is installed
   std::vector<std::uint8_t> relations_reached_;        // by relation
   std::vector<PackageId> cone_, fixed_;
+  std::shared_ptr<const Outlook> outlook_;
   std::vector<Lit> clause_;
   bool fixed_is_sound_ = false;  // what is given meets its relations by itself
 

@@ -10,6 +10,11 @@
 
 namespace hambrel::solve {
 
+bool Encoding::is_large() const {
+  constexpr std::size_t kFewInstalled = 500;  // less is done before another thread has begun
+  return !frozen() && !about_ && universe_.installed().size() > kFewInstalled;
+}
+
 /// Each package is reached once, by whichever thread is the first.
 void Encoding::reach(PackageId id, Reached& reached) {
   const std::atomic_ref var(variables_[index_of(id)]);
@@ -68,27 +73,34 @@ void Encoding::reach_what_follows(Reached& reached) {
 }
 
 void Encoding::collect() {
-  constexpr std::size_t kFewInstalled = 500;
+  constexpr std::size_t kPortion = 500;
   constexpr unsigned kMostThreads = 4;
-  const auto& installed = universe_.installed();
-  const bool much = !frozen() && !about_ && installed.size() > kFewInstalled;
-  if (much) universe_.expect_all();
+  const auto& installed = about();
+  if (is_large()) universe_.expect_all();
   Reached asked;
   for (const Target& target : request_.install)
     for (const PackageId id : target.candidates) reach(id, asked);
   reach_what_follows(asked);
   cone_ = std::move(asked.all);
   std::mutex mutex;
-  const unsigned threads = much ? std::min(std::thread::hardware_concurrency(), kMostThreads) : 1;
-  in_portions(installed.size(), threads, kFewInstalled, [&](std::size_t first, std::size_t last) {
+  const unsigned threads = is_large() ? std::min(std::thread::hardware_concurrency(), kMostThreads) : 1;
+  in_portions(installed.size(), threads, kPortion, [&](std::size_t first, std::size_t last) {
     Reached part;
-    for (std::size_t i = first; i < last; ++i)
-      if (is_about(installed[i])) reach_from_installed(installed[i], part);
+    for (std::size_t i = first; i < last; ++i) reach_from_installed(installed[i], part);
     reach_what_follows(part);
     const std::lock_guard lock(mutex);
     cone_.insert(cone_.end(), part.all.begin(), part.all.end());
   });
   sort_cone();
+}
+
+/// Are the same packages to be had for a like request?
+bool Encoding::may_choose_the_same(const Request& request) const {
+  const auto& own = request_.install;
+  return request.channels == request_.channels && request.recommended == request_.recommended &&
+         request.is_upgrade() == request_.is_upgrade() &&
+         std::equal(own.begin(), own.end(), request.install.begin(), request.install.end(),
+                    [](const Target& a, const Target& b) { return a.candidates == b.candidates; });
 }
 
 /// Into the order of lists. Much of the base is quicker walked through than sorted: it lies in this order.

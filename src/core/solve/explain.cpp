@@ -211,13 +211,15 @@ Explainer::Explainer(const Universe& universe, const Request& request)
 
 Explainer::Explainer(std::shared_ptr<Encoding> roots) : roots_(std::move(roots)), budget_(roots_->request().budget) {}
 
-std::vector<Cause> Explainer::find_causes(const std::vector<Lit>& standing, std::uint64_t budget) {
+std::optional<std::vector<std::size_t>> Explainer::find_clash(const std::vector<Lit>& standing, std::uint64_t budget) {
   roots_->engine().set_budget(budget);
-  if (roots_->engine().solve(standing) != Answer::No) return {};
+  if (roots_->engine().solve(standing) != Answer::No) return std::nullopt;
+  return statements_in(*roots_, roots_->engine().core());
+}
+
+std::vector<Cause> Explainer::find_causes(const std::vector<std::size_t>& clash, std::uint64_t budget) const {
   std::vector<NameId> names;
-  for (const std::size_t i : statements_in(*roots_, roots_->engine().core()))
-    names.push_back(roots_->universe().name_id(roots_->statements()[i].package));
-  // these roots and what can be reached from them clash by themselves
+  for (const std::size_t i : clash) names.push_back(roots_->universe().name_id(roots_->statements()[i].package));
   Encoding near(roots_->universe(), roots_->request(), names);
   near.engine().set_budget(budget);
   if (near.engine().solve(near.selectors()) != Answer::No) return {};
@@ -229,7 +231,20 @@ Refusal Explainer::explain() {
   refusal.explainer = shared_from_this();
   refusal.what = "this is not possible";
   std::vector<Lit> standing = roots_->selectors();
-  std::vector<Cause> causes = find_causes(standing, budget_);
+  std::vector<Cause> causes;
+  if (const auto clash = find_clash(standing, budget_)) {
+    // remedies will ask this first; the engine is copied before it is asked again
+    const bool is_about_wanted = std::any_of(clash->begin(), clash->end(), [&](std::size_t i) {
+      return roots_->statements()[i].kind == Cause::Kind::Wanted;
+    });
+    Aside<void> copying;
+    if (is_about_wanted && roots_->is_large()) copying = aside([&] { all_but(Cause::Kind::Wanted); });
+    causes = find_causes(*clash, budget_);
+    if (copying.valid()) {
+      copying.get();
+      fewest_wanted_ = aside([this] { return find_fewest(Cause::Kind::Wanted, ""); });
+    }
+  }
   if (causes.empty()) {
     refusal.what = "this cannot be done; the reason was not found in the time allowed";
     refusal.decided = false;
@@ -241,10 +256,13 @@ Refusal Explainer::explain() {
     const auto wanted = std::find_if(others.rbegin(), others.rend(),
                                      [](const Cause& cause) { return cause.kind == Cause::Kind::Wanted; });
     if (wanted == others.rend()) break;
+    const auto name = roots_->universe().find_name(wanted->name);
     for (const Encoding::Statement& one : roots_->statements())
-      if (one.kind == Cause::Kind::Wanted && roots_->universe().name(one.package) == wanted->name)
+      if (one.kind == Cause::Kind::Wanted && roots_->universe().name_id(one.package) == name)
         std::erase(standing, one.selector);
-    others = find_causes(standing, budget_ / kShareOfCauses);
+    const auto clash = find_clash(standing, budget_ / kShareOfCauses);
+    if (!clash) break;
+    others = find_causes(*clash, budget_ / kShareOfCauses);
     if (others.empty()) break;
     if (others.size() < causes.size()) causes = others;
   }
@@ -263,14 +281,20 @@ const Cdcl& Explainer::all_but(Cause::Kind kind) {
   return place->second;
 }
 
-std::optional<std::vector<std::string>> Explainer::fewest(Cause::Kind kind, const std::string& first,
-                                                          const Names& keep) {
+Explainer::Fewest Explainer::fewest(Cause::Kind kind, const std::string& first) {
+  if (fewest_wanted_.valid()) known_fewest_wanted_ = fewest_wanted_.get();
+  if (known_fewest_wanted_ && kind == Cause::Kind::Wanted && first.empty()) return *known_fewest_wanted_;
+  return find_fewest(kind, first);
+}
+
+Explainer::Fewest Explainer::find_fewest(Cause::Kind kind, const std::string& first) {
   const Universe& universe = roots_->universe();
   Cdcl engine = all_but(kind);
   std::vector<Soft> softs;
   std::vector<std::uint8_t> stays(universe.name_count(), 0);
-  for (const std::string& name : keep)
-    if (const auto id = universe.find_name(name)) stays[static_cast<std::size_t>(*id)] = 1;
+  if (kind == Cause::Kind::Wanted)
+    for (const Target& target : roots_->request().install)
+      if (!target.candidates.empty()) stays[static_cast<std::size_t>(universe.name_id(target.candidates.front()))] = 1;
   const auto first_name = universe.find_name(first);
   const auto is_first = [&](const Encoding::Statement& one) {
     return first_name && static_cast<NameId>(one.subject) == *first_name;

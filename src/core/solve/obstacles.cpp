@@ -6,6 +6,7 @@
 
 #include "base/parallel.h"
 #include "solve/neighbourhood.h"
+#include "solve/outlook.h"
 
 namespace hambrel::solve {
 
@@ -72,21 +73,26 @@ class Obstacles::Search {
 
   /// Looks at all that is installed, beside the first questions to the engine.
   void look_around() {
-    for (const PackageId id : u_.installed()) keep_what_is_reached(id);
+    const auto& installed = u_.installed();
+    for (std::size_t i = 0; i < installed.size(); ++i) {
+      if (const Outlook* const known = encoding_.outlook())
+        keep_what_is_reached(known->newest_offers(i), known->replacers(i), known->older(i));
+      else
+        keep_what_is_reached(u_.newest_offers(installed[i]), encoding_.replacers(installed[i]),
+                             older_versions(u_, installed[i]));
+    }
     near_names_.emplace(u_, chosen_);
   }
 
   Lit lit(std::size_t i) const { return encoding_.lit(left_behind_[i]); }
 
-  /// What the upgrade brings, and what it does not lower.
-  void keep_what_is_reached(PackageId id) {
-    for (const PackageId newest : u_.newest_offers(id))
-      if (in_[index_of(newest)] != 0) reached_.push_back(encoding_.lit(newest));
-    for (const PackageId other : encoding_.replacers(id))
-      if (in_[index_of(other)] != 0) reached_.push_back(encoding_.lit(other));
-    for (const PackageId other : u_.slot(id))
-      if (in_[index_of(other)] == 0 && order_versions(u_.version(other), u_.version(id)) < 0 &&
-          encoding_.lit(other) != ~Encoding::truth())
+  /// What the upgrade brings in the place of an installed package, and what it does not lower.
+  void keep_what_is_reached(Ids newest_offers, Ids replacers, Ids older) {
+    for (const Ids ids : {newest_offers, replacers})
+      for (const PackageId other : ids)
+        if (in_[index_of(other)] != 0) reached_.push_back(encoding_.lit(other));
+    for (const PackageId other : older)
+      if (in_[index_of(other)] == 0 && encoding_.lit(other) != ~Encoding::truth())
         reached_.push_back(~encoding_.lit(other));
   }
 

@@ -29,7 +29,7 @@ struct Obstacle {
 class Obstacles {
  public:
   /// `encoding` has selectors for roots (Encoding::Selectors::Roots) and is not used otherwise any more. `engine` is
-  /// its engine before they were settled. Both the universe and the request have to outlive this.
+  /// its engine before they were settled. The universe has to outlive this.
   Obstacles(std::shared_ptr<const Encoding> encoding, Cdcl engine);
 
   /// For each of `left_behind`, versions that did not become part of `chosen`. Nothing where no reason was found within
