@@ -4,6 +4,7 @@
 #include <sqlite3.h>
 
 #include <fstream>
+#include <random>
 
 #include "base/digest.h"
 #include "scenario/station.h"
@@ -28,6 +29,31 @@ class Ledger : public testing::Test {
     ASSERT_EQ(sqlite3_open((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database), SQLITE_OK);
     EXPECT_EQ(sqlite3_exec(database, sql.c_str(), nullptr, nullptr, nullptr), SQLITE_OK) << sqlite3_errmsg(database);
     sqlite3_close(database);
+  }
+  /// Does the schema let it be done?
+  bool try_to(const std::string& sql) const {
+    sqlite3* database = nullptr;
+    EXPECT_EQ(sqlite3_open((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database), SQLITE_OK);
+    const bool done = sqlite3_exec(database, sql.c_str(), nullptr, nullptr, nullptr) == SQLITE_OK;
+    sqlite3_close(database);
+    return done;
+  }
+  /// Every table of the state, with every column.
+  std::vector<std::pair<std::string, std::string>> columns() const {
+    std::vector<std::pair<std::string, std::string>> all;
+    sqlite3* database = nullptr;
+    EXPECT_EQ(sqlite3_open((station.root() / "var/lib/hambrel/state.sqlite").c_str(), &database), SQLITE_OK);
+    const auto add = [](void* to, int, char** values, char**) {
+      static_cast<std::vector<std::pair<std::string, std::string>>*>(to)->emplace_back(values[0], values[1]);
+      return 0;
+    };
+    EXPECT_EQ(
+        sqlite3_exec(database,
+                     "SELECT t.name, c.name FROM sqlite_master t, pragma_table_info(t.name) c WHERE t.type = 'table'",
+                     add, &all, nullptr),
+        SQLITE_OK);
+    sqlite3_close(database);
+    return all;
   }
   /// The one file in the attic of transaction 2.
   fs::path kept() const {
@@ -86,7 +112,10 @@ TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
        {"UPDATE ledger SET undo_of = id WHERE id = 4", "UPDATE ledger SET id = 4000000000000 WHERE id = 3",
         "UPDATE ledger SET undo_of = 4 WHERE id = 2; UPDATE ledger SET undo_of = 2 WHERE id = 4",
         "UPDATE ledger SET undo_of = -1 WHERE id = 4", "UPDATE moves SET kind = 9 WHERE txn = 4",
-        "UPDATE moves SET place = '' WHERE txn = 4", "INSERT INTO generated_changes VALUES(4, 'x', NULL, NULL)",
+        "UPDATE moves SET place = '' WHERE txn = 4", "UPDATE moves SET home = '../x' WHERE txn = 4",
+        "UPDATE moves SET path = x'7500' WHERE txn = 4", "DELETE FROM lists",
+        "INSERT OR REPLACE INTO attics(txn, bytes) SELECT txn, -1 FROM moves",
+        "INSERT INTO generated_changes VALUES(4, 'x', NULL, NULL)",
         "UPDATE changes SET before_package = NULL, after_package = NULL WHERE ledger = 4"}) {
     execute(sql);
     int told = 0;
@@ -105,6 +134,62 @@ TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
     std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
   }
   EXPECT_EQ(station.hambrel({"undo", "4", "-y"}).code, 0);
+}
+
+TEST_F(Ledger, NoValueThatSomebodyPutsIntoTheStateBreaksTheProgram) {
+  station.pack("lib", "3-1", "", {{"usr/lib/l", "three"}, {"usr/lib/same", "same"}});
+  EXPECT_EQ(station.publish().code, 0);
+  for (const auto& words : {std::vector<std::string>{"undo", "last", "-y"},
+                            {"redo", "2", "-y"},
+                            {"checkpoint", "make", "calm"},
+                            {"hold", "lib", "-y"},
+                            {"release", "lib", "-y"},
+                            {"refresh"},
+                            {"upgrade", "--prepare", "-y"}})
+    ASSERT_EQ(station.hambrel(words).code, 0) << words[0];
+  const fs::path state = station.root() / "var/lib/hambrel/state.sqlite";
+  const std::string sound = read_file(state);
+  const std::vector<std::vector<std::string>> looks{{"list"},
+                                                    {"ledger"},
+                                                    {"ledger", "show", "last"},
+                                                    {"verify"},
+                                                    {"undo", "4", "-n"},
+                                                    {"rollback", "calm", "-n"},
+                                                    {"rollback", "1", "-n"},
+                                                    {"tidy", "attic", "--keep", "0", "-n"},
+                                                    {"remove", "lib", "-n"},
+                                                    {"activate", "-n"},
+                                                    {"repair", "-n"},
+                                                    {"checkpoint", "list"},
+                                                    {"describe", "lib"}};
+  const char* const values[] = {"NULL",
+                                "''",
+                                "'../x'",
+                                "'a' || char(10)",
+                                "-1",
+                                "0",
+                                "77",
+                                "4611686018427387904",
+                                "x'00ff'",
+                                "'{}'",
+                                "'999999999999999999999999999999'"};
+  std::mt19937 random(31);
+  int cases = 0;
+  for (const auto& [table, column] : columns()) {
+    const char* const value = values[random() % std::size(values)];
+    if (!try_to("UPDATE " + table + " SET " + column + " = " + value)) continue;  // the schema has a say
+    ++cases;
+    for (int look = 0; look < 3; ++look) {
+      const auto& words = looks[random() % looks.size()];
+      const Ran ran = station.hambrel(words);
+      EXPECT_LT(ran.code, 12) << table << '.' << column << " = " << value << ": " << words[0] << ran.err;
+      for (const char* const fault : {"an assumption does not hold", "an unclean path", "the state database failed"})
+        EXPECT_THAT(ran.err, testing::Not(HasSubstr(fault)))
+            << table << '.' << column << " = " << value << ": " << words[0];
+    }
+    std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
+  }
+  EXPECT_GT(cases, 60);
 }
 
 TEST_F(Ledger, AtticsWhoseSizesAreNotKnownYetAreCountedAndGivenUp) {

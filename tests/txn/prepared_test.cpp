@@ -14,7 +14,8 @@ namespace {
 
 /// Calls `each` with the document, altered in one place: left out, or another value in its stead.
 void for_each_alteration(const Json& whole, const std::function<void(const Json&, const std::string&)>& each) {
-  const Json instead[] = {Json(), Json(""), Json("../x"), Json(-1), Json(77), Json::array(), Json::object()};
+  const Json instead[] = {Json(),   Json(""), Json("../x"),  Json("a\nb"),
+                          Json(-1), Json(77), Json::array(), Json::object()};
   const Json flat = whole.flatten();
   for (const auto& [pointer, value] : flat.items()) {
     for (Json::json_pointer at(pointer); !at.empty(); at.pop_back()) {
@@ -41,7 +42,19 @@ TEST(Prepared, WhatWasAlteredIsRefusedOrDoesNoHarmToTheProgram) {
   shop.change(*shop.fs, {&old});
   shop.prepares = true;
   shop.change(*shop.fs, {&next}, {"lib"});
-  const Json whole = parse_cbor(shop.state->prepared_value(shop.state->prepared()->id), "prepared");
+  Json whole = parse_cbor(shop.state->prepared_value(shop.state->prepared()->id), "prepared");
+  Transaction acting;
+  acting.journal.directory = "var/lib/hambrel/stage/2";
+  const state::Generated made{"lib", "cache", true, {}};
+  acting.generated = {{"var/cache/l", std::nullopt, made}};
+  acting.answers = {{"lib", "colour", "blue"}};
+  acting.picks = {{"usr/bin/editor", "usr/bin/a", "usr/bin/b"}};
+  acting.follows = {{"lib", "", "testing"}};
+  acting.lines = {{"etc/passwd", state::LineChange::What::Add, "lib:x:120:120:::", ""}};
+  acting.runs = {{"lib", "cache", "trigger", 3, "", "made"}};
+  const Json of_programs = parse_cbor(encode(acting), "prepared");
+  for (const char* const part : {"generated", "answers", "picks", "follows", "lines", "runs"})
+    whole[part] = of_programs[part];
   int cases = 0, refused = 0;
   for_each_alteration(whole, [&](const Json& altered, const std::string& what) {
     SCOPED_TRACE(what);
@@ -60,6 +73,14 @@ TEST(Prepared, WhatWasAlteredIsRefusedOrDoesNoHarmToTheProgram) {
         EXPECT_LE(static_cast<int>(one.kind), static_cast<int>(state::MoveKind::Attributes));
       }
       EXPECT_FALSE(read.journal.directory.empty());
+      for (const state::GeneratedChange& one : read.generated) EXPECT_EQ(path_problem(one.path), "");
+      for (const state::Answer& one : read.answers) EXPECT_FALSE(one.package.empty() || one.key.empty());
+      for (const state::PickChange& one : read.picks) EXPECT_EQ(path_problem(one.path), "");
+      for (const state::FollowChange& one : read.follows) EXPECT_NE(one.name, "");
+      for (const state::LineChange& one : read.lines) {
+        EXPECT_EQ(path_problem(one.path), "");
+        EXPECT_TRUE(!one.line.empty() && one.line.find('\n') == std::string::npos);
+      }
     } catch (const Error& problem) {
       ++refused;
       EXPECT_NE(problem.code(), ErrorCode::Internal) << problem.what();

@@ -314,14 +314,18 @@ void FileSystem::replace_cache(std::string_view path, std::span<const std::span<
   replace(*this, path, pieces, mode, false, false);
 }
 
-void require_clean(std::string_view path) {
-  if (path.empty()) return;
+bool is_clean(std::string_view path) {
+  if (path.empty()) return true;
   for (std::size_t at = 0; at <= path.size();) {
     const std::string_view part = path.substr(at, path.find('/', at) - at);
     at += part.size() + 1;
-    if (part.empty() || part == "." || part == ".." || part.find('\0') != std::string_view::npos)
-      throw Error(ErrorCode::Internal, "an unclean path reached the file system", printable(path));
+    if (part.empty() || part == "." || part == ".." || part.find('\0') != std::string_view::npos) return false;
   }
+  return true;
+}
+
+void require_clean(std::string_view path) {
+  if (!is_clean(path)) throw Error(ErrorCode::Internal, "an unclean path reached the file system", printable(path));
 }
 
 std::string_view parent_of(std::string_view path) {

@@ -289,7 +289,9 @@ Digest copy_content(ReadableFile& from, WritableFile& to, const std::string& whe
 /// Error{Refused}: at a place is not what was planned for.
 [[noreturn]] void refuse_another(const std::string& where);
 
-/// Error{Internal} for a path that no FileSystem takes: see the head.
+/// Is it a path that a FileSystem takes? See the head. The root itself is ("").
+bool is_clean(std::string_view path);
+/// Error{Internal} where it is not.
 void require_clean(std::string_view path);
 std::string_view parent_of(std::string_view path);  // "" for a name at the top
 std::string_view name_of(std::string_view path);

@@ -370,7 +370,10 @@ std::string Remedy::price() const {
 }
 
 WaysOut remedies_for(const Universe& universe, const Request& request, const Refusal& refusal, std::size_t most) {
-  return Search(universe, request, refusal).run(most);
+  WaysOut found = Search(universe, request, refusal).run(most);
+  // where nothing wanted is a cause in the end, what was looked for meanwhile was not asked for
+  if (refusal.explainer) refusal.explainer->settle();
+  return found;
 }
 
 }  // namespace hambrel::plan

@@ -282,9 +282,13 @@ const Cdcl& Explainer::all_but(Cause::Kind kind) {
 }
 
 Explainer::Fewest Explainer::fewest(Cause::Kind kind, const std::string& first) {
-  if (fewest_wanted_.valid()) known_fewest_wanted_ = fewest_wanted_.get();
+  settle();
   if (known_fewest_wanted_ && kind == Cause::Kind::Wanted && first.empty()) return *known_fewest_wanted_;
   return find_fewest(kind, first);
+}
+
+void Explainer::settle() {
+  if (fewest_wanted_.valid()) known_fewest_wanted_ = fewest_wanted_.get();
 }
 
 Explainer::Fewest Explainer::find_fewest(Cause::Kind kind, const std::string& first) {

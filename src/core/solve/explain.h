@@ -22,13 +22,16 @@ class Explainer : public std::enable_shared_from_this<Explainer> {
   /// From a full encoding with selectors for roots, none of which is settled.
   explicit Explainer(std::shared_ptr<Encoding> roots);
 
-  /// For a request that has no solution. The causes are a minimal unsatisfiable subset of the statements (found from
-  /// the final conflict by deletion, Bakker et al. 1993): leaving any one out makes the rest satisfiable.
+  /// For a request that has no solution. In a large root the first thing that remedies ask is looked for meanwhile, by
+  /// a thread that reads the universe until settle(). The causes are a minimal unsatisfiable subset of the statements
+  /// (found from the final conflict by deletion, Bakker et al. 1993): leaving any one out makes the rest satisfiable.
   Refusal explain();
   /// The fewest names of a kind (Wanted or Held) whose statements have to be given up for the rest to be met, `first`
   /// (if any) among them, and nothing wanted that is to be installed: a minimum, found core by core (optimize.h), or
   /// the best of the time allowed. Nothing where giving up all of the kind is not enough.
   Fewest fewest(Cause::Kind kind, const std::string& first);
+  /// Waits for what is looked for meanwhile: to be called, or this let go, before the universe is.
+  void settle();
   /// A like request as a problem of its own: see the last constructor of Encoding.
   Encoding with(const Request& other) const { return {*roots_, other}; }
   /// Is this a package that a selection of the request may hold?

@@ -5,6 +5,18 @@
 
 namespace hambrel::state {
 
+namespace {
+
+/// Some thousands of them can be summed up.
+ByteCount size_in(std::int64_t stored, const std::string& where) {
+  constexpr std::int64_t kMost = std::int64_t{1} << 50;  // bytes: no disk holds more
+  if (stored < 0 || stored > kMost)
+    throw Error(ErrorCode::Invalid, fmt::format("it says that an attic takes {} bytes", stored), where);
+  return static_cast<ByteCount>(stored);
+}
+
+}  // namespace
+
 std::vector<Attic> AtticStore::attics() const {
   return guarded(connection_->path, [&] {
     std::vector<Attic> result;
@@ -18,7 +30,7 @@ std::vector<Attic> AtticStore::attics() const {
         " AND NOT EXISTS(SELECT 1 FROM ledger u WHERE u.undo_of = l.id AND u.result = 'done') ORDER BY l.id");
     while (query.executeStep()) {
       Attic one{TxnId{query.getColumn(0).getInt64()}, query.getColumn(1).getInt64()};
-      if (!query.getColumn(2).isNull()) one.bytes = static_cast<ByteCount>(query.getColumn(2).getInt64());
+      if (!query.getColumn(2).isNull()) one.bytes = size_in(query.getColumn(2).getInt64(), connection_->path);
       result.push_back(one);
     }
     return result;

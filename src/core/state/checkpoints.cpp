@@ -7,6 +7,8 @@ namespace hambrel::state {
 std::vector<Checkpoint> CheckpointStore::checkpoints() const {
   return guarded(connection_->path, [&] {
     std::vector<Checkpoint> result;
+    connection_->require_dense_numbers();
+    const std::int64_t last = connection_->database.execAndGet("SELECT coalesce(max(id), 0) FROM ledger").getInt64();
     SQLite::Statement query(connection_->database, "SELECT id, name, after, time, note FROM checkpoints ORDER BY id");
     SQLite::Statement files(
         connection_->database,
@@ -18,12 +20,19 @@ std::vector<Checkpoint> CheckpointStore::checkpoints() const {
       one.after = TxnId{query.getColumn(2).getInt64()};
       one.time = query.getColumn(3).getInt64();
       one.note = query.getColumn(4).getString();
+      if (number(one.after) < 0 || number(one.after) > last)
+        throw Error(
+            ErrorCode::Invalid,
+            fmt::format("it has a checkpoint after transaction {}, but only {} transactions", number(one.after), last),
+            connection_->path);
       set_values(files, one.id);
-      while (files.executeStep())
+      while (files.executeStep()) {
         one.files.push_back({files.getColumn(0).getString(),
                              Digest::from_hex(files.getColumn(1).getString()).value_or(Digest{}),
                              static_cast<ByteCount>(files.getColumn(2).getInt64()), files.getColumn(3).getUInt(),
                              files.getColumn(4).getUInt()});
+        require_clean(one.files.back().path, connection_->path);
+      }
       files.reset();
       result.push_back(std::move(one));
     }

@@ -31,12 +31,11 @@ std::shared_ptr<const FileList> Connection::list_of(std::int64_t package_row) {
     if (auto list = held->second.lock()) return list;
   SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
   set_values(query, package_row);
-  auto list = std::make_shared<const FileList>();
-  if (query.executeStep()) {
-    const auto column = query.getColumn(0);
-    list = std::make_shared<const FileList>(
-        std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
-  }
+  if (!query.executeStep())  // each has one, of no files at least
+    throw Error(ErrorCode::Invalid, fmt::format("it has no list of the files of package row {}", package_row), path);
+  const auto column = query.getColumn(0);
+  const auto list = std::make_shared<const FileList>(
+      std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
   if (lists_size + list->bytes().size() > kMostListBytes) let_go_of_lists();
   lists_size += list->bytes().size();
   lists.emplace(package_row, list);

@@ -247,6 +247,7 @@ std::optional<Journal> JournalStore::journal() const {
     if (number(journal.id) <= 0 || journal.directory.empty())
       throw Error(ErrorCode::Untrusted, "the journal names no transaction", connection_->path,
                   "`hambrel repair --rebuild` recreates it");
+    require_clean(journal.directory, connection_->path);
     const bool is_told =
         connection_->database
             .execAndGet(fmt::format("SELECT EXISTS(SELECT 1 FROM ledger WHERE id >= {})", number(journal.id)))
@@ -272,8 +273,7 @@ std::vector<Move> JournalStore::moves_of(TxnId id) const {
     set_values(query, id);
     const auto text_at = [&](int column) {
       const auto value = query.getColumn(column);
-      const auto* const text = static_cast<const char*>(value.getBlob());
-      return std::string_view(text, static_cast<std::size_t>(value.getBytes()));
+      return std::string_view(static_cast<const char*>(value.getBlob()), static_cast<std::size_t>(value.getBytes()));
     };
     SharedText home;
     while (query.executeStep()) {
@@ -289,11 +289,16 @@ std::vector<Move> JournalStore::moves_of(TxnId id) const {
                                       query.getColumn(10).getUInt()};
       if (before != DirectoryAttributes{} || after != DirectoryAttributes{})
         move.attributes = AttributesChange{before, after};
-      home = home.like(text_at(11));
+      if (const std::string_view text = text_at(11); home.view() != text) {
+        require_clean(text, connection_->path);
+        home = text;
+      }
       move.home = home;
       if (move.path.empty() || move.home.empty() || (move.place.empty() && move.kind != MoveKind::Attributes))
         throw Error(ErrorCode::Invalid, fmt::format("a move of transaction {} leads nowhere", number(id)),
                     connection_->path);
+      require_clean(move.path.view(), connection_->path);
+      require_clean(move.place.view(), connection_->path);
       result.push_back(std::move(move));
     }
     SQLite::Statement times(connection_->database, "SELECT times FROM put_away WHERE txn = ?");
@@ -324,9 +329,11 @@ std::vector<DirectoryTime> JournalStore::times_of(TxnId id) const {
         connection_->database,
         "SELECT path, before_s, before_ns, after_s, after_ns FROM times WHERE txn = ? ORDER BY path");
     set_values(query, id);
-    while (query.executeStep())
+    while (query.executeStep()) {
       result.push_back({query.getColumn(0).getString(), query.getColumn(1).getInt64(), query.getColumn(2).getInt64(),
                         query.getColumn(3).getInt64(), query.getColumn(4).getInt64()});
+      require_clean(result.back().path, connection_->path);
+    }
     return result;
   });
 }

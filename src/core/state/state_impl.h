@@ -12,6 +12,7 @@
 
 #include "base/error.h"
 #include "base/json_reader.h"
+#include "base/text.h"
 #include "state/state.h"
 #include "state/vfs.h"
 
@@ -161,6 +162,13 @@ Kind kind_from(std::int64_t stored, Kind last, const std::string& where) {
   return static_cast<Kind>(stored);
 }
 
+/// A path that was read, of whatever is in the root: one that leads elsewhere is no path of ours.
+inline void require_clean(std::string_view path, const std::string& where) {
+  if (!os::is_clean(path))
+    throw Error(ErrorCode::Invalid, fmt::format("it names \"{}\", which is no path in this root", printable(path)),
+                where);
+}
+
 /// Gives a statement its values, in their order. Those that are not there are NULL.
 template <typename... Values>
 void set_values(SQLite::Statement& statement, const Values&... values) {
@@ -198,7 +206,8 @@ auto guarded(const std::string& path, Work work) {
     const int code = problem.getErrorCode();
     if (code == SQLITE_BUSY) throw StateMoved(path);
     const bool is_altered = code == SQLITE_ERROR && std::string_view(problem.what()).starts_with("no such ");  // table
-    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB || is_altered)
+    // two rows where one can be: some of what belongs together is missing
+    if (code == SQLITE_CORRUPT || code == SQLITE_NOTADB || code == SQLITE_CONSTRAINT || is_altered)
       throw Error(ErrorCode::Untrusted, std::string("the state database is damaged: ") + problem.what(), path,
                   "`hambrel repair --rebuild` recreates it; nothing was changed");
     if (code == SQLITE_CANTOPEN || code == SQLITE_READONLY)

@@ -122,10 +122,9 @@ std::vector<TxnId> over_limits(const Limits& limits, const std::vector<StandingA
     const bool too_old = limits.days && one.age / kDay >= static_cast<std::int64_t>(*limits.days);
     const bool too_large = limits.bytes && bytes > *limits.bytes;
     if (last || !one.needed_by.empty() || !(too_many || too_old || too_large)) continue;
-    HAMBREL_ASSERT(count > 0 && bytes >= one.attic.bytes.value_or(0), "no more goes than there is");
     result.push_back(one.attic.id);
     --count;
-    bytes -= one.attic.bytes.value_or(0);
+    bytes -= std::min(bytes, one.attic.bytes.value_or(0));
   }
   return result;
 }

@@ -130,7 +130,7 @@ Json encoded(const state::GeneratedChange& change) {
 
 state::GeneratedChange decoded_generated(const Json& one) {
   state::GeneratedChange change;
-  change.path = one.at(0).get<std::string>();
+  change.path = path_in(one.at(0));
   const auto side = [&](const Json& value) {
     return value.is_null() ? std::nullopt
                            : std::optional(state::generated_from(change.path, value.get<std::string>(), "prepared"));
@@ -209,18 +209,23 @@ Kind kind_in(const Json& number, Kind last) {
 /// What it does beyond files of packages.
 void decode_acting(const Json& whole, Transaction& transaction) {
   const auto text = [](const Json& one) { return one.get<std::string>(); };
+  const auto named = [](const Json& one) {  // a name, or a line: one that is not empty
+    std::string name = one.get<std::string>();
+    if (name.empty() || name.find('\n') != std::string::npos) refuse_damaged("it lacks a name");
+    return name;
+  };
   const auto list = [&](const char* name) { return whole.value(name, Json::array()); };
   for (const Json& one : list("generated")) transaction.generated.push_back(decoded_generated(one));
   for (const Json& one : list("answers"))
     transaction.answers.push_back(
-        {text(one.at(0)), text(one.at(1)), one.at(2).is_null() ? std::nullopt : std::optional(text(one.at(2)))});
+        {named(one.at(0)), named(one.at(1)), one.at(2).is_null() ? std::nullopt : std::optional(text(one.at(2)))});
   for (const Json& one : list("picks"))
-    transaction.picks.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
+    transaction.picks.push_back({path_in(one.at(0)), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("follows"))
-    transaction.follows.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2))});
+    transaction.follows.push_back({named(one.at(0)), text(one.at(1)), text(one.at(2))});
   for (const Json& one : list("lines"))
     transaction.lines.push_back(
-        {text(one.at(0)), kind_in(one.at(1), state::LineChange::What::Leave), text(one.at(2)), text(one.at(3))});
+        {path_in(one.at(0)), kind_in(one.at(1), state::LineChange::What::Leave), named(one.at(2)), text(one.at(3))});
   for (const Json& one : list("runs"))
     transaction.runs.push_back({text(one.at(0)), text(one.at(1)), text(one.at(2)), one.at(3).get<std::int64_t>(),
                                 text(one.at(4)), text(one.at(5))});
