@@ -5,6 +5,7 @@
 #include <memory>
 #include <random>
 
+#include "plan/plan.h"
 #include "solve/random_question.h"
 #include "solve/selecting.h"
 
@@ -73,7 +74,7 @@ TEST(Explainer, WhatHasNothingToDoWithARequestChangesNothing) {
   std::string others;
   for (int i = 0; i < 600; ++i) others += "\n*other-" + std::to_string(i) + " 1";
   std::mt19937 random(23);
-  int upgrades = 0, changes = 0, given_up = 0;
+  int upgrades = 0, changes = 0, held_back = 0, given_up = 0;
   for (int round = 0; round < 900; ++round) {
     const test::Question question = test::random_question(random);
     const std::string text = join(question.universe, "\n");
@@ -89,6 +90,13 @@ TEST(Explainer, WhatHasNothingToDoWithARequestChangesNothing) {
       ASSERT_EQ(chosen, of_those) << question.text();
       for (std::size_t i = 0; i < a.selection->levels.size(); ++i)
         ASSERT_EQ(a.selection->levels[i].value, b.selection->levels[i].value) << question.text();
+      const auto of_a = plan::make_checked_plan(small, of_small, *a.selection);
+      const auto of_b = plan::make_checked_plan(large, of_large, *b.selection);
+      ASSERT_TRUE(of_b.problems == of_a.problems && of_a.problems.empty()) << question.text();
+      ASSERT_EQ(of_a.plan.held_back.size(), of_b.plan.held_back.size()) << question.text();
+      for (std::size_t i = 0; i < of_a.plan.held_back.size(); ++i)
+        ASSERT_EQ(of_a.plan.held_back[i].why, of_b.plan.held_back[i].why) << question.text();
+      held_back += !of_small.is_upgrade() ? static_cast<int>(of_b.plan.held_back.size()) : 0;
       ++(of_small.is_upgrade() ? upgrades : changes);
     } else if (a.why_not) {
       EXPECT_TRUE(b.why_not->explain().decided) << question.text();
@@ -101,7 +109,21 @@ TEST(Explainer, WhatHasNothingToDoWithARequestChangesNothing) {
   }
   EXPECT_GT(upgrades, 30);
   EXPECT_GT(changes, 100);
+  EXPECT_GT(held_back, 0);  // by requests that do more than to upgrade; see the next, too
   EXPECT_GT(given_up, 20);
+}
+
+TEST(Explainer, WhatIsHeldBackBesideAnInstallInALargeRootHasItsReason) {
+  std::string text = "*old 1\nold 2\n    requires missing\nnew 1\n";
+  for (int i = 0; i < 600; ++i) text += "*other-" + std::to_string(i) + " 1\n";
+  const Universe u = test::universe(text);
+  const Request request = test::request(u, {"upgrade old", "install new"});
+  const Outcome outcome = find_selection(u, request);
+  ASSERT_TRUE(outcome.selection);
+  const auto [plan, problems] = plan::make_checked_plan(u, request, *outcome.selection);
+  EXPECT_TRUE(problems.empty());
+  ASSERT_EQ(plan.held_back.size(), 1U);
+  EXPECT_NE(plan.held_back.front().why.find("missing"), std::string::npos) << plan.held_back.front().why;
 }
 
 TEST(Explainer, TheRequestMayBeGoneWhenItIsAsked) {

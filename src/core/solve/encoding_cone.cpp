@@ -98,7 +98,7 @@ void Encoding::collect() {
 bool Encoding::may_choose_the_same(const Request& request) const {
   const auto& own = request_.install;
   return request.channels == request_.channels && request.recommended == request_.recommended &&
-         request.is_upgrade() == request_.is_upgrade() &&
+         request.upgrades_anything() == request_.upgrades_anything() &&
          std::equal(own.begin(), own.end(), request.install.begin(), request.install.end(),
                     [](const Target& a, const Target& b) { return a.candidates == b.candidates; });
 }

@@ -34,11 +34,11 @@ void add_recommendations(const Encoding& encoding, PackageId id, std::vector<Rec
 
 Outlook::Outlook(const Encoding& encoding) {
   const Universe& universe = encoding.universe();
-  const bool is_upgrade = encoding.request().is_upgrade();
+  const bool upgrades = encoding.request().upgrades_anything();
   for (const PackageId id : universe.installed()) {
     older_.add(older_versions(universe, id));
     replacers_.add(encoding.replacers(id));
-    if (is_upgrade) newest_offers_.add(universe.newest_offers(id));
+    if (upgrades) newest_offers_.add(universe.newest_offers(id));
   }
   lags_.assign(universe.size(), 0);
   for (const PackageId id : encoding.cone()) {

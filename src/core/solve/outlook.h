@@ -31,7 +31,7 @@ class Outlook {
   // of an installed package, by its place in Universe::installed()
   Ids older(std::size_t installed) const { return older_.of(installed); }
   Ids replacers(std::size_t installed) const { return replacers_.of(installed); }
-  Ids newest_offers(std::size_t installed) const { return newest_offers_.of(installed); }  // for an upgrade
+  Ids newest_offers(std::size_t installed) const { return newest_offers_.of(installed); }  // where anything is upgraded
   /// In the order of the cone.
   std::span<const Recommendation> recommendations() const { return recommendations_; }
 

@@ -49,6 +49,8 @@ struct Request {
   bool guards(const Universe& universe, PackageId id) const {
     return universe.is_protected(id) && !means(allow_essential, universe, id);
   }
+  bool upgrades_anything() const { return upgrade_all || !upgrade.empty(); }
+  /// And nothing else?
   bool is_upgrade() const { return upgrade_all || (!upgrade.empty() && install.empty() && remove.empty()); }
 };
 

@@ -84,7 +84,7 @@ Outcome find_upgrade(const Universe& universe, const Request& request) {
 Outcome find_whole(const Universe& universe, const Request& request) {
   if (!request.is_upgrade() && !request.changes_installed)
     if (auto selection = find_beside_installed(universe, request)) return {std::move(selection), nullptr};
-  if (request.upgrade_all || !request.upgrade.empty()) return find_upgrade(universe, request);
+  if (request.upgrades_anything()) return find_upgrade(universe, request);
   auto whole = std::make_shared<Encoding>(universe, request, Encoding::Scope::Full, Encoding::Selectors::Roots);
   whole->engine().set_budget(request.budget);
   switch (whole->engine().solve(whole->selectors())) {
