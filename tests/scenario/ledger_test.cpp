@@ -103,6 +103,31 @@ TEST_F(Ledger, WhatIsSaidToBeRecreatedCanBeRecreated) {
   }
 }
 
+TEST_F(Ledger, WhatIsNotKnownAnyMoreIsRefusedByNameAndIsNoDamage) {
+  const std::string unknown = "what lib 1-1 contained is no longer known";
+  const fs::path state = station.root() / "var/lib/hambrel/state.sqlite";
+  const std::string sound = read_file(state);
+  execute("DELETE FROM lists WHERE package = (SELECT id FROM packages WHERE version = '1-1')");
+  EXPECT_THAT(station.hambrel({"undo", "last", "-y"}).err, HasSubstr(unknown));
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-y"}).err, HasSubstr(unknown));
+  EXPECT_EQ(read_file(station.root() / "usr/lib/l"), "two");
+  std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
+  execute("DELETE FROM lists WHERE package = (SELECT id FROM packages WHERE version = '2-1')");
+  for (const auto& words : {std::vector<std::string>{"verify"}, {"undo", "last", "-y"}, {"remove", "lib", "-y"}})
+    EXPECT_THAT(station.hambrel(words).err, HasSubstr("has no list of the files")) << words[0];
+  // lost, and nobody has the older version when it is recreated
+  std::ofstream(state, std::ios::binary | std::ios::trunc) << sound;
+  fs::remove_all(station.root() / "var/cache/hambrel/packages");
+  for (const auto& one : fs::recursive_directory_iterator(station.repository()))
+    if (one.path().filename().string().starts_with("1-1.")) fs::remove(one.path());
+  EXPECT_EQ(station.publish().code, 0);
+  EXPECT_EQ(station.hambrel({"refresh"}).code, 0);
+  fs::remove(state);
+  EXPECT_EQ(station.hambrel({"repair", "--rebuild", "-y"}).code, 0);
+  EXPECT_THAT(station.hambrel({"rollback", "1", "-y"}).err, HasSubstr(unknown));
+  EXPECT_EQ(station.hambrel({"verify"}).code, 0);
+}
+
 TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
   EXPECT_EQ(station.hambrel({"undo", "last", "-y"}).code, 0);
   EXPECT_EQ(station.hambrel({"redo", "2", "-y"}).code, 0);
@@ -113,7 +138,7 @@ TEST_F(Ledger, ARecordThatLeadsInACircleOrToNothingEndsWithAWord) {
         "UPDATE ledger SET undo_of = 4 WHERE id = 2; UPDATE ledger SET undo_of = 2 WHERE id = 4",
         "UPDATE ledger SET undo_of = -1 WHERE id = 4", "UPDATE moves SET kind = 9 WHERE txn = 4",
         "UPDATE moves SET place = '' WHERE txn = 4", "UPDATE moves SET home = '../x' WHERE txn = 4",
-        "UPDATE moves SET path = x'7500' WHERE txn = 4", "DELETE FROM lists",
+        "UPDATE moves SET path = x'7500' WHERE txn = 4",
         "INSERT OR REPLACE INTO attics(txn, bytes) SELECT txn, -1 FROM moves",
         "INSERT INTO generated_changes VALUES(4, 'x', NULL, NULL)",
         "UPDATE changes SET before_package = NULL, after_package = NULL WHERE ledger = 4"}) {

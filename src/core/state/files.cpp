@@ -29,13 +29,19 @@ std::shared_ptr<const FileList> Connection::list_of(std::int64_t package_row) {
   if (const auto known = lists.find(package_row); known != lists.end()) return known->second;
   if (const auto held = held_lists.find(package_row); held != held_lists.end())
     if (auto list = held->second.lock()) return list;
-  SQLite::Statement query(database, "SELECT list FROM lists WHERE package = ?");
+  SQLite::Statement query(database,
+                          "SELECT l.list, p.state = 'installed' OR p.shelved FROM packages p"
+                          " LEFT JOIN lists l ON l.package = p.id WHERE p.id = ?");
   set_values(query, package_row);
-  if (!query.executeStep())  // each has one, of no files at least
-    throw Error(ErrorCode::Invalid, fmt::format("it has no list of the files of package row {}", package_row), path);
-  const auto column = query.getColumn(0);
-  const auto list = std::make_shared<const FileList>(
-      std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
+  auto list = std::make_shared<const FileList>();
+  if (query.executeStep()) {
+    const auto column = query.getColumn(0);
+    // of what is here there is one, of no files at least; for what is not, see knows_files_of()
+    if (column.isNull() && query.getColumn(1).getInt() != 0)
+      throw Error(ErrorCode::Invalid, fmt::format("it has no list of the files of package row {}", package_row), path);
+    list = std::make_shared<const FileList>(
+        std::string(static_cast<const char*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())), path);
+  }
   if (lists_size + list->bytes().size() > kMostListBytes) let_go_of_lists();
   lists_size += list->bytes().size();
   lists.emplace(package_row, list);

@@ -10,6 +10,15 @@ namespace hambrel::txn {
 using os::FileType;
 using state::Move;
 
+void require_files_known(const state::State& state, const state::StatePackage& package, std::int64_t row) {
+  if (state.knows_files_of(row)) return;
+  throw Error(ErrorCode::Refused,
+              fmt::format("what {} contained is no longer known: the state was lost, and the package was not available"
+                          " when it was recreated",
+                          package.package.title()),
+              {}, "another version may be available: hambrel downgrade " + package.package.name);
+}
+
 void AtticCheck::refuse_altered(const std::string& path) const {
   throw AtticAltered(fmt::format("the attic's copy of /{} was modified", path),
                      fmt::format("transaction {}", number(id_)));

@@ -13,6 +13,9 @@
 
 namespace hambrel::txn {
 
+/// Before a package comes back: Error{Refused} by name where the state does not know what files it had.
+void require_files_known(const state::State& state, const state::StatePackage& package, std::int64_t row);
+
 /// For a time in which nothing is moved.
 class AtticCheck {
  public:

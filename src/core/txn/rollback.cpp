@@ -11,6 +11,7 @@
 #include "base/assert.h"
 #include "base/error.h"
 #include "plan/plan_record.h"
+#include "txn/attic_check.h"
 #include "txn/checkpoint.h"
 #include "txn/choices.h"
 #include "txn/rollback_as_undo.h"
@@ -56,13 +57,7 @@ class Rollback {
       if (change.after && change.after->shelved && !(same && change.before->shelved) && !(same && was_here))
         require_on_shelf(root_, state_, *change.after);
       if (!is_here) continue;
-      if (!state_.knows_files_of(*change.after_row))
-        throw Error(
-            ErrorCode::Refused,
-            fmt::format("what {} contained is no longer known: the state was lost, and the package was not available"
-                        " when it was recreated",
-                        change.after->package.title()),
-            {}, "another version may be available: hambrel downgrade " + change.name);
+      require_files_known(state_, *change.after, *change.after_row);
       const auto list = state_.files_of(*change.after_row);
       const auto some = differing.find(*change.after_row);
       entering.push_back(

@@ -140,6 +140,7 @@ class Undo {
       std::swap(back.before, back.after);
       if (back.after && back.after->shelved && back.before_row != back.after_row)
         require_on_shelf(root_, state_, *back.after);
+      if (back.after_row) require_files_known(state_, *back.after, *back.after_row);
       if (back.before_row) leaving_rows_.insert(*back.before_row);
       undo_.plan.steps.push_back(step_of(back, {plan::WhyKind::Undone, std::to_string(number(id_)), ""}));
       undo_.changes.push_back(std::move(back));
